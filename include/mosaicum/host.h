@@ -1,0 +1,99 @@
+/* mosaicum/host.h - everything the core needs from the outside world.
+ *
+ * The core library never touches files, clock, environment or threads by itself: whoever uses it
+ * hands it one `struct mos_host`.  src/platform/ implements it for Linux and POSIX; tests wrap it
+ * to make the n-th write fail.
+ *
+ * Every function that can fail returns 0 or a positive errno value; outputs are untouched on
+ * failure.  Paths are NUL-terminated and relative to the working directory or absolute.
+ */
+#ifndef MOSAICUM_HOST_H
+#define MOSAICUM_HOST_H
+
+#include <stdbool.h>
+#include <stddef.h>
+#include <stdint.h>
+
+enum mos_open_mode {
+    MOS_OPEN_READ,   /* must exist */
+    MOS_OPEN_NEW,    /* created, must not exist, read and write */
+    MOS_OPEN_MODIFY, /* must exist, read and write */
+};
+
+enum mos_file_kind { MOS_FILE_REGULAR, MOS_FILE_FOLDER, MOS_FILE_LINK, MOS_FILE_OTHER };
+
+struct mos_file_info {
+    enum mos_file_kind kind;
+    uint32_t mode; /* permission bits */
+    uint64_t size; /* bytes */
+    int64_t mtime_s, ctime_s;
+    uint32_t mtime_ns, ctime_ns;
+    uint64_t device, inode; /* identity, for caches only; never in an output */
+};
+
+/* One outside program.  It gets a clean environment (PATH, LC_ALL=C and `environment`), no
+ * terminal, and is killed with its children when a limit is passed. */
+struct mos_program {
+    const char *const *arguments;   /* NULL-terminated, [0] is looked up in PATH */
+    const char *const *environment; /* NULL-terminated NAME=VALUE list, may be NULL */
+    const char *folder;             /* working directory, NULL: the current one */
+    const void *input;              /* standard input, may be NULL */
+    size_t input_length;
+    size_t output_limit; /* bytes of standard output and of standard error, each */
+    unsigned seconds;    /* time limit */
+};
+
+struct mos_program_result {
+    int status;   /* exit status, or 128 + signal */
+    bool timeout; /* killed by the time limit */
+    char *output, *errors; /* malloc'ed, NUL-terminated; the caller frees both */
+    size_t output_length, errors_length;
+};
+
+struct mos_worker; /* one thread with a bounded queue of jobs, handled in order */
+
+struct mos_host {
+    void *user;
+    int (*open)(const struct mos_host *h, const char *path, enum mos_open_mode mode, int *file);
+    void (*close)(const struct mos_host *h, int file);
+    /* Reads up to `length` bytes at `offset`; *got is less only at the end of the file. */
+    int (*pread)(const struct mos_host *h, int file, void *to, size_t length, uint64_t offset,
+                 size_t *got);
+    /* Writes all of it. */
+    int (*pwrite)(const struct mos_host *h, int file, const void *from, size_t length,
+                  uint64_t offset);
+    int (*resize)(const struct mos_host *h, int file, uint64_t size);
+    int (*sync)(const struct mos_host *h, int file);
+    /* Tells the system that a range will not be written again soon.  Advice, never an error. */
+    void (*settle)(const struct mos_host *h, int file, uint64_t offset, uint64_t length);
+    /* The first stored span at or after `from`: *start and *end; *start == size if there is none. */
+    int (*next_data)(const struct mos_host *h, int file, uint64_t from, uint64_t *start,
+                     uint64_t *end);
+    int (*info)(const struct mos_host *h, const char *path, bool follow, struct mos_file_info *out);
+    int (*file_info)(const struct mos_host *h, int file, struct mos_file_info *out);
+    /* Calls `each` for every name in a folder, in no order; stops when it returns false. */
+    int (*list)(const struct mos_host *h, const char *path, bool (*each)(void *self, const char *name),
+                void *self);
+    int (*read_link)(const struct mos_host *h, const char *path, char *to, size_t size);
+    int (*make_folder)(const struct mos_host *h, const char *path); /* parents too; may exist */
+    int (*remove_tree)(const struct mos_host *h, const char *path); /* may be absent */
+    int (*rename)(const struct mos_host *h, const char *from, const char *to);
+    /* Swaps two existing folders in one step; ENOTSUP where the system cannot. */
+    int (*exchange)(const struct mos_host *h, const char *a, const char *b);
+    int (*sync_folder)(const struct mos_host *h, const char *path);
+    /* Takes an exclusive lock on a (new or existing) file without waiting: EWOULDBLOCK. */
+    int (*lock)(const struct mos_host *h, const char *path, int *file);
+    /* The real, absolute form of an existing path; malloc'ed. */
+    int (*real_path)(const struct mos_host *h, const char *path, char **out);
+    int (*run)(const struct mos_host *h, const struct mos_program *program,
+               struct mos_program_result *result);
+    const char *(*environment)(const struct mos_host *h, const char *name); /* NULL: not set */
+    int64_t (*now_ns)(const struct mos_host *h);                            /* monotonic */
+    unsigned (*cores)(const struct mos_host *h);
+    struct mos_worker *(*worker_start)(const struct mos_host *h, void (*work)(void *self, void *job),
+                                       void *self); /* NULL: no thread to be had */
+    void (*worker_submit)(struct mos_worker *w, void *job); /* waits while the queue is full */
+    void (*worker_finish)(struct mos_worker *w);            /* runs what is queued, then ends it */
+};
+
+#endif

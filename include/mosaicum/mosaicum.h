@@ -1,0 +1,128 @@
+/* mosaicum/mosaicum.h - the public interface of the core library.
+ *
+ * One `mosaicum` is one run: it is given a host and options, does one job, and holds what came of
+ * it (findings, a report, an error) until it is freed.  Everything it returns is borrowed from it.
+ * Not thread-safe; several runs may go on in several threads.
+ */
+#ifndef MOSAICUM_MOSAICUM_H
+#define MOSAICUM_MOSAICUM_H
+
+#include "mosaicum/host.h"
+
+typedef struct mosaicum mosaicum;
+
+/* The exit status of a job. */
+enum mosaicum_status {
+    MOSAICUM_DONE = 0,     /* warnings and notes allowed */
+    MOSAICUM_FINDINGS = 1, /* at least one finding is an error */
+    MOSAICUM_USAGE = 2,    /* wrong usage, or a file that cannot be parsed at all */
+    MOSAICUM_SYSTEM = 3,   /* I/O, memory, a helper program */
+    MOSAICUM_REFUSED = 4,  /* refused for safety */
+};
+
+struct mosaicum_options {
+    const struct mos_host *host; /* kept by reference */
+    const char *workspace;       /* folder that holds mosaicum.yaml */
+    const char *cache_folder;    /* NULL: keep nothing between runs */
+    bool no_run;                 /* start no outside program */
+    bool strict;                 /* warnings count as errors */
+    /* Called now and then during long work, with bytes; may be NULL. */
+    void (*progress)(void *self, const char *what, uint64_t done, uint64_t total);
+    void *progress_self;
+};
+
+/* NULL: no memory.  Free with mosaicum_free (NULL allowed). */
+mosaicum *mosaicum_new(const struct mosaicum_options *options);
+void mosaicum_free(mosaicum *m);
+const char *mosaicum_version(void);
+
+/* ---- jobs ---- */
+
+/* Every rule on the named boards (all when count is 0). */
+enum mosaicum_status mosaicum_check(mosaicum *m, const char *const *boards, size_t count);
+/* check, then images and ledger under OUT/BOARD; out NULL: "out" in the workspace. */
+enum mosaicum_status mosaicum_build(mosaicum *m, const char *const *boards, size_t count,
+                                    const char *out);
+/* Part of a resolved definition: one of mosaicum_show_parts(); board NULL where there is one. */
+enum mosaicum_status mosaicum_show(mosaicum *m, const char *board, const char *part);
+/* What is in a disk image. */
+enum mosaicum_status mosaicum_inspect(mosaicum *m, const char *image);
+/* The page of a rule, as Markdown; NULL: no such rule (*near: a similar one, or NULL). */
+const char *mosaicum_explain(const char *rule, const char **near);
+/* Writes the demo workspace into a new or empty folder. */
+enum mosaicum_status mosaicum_demo(mosaicum *m, const char *folder);
+
+const char *const *mosaicum_show_parts(void); /* NULL-terminated */
+
+struct mosaicum_rule {
+    const char *id, *title, *severity;
+};
+size_t mosaicum_rules(const struct mosaicum_rule **rules);
+
+/* ---- what came of it ---- */
+
+/* What stopped the work (status 2, 3 and 4 without findings); NULL: nothing did. */
+const char *mosaicum_error(const mosaicum *m);
+
+enum mosaicum_severity { MOSAICUM_ERROR, MOSAICUM_WARNING, MOSAICUM_NOTE };
+
+struct mosaicum_place {
+    const char *file;         /* relative to the workspace; NULL: `thing` says it */
+    unsigned line, column;    /* from 1; the column counts bytes */
+    size_t length;            /* bytes that are meant, within the line */
+    const char *source_line;  /* the line's text; not NUL-terminated */
+    size_t source_length;
+    const char *thing;
+};
+
+struct mosaicum_finding {
+    enum mosaicum_severity severity;
+    const char *rule;
+    const char *selector; /* may be NULL */
+    const char *message;
+    const struct mosaicum_place *places;
+    size_t place_count;
+    const char *why, *remedy; /* may be NULL */
+};
+
+size_t mosaicum_finding_count(const mosaicum *m);
+const struct mosaicum_finding *mosaicum_finding_at(const mosaicum *m, size_t index);
+size_t mosaicum_count(const mosaicum *m, enum mosaicum_severity severity);
+/* Facts that were unknown, so that a rule stayed silent. */
+size_t mosaicum_not_proved_count(const mosaicum *m);
+const char *mosaicum_not_proved_at(const mosaicum *m, size_t index);
+
+/* A report: tables of rows, and texts.  One set of rows, many renderings. */
+enum mosaicum_cell_kind {
+    MOSAICUM_TEXT,
+    MOSAICUM_BYTES,   /* a size: number, and text with its unit */
+    MOSAICUM_ADDRESS, /* number, and text 0x… */
+    MOSAICUM_NUMBER,
+    MOSAICUM_EMPTY,
+};
+
+struct mosaicum_cell {
+    enum mosaicum_cell_kind kind;
+    const char *text;
+    uint64_t number;
+};
+
+struct mosaicum_column {
+    const char *key;   /* in JSON */
+    const char *title; /* for people */
+    bool right;        /* aligned to the right */
+};
+
+struct mosaicum_table {
+    const char *key, *title;
+    const struct mosaicum_column *columns;
+    size_t column_count;
+    const struct mosaicum_cell *cells; /* row by row */
+    size_t row_count;
+    const char *text; /* instead of rows: a text as it is */
+};
+
+size_t mosaicum_table_count(const mosaicum *m);
+const struct mosaicum_table *mosaicum_table_at(const mosaicum *m, size_t index);
+
+#endif

@@ -1,0 +1,129 @@
+#include "base/arena.h"
+
+#include <assert.h>
+#include <stdalign.h>
+#include <stdint.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { FIRST_BLOCK = 16 * 1024, LARGEST_BLOCK = 1024 * 1024 };
+
+struct block {
+    struct block *next;
+    size_t used, size;
+    max_align_t data[];
+};
+
+struct mos_arena {
+    struct block *blocks; /* the first is the one being filled */
+    jmp_buf *out_of_memory;
+    size_t next_size;
+    unsigned long fail_after;
+};
+
+struct mos_arena *mos_arena_new(jmp_buf *out_of_memory) {
+    struct mos_arena *arena = calloc(1, sizeof *arena);
+    if (arena) {
+        arena->out_of_memory = out_of_memory;
+        arena->next_size = FIRST_BLOCK;
+    }
+    return arena;
+}
+
+void mos_arena_free(struct mos_arena *arena) {
+    if (!arena)
+        return;
+    for (struct block *b = arena->blocks, *next; b; b = next) {
+        next = b->next;
+        free(b);
+    }
+    free(arena);
+}
+
+void mos_arena_fail_after(struct mos_arena *arena, unsigned long n) {
+    arena->fail_after = n;
+}
+
+static void give_up(struct mos_arena *arena) {
+    longjmp(*arena->out_of_memory, 1);
+}
+
+static struct block *add_block(struct mos_arena *arena, size_t size) {
+    if (size > SIZE_MAX - sizeof(struct block))
+        give_up(arena);
+    struct block *b = calloc(1, sizeof *b + size);
+    if (!b)
+        give_up(arena);
+    b->size = size;
+    return b;
+}
+
+void *mos_alloc(struct mos_arena *arena, size_t size) {
+    if (arena->fail_after && --arena->fail_after == 0)
+        give_up(arena);
+    const size_t unit = alignof(max_align_t);
+    if (size > SIZE_MAX - unit)
+        give_up(arena);
+    size = (size + unit - 1) / unit * unit;
+    struct block *b = arena->blocks;
+    if (b && size <= b->size - b->used) {
+        void *p = (char *)b->data + b->used;
+        b->used += size;
+        return p;
+    }
+    if (size > arena->next_size / 4) { /* a block of its own, behind the one being filled */
+        struct block *own = add_block(arena, size);
+        own->used = size;
+        if (b) {
+            own->next = b->next;
+            b->next = own;
+        } else {
+            arena->blocks = own;
+        }
+        return own->data;
+    }
+    struct block *fresh = add_block(arena, arena->next_size);
+    if (arena->next_size < LARGEST_BLOCK)
+        arena->next_size *= 2;
+    fresh->next = b;
+    fresh->used = size;
+    arena->blocks = fresh;
+    return fresh->data;
+}
+
+void *mos_alloc_array(struct mos_arena *arena, size_t count, size_t size) {
+    if (size && count > SIZE_MAX / size)
+        give_up(arena);
+    return mos_alloc(arena, count * size);
+}
+
+char *mos_strndup(struct mos_arena *arena, const char *text, size_t length) {
+    char *copy = mos_alloc(arena, length + 1);
+    if (length)
+        memcpy(copy, text, length);
+    return copy;
+}
+
+char *mos_strdup(struct mos_arena *arena, const char *text) {
+    return mos_strndup(arena, text, strlen(text));
+}
+
+char *mos_vprintf(struct mos_arena *arena, const char *format, va_list arguments) {
+    va_list again;
+    va_copy(again, arguments);
+    int length = vsnprintf(NULL, 0, format, arguments);
+    assert(length >= 0);
+    char *text = mos_alloc(arena, (size_t)length + 1);
+    vsnprintf(text, (size_t)length + 1, format, again);
+    va_end(again);
+    return text;
+}
+
+char *mos_printf(struct mos_arena *arena, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    char *text = mos_vprintf(arena, format, arguments);
+    va_end(arguments);
+    return text;
+}

@@ -1,0 +1,41 @@
+/* Growing byte buffers and vectors, on an arena. */
+#ifndef MOS_BASE_BUF_H
+#define MOS_BASE_BUF_H
+
+#include "base/arena.h"
+
+#include <stdbool.h>
+#include <stdint.h>
+
+/* Bytes; always followed by one NUL that is not counted.  Zero-initialise except `arena`. */
+struct mos_buf {
+    struct mos_arena *arena;
+    char *data;
+    size_t length, capacity;
+};
+
+void mos_buf_add(struct mos_buf *b, const void *bytes, size_t length);
+void mos_buf_text(struct mos_buf *b, const char *text);
+void mos_buf_char(struct mos_buf *b, char c);
+void mos_buf_printf(struct mos_buf *b, const char *format, ...)
+    __attribute__((format(printf, 2, 3)));
+void mos_buf_zeros(struct mos_buf *b, size_t length);
+/* Pads with zero bytes to a multiple of `unit` (a power of two). */
+void mos_buf_align(struct mos_buf *b, size_t unit);
+void mos_buf_be32(struct mos_buf *b, uint32_t value);
+const char *mos_buf_string(struct mos_buf *b); /* never NULL */
+
+/* Items of one size.  Growing moves them: keep indexes, or store pointers. */
+struct mos_vec {
+    struct mos_arena *arena;
+    void *items;
+    size_t count, capacity, item_size;
+};
+
+struct mos_vec mos_vec_make(struct mos_arena *arena, size_t item_size);
+void *mos_vec_push(struct mos_vec *v); /* a new zeroed item */
+void *mos_vec_at(const struct mos_vec *v, size_t index);
+void mos_vec_push_pointer(struct mos_vec *v, const void *pointer);
+void *mos_vec_pointer(const struct mos_vec *v, size_t index);
+
+#endif

@@ -1,0 +1,98 @@
+#include "base/ctx.h"
+
+#include <errno.h>
+#include <stdlib.h>
+#include <string.h>
+
+static bool read_all(struct mos_ctx *ctx, int file, const char *path, size_t limit, char **data,
+                     size_t *length) {
+    const struct mos_host *h = ctx->host;
+    struct mos_file_info info;
+    int e = h->file_info(h, file, &info);
+    if (!e && info.kind != MOS_FILE_REGULAR)
+        e = info.kind == MOS_FILE_FOLDER ? EISDIR : EINVAL;
+    if (!e && info.size > limit)
+        e = EFBIG;
+    if (e)
+        return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", path);
+    char *bytes = mos_alloc(ctx->arena, (size_t)info.size + 1);
+    size_t got = 0;
+    e = h->pread(h, file, bytes, (size_t)info.size, 0, &got);
+    if (e)
+        return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", path);
+    bytes[got] = 0;
+    *data = bytes;
+    *length = got;
+    return true;
+}
+
+bool mos_read_file(struct mos_ctx *ctx, const char *path, size_t limit, char **data,
+                   size_t *length) {
+    int file;
+    int e = ctx->host->open(ctx->host, path, MOS_OPEN_READ, &file);
+    if (e)
+        return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot open %s", path);
+    bool ok = read_all(ctx, file, path, limit, data, length);
+    ctx->host->close(ctx->host, file);
+    return ok;
+}
+
+const struct mos_source *mos_source_load(struct mos_ctx *ctx, const char *path,
+                                         const char *shown_path, size_t limit) {
+    char *data;
+    size_t length;
+    if (!mos_read_file(ctx, path, limit, &data, &length))
+        return NULL;
+    return mos_source_make(ctx->arena, mos_strdup(ctx->arena, shown_path), data, length,
+                           ctx->source_count++);
+}
+
+static int hash_open_file(const struct mos_host *h, int file, struct mos_sha256 *hash) {
+    enum { PIECE = 1 << 18 };
+    uint8_t *piece = malloc(PIECE);
+    if (!piece)
+        return ENOMEM;
+    uint64_t offset = 0;
+    int e;
+    size_t got;
+    while ((e = h->pread(h, file, piece, PIECE, offset, &got)) == 0 && got) {
+        mos_sha256_update(hash, piece, got);
+        offset += got;
+    }
+    free(piece);
+    return e;
+}
+
+bool mos_hash_file(const struct mos_host *host, const char *path, uint8_t out[MOS_SHA256_SIZE],
+                   struct mos_error *error) {
+    int file;
+    int e = host->open(host, path, MOS_OPEN_READ, &file);
+    if (e)
+        return mos_fail(error, MOS_ERROR_SYSTEM, e, "Cannot open %s", path);
+    struct mos_sha256 *hash = mos_sha256_new();
+    e = hash ? hash_open_file(host, file, hash) : ENOMEM;
+    if (!e)
+        mos_sha256_final(hash, out);
+    mos_sha256_free(hash);
+    host->close(host, file);
+    return e ? mos_fail(error, MOS_ERROR_SYSTEM, e, "Cannot read %s", path) : true;
+}
+
+const char *mos_path_join(struct mos_arena *arena, const char *folder, const char *name) {
+    if (!*folder || strcmp(folder, ".") == 0)
+        return mos_strdup(arena, name);
+    size_t n = strlen(folder);
+    return mos_printf(arena, "%s%s%s", folder, folder[n - 1] == '/' ? "" : "/", name);
+}
+
+const char *mos_path_folder(struct mos_arena *arena, const char *path) {
+    const char *slash = strrchr(path, '/');
+    if (!slash)
+        return ".";
+    return slash == path ? "/" : mos_strndup(arena, path, (size_t)(slash - path));
+}
+
+const char *mos_path_name(const char *path) {
+    const char *slash = strrchr(path, '/');
+    return slash ? slash + 1 : path;
+}

@@ -1,0 +1,44 @@
+/* What every step of the core is given: host, memory, the two channels for what goes wrong, and
+ * the texts that places point into. */
+#ifndef MOS_BASE_CTX_H
+#define MOS_BASE_CTX_H
+
+#include "base/error.h"
+#include "base/finding.h"
+#include "base/hash.h"
+#include "mosaicum/host.h"
+
+struct mos_ctx {
+    const struct mos_host *host;
+    struct mos_arena *arena;
+    struct mos_error *error;
+    struct mos_findings findings;
+    struct mos_vec not_proved; /* of const char *: facts that were unknown */
+    unsigned source_count;
+    bool no_run; /* start no outside program */
+    const char *cache_folder; /* NULL: keep nothing between runs */
+    void (*progress)(void *self, const char *what, uint64_t done, uint64_t total);
+    void *progress_self;
+};
+
+/* Reads a whole file of at most `limit` bytes into the arena, NUL-terminated.  false with
+ * ctx->error on failure (errnum tells why; EFBIG when over the limit). */
+bool mos_read_file(struct mos_ctx *ctx, const char *path, size_t limit, char **data,
+                   size_t *length);
+/* The same as a source whose places will be shown under `shown_path`. */
+const struct mos_source *mos_source_load(struct mos_ctx *ctx, const char *path,
+                                         const char *shown_path, size_t limit);
+/* SHA-256 of a file's bytes. */
+bool mos_hash_file(const struct mos_host *host, const char *path, uint8_t out[MOS_SHA256_SIZE],
+                   struct mos_error *error);
+/* "folder/name"; the name alone when the folder is "" or ".". */
+const char *mos_path_join(struct mos_arena *arena, const char *folder, const char *name);
+const char *mos_path_folder(struct mos_arena *arena, const char *path); /* "." without a slash */
+const char *mos_path_name(const char *path);
+
+static inline bool mos_exists(const struct mos_ctx *ctx, const char *path) {
+    struct mos_file_info info;
+    return ctx->host->info(ctx->host, path, true, &info) == 0;
+}
+
+#endif

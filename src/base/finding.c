@@ -1,0 +1,88 @@
+#include "base/finding.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+const struct mos_rule_row mos_rule_rows[MOS_RULE_COUNT] = {
+#define MOS_RULE(symbol, id, severity, phase, title)                                               \
+    {id, MOS_SEVERITY_##severity, (#phase)[0], title},
+#include "base/rules.def"
+#undef MOS_RULE
+};
+
+struct mos_findings mos_findings_make(struct mos_arena *arena) {
+    return (struct mos_findings){.arena = arena,
+                                 .items = mos_vec_make(arena, sizeof(struct mos_finding *))};
+}
+
+struct mos_finding *mos_find(struct mos_findings *list, enum mos_rule_id rule, const char *format,
+                             ...) {
+    struct mos_finding *f = mos_alloc(list->arena, sizeof *f);
+    f->rule = rule;
+    f->severity = mos_rule_rows[rule].severity;
+    f->selector = list->selector;
+    f->places = mos_vec_make(list->arena, sizeof(struct mos_place));
+    f->order = list->items.count;
+    va_list arguments;
+    va_start(arguments, format);
+    f->message = mos_vprintf(list->arena, format, arguments);
+    va_end(arguments);
+    mos_vec_push_pointer(&list->items, f);
+    return f;
+}
+
+void mos_finding_at(struct mos_findings *list, struct mos_finding *f, struct mos_place place) {
+    (void)list;
+    if (place.source || place.thing)
+        *(struct mos_place *)mos_vec_push(&f->places) = place;
+}
+
+void mos_finding_why(struct mos_findings *list, struct mos_finding *f, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    f->why = mos_vprintf(list->arena, format, arguments);
+    va_end(arguments);
+}
+
+void mos_finding_try(struct mos_findings *list, struct mos_finding *f, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    f->remedy = mos_vprintf(list->arena, format, arguments);
+    va_end(arguments);
+}
+
+static int compare_places(const struct mos_finding *a, const struct mos_finding *b) {
+    if (!a->places.count || !b->places.count)
+        return (int)(a->places.count == 0) - (int)(b->places.count == 0);
+    const struct mos_place *p = a->places.items, *q = b->places.items;
+    if (!p->source || !q->source)
+        return (int)(p->source == NULL) - (int)(q->source == NULL);
+    if (p->source != q->source)
+        return strcmp(p->source->shown_path, q->source->shown_path);
+    return (p->offset > q->offset) - (p->offset < q->offset);
+}
+
+static int compare(const void *x, const void *y) {
+    const struct mos_finding *a = *(struct mos_finding *const *)x;
+    const struct mos_finding *b = *(struct mos_finding *const *)y;
+    if (a->severity != b->severity)
+        return (int)a->severity - (int)b->severity;
+    int places = compare_places(a, b);
+    if (places)
+        return places;
+    if (a->rule != b->rule)
+        return (int)a->rule - (int)b->rule;
+    return (a->order > b->order) - (a->order < b->order);
+}
+
+void mos_findings_sort(struct mos_findings *list) {
+    if (list->items.count)
+        qsort(list->items.items, list->items.count, sizeof(struct mos_finding *), compare);
+}
+
+size_t mos_findings_count(const struct mos_findings *list, enum mos_severity severity) {
+    size_t n = 0;
+    for (size_t i = 0; i < list->items.count; i++)
+        n += ((struct mos_finding *)mos_vec_pointer(&list->items, i))->severity == severity;
+    return n;
+}

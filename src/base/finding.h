@@ -1,0 +1,56 @@
+/* Findings: what a rule reports about the user's board. */
+#ifndef MOS_BASE_FINDING_H
+#define MOS_BASE_FINDING_H
+
+#include "base/buf.h"
+#include "base/source.h"
+
+#include <stdbool.h>
+
+enum mos_severity { MOS_SEVERITY_ERROR, MOS_SEVERITY_WARNING, MOS_SEVERITY_NOTE };
+
+enum mos_rule_id {
+#define MOS_RULE(symbol, id, severity, phase, title) MOS_RULE_##symbol,
+#include "base/rules.def"
+#undef MOS_RULE
+    MOS_RULE_COUNT
+};
+
+struct mos_rule_row {
+    const char *id; /* "layout.overlap" */
+    enum mos_severity severity;
+    char phase; /* 'D', 'G' or 'I' */
+    const char *title;
+};
+extern const struct mos_rule_row mos_rule_rows[MOS_RULE_COUNT];
+
+struct mos_finding {
+    enum mos_rule_id rule;
+    enum mos_severity severity;
+    const char *selector; /* the board it is about; NULL for the workspace */
+    const char *message;  /* one sentence */
+    struct mos_vec places; /* of struct mos_place */
+    const char *why, *remedy; /* may be NULL */
+    bool unparsable;          /* the file cannot be read at all: exit status 2 */
+    size_t order;
+};
+
+struct mos_findings {
+    struct mos_arena *arena;
+    struct mos_vec items; /* of struct mos_finding *, in order of discovery */
+    const char *selector; /* given to new findings */
+};
+
+struct mos_findings mos_findings_make(struct mos_arena *arena);
+struct mos_finding *mos_find(struct mos_findings *list, enum mos_rule_id rule, const char *format,
+                             ...) __attribute__((format(printf, 3, 4)));
+void mos_finding_at(struct mos_findings *list, struct mos_finding *f, struct mos_place place);
+void mos_finding_why(struct mos_findings *list, struct mos_finding *f, const char *format, ...)
+    __attribute__((format(printf, 3, 4)));
+void mos_finding_try(struct mos_findings *list, struct mos_finding *f, const char *format, ...)
+    __attribute__((format(printf, 3, 4)));
+/* Errors first, then by place, then by rule; stable. */
+void mos_findings_sort(struct mos_findings *list);
+size_t mos_findings_count(const struct mos_findings *list, enum mos_severity severity);
+
+#endif

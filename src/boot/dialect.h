@@ -1,0 +1,41 @@
+/* Loaders' languages: one driver each turns a boot plan into the files a loader reads. */
+#ifndef MOS_BOOT_DIALECT_H
+#define MOS_BOOT_DIALECT_H
+
+#include "boot/placement.h"
+
+/* One way to boot, with everything settled. */
+struct mos_boot_step {
+    const char *name;                                /* of the entry */
+    const char *kernel_file, *tree_file, *ramdisk_file; /* paths in the boot volume; NULL: none */
+    const char *command;                             /* the loader's command for this kernel */
+    const char *arguments;                           /* the kernel's command line */
+    struct mos_placement kernel, tree, ramdisk;
+};
+
+struct mos_boot_script {
+    const char *board;
+    const char *device;  /* the medium's name in the loader, as in "mmc 0" */
+    unsigned partition;  /* of the boot volume */
+    const struct mos_boot_step *steps;
+    size_t count;
+    int64_t date;
+};
+
+struct mos_dialect {
+    const char *name;
+    const char *script_file; /* where the loader looks for it in the boot volume */
+    /* The script's text. */
+    void (*write_script)(const struct mos_boot_script *script, struct mos_buf *out);
+    /* The text as the file that the loader reads. */
+    void (*wrap_script)(const struct mos_boot_script *script, const char *text, size_t length,
+                        struct mos_buf *out);
+    /* Does the loader itself set this variable at run time? */
+    bool (*sets_variable)(const char *name);
+};
+
+extern const struct mos_dialect mos_dialect_u_boot;
+const struct mos_dialect *mos_dialect_find(const char *name); /* NULL: not known */
+const struct mos_dialect *mos_dialect_at(size_t index);
+
+#endif

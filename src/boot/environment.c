@@ -1,0 +1,112 @@
+#include "boot/environment.h"
+
+#include "base/bytes.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+void mos_environment_set(struct mos_arena *arena, struct mos_map *map, const char *name,
+                         const char *value, struct mos_place place) {
+    struct mos_setenv *v = mos_alloc(arena, sizeof *v);
+    *v = (struct mos_setenv){name, value, place, mos_map_get(map, name)};
+    mos_map_set(map, name, v);
+}
+
+/* One line, with those it goes on in; advances *at to the next. */
+static void next_line(const struct mos_source *s, size_t *at, struct mos_buf *out) {
+    for (bool more = true; more && *at < s->length;) {
+        const char *p = s->text + *at;
+        const char *end = memchr(p, '\n', s->length - *at);
+        size_t n = end ? (size_t)(end - p) : s->length - *at;
+        *at += n + (end != NULL);
+        more = n && p[n - 1] == '\\';
+        mos_buf_add(out, p, n - more);
+    }
+}
+
+void mos_environment_read_text(struct mos_ctx *ctx, const struct mos_source *source,
+                               struct mos_map *into) {
+    for (size_t at = 0; at < source->length;) {
+        size_t start = at;
+        struct mos_buf line = {.arena = ctx->arena};
+        next_line(source, &at, &line);
+        const char *text = mos_buf_string(&line);
+        if (!*text || *text == '#')
+            continue;
+        const char *equals = strchr(text, '=');
+        size_t shown = strcspn(source->text + start, "\n");
+        if (!equals || equals == text) {
+            struct mos_finding *f = mos_find(&ctx->findings, MOS_RULE_BOARD_SCHEMA,
+                                             "This line of %s is no name=value.", source->shown_path);
+            mos_finding_at(&ctx->findings, f, mos_place_at(source, start, shown));
+            mos_finding_try(&ctx->findings, f, "name=value, or # in front of a comment.");
+            continue;
+        }
+        size_t n = (size_t)(equals - text);
+        mos_environment_set(ctx->arena, into, mos_strndup(ctx->arena, text, n),
+                            mos_strdup(ctx->arena, equals + 1), mos_place_at(source, start, shown));
+    }
+}
+
+uint64_t mos_environment_size(const struct mos_map *variables, bool flag_byte) {
+    uint64_t size = 4 + flag_byte + 1;
+    for (size_t i = 0; i < variables->count; i++) {
+        const struct mos_setenv *v = variables->items[i].value;
+        size += strlen(v->name) + 1 + strlen(v->value) + 1;
+    }
+    return size + (variables->count == 0); /* an empty one still ends in two NUL */
+}
+
+static int by_name(const void *a, const void *b) {
+    const struct mos_map_item *x = a, *y = b;
+    return strcmp(x->key, y->key);
+}
+
+void mos_environment_write(struct mos_buf *out, const struct mos_map *variables, uint64_t size,
+                           bool flag_byte) {
+    size_t start = out->length, header = 4 + (size_t)flag_byte;
+    struct mos_map_item *items =
+        mos_alloc_array(out->arena, variables->count, sizeof *items);
+    if (variables->count) {
+        memcpy(items, variables->items, variables->count * sizeof *items);
+        qsort(items, variables->count, sizeof *items, by_name);
+    }
+    mos_buf_zeros(out, header);
+    for (size_t i = 0; i < variables->count; i++) {
+        const struct mos_setenv *v = items[i].value;
+        mos_buf_printf(out, "%s=%s", v->name, v->value);
+        mos_buf_char(out, 0);
+    }
+    mos_buf_zeros(out, (size_t)size - (out->length - start));
+    if (flag_byte)
+        out->data[start + 4] = 1; /* the active copy */
+    mos_put_le32(out->data + start,
+                 mos_crc32(0, out->data + start + header, (size_t)size - header));
+}
+
+static void read_variables(struct mos_arena *arena, const uint8_t *data, size_t length,
+                           struct mos_map *out) {
+    for (size_t at = 0; at < length && data[at];) {
+        const uint8_t *end = memchr(data + at, 0, length - at);
+        size_t n = end ? (size_t)(end - data) - at : length - at;
+        const char *text = mos_strndup(arena, (const char *)data + at, n);
+        const char *equals = strchr(text, '=');
+        if (equals && equals != text)
+            mos_environment_set(arena, out, mos_strndup(arena, text, (size_t)(equals - text)),
+                                equals + 1, (struct mos_place){0});
+        at += n + 1;
+    }
+}
+
+bool mos_environment_read(struct mos_arena *arena, const uint8_t *data, size_t length,
+                          struct mos_map *out, bool *flag_byte) {
+    for (size_t header = 4; header <= 5; header++) {
+        if (length <= header || mos_crc32(0, data + header, length - header) != mos_le32(data))
+            continue;
+        *flag_byte = header == 5;
+        *out = mos_map_make(arena);
+        read_variables(arena, data + header, length - header, out);
+        return true;
+    }
+    return false;
+}

@@ -1,0 +1,34 @@
+/* The loader's stored environment: CRC-32 (little-endian) over the rest, an optional flag byte,
+ * then NAME=VALUE texts, each ended by a NUL, and one more NUL; the rest of the block is zero. */
+#ifndef MOS_BOOT_ENVIRONMENT_H
+#define MOS_BOOT_ENVIRONMENT_H
+
+#include "base/buf.h"
+#include "base/ctx.h"
+#include "base/map.h"
+
+/* One variable with where it was set. */
+struct mos_setenv {
+    const char *name, *value;
+    struct mos_place place;
+    const struct mos_setenv *replaced;
+};
+
+/* Reads name=value lines (a # starts a comment line; a line that ends in \ goes on) into a map of
+ * name -> struct mos_setenv *.  Lines without a = are findings of board.schema. */
+void mos_environment_read_text(struct mos_ctx *ctx, const struct mos_source *source,
+                               struct mos_map *into);
+void mos_environment_set(struct mos_arena *arena, struct mos_map *map, const char *name,
+                         const char *value, struct mos_place place);
+
+/* Bytes that the variables need in a block, header included. */
+uint64_t mos_environment_size(const struct mos_map *variables, bool flag_byte);
+/* Writes a block of `size` bytes (at least the needed ones); names in alphabetical order, as the
+ * loader itself stores them. */
+void mos_environment_write(struct mos_buf *out, const struct mos_map *variables, uint64_t size,
+                           bool flag_byte);
+/* Reads a block.  The form is found by trying both; false when neither sum is right. */
+bool mos_environment_read(struct mos_arena *arena, const uint8_t *data, size_t length,
+                          struct mos_map *out, bool *flag_byte);
+
+#endif

@@ -1,0 +1,314 @@
+#include "build/build.h"
+
+#include "base/bytes.h"
+#include "build/image.h"
+#include "build/set.h"
+#include "ledger/ledger.h"
+
+#include <string.h>
+
+struct medium_image {
+    const struct mos_medium_plan *medium;
+    const char *file;
+    struct mos_image *image; /* NULL: not begun, or closed */
+};
+
+struct mos_build {
+    struct mos_plan *plan;
+    struct mos_ctx *ctx;
+    struct mos_set set;
+    struct mos_vec images; /* of struct medium_image */
+    struct mos_vec files;  /* of struct mos_built_file */
+    struct mos_ledger *ledger;
+};
+
+struct mos_build *mos_build_begin(struct mos_plan *plan, const char *out_folder) {
+    struct mos_build *b = mos_alloc(plan->ctx->arena, sizeof *b);
+    b->plan = plan;
+    b->ctx = plan->ctx;
+    b->images = mos_vec_make(b->ctx->arena, sizeof(struct medium_image));
+    b->files = mos_vec_make(b->ctx->arena, sizeof(struct mos_built_file));
+    for (size_t i = 0; i < plan->media.count; i++) {
+        struct medium_image *m = mos_vec_push(&b->images);
+        m->medium = mos_vec_pointer(&plan->media, i);
+        m->file = mos_printf(b->ctx->arena, "%s.img", m->medium->name);
+    }
+    b->ledger =
+        mos_ledger_new(plan->board->workspace_name, plan->board->r.name, "mosaicum " MOS_VERSION);
+    if (b->ledger && mos_set_begin(&b->set, b->ctx, out_folder, plan->board->r.name))
+        return b;
+    mos_set_abandon(&b->set);
+    mos_ledger_free(b->ledger);
+    return NULL;
+}
+
+/* ---- images ---- */
+
+static struct medium_image *image_of(struct mos_build *b, const struct mos_medium_plan *medium) {
+    for (size_t i = 0; i < b->images.count; i++) {
+        struct medium_image *m = mos_vec_at(&b->images, i);
+        if (m->medium == medium)
+            return m;
+    }
+    return NULL;
+}
+
+static bool open_image(struct mos_build *b, struct medium_image *m) {
+    if (!m->image)
+        m->image = mos_image_create(
+            b->ctx, mos_path_join(b->ctx->arena, b->set.part, m->file), m->medium->size);
+    return m->image != NULL;
+}
+
+static struct mos_io *open_region(void *self, const struct mos_medium_plan *medium,
+                                  const struct mos_region_plan *region) {
+    struct mos_build *b = self;
+    struct medium_image *m = image_of(b, medium);
+    if (!open_image(b, m))
+        return NULL;
+    struct mos_io *window = mos_alloc(b->ctx->arena, sizeof *window);
+    *window =
+        mos_io_window(b->ctx->arena, mos_image_io(m->image), region->start, region->length);
+    return window;
+}
+
+struct mos_plan_target mos_build_target(struct mos_build *build) {
+    return (struct mos_plan_target){build, open_region};
+}
+
+/* ---- raw regions ---- */
+
+struct raw {
+    struct mos_io *io;
+    int errnum;
+};
+
+static bool raw_entry(void *self, const struct mos_entry *entry) {
+    (void)self;
+    (void)entry;
+    return true;
+}
+
+static bool raw_data(void *self, uint64_t offset, const void *bytes, size_t length) {
+    struct raw *r = self;
+    r->errnum = mos_io_write(r->io, bytes, length, offset);
+    return r->errnum == 0;
+}
+
+static bool raw_end(void *self, uint64_t sum) {
+    (void)self;
+    (void)sum;
+    return true;
+}
+
+static bool write_raw(struct mos_build *b, const struct mos_medium_plan *medium,
+                      const struct mos_region_plan *r) {
+    struct mos_io *io = open_region(b, medium, r);
+    struct raw raw = {.io = io};
+    if (!io)
+        return false;
+    if (r->environment) {
+        struct mos_buf block = {.arena = b->ctx->arena};
+        mos_environment_write(&block, &r->environment->variables, r->environment->size,
+                              r->environment->flag_byte);
+        raw.errnum = mos_io_write(io, block.data, block.length, 0);
+    } else if (r->piece) {
+        struct mos_sink sink = {&raw, raw_entry, raw_data, raw_end};
+        struct mos_entry as = {.path = r->name};
+        if (!mos_plan_stream_piece(b->plan, r->piece, &as, &sink) && !raw.errnum)
+            return false;
+    }
+    return raw.errnum ? mos_fail(b->ctx->error, MOS_ERROR_SYSTEM, raw.errnum,
+                                 "Cannot write region %s of %s", r->name, medium->name)
+                      : true;
+}
+
+static bool write_table(struct mos_build *b, struct medium_image *m) {
+    const struct mos_medium_plan *p = m->medium;
+    if (!p->table)
+        return true;
+    struct mos_table_data t = {
+        .sector = p->sector,
+        .medium_size = p->size,
+        .entries = p->entries,
+        .first_usable = mos_div_up(p->usable_start, p->sector),
+        .last_usable = p->usable_end / p->sector - 1,
+        .partitions = mos_vec_make(b->ctx->arena, sizeof(struct mos_partition)),
+    };
+    memcpy(t.id, p->id, 16);
+    for (size_t i = 0; i < p->regions.count; i++) {
+        const struct mos_region_plan *r = mos_vec_pointer(&p->regions, i);
+        if (!r->number || !r->placed)
+            continue;
+        struct mos_partition *x = mos_vec_push(&t.partitions);
+        *x = (struct mos_partition){.number = r->number,
+                                    .first_lba = r->start / p->sector,
+                                    .last_lba = (r->start + r->length) / p->sector - 1,
+                                    .name = r->label,
+                                    .bootable = r->bootable};
+        memcpy(x->type, r->type, 16);
+        memcpy(x->id, r->id, 16);
+    }
+    int e = p->table->write(mos_image_io(m->image), &t);
+    return e ? mos_fail(b->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot write the table of %s", p->name)
+             : true;
+}
+
+/* ---- the ledger ---- */
+
+static const char *place_text(struct mos_build *b, struct mos_place place) {
+    if (!place.source)
+        return place.thing ? place.thing : "";
+    struct mos_position p = mos_source_position(place.source, place.offset);
+    return mos_printf(b->ctx->arena, "%s:%u:%u", place.source->shown_path, p.line, p.column);
+}
+
+static const char *holds(const struct mos_region_plan *r) {
+    return r->fs ? r->fs->name : r->environment ? "environment" : r->piece ? "piece" : "nothing";
+}
+
+static void ledger_spans(struct mos_build *b, const struct mos_region_plan *r) {
+    static const char *const kinds[] = {"data", "zero", "any"};
+    for (size_t i = 0; i < r->result.spans.count; i++) {
+        const struct mos_span *s = mos_vec_at(&r->result.spans, i);
+        mos_ledger_span(b->ledger, r->start + s->offset, s->length, kinds[s->kind]);
+    }
+    if (r->fs)
+        return;
+    if (r->content)
+        mos_ledger_span(b->ledger, r->start, r->content, kinds[MOS_SPAN_DATA]);
+    if (r->length > r->content)
+        mos_ledger_span(b->ledger, r->start + r->content, r->length - r->content,
+                        kinds[MOS_SPAN_FREE]);
+}
+
+static void ledger_image(struct mos_build *b, const struct medium_image *m,
+                         const uint8_t hash[MOS_SHA256_SIZE]) {
+    const struct mos_medium_plan *p = m->medium;
+    char id[37];
+    mos_ledger_image(b->ledger, m->file, p->name, p->size, p->sector, hash);
+    for (size_t i = 0; i < p->span_count; i++)
+        mos_ledger_span(b->ledger, p->spans[i].start, p->spans[i].end - p->spans[i].start, "data");
+    for (size_t i = 0; i < p->regions.count; i++) {
+        const struct mos_region_plan *r = mos_vec_pointer(&p->regions, i);
+        if (!r->placed)
+            continue;
+        mos_uuid_text(r->id, id);
+        mos_ledger_region(b->ledger, r->name, holds(r), mos_text_or(r->def->owner, "build"),
+                          r->number, id, r->start, r->length, place_text(b, r->place));
+        ledger_spans(b, r);
+    }
+    for (size_t i = 0; i < mos_image_chunks(m->image); i++)
+        mos_ledger_chunk(b->ledger, mos_image_chunk_hash(m->image, i));
+}
+
+static bool ledger_inputs(struct mos_build *b) {
+    for (size_t i = 0; i < b->plan->pieces.count; i++) {
+        struct mos_piece_plan *p = mos_vec_pointer(&b->plan->pieces, i);
+        if (!p->found)
+            continue;
+        if (!mos_plan_hash(b->plan, p))
+            return false;
+        const struct mos_piece *file = p->outer ? p->outer->def : p->def;
+        mos_ledger_input(b->ledger, p->def->r.name, file->file->text, p->member, p->size, p->sha256,
+                         place_text(b, p->def->r.key_place));
+    }
+    return true;
+}
+
+static void note_file(struct mos_build *b, const char *name, uint64_t size,
+                      const uint8_t hash[MOS_SHA256_SIZE], bool image) {
+    struct mos_built_file *f = mos_vec_push(&b->files);
+    f->name = name;
+    f->size = size;
+    f->image = image;
+    memcpy(f->hash, hash, MOS_SHA256_SIZE);
+}
+
+static bool small_file(struct mos_build *b, const char *name, const void *bytes, size_t length) {
+    uint8_t hash[MOS_SHA256_SIZE];
+    if (!mos_sha256(bytes, length, hash) || !mos_set_file(&b->set, name, bytes, length))
+        return false;
+    mos_ledger_output(b->ledger, name, length, hash);
+    note_file(b, name, length, hash, false);
+    return true;
+}
+
+/* ---- everything in order ---- */
+
+static bool write_medium(struct mos_build *b, struct medium_image *m) {
+    struct mos_plan_target target = mos_build_target(b);
+    uint8_t hash[MOS_SHA256_SIZE];
+    if (!open_image(b, m))
+        return false;
+    for (size_t i = 0; i < m->medium->regions.count; i++) {
+        struct mos_region_plan *r = mos_vec_pointer(&m->medium->regions, i);
+        if (!r->placed || r->written)
+            continue;
+        if (r->fs ? !mos_plan_fill(b->plan, m->medium, r, &target) : !write_raw(b, m->medium, r))
+            return false;
+    }
+    if (!write_table(b, m))
+        return false;
+    bool ok = mos_image_finish(m->image, hash);
+    if (ok) {
+        ledger_image(b, m, hash);
+        note_file(b, m->file, m->medium->size, hash, true);
+    }
+    m->image = NULL;
+    return ok;
+}
+
+static bool write_texts(struct mos_build *b) {
+    struct mos_plan *p = b->plan;
+    struct mos_arena *arena = b->ctx->arena;
+    if (p->script_file.length &&
+        (!small_file(b, "boot-script.txt", p->script_text.data, p->script_text.length) ||
+         !small_file(b, p->dialect->script_file, p->script_file.data, p->script_file.length)))
+        return false;
+    for (size_t i = 0; i < p->blobs.count; i++) {
+        const struct mos_blob_plan *t = mos_vec_pointer(&p->blobs, i);
+        if (t->tree && !small_file(b, mos_printf(arena, "%s.dtb", t->def->r.name), t->blob.data,
+                                   t->blob.length))
+            return false;
+    }
+    if (!p->has_config)
+        return true;
+    size_t length;
+    const char *text = mos_config_text(b->ctx, &p->config, &length);
+    return small_file(b, "kernel.config", text, length);
+}
+
+bool mos_build_finish(struct mos_build *b) {
+    for (size_t i = 0; i < b->images.count; i++)
+        if (!write_medium(b, mos_vec_at(&b->images, i)))
+            return false;
+    struct mos_buf ledger = {.arena = b->ctx->arena};
+    if (!write_texts(b) || !ledger_inputs(b))
+        return false;
+    mos_ledger_write(b->ledger, &ledger);
+    if (!mos_set_file(&b->set, "ledger.json", ledger.data, ledger.length))
+        return false;
+    bool ok = mos_set_commit(&b->set);
+    mos_ledger_free(b->ledger);
+    b->ledger = NULL;
+    return ok;
+}
+
+void mos_build_abandon(struct mos_build *b) {
+    if (!b)
+        return;
+    for (size_t i = 0; i < b->images.count; i++)
+        mos_image_abandon(((struct medium_image *)mos_vec_at(&b->images, i))->image);
+    mos_set_abandon(&b->set);
+    mos_ledger_free(b->ledger);
+    b->ledger = NULL;
+}
+
+const struct mos_vec *mos_build_files(const struct mos_build *build) {
+    return &build->files;
+}
+
+const char *mos_build_folder(const struct mos_build *build) {
+    return build->set.final;
+}

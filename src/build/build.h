@@ -1,0 +1,28 @@
+/* Step 7: carrying out a plan. */
+#ifndef MOS_BUILD_BUILD_H
+#define MOS_BUILD_BUILD_H
+
+#include "plan/plan.h"
+
+struct mos_build;
+
+struct mos_built_file {
+    const char *name; /* in the output folder */
+    uint64_t size;
+    uint8_t hash[MOS_SHA256_SIZE];
+    bool image;       /* hash is that of its chunk list */
+};
+
+/* Starts: makes OUT/BOARD.part.  NULL with ctx->error. */
+struct mos_build *mos_build_begin(struct mos_plan *plan, const char *out_folder);
+/* Where volumes may be written while they are counted. */
+struct mos_plan_target mos_build_target(struct mos_build *build);
+/* Writes everything that is not written yet, then the ledger, and puts the folder in place. */
+bool mos_build_finish(struct mos_build *build);
+/* Gives up; nothing under a final name has changed. */
+void mos_build_abandon(struct mos_build *build);
+/* The files, after finishing: of struct mos_built_file. */
+const struct mos_vec *mos_build_files(const struct mos_build *build);
+const char *mos_build_folder(const struct mos_build *build);
+
+#endif

@@ -1,0 +1,21 @@
+/* One output image: a sparse file whose chunks are hashed on other cores while it grows. */
+#ifndef MOS_BUILD_IMAGE_H
+#define MOS_BUILD_IMAGE_H
+
+#include "base/ctx.h"
+#include "io/io.h"
+
+struct mos_image;
+
+/* Creates the file (it must not exist).  NULL with ctx->error. */
+struct mos_image *mos_image_create(struct mos_ctx *ctx, const char *path, uint64_t size);
+struct mos_io *mos_image_io(struct mos_image *image);
+/* Waits for all hashes, syncs and closes.  hash is that of the list of chunk hashes. */
+bool mos_image_finish(struct mos_image *image, uint8_t hash[MOS_SHA256_SIZE]);
+/* Closes after a failure. */
+void mos_image_abandon(struct mos_image *image);
+size_t mos_image_chunks(const struct mos_image *image);
+const uint8_t *mos_image_chunk_hash(const struct mos_image *image, size_t chunk);
+uint64_t mos_image_size(const struct mos_image *image);
+
+#endif

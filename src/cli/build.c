@@ -1,0 +1,21 @@
+#include "cli/cli.h"
+
+static int run(struct cli *cli) {
+    mosaicum *m = cli_open(cli, true);
+    if (!m)
+        return MOSAICUM_USAGE;
+    int status = mosaicum_build(m, cli->arguments, (size_t)cli->argument_count, cli->out);
+    print_result(cli, m, "build", status);
+    if (!cli->json && !mosaicum_error(m))
+        print_summary(cli, m, stdout);
+    mosaicum_free(m);
+    return status;
+}
+
+const struct command command_build = {
+    .name = "build",
+    .usage = "[BOARD…]",
+    .about = "check, then images, boot files and ledger under out/BOARD/",
+    .most = -1,
+    .run = run,
+};

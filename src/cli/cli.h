@@ -1,0 +1,53 @@
+/* The command line: thin, and the only place that prints. */
+#ifndef MOS_CLI_CLI_H
+#define MOS_CLI_CLI_H
+
+#include "mosaicum/mosaicum.h"
+
+#include <stdio.h>
+
+struct cli {
+    const char *workspace; /* -w, or NULL */
+    const char *out;       /* --out, or NULL */
+    bool json, quiet, verbose, no_run, strict, no_cache;
+    bool color, unicode;   /* of standard output */
+    int width;             /* columns of the terminal, 0: not one */
+    const char **arguments; /* after the command's name, NULL-terminated */
+    int argument_count;
+};
+
+struct command {
+    const char *name;
+    const char *usage;    /* its arguments */
+    const char *about;    /* one line of the help */
+    int least, most;      /* number of arguments; most -1: any */
+    int (*run)(struct cli *cli);
+};
+
+extern const struct command command_check, command_build, command_show, command_inspect,
+    command_explain, command_demo;
+const struct command *command_at(size_t index); /* NULL behind the last */
+
+/* workspace.c: a run with the options of the command line; complains and returns NULL */
+mosaicum *cli_open(struct cli *cli, bool needs_workspace);
+
+/* print.c */
+void print_findings(const struct cli *cli, const mosaicum *m, FILE *to);
+void print_summary(const struct cli *cli, const mosaicum *m, FILE *to);
+void print_tables(const struct cli *cli, const mosaicum *m, FILE *to);
+void print_markdown(const struct cli *cli, const char *text, FILE *to);
+/* Errors, findings, tables in the form that was asked for; returns the exit status. */
+int print_result(const struct cli *cli, const mosaicum *m, const char *command, int status);
+
+/* json.c */
+void print_json(const mosaicum *m, const char *command, int status, FILE *to);
+
+/* progress.c */
+void progress(void *self, const char *what, uint64_t done, uint64_t total);
+void progress_clear(void);
+
+/* colours; "" without colour */
+enum style { STYLE_ERROR, STYLE_WARNING, STYLE_NOTE, STYLE_STRONG, STYLE_DIM, STYLE_GOOD, STYLE_END };
+const char *style(const struct cli *cli, enum style s);
+
+#endif

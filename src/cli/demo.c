@@ -1,0 +1,69 @@
+#include "cli/cli.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+/* One step of the tour: what one would type, then what comes of it. */
+static void announce(const struct cli *cli, const char *text, const char *command) {
+    printf("%s%s%s\n%s$ mosaicum %s%s\n", style(cli, STYLE_GOOD), text, style(cli, STYLE_END),
+           style(cli, STYLE_STRONG), command, style(cli, STYLE_END));
+    fflush(stdout);
+}
+
+static int step(const struct cli *base, const char *folder, const char *text,
+                const struct command *command, const char *first, const char *shown) {
+    struct cli cli = *base;
+    const char *arguments[] = {first, NULL};
+    cli.workspace = folder;
+    cli.arguments = arguments;
+    cli.argument_count = first != NULL;
+    announce(base, text, shown);
+    int status = command->run(&cli);
+    putchar('\n');
+    return status;
+}
+
+static int tour(struct cli *cli, const char *folder) {
+    char image[4096], mistake[4096], inspect[4200];
+    snprintf(image, sizeof image, "%s/saltmarsh/out/curlew/card.img", folder);
+    snprintf(mistake, sizeof mistake, "%s/mistakes/loader-over-env", folder);
+    snprintf(inspect, sizeof inspect, "inspect %s", image);
+    char workspace[4096];
+    snprintf(workspace, sizeof workspace, "%s/saltmarsh", folder);
+    int status = step(cli, workspace, "Do the parts of the board fit together?", &command_check,
+                      NULL, "check");
+    if (!status)
+        status = step(cli, workspace, "Where does everything lie?", &command_show, "layout",
+                      "show layout");
+    if (!status)
+        status = step(cli, workspace, "What will the loader do?", &command_show, "boot", "show boot");
+    if (!status)
+        status = step(cli, workspace, "The image and its ledger:", &command_build, NULL, "build");
+    if (!status)
+        status = step(cli, workspace, "Is everything in it?", &command_inspect, image, inspect);
+    if (status)
+        return status;
+    status = step(cli, mistake, "And a board with a mistake:", &command_check, NULL, "check");
+    printf("The workspace is in %s; more mistakes are in %s/mistakes.\n", workspace, folder);
+    return status == MOSAICUM_FINDINGS ? MOSAICUM_DONE : status;
+}
+
+static int run(struct cli *cli) {
+    const char *folder = cli->argument_count ? cli->arguments[0] : "mosaicum-demo";
+    mosaicum *m = cli_open(cli, false);
+    if (!m)
+        return MOSAICUM_SYSTEM;
+    int status = mosaicum_demo(m, folder);
+    if (status || cli->json)
+        print_result(cli, m, "demo", status);
+    mosaicum_free(m);
+    return status || cli->json ? status : tour(cli, folder);
+}
+
+const struct command command_demo = {
+    .name = "demo",
+    .usage = "[DIR]",
+    .about = "writes the demo workspace and does the whole job on it",
+    .most = 1,
+    .run = run,
+};

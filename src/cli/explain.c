@@ -1,0 +1,56 @@
+#include "cli/cli.h"
+
+#include <jansson.h>
+#include <string.h>
+
+static int list_rules(struct cli *cli) {
+    const struct mosaicum_rule *rules;
+    size_t count = mosaicum_rules(&rules);
+    if (cli->json) {
+        json_t *root = json_pack("{s:i,s:s}", "mosaicum", 1, "command", "explain");
+        json_t *list = json_array();
+        for (size_t i = 0; i < count; i++)
+            json_array_append_new(list, json_pack("{s:s,s:s,s:s}", "rule", rules[i].id, "severity",
+                                                  rules[i].severity, "title", rules[i].title));
+        json_object_set_new(root, "rules", list);
+        json_dumpf(root, stdout, JSON_INDENT(1));
+        putchar('\n');
+        json_decref(root);
+        return MOSAICUM_DONE;
+    }
+    for (size_t i = 0; i < count; i++)
+        printf("%s%-22s%s  %-8s %s\n", style(cli, STYLE_STRONG), rules[i].id, style(cli, STYLE_END),
+               rules[i].severity, rules[i].title);
+    return MOSAICUM_DONE;
+}
+
+static int run(struct cli *cli) {
+    const char *near, *page;
+    if (!cli->argument_count)
+        return list_rules(cli);
+    page = mosaicum_explain(cli->arguments[0], &near);
+    if (!page) {
+        fprintf(stderr, "%smosaicum:%s there is no rule %s%s%s%s\n", style(cli, STYLE_ERROR),
+                style(cli, STYLE_END), cli->arguments[0], near ? "; did you mean " : "",
+                near ? near : "", near ? "?" : "");
+        return MOSAICUM_USAGE;
+    }
+    if (cli->json) {
+        json_t *root = json_pack("{s:i,s:s,s:s,s:s}", "mosaicum", 1, "command", "explain", "rule",
+                                 cli->arguments[0], "page", page);
+        json_dumpf(root, stdout, JSON_INDENT(1));
+        putchar('\n');
+        json_decref(root);
+    } else {
+        print_markdown(cli, page, stdout);
+    }
+    return MOSAICUM_DONE;
+}
+
+const struct command command_explain = {
+    .name = "explain",
+    .usage = "[RULE]",
+    .about = "what a rule means, with an example that fails and one that passes",
+    .most = 1,
+    .run = run,
+};

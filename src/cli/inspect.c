@@ -1,0 +1,19 @@
+#include "cli/cli.h"
+
+static int run(struct cli *cli) {
+    mosaicum *m = cli_open(cli, false);
+    if (!m)
+        return MOSAICUM_SYSTEM;
+    int status = print_result(cli, m, "inspect", mosaicum_inspect(m, cli->arguments[0]));
+    mosaicum_free(m);
+    return status;
+}
+
+const struct command command_inspect = {
+    .name = "inspect",
+    .usage = "IMAGE",
+    .about = "what is in a disk image: table, regions, file systems, what lies where",
+    .least = 1,
+    .most = 1,
+    .run = run,
+};

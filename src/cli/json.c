@@ -1,0 +1,71 @@
+#include "cli/cli.h"
+
+#include <jansson.h>
+
+static json_t *text(const char *t) {
+    json_t *v = t ? json_string(t) : json_null();
+    return v ? v : json_string_nocheck("(not UTF-8)");
+}
+
+static json_t *place(const struct mosaicum_place *p) {
+    if (!p->file)
+        return json_pack("{s:o}", "thing", text(p->thing));
+    return json_pack("{s:o,s:i,s:i,s:I}", "file", text(p->file), "line", (int)p->line, "column",
+                     (int)p->column, "length", (json_int_t)p->length);
+}
+
+static json_t *findings(const mosaicum *m) {
+    static const char *const severities[] = {"error", "warning", "note"};
+    json_t *list = json_array();
+    for (size_t i = 0; i < mosaicum_finding_count(m); i++) {
+        const struct mosaicum_finding *f = mosaicum_finding_at(m, i);
+        json_t *places = json_array();
+        for (size_t k = 0; k < f->place_count; k++)
+            json_array_append_new(places, place(&f->places[k]));
+        json_array_append_new(
+            list, json_pack("{s:s,s:s,s:o,s:o,s:o,s:o,s:o}", "severity", severities[f->severity],
+                            "rule", f->rule, "board", text(f->selector), "message",
+                            text(f->message), "places", places, "why", text(f->why), "try",
+                            text(f->remedy)));
+    }
+    return list;
+}
+
+static json_t *cell(const struct mosaicum_cell *c) {
+    switch (c->kind) {
+    case MOSAICUM_EMPTY: return json_null();
+    case MOSAICUM_TEXT: return text(c->text);
+    default: return json_integer((json_int_t)c->number);
+    }
+}
+
+static json_t *table(const struct mosaicum_table *t) {
+    if (t->text)
+        return json_pack("{s:s,s:o}", "key", t->key, "text", text(t->text));
+    json_t *rows = json_array();
+    for (size_t r = 0; r < t->row_count; r++) {
+        json_t *row = json_object();
+        for (size_t c = 0; c < t->column_count; c++)
+            json_object_set_new(row, t->columns[c].key, cell(&t->cells[r * t->column_count + c]));
+        json_array_append_new(rows, row);
+    }
+    return json_pack("{s:s,s:o,s:o}", "key", t->key, "title", text(t->title), "rows", rows);
+}
+
+void print_json(const mosaicum *m, const char *command, int status, FILE *to) {
+    json_t *root = json_object(), *tables = json_array(), *unproved = json_array();
+    json_object_set_new(root, "mosaicum", json_integer(1));
+    json_object_set_new(root, "command", json_string(command));
+    json_object_set_new(root, "status", json_integer(status));
+    json_object_set_new(root, "error", text(mosaicum_error(m)));
+    json_object_set_new(root, "findings", findings(m));
+    for (size_t i = 0; i < mosaicum_not_proved_count(m); i++)
+        json_array_append_new(unproved, text(mosaicum_not_proved_at(m, i)));
+    json_object_set_new(root, "not-proved", unproved);
+    for (size_t i = 0; i < mosaicum_table_count(m); i++)
+        json_array_append_new(tables, table(mosaicum_table_at(m, i)));
+    json_object_set_new(root, "report", tables);
+    json_dumpf(root, to, JSON_INDENT(1));
+    fputc('\n', to);
+    json_decref(root);
+}

@@ -1,0 +1,149 @@
+#include "cli/cli.h"
+#include "platform/platform.h"
+
+#include <errno.h>
+#include <langinfo.h>
+#include <locale.h>
+#include <popt.h>
+#include <signal.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/ioctl.h>
+#include <unistd.h>
+
+static const struct command *const commands[] = {&command_check, &command_build, &command_show,
+                                                 &command_inspect, &command_explain, &command_demo};
+
+const struct command *command_at(size_t index) {
+    return index < sizeof commands / sizeof *commands ? commands[index] : NULL;
+}
+
+struct options {
+    char *workspace, *out, *color;
+    int json, quiet, verbose, no_run, strict, no_cache, help, version;
+};
+static struct options options; /* filled by popt, read once */
+
+static const struct poptOption table[] = {
+    {"workspace", 'w', POPT_ARG_STRING, &options.workspace, 0, "the workspace (default: walk up from here)", "DIR"},
+    {"out", 0, POPT_ARG_STRING, &options.out, 0, "build: another place than out/ in the workspace", "DIR"},
+    {"json", 0, POPT_ARG_NONE, &options.json, 0, "one JSON document on standard output", NULL},
+    {"color", 0, POPT_ARG_STRING, &options.color, 0, "auto, always or never", "WHEN"},
+    {"strict", 0, POPT_ARG_NONE, &options.strict, 0, "warnings count as errors", NULL},
+    {"no-run", 0, POPT_ARG_NONE, &options.no_run, 0, "start no outside program", NULL},
+    {"no-cache", 0, POPT_ARG_NONE, &options.no_cache, 0, "keep nothing between runs", NULL},
+    {"quiet", 'q', POPT_ARG_NONE, &options.quiet, 0, "only what is wrong", NULL},
+    {"verbose", 'v', POPT_ARG_NONE, &options.verbose, 0, "also what could not be proved", NULL},
+    {"help", 'h', POPT_ARG_NONE, &options.help, 0, "this text", NULL},
+    {"version", 0, POPT_ARG_NONE, &options.version, 0, "the version", NULL},
+    POPT_TABLEEND};
+
+static void print_help(const struct cli *cli, FILE *to) {
+    fprintf(to, "%smosaicum%s checks what is on a board against itself, and builds its images.\n\n",
+            style(cli, STYLE_STRONG), style(cli, STYLE_END));
+    fprintf(to, "Use: mosaicum [OPTIONS] COMMAND [ARGUMENTS]\n\nCommands:\n");
+    for (size_t i = 0; command_at(i); i++) {
+        char left[64];
+        snprintf(left, sizeof left, "%s %s", command_at(i)->name, command_at(i)->usage);
+        fprintf(to, "  %-26s %s\n", left, command_at(i)->about);
+    }
+    fprintf(to, "\nOptions:\n");
+    for (const struct poptOption *o = table; o->longName; o++) {
+        char left[64];
+        snprintf(left, sizeof left, "%s%c%s --%s %s", o->shortName ? "-" : "",
+                 o->shortName ? o->shortName : ' ', o->shortName ? "," : "  ", o->longName,
+                 o->argDescrip ? o->argDescrip : "");
+        fprintf(to, "  %-26s %s\n", left, o->descrip);
+    }
+    fprintf(to, "\nExit status: 0 done, 1 findings, 2 wrong usage or unreadable file,\n"
+                "3 the system failed, 4 refused for safety.\n");
+}
+
+static int wrong_usage(const struct cli *cli, const char *text, const char *more) {
+    fprintf(stderr, "%smosaicum:%s %s%s\n", style(cli, STYLE_ERROR), style(cli, STYLE_END), text, more);
+    fprintf(stderr, "Try: mosaicum --help\n");
+    return MOSAICUM_USAGE;
+}
+
+static bool choose_color(const char *when, bool *color) {
+    const char *term = getenv("TERM");
+    if (!when || strcmp(when, "auto") == 0)
+        *color = isatty(1) && !getenv("NO_COLOR") && term && strcmp(term, "dumb") != 0;
+    else if (strcmp(when, "always") == 0 || strcmp(when, "never") == 0)
+        *color = *when == 'a';
+    else
+        return false;
+    return true;
+}
+
+static void look_at_terminal(struct cli *cli) {
+    struct winsize size;
+    setlocale(LC_CTYPE, "");
+    cli->unicode = strcmp(nl_langinfo(CODESET), "UTF-8") == 0;
+    if (isatty(1) && ioctl(1, TIOCGWINSZ, &size) == 0)
+        cli->width = size.ws_col;
+}
+
+static int run_command(struct cli *cli, const char *name) {
+    const struct command *c = NULL;
+    for (size_t i = 0; command_at(i) && !c; i++)
+        if (strcmp(command_at(i)->name, name) == 0)
+            c = command_at(i);
+    if (!c)
+        return wrong_usage(cli, "there is no command ", name);
+    if (cli->argument_count < c->least || (c->most >= 0 && cli->argument_count > c->most)) {
+        fprintf(stderr, "%smosaicum:%s %s is used like this: mosaicum %s %s\n",
+                style(cli, STYLE_ERROR), style(cli, STYLE_END), name, name, c->usage);
+        return MOSAICUM_USAGE;
+    }
+    return c->run(cli);
+}
+
+static int parse(poptContext context, struct cli *cli) {
+    int r = poptGetNextOpt(context);
+    bool good_color = choose_color(options.color, &cli->color);
+    if (r < -1) {
+        char more[512];
+        snprintf(more, sizeof more, ": %s", poptBadOption(context, 0));
+        return wrong_usage(cli, poptStrerror(r), more);
+    }
+    if (!good_color)
+        return wrong_usage(cli, "--color is auto, always or never, not ", options.color);
+    cli->workspace = options.workspace;
+    cli->out = options.out;
+    cli->json = options.json;
+    cli->quiet = options.quiet;
+    cli->verbose = options.verbose;
+    cli->no_run = options.no_run;
+    cli->strict = options.strict;
+    cli->no_cache = options.no_cache;
+    if (options.version)
+        return printf("mosaicum %s\n", mosaicum_version()) < 0 ? MOSAICUM_SYSTEM : MOSAICUM_DONE;
+    const char **words = poptGetArgs(context);
+    if (options.help || !words || !words[0]) {
+        print_help(cli, options.help ? stdout : stderr);
+        return options.help ? MOSAICUM_DONE : MOSAICUM_USAGE;
+    }
+    cli->arguments = words + 1;
+    while (cli->arguments[cli->argument_count])
+        cli->argument_count++;
+    return run_command(cli, words[0]);
+}
+
+int main(int argc, const char **argv) {
+    struct cli cli = {0};
+    signal(SIGPIPE, SIG_IGN);
+    look_at_terminal(&cli);
+    poptContext context = poptGetContext("mosaicum", argc, argv, table, 0);
+    int status = parse(context, &cli);
+    poptFreeContext(context);
+    free(options.workspace);
+    free(options.out);
+    free(options.color);
+    if (fflush(stdout) || ferror(stdout)) {
+        if (errno != EPIPE)
+            fprintf(stderr, "mosaicum: cannot write to standard output: %s\n", strerror(errno));
+        return status ? status : MOSAICUM_SYSTEM;
+    }
+    return status;
+}

@@ -1,0 +1,220 @@
+#include "cli/cli.h"
+
+#include <libsmartcols/libsmartcols.h>
+#include <stdlib.h>
+#include <string.h>
+
+const char *style(const struct cli *cli, enum style s) {
+    static const char *const codes[] = {
+        [STYLE_ERROR] = "\033[1;91m", [STYLE_WARNING] = "\033[1;93m", [STYLE_NOTE] = "\033[1;96m",
+        [STYLE_STRONG] = "\033[1m",   [STYLE_DIM] = "\033[90m",       [STYLE_GOOD] = "\033[1;92m",
+        [STYLE_END] = "\033[0m"};
+    return cli->color ? codes[s] : "";
+}
+
+/* ---- findings ---- */
+
+/* Prints bytes of a source line: tabs as blanks, control characters as '?'. */
+static void put_source(FILE *to, const char *text, size_t length) {
+    for (size_t i = 0; i < length; i++)
+        fputc(text[i] == '\t' ? ' ' : (unsigned char)text[i] < 0x20 ? '?' : text[i], to);
+}
+
+/* Columns that bytes of UTF-8 take on a terminal (each character counts as one). */
+static size_t columns_of(const char *text, size_t length) {
+    size_t n = 0;
+    for (size_t i = 0; i < length; i++)
+        n += ((unsigned char)text[i] & 0xc0) != 0x80;
+    return n;
+}
+
+/* The part of a long line that is shown: `from` and `length` in bytes, around the mark. */
+static void clip(const struct mosaicum_place *p, size_t room, size_t *from, size_t *length) {
+    size_t lead = 0, mark = p->column - 1;
+    while (lead < p->source_length && lead < mark &&
+           (p->source_line[lead] == ' ' || p->source_line[lead] == '\t'))
+        lead++;
+    *from = lead;
+    *length = p->source_length - lead;
+    if (*length <= room)
+        return;
+    if (mark + p->length > lead + room)
+        *from = p->length < room ? mark + p->length - room : mark;
+    while (*from < mark && ((unsigned char)p->source_line[*from] & 0xc0) == 0x80)
+        ++*from;
+    *length = p->source_length - *from < room ? p->source_length - *from : room;
+}
+
+static void print_place(const struct cli *cli, const struct mosaicum_place *p, const char *corner,
+                        const char *below, int label_width, FILE *to) {
+    char label[256];
+    if (!p->file) {
+        fprintf(to, "  %s%s%s %s\n", style(cli, STYLE_DIM), corner, style(cli, STYLE_END),
+                p->thing ? p->thing : "");
+        return;
+    }
+    snprintf(label, sizeof label, "%s:%u", p->file, p->line);
+    size_t room = cli->width > label_width + 20 ? (size_t)(cli->width - label_width - 8) : 110;
+    size_t from, length, mark = p->column - 1, width = p->length;
+    clip(p, room, &from, &length);
+    fprintf(to, "  %s%s%s %s%-*s%s   ", style(cli, STYLE_DIM), corner, style(cli, STYLE_END),
+            style(cli, STYLE_DIM), label_width, label, style(cli, STYLE_END));
+    put_source(to, p->source_line + from, length);
+    if (mark + width > from + length)
+        width = from + length > mark ? from + length - mark : 0;
+    width = width ? columns_of(p->source_line + mark, width) : 1;
+    fprintf(to, "\n  %s%s%s %*s", style(cli, STYLE_DIM), below, style(cli, STYLE_END),
+            label_width + 3 + (int)columns_of(p->source_line + from, mark >= from ? mark - from : 0),
+            "");
+    fputs(style(cli, STYLE_ERROR), to);
+    for (size_t i = 0; i < width; i++)
+        fputs(cli->unicode ? "\u203e" : "~", to);
+    fprintf(to, "%s\n", style(cli, STYLE_END));
+}
+
+static void print_places(const struct cli *cli, const struct mosaicum_finding *f, FILE *to) {
+    /* first, between and last; beside the marks of all but the last; one alone */
+    static const char *const fine[] = {"\u250c", "\u251c", "\u2514", "\u2502", "\u2500"};
+    static const char *const simple[] = {",", "|", "`", "|", "-"};
+    const char *const *sign = cli->unicode ? fine : simple;
+    int width = 0;
+    for (size_t i = 0; i < f->place_count; i++)
+        if (f->places[i].file) {
+            int n = snprintf(NULL, 0, "%s:%u", f->places[i].file, f->places[i].line);
+            width = n > width ? n : width;
+        }
+    for (size_t i = 0; i < f->place_count; i++) {
+        bool last = i + 1 == f->place_count;
+        const char *corner = f->place_count == 1 ? sign[4] : i == 0 ? sign[0] : last ? sign[2] : sign[1];
+        print_place(cli, &f->places[i], corner, last ? " " : sign[3], width, to);
+    }
+}
+
+static void print_finding(const struct cli *cli, const struct mosaicum_finding *f, FILE *to) {
+    static const char *const names[] = {"ERROR", "WARNING", "NOTE"};
+    static const enum style styles[] = {STYLE_ERROR, STYLE_WARNING, STYLE_NOTE};
+    fprintf(to, "%s%s%s  %s%s%s%s%s\n", style(cli, styles[f->severity]), names[f->severity],
+            style(cli, STYLE_END), style(cli, STYLE_STRONG), f->rule, style(cli, STYLE_END),
+            f->selector ? "  " : "", f->selector ? f->selector : "");
+    fprintf(to, "  %s\n", f->message);
+    print_places(cli, f, to);
+    if (f->why)
+        fprintf(to, "  %swhy%s  %s\n", style(cli, STYLE_DIM), style(cli, STYLE_END), f->why);
+    if (f->remedy)
+        fprintf(to, "  %stry%s  %s\n", style(cli, STYLE_DIM), style(cli, STYLE_END), f->remedy);
+    fputc('\n', to);
+}
+
+void print_findings(const struct cli *cli, const mosaicum *m, FILE *to) {
+    for (size_t i = 0; i < mosaicum_finding_count(m); i++) {
+        const struct mosaicum_finding *f = mosaicum_finding_at(m, i);
+        if (f->severity != MOSAICUM_NOTE || !cli->quiet)
+            print_finding(cli, f, to);
+    }
+    for (size_t i = 0; i < mosaicum_not_proved_count(m) && cli->verbose; i++)
+        fprintf(to, "not proved: %s\n", mosaicum_not_proved_at(m, i));
+}
+
+static void count(char *out, size_t size, size_t n, const char *one) {
+    snprintf(out, size, "%zu %s%s", n, one, n == 1 ? "" : "s");
+}
+
+void print_summary(const struct cli *cli, const mosaicum *m, FILE *to) {
+    char errors[32], warnings[32];
+    size_t e = mosaicum_count(m, MOSAICUM_ERROR), w = mosaicum_count(m, MOSAICUM_WARNING);
+    count(errors, sizeof errors, e, "error");
+    count(warnings, sizeof warnings, w, "warning");
+    if (e || w)
+        fprintf(to, "%s%s, %s.%s  mosaicum explain RULE tells more about one.\n",
+                style(cli, e ? STYLE_ERROR : STYLE_WARNING), errors, warnings,
+                style(cli, STYLE_END));
+}
+
+/* ---- tables ---- */
+
+static void fill_line(struct libscols_line *line, const struct mosaicum_table *t, size_t row) {
+    for (size_t c = 0; c < t->column_count; c++)
+        scols_line_set_data(line, c, t->cells[row * t->column_count + c].text);
+}
+
+static void print_table(const struct cli *cli, const struct mosaicum_table *t, FILE *to) {
+    struct libscols_table *table = scols_new_table();
+    if (!table)
+        return;
+    scols_table_enable_colors(table, cli->color);
+    scols_table_set_column_separator(table, "  ");
+    scols_table_set_stream(table, to);
+    scols_table_enable_nowrap(table, true);
+    for (size_t c = 0; c < t->column_count; c++) {
+        struct libscols_column *column = scols_table_new_column(
+            table, t->columns[c].title, 0, t->columns[c].right ? SCOLS_FL_RIGHT : 0);
+        if (column && cli->color)
+            scols_cell_set_color(scols_column_get_header(column), "\033[90m");
+    }
+    for (size_t r = 0; r < t->row_count; r++) {
+        struct libscols_line *line = scols_table_new_line(table, NULL);
+        if (line)
+            fill_line(line, t, r);
+    }
+    scols_print_table(table);
+    scols_unref_table(table);
+}
+
+void print_tables(const struct cli *cli, const mosaicum *m, FILE *to) {
+    for (size_t i = 0; i < mosaicum_table_count(m); i++) {
+        const struct mosaicum_table *t = mosaicum_table_at(m, i);
+        if (i)
+            fputc('\n', to);
+        if (t->title)
+            fprintf(to, "%s%s%s\n", style(cli, STYLE_STRONG), t->title, style(cli, STYLE_END));
+        if (t->text)
+            fputs(t->text, to);
+        else if (t->row_count)
+            print_table(cli, t, to);
+    }
+}
+
+/* ---- pages ---- */
+
+static void print_line(const struct cli *cli, const char *line, size_t length, bool *code, FILE *to) {
+    if (length >= 3 && memcmp(line, "```", 3) == 0) {
+        *code = !*code;
+        return;
+    }
+    size_t hashes = 0;
+    while (!*code && hashes < length && line[hashes] == '#')
+        hashes++;
+    if (hashes) {
+        hashes += hashes < length && line[hashes] == ' ';
+        fprintf(to, "%s%.*s%s\n", style(cli, STYLE_STRONG), (int)(length - hashes), line + hashes,
+                style(cli, STYLE_END));
+        return;
+    }
+    fprintf(to, "%s%.*s\n", *code ? "    " : "", (int)length, line);
+}
+
+void print_markdown(const struct cli *cli, const char *text, FILE *to) {
+    bool code = false;
+    while (*text) {
+        size_t n = strcspn(text, "\n");
+        print_line(cli, text, n, &code, to);
+        text += n + (text[n] == '\n');
+    }
+}
+
+int print_result(const struct cli *cli, const mosaicum *m, const char *command, int status) {
+    progress_clear();
+    if (cli->json) {
+        print_json(m, command, status, stdout);
+        return status;
+    }
+    print_findings(cli, m, stdout);
+    if (mosaicum_error(m)) {
+        fflush(stdout);
+        fprintf(stderr, "%smosaicum:%s %s\n", style(cli, STYLE_ERROR), style(cli, STYLE_END),
+                mosaicum_error(m));
+    } else {
+        print_tables(cli, m, stdout);
+    }
+    return status;
+}

@@ -1,0 +1,33 @@
+#include "cli/cli.h"
+#include "platform/platform.h"
+
+static struct {
+    int64_t start, last;
+    bool drawn;
+} bar; /* one line on the terminal */
+
+void progress_clear(void) {
+    if (bar.drawn)
+        fprintf(stderr, "\r\033[K");
+    bar.drawn = false;
+    bar.start = 0;
+}
+
+void progress(void *self, const char *what, uint64_t done, uint64_t total) {
+    const struct mos_host *h = mos_platform_host();
+    int64_t now = h->now_ns(h);
+    (void)self;
+    if (!bar.start)
+        bar.start = now;
+    /* only work that takes longer than half a second is worth a line */
+    if (now - bar.start < 500000000 || now - bar.last < 100000000 || !total)
+        return;
+    double seconds = (double)(now - bar.start) / 1e9, mib = (double)done / 1048576;
+    double left = done ? seconds * (double)(total - done) / (double)done : 0;
+    fprintf(stderr, "\r\033[K%s %3d %%  %.0f of %.0f MiB  %.0f MiB/s  %.0f s left", what,
+            (int)(done * 100 / total), mib, (double)total / 1048576, mib / seconds, left);
+    bar.last = now;
+    bar.drawn = true;
+    if (done >= total)
+        progress_clear();
+}

@@ -1,0 +1,21 @@
+#include "cli/cli.h"
+
+static int run(struct cli *cli) {
+    mosaicum *m = cli_open(cli, true);
+    if (!m)
+        return MOSAICUM_USAGE;
+    const char *board = cli->argument_count == 2 ? cli->arguments[0] : NULL;
+    const char *part = cli->arguments[cli->argument_count - 1];
+    int status = print_result(cli, m, "show", mosaicum_show(m, board, part));
+    mosaicum_free(m);
+    return status;
+}
+
+const struct command command_show = {
+    .name = "show",
+    .usage = "[BOARD] layout|ram|boot|all",
+    .about = "one side of a board, with everything worked out",
+    .least = 1,
+    .most = 2,
+    .run = run,
+};

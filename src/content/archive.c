@@ -1,0 +1,166 @@
+#include "content/content.h"
+
+#include <archive.h>
+#include <archive_entry.h>
+#include <errno.h>
+#include <string.h>
+
+enum { READ_SIZE = 1 << 20 };
+
+struct source {
+    struct mos_ctx *ctx;
+    int file;
+    uint64_t offset, size;
+    uint8_t *buffer;
+    int errnum;
+};
+
+static la_ssize_t read_block(struct archive *a, void *self, const void **block) {
+    struct source *s = self;
+    size_t got = 0;
+    s->errnum = s->ctx->host->pread(s->ctx->host, s->file, s->buffer, READ_SIZE, s->offset, &got);
+    if (s->errnum) {
+        archive_set_error(a, s->errnum, "%s", strerror(s->errnum));
+        return ARCHIVE_FATAL;
+    }
+    s->offset += got;
+    *block = s->buffer;
+    if (s->ctx->progress)
+        s->ctx->progress(s->ctx->progress_self, "reading", s->offset, s->size);
+    return (la_ssize_t)got;
+}
+
+static la_int64_t skip_block(struct archive *a, void *self, la_int64_t request) {
+    struct source *s = self;
+    (void)a;
+    la_int64_t left = (la_int64_t)(s->size - s->offset);
+    if (request > left)
+        request = left;
+    s->offset += (uint64_t)request;
+    return request;
+}
+
+static enum mos_entry_type type_of(unsigned type) {
+    switch (type) {
+    case AE_IFDIR: return MOS_ENTRY_FOLDER;
+    case AE_IFLNK: return MOS_ENTRY_LINK;
+    case AE_IFCHR: return MOS_ENTRY_CHAR;
+    case AE_IFBLK: return MOS_ENTRY_BLOCK;
+    case AE_IFIFO: return MOS_ENTRY_FIFO;
+    case AE_IFSOCK: return MOS_ENTRY_SOCKET;
+    default: return MOS_ENTRY_FILE;
+    }
+}
+
+static void bad_path(struct mos_ctx *ctx, struct mos_place place, const char *archive,
+                     const char *path) {
+    struct mos_finding *f = mos_find(&ctx->findings, MOS_RULE_PIECE_PATH,
+                                     "Archive %s has an entry that leaves it: %s.", archive, path);
+    mos_finding_at(&ctx->findings, f, place);
+    mos_finding_try(&ctx->findings, f, "Make the archive again without .. in its names.");
+}
+
+/* Reused for every entry, so that an archive's memory does not grow with its names. */
+struct scratch {
+    struct mos_buf path, target;
+};
+
+/* Fills *out; false when the entry must be left out. */
+static bool convert(struct mos_ctx *ctx, struct archive_entry *e, const char *archive,
+                    struct mos_place place, struct scratch *scratch, struct mos_entry *out) {
+    const char *raw = archive_entry_pathname(e), *hard = archive_entry_hardlink(e);
+    const char *path = raw ? mos_entry_path(&scratch->path, raw) : NULL;
+    if (!path) {
+        bad_path(ctx, place, archive, raw ? raw : "(a name that is no text)");
+        return false;
+    }
+    *out = (struct mos_entry){
+        .path = path,
+        .type = hard ? MOS_ENTRY_HARD_LINK : type_of(archive_entry_filetype(e)),
+        .mode = (uint16_t)(archive_entry_perm(e) & 07777),
+        .uid = (uint32_t)archive_entry_uid(e),
+        .gid = (uint32_t)archive_entry_gid(e),
+        .mtime = archive_entry_mtime(e),
+        .mtime_ns = (uint32_t)archive_entry_mtime_nsec(e),
+        .size = hard ? 0 : (uint64_t)archive_entry_size(e),
+        .major = (uint32_t)archive_entry_rdevmajor(e),
+        .minor = (uint32_t)archive_entry_rdevminor(e),
+    };
+    out->target = hard ? mos_entry_path(&scratch->target, hard) : archive_entry_symlink(e);
+    if (hard && !out->target) {
+        bad_path(ctx, place, archive, hard);
+        return false;
+    }
+    return true;
+}
+
+static bool damaged(struct mos_ctx *ctx, struct archive *a, const char *path) {
+    const char *text = archive_error_string(a);
+    return mos_fail(ctx->error, MOS_ERROR_SYSTEM, 0, "Cannot read archive %s: %s", path,
+                    text ? text : "it is damaged");
+}
+
+static bool stream_data(struct mos_ctx *ctx, struct archive *a, const char *path,
+                        const struct mos_entry *entry, const struct mos_sink *sink) {
+    struct mos_runs runs = {.sink = sink};
+    const void *block;
+    size_t length;
+    la_int64_t offset;
+    int r;
+    uint64_t sum;
+    while ((r = archive_read_data_block(a, &block, &length, &offset)) == ARCHIVE_OK)
+        if (!mos_runs_seek(&runs, (uint64_t)offset) || !mos_runs_add(&runs, block, length))
+            return false;
+    if (r != ARCHIVE_EOF)
+        return damaged(ctx, a, path);
+    return mos_runs_seek(&runs, entry->size) && mos_runs_end(&runs, &sum) &&
+           sink->end(sink->self, sum);
+}
+
+static bool stream_entries(struct mos_ctx *ctx, struct archive *a, const char *path,
+                           struct mos_place place, const struct mos_sink *sink) {
+    struct archive_entry *e;
+    struct scratch scratch = {{.arena = ctx->arena}, {.arena = ctx->arena}};
+    int r;
+    while ((r = archive_read_next_header(a, &e)) == ARCHIVE_OK || r == ARCHIVE_WARN) {
+        struct mos_entry entry;
+        if (!convert(ctx, e, path, place, &scratch, &entry))
+            continue;
+        if (!sink->entry(sink->self, &entry))
+            return false;
+        bool ok = entry.type == MOS_ENTRY_FILE ? stream_data(ctx, a, path, &entry, sink)
+                                               : sink->end(sink->self, 0);
+        if (!ok)
+            return false;
+    }
+    return r == ARCHIVE_EOF ? true : damaged(ctx, a, path);
+}
+
+bool mos_archive_stream(struct mos_ctx *ctx, const char *path, struct mos_place place,
+                        const struct mos_sink *sink) {
+    struct mos_file_info info;
+    struct source s = {.ctx = ctx};
+    int e = ctx->host->open(ctx->host, path, MOS_OPEN_READ, &s.file);
+    if (!e)
+        e = ctx->host->file_info(ctx->host, s.file, &info);
+    if (e)
+        return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot open %s", path);
+    s.size = info.size;
+    s.buffer = mos_alloc(ctx->arena, READ_SIZE);
+    struct archive *a = archive_read_new();
+    bool ok = false;
+    if (a) {
+        archive_read_support_format_all(a);
+        archive_read_support_filter_all(a);
+        archive_read_set_callback_data(a, &s);
+        archive_read_set_read_callback(a, read_block);
+        archive_read_set_skip_callback(a, skip_block);
+        ok = archive_read_open1(a) == ARCHIVE_OK ? stream_entries(ctx, a, path, place, sink)
+                                                 : damaged(ctx, a, path);
+        archive_read_free(a);
+    } else {
+        mos_fail(ctx->error, MOS_ERROR_SYSTEM, ENOMEM, "Cannot read %s", path);
+    }
+    ctx->host->close(ctx->host, s.file);
+    return ok;
+}

@@ -1,0 +1,63 @@
+/* Where content comes from: archives (libarchive), folders, single files; filters; the index. */
+#ifndef MOS_CONTENT_CONTENT_H
+#define MOS_CONTENT_CONTENT_H
+
+#include "base/buf.h"
+#include "content/entry.h"
+
+/* Streams an archive (tar, cpio, zip …, any compression libarchive reads).  Paths that leave it
+ * are findings of piece.path at `place`.  A damaged archive is an error. */
+bool mos_archive_stream(struct mos_ctx *ctx, const char *path, struct mos_place place,
+                        const struct mos_sink *sink);
+/* Streams a folder of the host in order of names; owners become 0:0, times `date`. */
+bool mos_folder_stream(struct mos_ctx *ctx, const char *path, int64_t date,
+                       const struct mos_sink *sink);
+/* Streams one file of the host as the entry `as`. */
+bool mos_file_stream(struct mos_ctx *ctx, const char *path, const struct mos_entry *as,
+                     const struct mos_sink *sink);
+/* Streams bytes in memory as the entry `as` (its size is taken from length). */
+bool mos_bytes_stream(const struct mos_entry *as, const void *bytes, size_t length,
+                      const struct mos_sink *sink);
+
+/* Cuts data of any length into runs and leaves out zero ones; feed with mos_runs_add, finish with
+ * mos_runs_end. */
+struct mos_runs {
+    const struct mos_sink *sink;
+    uint64_t offset; /* of the next byte */
+    uint64_t sum;
+    uint8_t partial[MOS_RUN_UNIT];
+    size_t partial_length;
+};
+bool mos_runs_add(struct mos_runs *r, const void *bytes, size_t length);
+/* Goes on at a later offset; what lies between is a hole. */
+bool mos_runs_seek(struct mos_runs *r, uint64_t offset);
+bool mos_runs_end(struct mos_runs *r, uint64_t *sum);
+
+/* Passes on only what a fill asks for, at the place it asks for. */
+struct mos_texts {
+    const char *const *items;
+    size_t count;
+};
+struct mos_filter {
+    const struct mos_sink *to;
+    const char *prefix; /* put in front of every path, in normal form; may be "" */
+    struct mos_texts only, except;
+    struct mos_buf path, target; /* scratch; set their arena */
+    bool passing;
+};
+/* A pattern fits a path when it equals it, or a folder above it, or matches with * and ?. */
+bool mos_pattern_fits(const char *pattern, const char *path);
+struct mos_sink mos_filter_sink(struct mos_filter *filter);
+
+/* The index of an archive: every entry and the runs of its data, without the bytes. */
+struct mos_index;
+/* A recorder: what is streamed into *sink is recorded and passed on to `through` (may be NULL). */
+struct mos_index *mos_index_new(struct mos_ctx *ctx);
+struct mos_sink mos_index_recorder(struct mos_index *index, const struct mos_sink *through);
+bool mos_index_replay(struct mos_ctx *ctx, const struct mos_index *index,
+                      const struct mos_sink *sink);
+size_t mos_index_count(const struct mos_index *index);
+void mos_index_save(const struct mos_index *index, struct mos_buf *out);
+struct mos_index *mos_index_load(struct mos_ctx *ctx, const void *data, size_t length);
+
+#endif

@@ -1,0 +1,198 @@
+/* The index of an archive, kept between runs: 77 bytes and the name for most entries.
+ *
+ * File form: "mosindx1", count (le32), then per entry: type, mode (le16), uid, gid, mtime (le64),
+ * mtime_ns, size (le64), major, minor, sum (le64), path length (le32), target length (le32),
+ * number of runs (le32), path, NUL, target, NUL, runs of {offset le64, length le64}; at the end the SHA-256
+ * of all that.  A load that does not fit in every detail gives NULL and the archive is read again.
+ */
+#include "content/content.h"
+
+#include "base/bytes.h"
+
+#include <string.h>
+
+enum { ENTRY_BYTES = 59 };
+
+struct run {
+    uint64_t offset, length;
+};
+
+struct mos_index {
+    struct mos_ctx *ctx;
+    struct mos_buf data; /* the file form, grown as entries come */
+    size_t count;
+    /* the entry being recorded */
+    struct mos_sink through;
+    bool has_through;
+    struct mos_buf path, target, runs;
+    struct run last;
+    uint32_t run_count;
+    struct mos_entry entry;
+};
+
+static const char magic[8] = "mosindx1";
+
+struct mos_index *mos_index_new(struct mos_ctx *ctx) {
+    struct mos_index *x = mos_alloc(ctx->arena, sizeof *x);
+    x->ctx = ctx;
+    struct mos_buf *buffers[] = {&x->data, &x->path, &x->target, &x->runs};
+    for (size_t i = 0; i < sizeof buffers / sizeof *buffers; i++)
+        buffers[i]->arena = ctx->arena;
+    mos_buf_add(&x->data, magic, sizeof magic);
+    mos_buf_zeros(&x->data, 4);
+    return x;
+}
+
+size_t mos_index_count(const struct mos_index *index) {
+    return index->count;
+}
+
+static void put_run(struct mos_index *x) {
+    uint8_t raw[16];
+    if (!x->last.length)
+        return;
+    mos_put_le64(raw, x->last.offset);
+    mos_put_le64(raw + 8, x->last.length);
+    mos_buf_add(&x->runs, raw, sizeof raw);
+    x->run_count++;
+}
+
+static bool record_entry(void *self, const struct mos_entry *entry) {
+    struct mos_index *x = self;
+    x->entry = *entry;
+    x->path.length = x->target.length = x->runs.length = 0;
+    mos_buf_text(&x->path, entry->path);
+    if ((entry->type == MOS_ENTRY_LINK || entry->type == MOS_ENTRY_HARD_LINK) && entry->target)
+        mos_buf_text(&x->target, entry->target);
+    x->last = (struct run){0};
+    x->run_count = 0;
+    return !x->has_through || x->through.entry(x->through.self, entry);
+}
+
+static bool record_data(void *self, uint64_t offset, const void *bytes, size_t length) {
+    struct mos_index *x = self;
+    if (x->last.length && x->last.offset + x->last.length == offset) {
+        x->last.length += length;
+    } else {
+        put_run(x);
+        x->last = (struct run){offset, length};
+    }
+    return !x->has_through || x->through.data(x->through.self, offset, bytes, length);
+}
+
+static bool record_end(void *self, uint64_t sum) {
+    struct mos_index *x = self;
+    put_run(x);
+    const struct mos_entry *e = &x->entry;
+    uint8_t h[ENTRY_BYTES] = {(uint8_t)e->type};
+    mos_put_le16(h + 1, e->mode);
+    mos_put_le32(h + 3, e->uid);
+    mos_put_le32(h + 7, e->gid);
+    mos_put_le64(h + 11, (uint64_t)e->mtime);
+    mos_put_le32(h + 19, e->mtime_ns);
+    mos_put_le64(h + 23, e->size);
+    mos_put_le32(h + 31, e->major);
+    mos_put_le32(h + 35, e->minor);
+    mos_put_le64(h + 39, sum);
+    mos_put_le32(h + 47, (uint32_t)x->path.length);
+    mos_put_le32(h + 51, (uint32_t)x->target.length);
+    mos_put_le32(h + 55, x->run_count);
+    mos_buf_add(&x->data, h, sizeof h);
+    mos_buf_add(&x->data, mos_buf_string(&x->path), x->path.length + 1);
+    mos_buf_add(&x->data, mos_buf_string(&x->target), x->target.length + 1);
+    mos_buf_add(&x->data, mos_buf_string(&x->runs), x->runs.length);
+    x->count++;
+    return !x->has_through || x->through.end(x->through.self, sum);
+}
+
+struct mos_sink mos_index_recorder(struct mos_index *index, const struct mos_sink *through) {
+    index->has_through = through != NULL;
+    if (through)
+        index->through = *through;
+    return (struct mos_sink){index, record_entry, record_data, record_end};
+}
+
+/* One entry of the file form at *at; false when it does not fit into what is left. */
+static bool parse_entry(const struct mos_buf *data, size_t *at, struct mos_entry *entry,
+                        uint64_t *sum, const uint8_t **runs, uint32_t *run_count) {
+    size_t left = data->length - *at;
+    if (left < ENTRY_BYTES)
+        return false;
+    const uint8_t *h = (const uint8_t *)data->data + *at;
+    uint64_t path = mos_le32(h + 47), target = mos_le32(h + 51);
+    *run_count = mos_le32(h + 55);
+    uint64_t need = ENTRY_BYTES + path + 1 + target + 1 + 16 * (uint64_t)*run_count;
+    if (need > left || h[0] > MOS_ENTRY_SOCKET)
+        return false;
+    *entry = (struct mos_entry){
+        .type = (enum mos_entry_type)h[0],
+        .mode = mos_le16(h + 1),
+        .uid = mos_le32(h + 3),
+        .gid = mos_le32(h + 7),
+        .mtime = (int64_t)mos_le64(h + 11),
+        .mtime_ns = mos_le32(h + 19),
+        .size = mos_le64(h + 23),
+        .major = mos_le32(h + 31),
+        .minor = mos_le32(h + 35),
+        .path = (const char *)h + ENTRY_BYTES,
+        .target = (const char *)h + ENTRY_BYTES + path + 1,
+    };
+    *sum = mos_le64(h + 39);
+    *runs = h + ENTRY_BYTES + path + 1 + target + 1;
+    *at += (size_t)need;
+    return entry->path[path] == 0 && entry->target[target] == 0;
+}
+
+bool mos_index_replay(struct mos_ctx *ctx, const struct mos_index *index,
+                      const struct mos_sink *sink) {
+    size_t at = sizeof magic + 4;
+    for (size_t i = 0; i < index->count; i++) {
+        struct mos_entry entry;
+        uint64_t sum;
+        const uint8_t *runs;
+        uint32_t count;
+        if (!parse_entry(&index->data, &at, &entry, &sum, &runs, &count))
+            return mos_fail(ctx->error, MOS_ERROR_SYSTEM, 0, "A stored index is damaged");
+        if (!sink->entry(sink->self, &entry))
+            return false;
+        for (uint32_t k = 0; k < count; k++)
+            if (!sink->data(sink->self, mos_le64(runs + 16 * (size_t)k), NULL,
+                            (size_t)mos_le64(runs + 16 * (size_t)k + 8)))
+                return false;
+        if (!sink->end(sink->self, sum))
+            return false;
+    }
+    return true;
+}
+
+void mos_index_save(const struct mos_index *index, struct mos_buf *out) {
+    uint8_t hash[MOS_SHA256_SIZE];
+    size_t start = out->length;
+    mos_buf_add(out, index->data.data, index->data.length);
+    mos_put_le32(out->data + start + sizeof magic, (uint32_t)index->count);
+    mos_sha256(out->data + start, out->length - start, hash);
+    mos_buf_add(out, hash, sizeof hash);
+}
+
+struct mos_index *mos_index_load(struct mos_ctx *ctx, const void *data, size_t length) {
+    uint8_t hash[MOS_SHA256_SIZE];
+    if (length < sizeof magic + 4 + sizeof hash || memcmp(data, magic, sizeof magic) != 0)
+        return NULL;
+    size_t body = length - sizeof hash;
+    if (!mos_sha256(data, body, hash) ||
+        memcmp(hash, (const uint8_t *)data + body, sizeof hash) != 0)
+        return NULL;
+    struct mos_index *x = mos_alloc(ctx->arena, sizeof *x);
+    x->ctx = ctx;
+    x->data = (struct mos_buf){ctx->arena, (char *)(uintptr_t)data, body, body};
+    x->count = mos_le32((const uint8_t *)data + sizeof magic);
+    struct mos_entry entry;
+    uint64_t sum;
+    const uint8_t *runs;
+    uint32_t count;
+    size_t at = sizeof magic + 4;
+    for (size_t i = 0; i < x->count; i++)
+        if (!parse_entry(&x->data, &at, &entry, &sum, &runs, &count))
+            return NULL;
+    return at == body ? x : NULL;
+}

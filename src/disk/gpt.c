@@ -1,0 +1,324 @@
+/* GUID partition tables: UEFI Specification 2.10, chapter 5. */
+#include "disk/table.h"
+
+#include "base/bytes.h"
+#include "base/hash.h"
+#include "base/text.h"
+
+#include <errno.h>
+#include <string.h>
+
+enum { ENTRY_SIZE = 128, HEADER_SIZE = 92, REVISION = 0x00010000, NAME_UNITS = 36, LARGEST_SECTOR = 4096 };
+
+/* Offsets in the header (5.3.2). */
+enum {
+    AT_SIGNATURE = 0,
+    AT_REVISION = 8,
+    AT_HEADER_SIZE = 12,
+    AT_HEADER_CRC = 16,
+    AT_MY_LBA = 24,
+    AT_OTHER_LBA = 32,
+    AT_FIRST_USABLE = 40,
+    AT_LAST_USABLE = 48,
+    AT_DISK_GUID = 56,
+    AT_ENTRIES_LBA = 72,
+    AT_ENTRY_COUNT = 80,
+    AT_ENTRY_SIZE = 84,
+    AT_ENTRIES_CRC = 88,
+};
+
+/* Offsets in an entry (5.3.3). */
+enum { AT_TYPE = 0, AT_UNIQUE = 16, AT_FIRST = 32, AT_LAST = 40, AT_ATTRIBUTES = 48, AT_ENTRY_NAME = 56 };
+
+static const uint64_t legacy_boot = 1 << 2; /* attribute bit 2 */
+
+/* The first three fields of a GUID are little-endian on disk (appendix A). */
+static void put_guid(uint8_t *to, const uint8_t uuid[16]) {
+    static const uint8_t order[16] = {3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15};
+    for (size_t i = 0; i < 16; i++)
+        to[i] = uuid[order[i]];
+}
+
+static uint64_t entry_sectors(uint32_t sector, uint32_t entries) {
+    return mos_div_up((uint64_t)entries * ENTRY_SIZE, sector);
+}
+
+static size_t gpt_spans(uint32_t sector, uint64_t medium_size, uint32_t entries,
+                        struct mos_table_span *out, size_t room) {
+    uint64_t array = entry_sectors(sector, entries) * sector;
+    const struct mos_table_span spans[] = {
+        {"the protective MBR", 0, sector},
+        {"the GPT header", sector, 2 * (uint64_t)sector},
+        {"the GPT entries", 2 * (uint64_t)sector, 2 * (uint64_t)sector + array},
+        {"the backup GPT", medium_size - sector - array, medium_size},
+    };
+    size_t n = sizeof spans / sizeof *spans;
+    for (size_t i = 0; i < n && i < room; i++)
+        out[i] = spans[i];
+    return n;
+}
+
+static uint32_t gpt_entries_below(uint32_t sector, uint64_t free_until) {
+    if (free_until < 3 * (uint64_t)sector)
+        return 0;
+    return (uint32_t)mos_min(mos_round_down(free_until - 2 * (uint64_t)sector, sector) / ENTRY_SIZE,
+                             128);
+}
+
+static const struct {
+    const char *purpose, *uuid, *name;
+} types[] = {
+    {"ext4", "0fc63daf-8483-4772-8e79-3d69d8477de4", "Linux data"},
+    {"fat32", "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7", "basic data"},
+    {"raw", "0fc63daf-8483-4772-8e79-3d69d8477de4", "Linux data"},
+    {"efi-system", "c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "EFI system"},
+    {"swap", "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f", "Linux swap"},
+};
+
+static bool gpt_type_for(const char *purpose, uint8_t type[16]) {
+    for (size_t i = 0; i < sizeof types / sizeof *types; i++)
+        if (strcmp(types[i].purpose, purpose) == 0)
+            return mos_uuid_parse(types[i].uuid, type);
+    return false;
+}
+
+static const char *gpt_type_name(const uint8_t type[16]) {
+    uint8_t known[16];
+    for (size_t i = 0; i < sizeof types / sizeof *types; i++)
+        if (mos_uuid_parse(types[i].uuid, known) && memcmp(known, type, 16) == 0)
+            return types[i].name;
+    return NULL;
+}
+
+/* ---- writing ---- */
+
+static void put_entry(uint8_t *e, const struct mos_partition *p) {
+    put_guid(e + AT_TYPE, p->type);
+    put_guid(e + AT_UNIQUE, p->id);
+    mos_put_le64(e + AT_FIRST, p->first_lba);
+    mos_put_le64(e + AT_LAST, p->last_lba);
+    mos_put_le64(e + AT_ATTRIBUTES, p->attributes | (p->bootable ? legacy_boot : 0));
+    uint16_t name[NAME_UNITS] = {0};
+    mos_utf16_from_utf8(p->name, name, NAME_UNITS);
+    for (size_t i = 0; i < NAME_UNITS; i++)
+        mos_put_le16(e + AT_ENTRY_NAME + 2 * i, name[i]);
+}
+
+static void put_header(uint8_t *h, const struct mos_table_data *t, uint64_t lba, uint64_t other,
+                       uint64_t entries_lba, uint32_t entries_crc) {
+    memset(h, 0, LARGEST_SECTOR);
+    memcpy(h + AT_SIGNATURE, "EFI PART", 8);
+    mos_put_le32(h + AT_REVISION, REVISION);
+    mos_put_le32(h + AT_HEADER_SIZE, HEADER_SIZE);
+    mos_put_le64(h + AT_MY_LBA, lba);
+    mos_put_le64(h + AT_OTHER_LBA, other);
+    mos_put_le64(h + AT_FIRST_USABLE, t->first_usable);
+    mos_put_le64(h + AT_LAST_USABLE, t->last_usable);
+    put_guid(h + AT_DISK_GUID, t->id);
+    mos_put_le64(h + AT_ENTRIES_LBA, entries_lba);
+    mos_put_le32(h + AT_ENTRY_COUNT, t->entries);
+    mos_put_le32(h + AT_ENTRY_SIZE, ENTRY_SIZE);
+    mos_put_le32(h + AT_ENTRIES_CRC, entries_crc);
+    mos_put_le32(h + AT_HEADER_CRC, mos_crc32(0, h, HEADER_SIZE));
+}
+
+/* The protective MBR (5.2.3): one entry of type 0xee over the whole medium. */
+static int write_mbr(struct mos_io *io, const struct mos_table_data *t) {
+    uint8_t mbr[512] = {0};
+    uint8_t *e = mbr + 446;
+    uint64_t last = t->medium_size / t->sector - 1;
+    e[2] = 2; /* starting CHS 0x000200 */
+    e[4] = 0xee;
+    e[5] = e[6] = e[7] = 0xff;
+    mos_put_le32(e + 8, 1);
+    mos_put_le32(e + 12, (uint32_t)mos_min(last, UINT32_MAX));
+    mbr[510] = 0x55;
+    mbr[511] = 0xaa;
+    return mos_io_write(io, mbr, sizeof mbr, 0);
+}
+
+static int write_array(struct mos_io *io, const struct mos_table_data *t, uint64_t at,
+                       uint32_t *crc) {
+    *crc = 0;
+    for (uint32_t i = 0; i < t->entries; i++) {
+        uint8_t e[ENTRY_SIZE] = {0};
+        for (size_t k = 0; k < t->partitions.count; k++) {
+            const struct mos_partition *p = mos_vec_at(&t->partitions, k);
+            if (p->number == i + 1)
+                put_entry(e, p);
+        }
+        *crc = mos_crc32(*crc, e, sizeof e);
+        int err = mos_io_write(io, e, sizeof e, at + (uint64_t)i * ENTRY_SIZE);
+        if (err)
+            return err;
+    }
+    return 0;
+}
+
+static int gpt_write(struct mos_io *io, const struct mos_table_data *t) {
+    uint64_t last = t->medium_size / t->sector - 1;
+    uint64_t array = entry_sectors(t->sector, t->entries);
+    uint32_t crc;
+    uint8_t h[LARGEST_SECTOR];
+    int e = write_mbr(io, t);
+    if (!e)
+        e = write_array(io, t, 2 * (uint64_t)t->sector, &crc);
+    if (!e)
+        e = write_array(io, t, (last - array) * t->sector, &crc);
+    if (e)
+        return e;
+    put_header(h, t, 1, last, 2, crc);
+    e = mos_io_write(io, h, t->sector, t->sector);
+    put_header(h, t, last, 1, last - array, crc);
+    return e ? e : mos_io_write(io, h, t->sector, last * t->sector);
+}
+
+/* ---- reading ---- */
+
+struct gpt_reader {
+    struct mos_io *io;
+    struct mos_arena *arena;
+    struct mos_vec *problems;
+    uint32_t sector;
+};
+
+static void problem(struct gpt_reader *r, const char *text) {
+    mos_vec_push_pointer(r->problems, text);
+}
+
+/* Reads and checks one header; false when it cannot be used. */
+static bool read_header(struct gpt_reader *r, uint64_t lba, const char *which, uint8_t *h) {
+    if (mos_io_read(r->io, h, r->sector, lba * r->sector) ||
+        memcmp(h + AT_SIGNATURE, "EFI PART", 8) != 0)
+        return false;
+    uint32_t size = mos_le32(h + AT_HEADER_SIZE), stated = mos_le32(h + AT_HEADER_CRC);
+    if (size < HEADER_SIZE || size > r->sector) {
+        problem(r, mos_printf(r->arena, "The %s GPT header states a wrong size.", which));
+        return false;
+    }
+    mos_put_le32(h + AT_HEADER_CRC, 0);
+    if (mos_crc32(0, h, size) != stated) {
+        problem(r, mos_printf(r->arena, "The sum of the %s GPT header is wrong.", which));
+        return false;
+    }
+    if (mos_le64(h + AT_MY_LBA) != lba) {
+        problem(r, mos_printf(r->arena, "The %s GPT header belongs to another sector.", which));
+        return false;
+    }
+    uint32_t count = mos_le32(h + AT_ENTRY_COUNT), entry = mos_le32(h + AT_ENTRY_SIZE);
+    if (entry < ENTRY_SIZE || entry % 8 || count > 16384 || (uint64_t)entry * count > 4 << 20) {
+        problem(r, mos_printf(r->arena, "The %s GPT header states impossible entries.", which));
+        return false;
+    }
+    return true;
+}
+
+static void read_entry(struct gpt_reader *r, const uint8_t *e, unsigned number,
+                       struct mos_table_data *out) {
+    static const uint8_t unused[16];
+    if (memcmp(e + AT_TYPE, unused, 16) == 0)
+        return;
+    if (mos_le64(e + AT_LAST) >= out->medium_size / out->sector ||
+        mos_le64(e + AT_FIRST) > mos_le64(e + AT_LAST)) {
+        problem(r, mos_printf(r->arena, "Partition %u ends past the medium, or before it begins.",
+                              number));
+        return;
+    }
+    struct mos_partition *p = mos_vec_push(&out->partitions);
+    p->number = number;
+    put_guid(p->type, e + AT_TYPE); /* the swap is its own inverse */
+    put_guid(p->id, e + AT_UNIQUE);
+    p->first_lba = mos_le64(e + AT_FIRST);
+    p->last_lba = mos_le64(e + AT_LAST);
+    p->attributes = mos_le64(e + AT_ATTRIBUTES);
+    p->bootable = p->attributes & legacy_boot;
+    uint16_t name[NAME_UNITS];
+    for (size_t i = 0; i < NAME_UNITS; i++)
+        name[i] = mos_le16(e + AT_ENTRY_NAME + 2 * i);
+    p->name = mos_utf8_from_utf16(r->arena, name, NAME_UNITS);
+    if (p->first_lba < out->first_usable || p->last_lba > out->last_usable)
+        problem(r, mos_printf(r->arena, "Partition %u lies outside the usable sectors.", number));
+    for (size_t i = 0; i + 1 < out->partitions.count && i < 256; i++) {
+        const struct mos_partition *o = mos_vec_at(&out->partitions, i);
+        p = mos_vec_at(&out->partitions, out->partitions.count - 1);
+        if (o->first_lba <= p->last_lba && p->first_lba <= o->last_lba)
+            problem(r, mos_printf(r->arena, "Partitions %u and %u overlap.", o->number, number));
+    }
+}
+
+static bool read_entries(struct gpt_reader *r, const uint8_t *h, const char *which,
+                         struct mos_table_data *out) {
+    uint32_t count = mos_le32(h + AT_ENTRY_COUNT), size = mos_le32(h + AT_ENTRY_SIZE);
+    uint64_t lba = mos_le64(h + AT_ENTRIES_LBA), at;
+    uint8_t *array = mos_alloc_array(r->arena, count, size);
+    if (!mos_mul(lba, r->sector, &at) || mos_io_read(r->io, array, (size_t)count * size, at)) {
+        problem(r, mos_printf(r->arena, "The %s GPT entries cannot be read.", which));
+        return false;
+    }
+    if (mos_crc32(0, array, (size_t)count * size) != mos_le32(h + AT_ENTRIES_CRC)) {
+        problem(r, mos_printf(r->arena, "The sum of the %s GPT entries is wrong.", which));
+        return false;
+    }
+    out->entries = count;
+    out->first_usable = mos_le64(h + AT_FIRST_USABLE);
+    out->last_usable = mos_le64(h + AT_LAST_USABLE);
+    put_guid(out->id, h + AT_DISK_GUID);
+    for (uint32_t i = 0; i < count; i++)
+        read_entry(r, array + (size_t)i * size, i + 1, out);
+    return true;
+}
+
+static bool try_sector(struct gpt_reader *r, struct mos_table_data *out) {
+    uint8_t first[LARGEST_SECTOR], backup[LARGEST_SECTOR];
+    if (r->io->size < 8 * (uint64_t)r->sector)
+        return false;
+    uint64_t last = r->io->size / r->sector - 1;
+    size_t before = r->problems->count;
+    bool good = read_header(r, 1, "primary", first);
+    uint64_t other = good ? mos_le64(first + AT_OTHER_LBA) : last;
+    bool spare = other <= last && read_header(r, other, "backup", backup);
+    if (!good && !spare) {
+        if (r->problems->count == before)
+            return false;
+        problem(r, "Neither GPT header can be used.");
+        return false;
+    }
+    if (!good)
+        problem(r, "The primary GPT is damaged; this is read from its backup.");
+    else if (!spare)
+        problem(r, "The backup GPT is missing or damaged.");
+    else if (mos_le32(first + AT_ENTRIES_CRC) != mos_le32(backup + AT_ENTRIES_CRC))
+        problem(r, "The backup GPT differs from the primary.");
+    else if (other != last)
+        problem(r, "The backup GPT is not at the end of the medium.");
+    out->sector = r->sector;
+    out->medium_size = r->io->size;
+    out->partitions = mos_vec_make(r->arena, sizeof(struct mos_partition));
+    return (good && read_entries(r, first, "primary", out)) ||
+           (spare && read_entries(r, backup, "backup", out));
+}
+
+static bool gpt_read(struct mos_io *io, struct mos_arena *arena, struct mos_table_data *out,
+                     struct mos_vec *problems) {
+    static const uint32_t sectors[] = {512, 4096};
+    for (size_t i = 0; i < 2; i++) {
+        struct gpt_reader r = {io, arena, problems, sectors[i]};
+        if (try_sector(&r, out))
+            return true;
+    }
+    return false;
+}
+
+const struct mos_table_driver mos_table_gpt = {
+    .name = "gpt",
+    .title = "GPT",
+    .default_entries = 128,
+    .most_entries = 128,
+    .longest_name = NAME_UNITS,
+    .spans = gpt_spans,
+    .entries_below = gpt_entries_below,
+    .type_for = gpt_type_for,
+    .type_name = gpt_type_name,
+    .write = gpt_write,
+    .read = gpt_read,
+};

@@ -1,0 +1,58 @@
+/* Partition tables: one driver a kind. */
+#ifndef MOS_DISK_TABLE_H
+#define MOS_DISK_TABLE_H
+
+#include "io/io.h"
+
+struct mos_partition {
+    unsigned number;                 /* from 1 */
+    uint64_t first_lba, last_lba;    /* both belong to it */
+    uint8_t type[16], id[16];        /* UUIDs in text order */
+    uint64_t attributes;
+    const char *name;                /* UTF-8 */
+    bool bootable;
+};
+
+struct mos_table_data {
+    uint32_t sector;       /* bytes */
+    uint64_t medium_size;  /* bytes, a multiple of the sector */
+    uint32_t entries;      /* slots of the table */
+    uint8_t id[16];
+    uint64_t first_usable, last_usable; /* LBAs */
+    struct mos_vec partitions;          /* of struct mos_partition */
+};
+
+/* The span of a medium that a table itself needs, in bytes. */
+struct mos_table_span {
+    const char *name; /* "the GPT header and its entries" */
+    uint64_t start, end;
+};
+
+struct mos_table_driver {
+    const char *name;        /* as in `table: {kind: …}` */
+    const char *title;       /* for people */
+    uint32_t default_entries;
+    uint32_t most_entries;
+    size_t longest_name;     /* UTF-16 units of a partition's name */
+    /* The spans it needs on a medium; at most `room`.  Returns their number. */
+    size_t (*spans)(uint32_t sector, uint64_t medium_size, uint32_t entries,
+                    struct mos_table_span *out, size_t room);
+    /* How many entries still fit when the first `free_until` bytes are all it may use. */
+    uint32_t (*entries_below)(uint32_t sector, uint64_t free_until);
+    /* The identifier of a partition type by its purpose ("fat32", "ext4", "raw", "boot-fat"). */
+    bool (*type_for)(const char *purpose, uint8_t type[16]);
+    const char *(*type_name)(const uint8_t type[16]); /* NULL: not known */
+    /* Writes the whole table; the rest of the medium is untouched.  Returns an errno value. */
+    int (*write)(struct mos_io *io, const struct mos_table_data *table);
+    /* Reads one.  false: there is none.  Damage is added to `problems` (of const char *). */
+    bool (*read)(struct mos_io *io, struct mos_arena *arena, struct mos_table_data *out,
+                 struct mos_vec *problems);
+};
+
+extern const struct mos_table_driver mos_table_gpt;
+
+/* By name; NULL: not known.  mos_table_names: NULL-terminated. */
+const struct mos_table_driver *mos_table_find(const char *name);
+const struct mos_table_driver *mos_table_at(size_t index); /* NULL behind the last */
+
+#endif

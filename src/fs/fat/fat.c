@@ -1,0 +1,225 @@
+/* FAT32 volumes, written in one pass: files in a row, then folders, then the tables. */
+#include "fs/fat/fat_internal.h"
+
+#include "base/bytes.h"
+
+#include <string.h>
+
+/* Sectors of one FAT for a volume of `sectors`, with clusters of `per` sectors. */
+static uint32_t fat_sectors(uint64_t sectors, uint32_t per, uint32_t sector) {
+    uint64_t entries = sector / 4; /* of one sector of the FAT */
+    uint64_t left = sectors - FAT_RESERVED + 2 * (uint64_t)per;
+    return (uint32_t)mos_div_up(left, entries * per + FAT_COPIES);
+}
+
+static uint64_t smallest(uint32_t sector) {
+    uint64_t table = mos_div_up((FAT_LEAST_CLUSTERS + 2) * 4ull, sector);
+    return (FAT_RESERVED + FAT_COPIES * table + FAT_LEAST_CLUSTERS + 16) * sector;
+}
+
+static uint32_t clusters_with(const struct fat *v, uint32_t per) {
+    uint64_t front = FAT_RESERVED + FAT_COPIES * (uint64_t)fat_sectors(v->sectors, per, v->sector);
+    return (uint32_t)((v->sectors - front) / per);
+}
+
+/* The usual cluster size of a volume, smaller where that would leave too few clusters. */
+static uint32_t choose_cluster(const struct fat *v) {
+    uint64_t size = v->base.wish.size;
+    uint32_t bytes = size <= 260ull << 20   ? 512
+                     : size <= 8ull << 30  ? 4096
+                     : size <= 16ull << 30 ? 8192
+                     : size <= 32ull << 30 ? 16384
+                                           : 32768;
+    uint32_t per = (uint32_t)mos_max(bytes / v->sector, 1);
+    while (per > 1 && clusters_with(v, per) < FAT_LEAST_CLUSTERS)
+        per /= 2;
+    return per * v->sector;
+}
+
+uint64_t fat_offset(const struct fat *v, uint32_t cluster) {
+    return v->data + (uint64_t)(cluster - 2) * v->cluster;
+}
+
+uint32_t fat_take(struct fat *v, struct mos_inv_node *node, uint32_t count) {
+    uint32_t first = (uint32_t)v->next;
+    uint32_t logical = 0;
+    const struct mos_extent *e = mos_inv_extents(node);
+    if (node->extent_count)
+        logical = e[node->extent_count - 1].logical + e[node->extent_count - 1].length;
+    v->next += count;
+    mos_inv_extend(v->base.inventory, node, (struct mos_extent){logical, count, first}, UINT32_MAX);
+    return first;
+}
+
+void fat_flush(struct fat *v) {
+    if (v->pending_length)
+        mos_volume_write(&v->base, v->pending, v->pending_length, v->pending_offset);
+    v->pending_length = 0;
+}
+
+static void put(struct fat *v, uint64_t offset, const uint8_t *bytes, size_t length) {
+    while (length) {
+        if (offset != v->pending_offset + v->pending_length || v->pending_length == FAT_PENDING)
+            fat_flush(v);
+        if (!v->pending_length)
+            v->pending_offset = offset;
+        size_t n = (size_t)mos_min(length, FAT_PENDING - v->pending_length);
+        memcpy(v->pending + v->pending_length, bytes, n);
+        v->pending_length += n;
+        offset += n;
+        bytes += n;
+        length -= n;
+    }
+}
+
+/* Grows a file to `size` bytes: clusters are given in a row, since one file is written at a time. */
+static void grow(struct fat *v, struct mos_inv_node *node, uint64_t size) {
+    uint64_t have = mos_div_up(v->written, v->cluster), need = mos_div_up(size, v->cluster);
+    if (need > have)
+        fat_take(v, node, (uint32_t)(need - have));
+    v->written = mos_max(v->written, size);
+}
+
+static const char *cannot_store(const struct mos_entry *e) {
+    const char *slash = strrchr(e->path, '/');
+    if (e->type == MOS_ENTRY_LINK)
+        return "is a symbolic link";
+    if (e->type == MOS_ENTRY_HARD_LINK)
+        return "is a hard link";
+    if (e->type != MOS_ENTRY_FILE && e->type != MOS_ENTRY_FOLDER)
+        return "is a device, pipe or socket";
+    if (e->type == MOS_ENTRY_FILE && e->size > UINT32_MAX)
+        return "is larger than 4 GiB";
+    if (e->uid || e->gid)
+        return "belongs to a user other than root";
+    if (e->mode & 07000)
+        return "has set-user, set-group or sticky bits";
+    return *e->path ? fat_bad_name(slash ? slash + 1 : e->path) : NULL;
+}
+
+static bool begin_entry(void *self, const struct mos_entry *entry) {
+    struct fat *v = self;
+    const char *reason = cannot_store(entry);
+    v->mode = MOS_INV_REFUSED;
+    v->written = 0;
+    if (reason) {
+        mos_inv_refuse(v->base.inventory, entry->path, v->base.fill, reason);
+        return true;
+    }
+    v->mode = mos_inv_add(v->base.inventory, entry, v->base.fill, v->base.replaces, &v->current);
+    if (v->mode == MOS_INV_REPLACED) {
+        const struct mos_inv_node *n = mos_inv_node(v->base.inventory, v->current);
+        const struct mos_extent *e = mos_inv_extents(n);
+        for (uint32_t i = 0; i < n->extent_count; i++)
+            v->given_back += e[i].length;
+        v->mode = mos_inv_replace(v->base.inventory, v->current, entry, v->base.fill);
+    }
+    v->entry = *entry;
+    v->entry_path.length = 0;
+    mos_buf_text(&v->entry_path, entry->path);
+    v->entry.path = mos_buf_string(&v->entry_path);
+    return true;
+}
+
+static bool add_data(void *self, uint64_t offset, const void *bytes, size_t length) {
+    struct fat *v = self;
+    if (v->mode == MOS_INV_NEW) {
+        struct mos_inv_node *node = mos_inv_node(v->base.inventory, v->current);
+        grow(v, node, offset + length);
+        if (v->base.io && bytes)
+            put(v, fat_offset(v, mos_inv_extents(node)->physical) + offset, bytes, length);
+    }
+    if (v->base.errnum)
+        return mos_fail(v->base.ctx->error, MOS_ERROR_SYSTEM, v->base.errnum,
+                        "Cannot write the image");
+    return true;
+}
+
+static bool end_entry(void *self, uint64_t sum) {
+    struct fat *v = self;
+    if (v->mode == MOS_INV_COMPARE)
+        mos_inv_compare(v->base.inventory, v->current, &v->entry, sum, v->base.fill);
+    if (v->mode != MOS_INV_NEW || v->entry.type != MOS_ENTRY_FILE)
+        return true;
+    struct mos_inv_node *node = mos_inv_node(v->base.inventory, v->current);
+    grow(v, node, v->entry.size); /* FAT has no holes: a last one takes clusters too */
+    node->sum = sum;
+    return true;
+}
+
+static struct mos_sink sink(struct mos_volume_base *volume) {
+    return (struct mos_sink){volume, begin_entry, add_data, end_entry};
+}
+
+static struct mos_volume_base *begin(struct mos_ctx *ctx, struct mos_io *io,
+                                     const struct mos_volume_wish *wish) {
+    struct fat *v = mos_alloc(ctx->arena, sizeof *v);
+    v->base = (struct mos_volume_base){.driver = &mos_fs_fat32, .ctx = ctx, .io = io, .wish = *wish};
+    v->base.inventory = mos_inventory_new(ctx->arena, wish->date, true);
+    v->sector = wish->sector;
+    v->sectors = (uint32_t)mos_min(wish->size / v->sector, UINT32_MAX);
+    v->cluster = choose_cluster(v);
+    v->fat_sectors = fat_sectors(v->sectors, v->cluster / v->sector, v->sector);
+    v->clusters = clusters_with(v, v->cluster / v->sector);
+    v->data = (FAT_RESERVED + FAT_COPIES * (uint64_t)v->fat_sectors) * v->sector;
+    v->next = 2;
+    v->entry_path.arena = ctx->arena;
+    v->pending = io ? mos_alloc(ctx->arena, FAT_PENDING) : NULL;
+    return &v->base;
+}
+
+static void add_span(struct mos_vec *spans, uint64_t start, uint64_t end, enum mos_span_kind kind) {
+    if (start < end)
+        *(struct mos_span *)mos_vec_push(spans) = (struct mos_span){start, end - start, kind};
+}
+
+static void describe_spans(const struct fat *v, struct mos_vec *spans) {
+    uint64_t front = (uint64_t)FAT_RESERVED * v->sector, table = (uint64_t)v->fat_sectors * v->sector;
+    uint64_t used = mos_round_up(v->next * 4, v->sector);
+    add_span(spans, 0, front + used, MOS_SPAN_DATA);
+    add_span(spans, front + used, front + table, MOS_SPAN_ZERO);
+    add_span(spans, front + table, front + table + used, MOS_SPAN_DATA);
+    add_span(spans, front + table + used, v->data, MOS_SPAN_ZERO);
+    uint64_t end = v->data + (v->next - 2) * v->cluster;
+    add_span(spans, v->data, end, MOS_SPAN_DATA);
+    add_span(spans, end, v->base.wish.size, MOS_SPAN_FREE);
+}
+
+static bool finish(struct mos_volume_base *base, struct mos_volume_result *result) {
+    struct fat *v = (struct fat *)base;
+    fat_flush(v);
+    uint64_t content = v->next - 2;
+    fat_write_folders(v);
+    uint64_t used = v->next - 2, spare = mos_div_up(base->wish.spare, v->cluster);
+    *result = (struct mos_volume_result){
+        .fits = used + spare <= v->clusters,
+        .block_size = v->cluster,
+        .content = content * v->cluster,
+        .structure = v->data + (used - content) * v->cluster,
+        .free = used < v->clusters ? (v->clusters - used) * (uint64_t)v->cluster : 0,
+        .spare = base->wish.spare,
+        .entries = base->inventory->count,
+        .spans = mos_vec_make(base->ctx->arena, sizeof(struct mos_span)),
+    };
+    if (!result->fits) {
+        result->missing = (used + spare - v->clusters) * v->cluster;
+        return true;
+    }
+    if (base->io) {
+        fat_write_tables(v);
+        describe_spans(v, &result->spans);
+    }
+    if (base->errnum)
+        return mos_fail(base->ctx->error, MOS_ERROR_SYSTEM, base->errnum, "Cannot write the image");
+    return true;
+}
+
+const struct mos_fs_driver mos_fs_fat32 = {
+    .name = "fat32",
+    .smallest = smallest,
+    .longest_label = 11,
+    .begin = begin,
+    .sink = sink,
+    .finish = finish,
+    .probe = fat_probe,
+};

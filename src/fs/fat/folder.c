@@ -1,0 +1,192 @@
+/* Directories (section 6 and 7): long names with correct short ones. */
+#include "fs/fat/fat_internal.h"
+
+#include "base/bytes.h"
+#include "base/map.h"
+#include "base/text.h"
+
+#include <ctype.h>
+#include <string.h>
+
+enum { UNITS_PER_ENTRY = 13, MOST_UNITS = 255, LONG_ENTRY = 0x0f, IS_FOLDER = 0x10, IS_LABEL = 0x08,
+       IS_FILE = 0x20, LAST_LONG = 0x40 };
+
+const char *fat_bad_name(const char *name) {
+    uint16_t units[MOST_UNITS];
+    size_t n = strlen(name), count = mos_utf16_from_utf8(name, units, MOST_UNITS);
+    if (count == SIZE_MAX)
+        return "has a name that is no UTF-8";
+    if (count > MOST_UNITS)
+        return "has a name of more than 255 characters";
+    for (size_t i = 0; i < n; i++)
+        if ((unsigned char)name[i] < 0x20 || strchr("\"*/:<>?\\|", name[i]))
+            return "has a character in its name that FAT does not allow";
+    if (n && (name[n - 1] == '.' || name[n - 1] == ' '))
+        return "has a name that ends in a dot or a space";
+    return NULL;
+}
+
+static bool short_character(int c) {
+    return isupper(c) || isdigit(c) || (c && strchr("$%'-_@~`!(){}^#&", c));
+}
+
+/* Is the name itself a short one?  Then `out` (11 bytes, blank padded) is it. */
+static bool is_short(const char *name, uint8_t out[11]) {
+    const char *dot = strchr(name, '.');
+    size_t base = dot ? (size_t)(dot - name) : strlen(name), extension = dot ? strlen(dot + 1) : 0;
+    if (!base || base > 8 || extension > 3 || (dot && !extension))
+        return false;
+    memset(out, ' ', 11);
+    for (size_t i = 0; i < base + (dot ? 1 + extension : 0); i++) {
+        if (i == base)
+            continue;
+        if (!short_character((unsigned char)name[i]))
+            return false;
+        out[i < base ? i : 8 + i - base - 1] = (uint8_t)name[i];
+    }
+    return true;
+}
+
+/* A short name made from a long one: up to 8 and 3 good characters, ~n before the dot. */
+static void make_short(const char *name, struct mos_map *taken, struct mos_arena *arena,
+                       uint8_t out[11]) {
+    const char *dot = strrchr(name, '.');
+    if (dot == name)
+        dot = NULL;
+    char base[9] = "", extension[4] = "";
+    for (const char *p = name; *p && p != dot && strlen(base) < 8; p++)
+        if (*p != ' ' && *p != '.' && ((unsigned char)*p & 0xc0) != 0x80) {
+            int c = toupper((unsigned char)*p);
+            base[strlen(base)] = (char)(short_character(c) ? c : '_');
+        }
+    for (const char *p = dot ? dot + 1 : ""; *p && strlen(extension) < 3; p++)
+        if (*p != ' ' && ((unsigned char)*p & 0xc0) != 0x80) {
+            int c = toupper((unsigned char)*p);
+            extension[strlen(extension)] = (char)(short_character(c) ? c : '_');
+        }
+    for (unsigned n = 1;; n++) {
+        const char *tail = mos_printf(arena, "~%u", n);
+        const char *key = mos_printf(arena, "%.*s%s", 8 - (int)strlen(tail), base, tail);
+        char *full = mos_printf(arena, "%-8s%-3s", key, extension);
+        if (mos_map_get(taken, full))
+            continue;
+        mos_map_set(taken, full, full);
+        memcpy(out, full, 11);
+        return;
+    }
+}
+
+static uint8_t short_sum(const uint8_t name[11]) {
+    uint8_t sum = 0;
+    for (size_t i = 0; i < 11; i++)
+        sum = (uint8_t)((sum >> 1 | sum << 7) + name[i]);
+    return sum;
+}
+
+static void put_long(struct mos_buf *b, const char *name, const uint8_t short_name[11]) {
+    static const uint8_t places[UNITS_PER_ENTRY] = {1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30};
+    uint16_t units[MOST_UNITS + UNITS_PER_ENTRY];
+    size_t count = mos_utf16_from_utf8(name, units, MOST_UNITS);
+    size_t entries = (count + UNITS_PER_ENTRY - 1) / UNITS_PER_ENTRY;
+    for (size_t n = entries; n; n--) {
+        uint8_t e[FAT_ENTRY] = {(uint8_t)(n | (n == entries ? LAST_LONG : 0))};
+        e[11] = LONG_ENTRY;
+        e[13] = short_sum(short_name);
+        for (size_t i = 0; i < UNITS_PER_ENTRY; i++) {
+            size_t at = (n - 1) * UNITS_PER_ENTRY + i;
+            mos_put_le16(e + places[i], at < count ? units[at] : at == count ? 0 : 0xffff);
+        }
+        mos_buf_add(b, e, FAT_ENTRY);
+    }
+}
+
+/* Seconds since 1970 to FAT's date and time (UTC), from 1980 to 2107. */
+static void put_date(uint8_t *e, int64_t seconds) {
+    int64_t days = seconds / 86400, rest = seconds % 86400;
+    if (seconds < 315532800 || seconds > 4354819199) { /* outside: 1980-01-01 */
+        days = 3652;
+        rest = 0;
+    }
+    int64_t z = days + 719468, era = z / 146097, of_era = z % 146097;
+    int64_t year = (of_era - of_era / 1460 + of_era / 36524 - of_era / 146096) / 365;
+    int64_t of_year = of_era - (365 * year + year / 4 - year / 100), m = (5 * of_year + 2) / 153;
+    int64_t day = of_year - (153 * m + 2) / 5 + 1, month = m < 10 ? m + 3 : m - 9;
+    year += era * 400 + (month <= 2);
+    uint16_t date = (uint16_t)((year - 1980) << 9 | month << 5 | day);
+    uint16_t time = (uint16_t)(rest / 3600 << 11 | rest % 3600 / 60 << 5 | rest % 60 / 2);
+    mos_put_le16(e + 14, time);
+    mos_put_le16(e + 16, date);
+    mos_put_le16(e + 18, date);
+    mos_put_le16(e + 22, time);
+    mos_put_le16(e + 24, date);
+}
+
+static void put_short(struct mos_buf *b, const uint8_t name[11], uint8_t attributes,
+                      const struct mos_inv_node *n, uint32_t cluster) {
+    uint8_t e[FAT_ENTRY] = {0};
+    memcpy(e, name, 11);
+    e[11] = attributes;
+    put_date(e, n->mtime);
+    mos_put_le16(e + 20, (uint16_t)(cluster >> 16));
+    mos_put_le16(e + 26, (uint16_t)cluster);
+    if (!(attributes & (IS_FOLDER | IS_LABEL)))
+        mos_put_le32(e + 28, (uint32_t)n->size);
+    mos_buf_add(b, e, FAT_ENTRY);
+}
+
+static uint32_t first_cluster(const struct mos_inv_node *n) {
+    return n->extent_count ? mos_inv_extents(n)->physical : 0;
+}
+
+/* The bytes of a folder.  Its clusters are known from the second pass on. */
+static void fill_folder(struct fat *v, uint32_t index, struct mos_buf *b) {
+    struct mos_inventory *inv = v->base.inventory;
+    struct mos_inv_node *node = mos_inv_node(inv, index);
+    struct mos_map taken = mos_map_make(b->arena);
+    uint8_t name[11];
+    b->length = 0;
+    if (!index && *v->base.wish.label) {
+        memset(name, ' ', 11);
+        for (size_t i = 0; i < 11 && v->base.wish.label[i]; i++)
+            name[i] = (uint8_t)toupper((unsigned char)v->base.wish.label[i]);
+        put_short(b, name, IS_LABEL, node, 0);
+    }
+    if (index) {
+        put_short(b, (const uint8_t *)".          ", IS_FOLDER, node, first_cluster(node));
+        put_short(b, (const uint8_t *)"..         ", IS_FOLDER, node,
+                  node->parent ? first_cluster(mos_inv_node(inv, node->parent)) : 0);
+    }
+    for (uint32_t i = node->first_child; i; i = mos_inv_node(inv, i)->next) {
+        const struct mos_inv_node *c = mos_inv_node(inv, i);
+        if (is_short(c->name, name))
+            mos_map_set(&taken, mos_strndup(b->arena, (char *)name, 11), b);
+    }
+    for (uint32_t i = node->first_child; i; i = mos_inv_node(inv, i)->next) {
+        const struct mos_inv_node *c = mos_inv_node(inv, i);
+        if (!is_short(c->name, name)) {
+            make_short(c->name, &taken, b->arena, name);
+            put_long(b, c->name, name);
+        }
+        put_short(b, name, c->type == MOS_ENTRY_FOLDER ? IS_FOLDER : IS_FILE, c, first_cluster(c));
+    }
+}
+
+void fat_write_folders(struct fat *v) {
+    struct mos_inventory *inv = v->base.inventory;
+    struct mos_buf b = {.arena = v->base.ctx->arena};
+    for (uint32_t i = 0; i < inv->count; i++) {
+        struct mos_inv_node *n = mos_inv_node(inv, i);
+        if (n->type != MOS_ENTRY_FOLDER)
+            continue;
+        fill_folder(v, i, &b);
+        fat_take(v, n, (uint32_t)mos_max(mos_div_up(b.length, v->cluster), 1));
+    }
+    for (uint32_t i = 0; i < inv->count && v->base.io; i++) {
+        const struct mos_inv_node *n = mos_inv_node(inv, i);
+        if (n->type != MOS_ENTRY_FOLDER)
+            continue;
+        fill_folder(v, i, &b);
+        mos_buf_zeros(&b, (size_t)mos_round_up(b.length + !b.length, v->cluster) - b.length);
+        mos_volume_write(&v->base, b.data, b.length, fat_offset(v, first_cluster(n)));
+    }
+}

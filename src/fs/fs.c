@@ -1,0 +1,31 @@
+#include "fs/fs.h"
+
+#include <string.h>
+
+static const struct mos_fs_driver *const drivers[] = {&mos_fs_ext4, &mos_fs_fat32};
+
+const struct mos_fs_driver *mos_fs_at(size_t index) {
+    return index < sizeof drivers / sizeof *drivers ? drivers[index] : NULL;
+}
+
+const struct mos_fs_driver *mos_fs_find(const char *name) {
+    const struct mos_fs_driver *d;
+    for (size_t i = 0; (d = mos_fs_at(i)); i++)
+        if (strcmp(d->name, name) == 0)
+            return d;
+    return NULL;
+}
+
+bool mos_fs_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info *out) {
+    const struct mos_fs_driver *d;
+    for (size_t i = 0; (d = mos_fs_at(i)); i++)
+        if (d->probe(io, arena, out))
+            return true;
+    return false;
+}
+
+void mos_volume_write(struct mos_volume_base *v, const void *bytes, size_t length,
+                      uint64_t offset) {
+    if (v->io && !v->errnum && offset <= v->io->size && length <= v->io->size - offset)
+        v->errnum = mos_io_write(v->io, bytes, length, offset);
+}

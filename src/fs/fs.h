@@ -1,0 +1,90 @@
+/* File systems: one driver a kind, reader beside writer. */
+#ifndef MOS_FS_FS_H
+#define MOS_FS_FS_H
+
+#include "fs/inventory.h"
+#include "io/io.h"
+
+/* What a volume shall be. */
+struct mos_volume_wish {
+    uint64_t size;          /* of its region, bytes */
+    uint64_t spare;         /* bytes that must stay free */
+    uint64_t region_offset; /* on the medium (hidden sectors) */
+    uint32_t sector;        /* of the medium, bytes */
+    const char *label;      /* "" for none */
+    uint8_t uuid[16], hash_seed[16];
+    int64_t date;
+};
+
+/* A span of the region and what its bytes mean. */
+enum mos_span_kind { MOS_SPAN_DATA, MOS_SPAN_ZERO, MOS_SPAN_FREE };
+struct mos_span {
+    uint64_t offset, length;
+    enum mos_span_kind kind;
+};
+
+/* What came of it. */
+struct mos_volume_result {
+    bool fits;
+    uint64_t missing;       /* bytes by which it does not fit */
+    uint64_t content, structure, free, spare; /* bytes */
+    uint64_t entries;
+    uint32_t block_size;
+    struct mos_vec spans;   /* of struct mos_span, in order: what a writer must put on the medium */
+};
+
+/* What a reader can tell about a volume. */
+struct mos_volume_info {
+    const char *kind;  /* "ext4" */
+    const char *label; /* "" for none */
+    const char *id;    /* UUID, or volume serial number */
+    uint64_t size, free;
+    uint64_t files;    /* inodes in use; 0: not known */
+    uint32_t block_size;
+    bool damaged;
+    const char *problem; /* when damaged */
+    struct mos_vec names; /* of const char *: what lies in its root folder, where a reader can list it */
+};
+
+struct mos_volume_writer; /* begins with struct mos_volume_base */
+
+struct mos_volume_base {
+    const struct mos_fs_driver *driver;
+    struct mos_ctx *ctx;
+    struct mos_io *io; /* NULL: count only */
+    struct mos_volume_wish wish;
+    struct mos_inventory *inventory;
+    int errnum;              /* the first I/O error */
+    uint16_t fill;           /* the fill being streamed, and whether it may replace */
+    bool replaces;
+};
+
+struct mos_fs_driver {
+    const char *name; /* as in `volume: {kind: …}` */
+    /* The smallest region it can live in, bytes; for the message when a region is smaller. */
+    uint64_t (*smallest)(uint32_t sector);
+    size_t longest_label; /* bytes */
+    /* Starts a volume of wish->size bytes (at least smallest()).  Everything lives in ctx->arena. */
+    struct mos_volume_base *(*begin)(struct mos_ctx *ctx, struct mos_io *io,
+                                     const struct mos_volume_wish *wish);
+    /* Where its content goes; between sinks of different fills set base->fill and ->replaces. */
+    struct mos_sink (*sink)(struct mos_volume_base *volume);
+    /* Writes what is left.  false with ctx->error on I/O errors; a volume that does not fit is no
+     * error: result->fits is false and the region's bytes are meaningless. */
+    bool (*finish)(struct mos_volume_base *volume, struct mos_volume_result *result);
+    /* Looks at a volume; false: it is none of this kind. */
+    bool (*probe)(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info *out);
+};
+
+extern const struct mos_fs_driver mos_fs_ext4, mos_fs_fat32;
+
+const struct mos_fs_driver *mos_fs_find(const char *name); /* NULL: not known */
+const struct mos_fs_driver *mos_fs_at(size_t index);       /* NULL behind the last */
+/* What lies in a region, asked of every driver. */
+bool mos_fs_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info *out);
+
+/* Writes unless counting or after an error; remembers the first error.  What lies past the region
+ * is dropped: the volume does not fit then, which finish() reports. */
+void mos_volume_write(struct mos_volume_base *v, const void *bytes, size_t length, uint64_t offset);
+
+#endif

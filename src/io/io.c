@@ -1,0 +1,108 @@
+#include "io/io.h"
+
+#include <errno.h>
+#include <string.h>
+
+int mos_io_read(struct mos_io *io, void *to, size_t length, uint64_t offset) {
+    if (offset > io->size || length > io->size - offset)
+        return EIO;
+    return io->driver->read(io, to, length, offset);
+}
+
+int mos_io_write(struct mos_io *io, const void *from, size_t length, uint64_t offset) {
+    if (offset > io->size || length > io->size - offset)
+        return ENOSPC;
+    return io->driver->write ? io->driver->write(io, from, length, offset) : EROFS;
+}
+
+static int memory_read(struct mos_io *io, void *to, size_t length, uint64_t offset) {
+    memcpy(to, (char *)io->self + offset, length);
+    return 0;
+}
+
+static int memory_write(struct mos_io *io, const void *from, size_t length, uint64_t offset) {
+    memcpy((char *)io->self + offset, from, length);
+    return 0;
+}
+
+struct mos_io mos_io_memory(struct mos_arena *arena, void *bytes, uint64_t size) {
+    static const struct mos_io_driver driver = {memory_read, memory_write};
+    (void)arena;
+    return (struct mos_io){&driver, size, bytes};
+}
+
+struct file_state {
+    const struct mos_host *host;
+    int file;
+};
+
+static int file_read(struct mos_io *io, void *to, size_t length, uint64_t offset) {
+    struct file_state *s = io->self;
+    size_t got = 0;
+    int e = s->host->pread(s->host, s->file, to, length, offset, &got);
+    return e ? e : got == length ? 0 : EIO;
+}
+
+static int file_write(struct mos_io *io, const void *from, size_t length, uint64_t offset) {
+    struct file_state *s = io->self;
+    return s->host->pwrite(s->host, s->file, from, length, offset);
+}
+
+struct mos_io mos_io_file(struct mos_arena *arena, const struct mos_host *host, int file,
+                          uint64_t size) {
+    static const struct mos_io_driver driver = {file_read, file_write};
+    struct file_state *s = mos_alloc(arena, sizeof *s);
+    *s = (struct file_state){host, file};
+    return (struct mos_io){&driver, size, s};
+}
+
+struct window_state {
+    struct mos_io of;
+    uint64_t offset;
+};
+
+static int window_read(struct mos_io *io, void *to, size_t length, uint64_t offset) {
+    struct window_state *s = io->self;
+    return mos_io_read(&s->of, to, length, s->offset + offset);
+}
+
+static int window_write(struct mos_io *io, const void *from, size_t length, uint64_t offset) {
+    struct window_state *s = io->self;
+    return mos_io_write(&s->of, from, length, s->offset + offset);
+}
+
+struct mos_io mos_io_window(struct mos_arena *arena, struct mos_io *of, uint64_t offset,
+                            uint64_t size) {
+    static const struct mos_io_driver driver = {window_read, window_write};
+    struct window_state *s = mos_alloc(arena, sizeof *s);
+    *s = (struct window_state){*of, offset};
+    if (offset > of->size)
+        size = 0;
+    else if (size > of->size - offset)
+        size = of->size - offset;
+    return (struct mos_io){&driver, size, s};
+}
+
+struct faulty_state {
+    struct mos_io of;
+    unsigned long fail_at, *calls;
+    int errnum;
+};
+
+static int faulty_read(struct mos_io *io, void *to, size_t length, uint64_t offset) {
+    struct faulty_state *s = io->self;
+    return ++*s->calls == s->fail_at ? s->errnum : mos_io_read(&s->of, to, length, offset);
+}
+
+static int faulty_write(struct mos_io *io, const void *from, size_t length, uint64_t offset) {
+    struct faulty_state *s = io->self;
+    return ++*s->calls == s->fail_at ? s->errnum : mos_io_write(&s->of, from, length, offset);
+}
+
+struct mos_io mos_io_faulty(struct mos_arena *arena, struct mos_io *of, unsigned long fail_at,
+                            int errnum, unsigned long *calls) {
+    static const struct mos_io_driver driver = {faulty_read, faulty_write};
+    struct faulty_state *s = mos_alloc(arena, sizeof *s);
+    *s = (struct faulty_state){*of, fail_at, calls, errnum};
+    return (struct mos_io){&driver, of->size, s};
+}

@@ -1,0 +1,40 @@
+/* Input and output by offset: one table of functions over memory, files, a window of another, and
+ * a form that fails on purpose.  All offsets and lengths are bytes. */
+#ifndef MOS_IO_IO_H
+#define MOS_IO_IO_H
+
+#include "base/buf.h"
+#include "base/error.h"
+#include "mosaicum/host.h"
+
+struct mos_io;
+
+struct mos_io_driver {
+    /* Reads exactly `length` bytes; reading past the end is EIO.  Returns an errno value. */
+    int (*read)(struct mos_io *io, void *to, size_t length, uint64_t offset);
+    /* Writes exactly `length` bytes; NULL for read-only kinds. */
+    int (*write)(struct mos_io *io, const void *from, size_t length, uint64_t offset);
+};
+
+struct mos_io {
+    const struct mos_io_driver *driver;
+    uint64_t size;
+    void *self;
+};
+
+/* A memory buffer of fixed size (kept by reference). */
+struct mos_io mos_io_memory(struct mos_arena *arena, void *bytes, uint64_t size);
+/* An open file of the host. */
+struct mos_io mos_io_file(struct mos_arena *arena, const struct mos_host *host, int file,
+                          uint64_t size);
+/* The span [offset, offset + size) of another. */
+struct mos_io mos_io_window(struct mos_arena *arena, struct mos_io *of, uint64_t offset,
+                            uint64_t size);
+/* Fails the n-th call (from 1) with `errnum`; 0 never fails.  *calls counts them. */
+struct mos_io mos_io_faulty(struct mos_arena *arena, struct mos_io *of, unsigned long fail_at,
+                            int errnum, unsigned long *calls);
+
+int mos_io_read(struct mos_io *io, void *to, size_t length, uint64_t offset);
+int mos_io_write(struct mos_io *io, const void *from, size_t length, uint64_t offset);
+
+#endif

@@ -1,0 +1,29 @@
+/* The record of a build, as JSON: inputs and outputs with size, hash and place; for every image
+ * which bytes are data, must be zero, or do not matter.  No clock, host name or absolute path. */
+#ifndef MOS_LEDGER_LEDGER_H
+#define MOS_LEDGER_LEDGER_H
+
+#include "base/buf.h"
+
+struct mos_ledger;
+
+struct mos_ledger *mos_ledger_new(const char *workspace, const char *board, const char *version);
+void mos_ledger_free(struct mos_ledger *ledger);
+void mos_ledger_input(struct mos_ledger *ledger, const char *name, const char *file,
+                      const char *member, uint64_t size, const uint8_t sha256[32],
+                      const char *place);
+void mos_ledger_output(struct mos_ledger *ledger, const char *file, uint64_t size,
+                       const uint8_t sha256[32]);
+/* An image: its hash is that of the list of its chunks' hashes. */
+void mos_ledger_image(struct mos_ledger *ledger, const char *file, const char *medium,
+                      uint64_t size, uint32_t sector, const uint8_t hash[32]);
+/* Parts of the last image. */
+void mos_ledger_chunk(struct mos_ledger *ledger, const uint8_t hash[32]);
+void mos_ledger_region(struct mos_ledger *ledger, const char *name, const char *holds,
+                       const char *owner, unsigned number, const char *id, uint64_t offset,
+                       uint64_t length, const char *place);
+void mos_ledger_span(struct mos_ledger *ledger, uint64_t offset, uint64_t length,
+                     const char *kind); /* "data", "zero", "any" */
+void mos_ledger_write(const struct mos_ledger *ledger, struct mos_buf *out);
+
+#endif

@@ -1,0 +1,33 @@
+/* Kernel images: what their headers say.  One row a format. */
+#ifndef MOS_LINUX_IMAGE_H
+#define MOS_LINUX_IMAGE_H
+
+#include "base/ctx.h"
+
+enum { MOS_KERNEL_HEAD = 4096 }; /* bytes of a file that a reader may look at */
+
+struct mos_kernel_header {
+    const char *format;       /* "arm64 Image" */
+    const char *cpu;          /* "arm64"; NULL: cannot be told (compressed) */
+    const char *boot_command; /* the loader's command for it; NULL: it cannot be started as it is */
+    uint64_t text_offset;     /* from a place aligned to `alignment` to its first byte */
+    uint64_t alignment;       /* of that place */
+    uint64_t running_size;    /* bytes of RAM from its first byte, zero-initialised tail included */
+    bool anywhere;            /* may lie anywhere in RAM; else near its start */
+};
+
+struct mos_kernel_format {
+    const char *name;
+    /* Reads the first `length` (up to MOS_KERNEL_HEAD) of `file_size` bytes; false: not this. */
+    bool (*read)(const uint8_t *head, size_t length, uint64_t file_size,
+                 struct mos_kernel_header *out);
+};
+
+extern const struct mos_kernel_format mos_kernel_arm64, mos_kernel_riscv, mos_kernel_zimage,
+    mos_kernel_bzimage, mos_kernel_elf, mos_kernel_compressed;
+
+/* The first format that fits; false when none does. */
+bool mos_kernel_read(const uint8_t *head, size_t length, uint64_t file_size,
+                     struct mos_kernel_header *out);
+
+#endif

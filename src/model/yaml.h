@@ -1,0 +1,31 @@
+/* YAML text to a tree of nodes with places: the only user of libyaml. */
+#ifndef MOS_MODEL_YAML_H
+#define MOS_MODEL_YAML_H
+
+#include "base/ctx.h"
+
+enum mos_node_kind { MOS_NODE_SCALAR, MOS_NODE_MAP, MOS_NODE_LIST };
+
+struct mos_node {
+    enum mos_node_kind kind;
+    struct mos_place place;     /* the scalar, or the whole collection's first character */
+    const char *key;            /* in a map: its name, else NULL */
+    struct mos_place key_place;
+    const char *text;           /* scalars; never NULL */
+    bool plain;                 /* a scalar without quotes */
+    bool flow;                  /* written with { } or [ ], or inside such a collection */
+    struct mos_node **items;    /* maps and lists */
+    size_t count;
+};
+
+enum { MOS_YAML_LIMIT = 4 << 20, MOS_YAML_DEPTH = 64, MOS_YAML_NODES = 1000000 };
+
+/* Parses one document.  NULL when it cannot be parsed at all or breaks a limit: then there is one
+ * finding marked unparsable.  Anchors, aliases, tags, merge keys and doubled keys are findings of
+ * their own and the rest is still returned. */
+struct mos_node *mos_yaml_parse(struct mos_ctx *ctx, const struct mos_source *source);
+
+/* The item of a map with this key, or NULL. */
+struct mos_node *mos_node_get(const struct mos_node *map, const char *key);
+
+#endif

@@ -1,0 +1,261 @@
+/* Steps 4 and 5: placements in RAM, kernel arguments, the boot script. */
+#include "plan/plan.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+
+#include <string.h>
+
+static void find_ram(struct mos_plan *plan) {
+    const struct mos_hardware *h = plan->board->hardware;
+    if (!h || !h->ram.count)
+        return;
+    const struct mos_ram *ram = h->ram.items[0];
+    if (ram->r.broken || !mos_has(ram->start) || !ram->sizes.count)
+        return;
+    uint64_t least = UINT64_MAX;
+    for (size_t i = 0; i < ram->sizes.count; i++)
+        if (mos_has(ram->sizes.items[i]))
+            least = mos_min(least, ram->sizes.items[i]->number);
+    if (least == UINT64_MAX || least > UINT64_MAX - ram->start->number)
+        return;
+    plan->ram = (struct mos_ram_map){ram->start->number, least, ram->start->number + least};
+    plan->has_ram = true;
+    for (size_t i = 0; i < h->held.count; i++) {
+        const struct mos_held *held = h->held.items[i];
+        if (mos_has(held->top) && held->top->number < least)
+            plan->ram.top = mos_min(plan->ram.top, plan->ram.start + least - held->top->number);
+    }
+}
+
+/* ---- arguments ---- */
+
+static const struct mos_region_plan *find_region(const struct mos_plan *plan, const char *name) {
+    for (size_t m = 0; m < plan->media.count; m++) {
+        const struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, m);
+        for (size_t i = 0; i < medium->regions.count; i++) {
+            const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i);
+            if (!r->copy && strcmp(r->name, name) == 0)
+                return r;
+        }
+    }
+    return NULL;
+}
+
+static const char *console_text(struct mos_plan *plan) {
+    const struct mos_hardware *h = plan->board->hardware;
+    if (!h || !h->console || !mos_has(h->console->port))
+        return NULL;
+    if (!mos_has(h->console->baud))
+        return h->console->port->text;
+    return mos_printf(plan->ctx->arena, "%s,%s", h->console->port->text, h->console->baud->text);
+}
+
+/* What <name> stands for; NULL when it is nothing known. */
+static const char *meaning(struct mos_plan *plan, const char *name) {
+    char id[37];
+    if (strcmp(name, "console") == 0)
+        return console_text(plan);
+    const struct mos_region_plan *r = find_region(plan, name);
+    if (!r || !r->number)
+        return NULL;
+    mos_uuid_text(r->id, id);
+    return mos_printf(plan->ctx->arena, "PARTUUID=%s", id);
+}
+
+static void unknown_name(struct mos_plan *plan, const struct mos_value *v, size_t at, size_t length,
+                         const char *name) {
+    struct mos_findings *list = &plan->ctx->findings;
+    const struct mos_region_plan *r = find_region(plan, name);
+    struct mos_finding *f;
+    struct mos_place place = v->place;
+    if (place.length >= strlen(v->text)) { /* point at the name, behind a quotation mark if any */
+        place.offset += at + (place.length > strlen(v->text));
+        place.length = length;
+    }
+    if (r) {
+        f = mos_find(list, MOS_RULE_BOOT_ROOT_UNKNOWN,
+                     "<%s> is no partition, so the kernel cannot be told about it.", name);
+        mos_finding_at(list, f, place);
+        mos_finding_at(list, f, r->def->r.key_place);
+        mos_finding_try(list, f, "Give region %s a number in the partition table.", name);
+        return;
+    }
+    f = mos_find(list, MOS_RULE_BOARD_REFERENCE, "There is nothing called <%s>.", name);
+    mos_finding_at(list, f, place);
+    const char *names[64];
+    size_t count = 0;
+    names[count++] = "console";
+    for (size_t m = 0; m < plan->media.count; m++) {
+        const struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, m);
+        for (size_t i = 0; i < medium->regions.count && count < 64; i++)
+            names[count++] = ((struct mos_region_plan *)mos_vec_pointer(&medium->regions, i))->name;
+    }
+    const char *near = mos_near(name, names, count);
+    if (near)
+        mos_finding_try(list, f, "<%s>", near);
+    else
+        mos_finding_try(list, f, "The name of a region, or console.");
+}
+
+/* Puts in what each <name> stands for; false when one is not known. */
+static bool expand(struct mos_plan *plan, const struct mos_value *v, struct mos_buf *out) {
+    const char *p = v->text;
+    while (*p) {
+        const char *open = strchr(p, '<'), *close = open ? strchr(open, '>') : NULL;
+        if (!close) {
+            mos_buf_text(out, p);
+            return true;
+        }
+        const char *name = mos_strndup(plan->ctx->arena, open + 1, (size_t)(close - open) - 1);
+        const char *text = meaning(plan, name);
+        if (!text) {
+            unknown_name(plan, v, (size_t)(open - v->text), (size_t)(close - open) + 1, name);
+            return false;
+        }
+        mos_buf_add(out, p, (size_t)(open - p));
+        mos_buf_text(out, text);
+        p = close + 1;
+    }
+    return true;
+}
+
+static bool write_arguments(struct mos_plan *plan, const struct mos_boot_entry *e,
+                            struct mos_buf *out) {
+    bool ok = true;
+    for (size_t i = 0; i < e->arguments.count; i++) {
+        const struct mos_argument *a = e->arguments.items[i];
+        for (size_t k = 0; k < a->values.count; k++) {
+            if (!mos_has(a->values.items[k]))
+                continue;
+            mos_buf_printf(out, "%s%s=", out->length ? " " : "", a->r.name);
+            ok &= expand(plan, a->values.items[k], out);
+        }
+    }
+    for (size_t i = 0; i < e->flags.count; i++)
+        if (mos_has(e->flags.items[i]))
+            mos_buf_printf(out, "%s%s", out->length ? " " : "", e->flags.items[i]->text);
+    return ok;
+}
+
+static void find_root(struct mos_plan *plan, struct mos_entry_plan *e) {
+    const struct mos_argument *a = mos_named_get(&e->def->arguments, "root");
+    if (!a || a->values.count != 1 || !mos_has(a->values.items[0]))
+        return;
+    const char *text = a->values.items[0]->text;
+    size_t n = strlen(text);
+    if (n > 2 && text[0] == '<' && text[n - 1] == '>')
+        e->root = find_region(plan, mos_strndup(plan->ctx->arena, text + 1, n - 2));
+}
+
+/* ---- entries ---- */
+
+static void give(const struct mos_value *address, const struct mos_record *entry,
+                 const char *what, struct mos_placement *p) {
+    p->what = what;
+    p->place = entry->key_place;
+    if (!mos_has(address))
+        return;
+    p->given = true;
+    p->ranges[MOS_RANGE_LOADED].start = address->number;
+    p->place = address->place;
+}
+
+static void settle(struct mos_plan *plan, struct mos_entry_plan *e) {
+    const struct mos_entry_addresses *a = e->def->addresses;
+    struct mos_boot_step *s = &e->step;
+    give(a ? a->kernel : NULL, &e->def->r, "kernel", &s->kernel);
+    give(a ? a->tree : NULL, &e->def->r, "tree", &s->tree);
+    give(a ? a->ramdisk : NULL, &e->def->r, "ramdisk", &s->ramdisk);
+    if (!plan->has_ram || !e->kernel_known || (e->tree && !e->tree->tree))
+        return;
+    mos_placement_settle(&plan->ram, &e->header, e->kernel->size,
+                         e->tree ? e->tree->blob.length : 0, e->ramdisk ? e->ramdisk->size : 0,
+                         &s->kernel, &s->tree, &s->ramdisk);
+    e->settled = true;
+}
+
+static const char *boot_file(struct mos_plan *plan, const char *name) {
+    return mos_path_join(plan->ctx->arena, plan->boot_prefix ? plan->boot_prefix : "", name);
+}
+
+static struct mos_entry_plan *plan_entry(struct mos_plan *plan, const struct mos_boot_entry *def) {
+    struct mos_entry_plan *e = mos_alloc(plan->ctx->arena, sizeof *e);
+    e->def = def;
+    const struct mos_value *kernel = def->kernel;
+    if (!kernel && plan->board->kernel)
+        kernel = plan->board->kernel->image;
+    e->kernel = mos_has(kernel) ? mos_plan_piece(plan, kernel->target) : NULL;
+    e->ramdisk = mos_has(def->ramdisk) ? mos_plan_piece(plan, def->ramdisk->target) : NULL;
+    for (size_t i = 0; i < plan->blobs.count && mos_has(def->tree); i++) {
+        struct mos_blob_plan *b = mos_vec_pointer(&plan->blobs, i);
+        if (b->def == def->tree->target)
+            e->tree = b;
+    }
+    if (e->kernel && e->kernel->found)
+        e->kernel_known =
+            mos_kernel_read(e->kernel->head, e->kernel->head_length, e->kernel->size, &e->header) &&
+            e->header.boot_command;
+    struct mos_buf arguments = {.arena = plan->ctx->arena};
+    write_arguments(plan, def, &arguments);
+    find_root(plan, e);
+    e->step.name = def->r.name;
+    e->step.arguments = mos_buf_string(&arguments);
+    e->step.command = e->kernel_known ? e->header.boot_command : "booti";
+    if (e->kernel)
+        e->step.kernel_file = boot_file(plan, e->kernel->def->r.name);
+    if (e->tree)
+        e->step.tree_file =
+            boot_file(plan, mos_printf(plan->ctx->arena, "%s.dtb", e->tree->def->r.name));
+    if (e->ramdisk)
+        e->step.ramdisk_file = boot_file(plan, e->ramdisk->def->r.name);
+    settle(plan, e);
+    return e;
+}
+
+static void find_dialect(struct mos_plan *plan) {
+    const struct mos_loader *l = plan->board->loader;
+    if (!l || !mos_has(l->dialect))
+        return;
+    plan->dialect = mos_dialect_find(l->dialect->text);
+    if (plan->dialect)
+        return;
+    struct mos_buf known = {.arena = plan->ctx->arena};
+    for (size_t i = 0; mos_dialect_at(i); i++)
+        mos_buf_printf(&known, "%s%s", i ? ", " : "", mos_dialect_at(i)->name);
+    struct mos_finding *f = mos_find(&plan->ctx->findings, MOS_RULE_BOARD_SCHEMA,
+                                     "There is no loader dialect %s.", l->dialect->text);
+    mos_finding_at(&plan->ctx->findings, f, l->dialect->place);
+    mos_finding_try(&plan->ctx->findings, f, "Known: %s.", mos_buf_string(&known));
+}
+
+static void write_script(struct mos_plan *plan) {
+    struct mos_boot_step *steps =
+        mos_alloc_array(plan->ctx->arena, plan->entries.count, sizeof *steps);
+    for (size_t i = 0; i < plan->entries.count; i++) {
+        const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
+        if (!e->settled)
+            return;
+        steps[i] = e->step;
+    }
+    const struct mos_value *device = plan->boot_medium->medium->loader;
+    plan->script = (struct mos_boot_script){.board = plan->board->r.name,
+                                            .device = mos_text_or(device, "mmc 0"),
+                                            .partition = plan->boot_region->number,
+                                            .steps = steps,
+                                            .count = plan->entries.count,
+                                            .date = plan->board->date};
+    plan->dialect->write_script(&plan->script, &plan->script_text);
+    plan->dialect->wrap_script(&plan->script, mos_buf_string(&plan->script_text),
+                               plan->script_text.length, &plan->script_file);
+}
+
+void mos_plan_boot(struct mos_plan *plan) {
+    find_ram(plan);
+    find_dialect(plan);
+    const struct mos_boot *b = plan->board->boot;
+    for (size_t i = 0; b && i < b->entries.count; i++)
+        mos_vec_push_pointer(&plan->entries, plan_entry(plan, b->entries.items[i]));
+    if (plan->entries.count && plan->boot_region && plan->dialect)
+        write_script(plan);
+}

@@ -1,0 +1,404 @@
+/* Steps 2 and 4: identities of regions, and where each one lies. */
+#include "plan/plan.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+
+#include <string.h>
+
+enum { PARTITION_ALIGN = 1 << 20, RAW_ALIGN = 4096, SECTOR = 512 };
+
+static struct mos_finding *complain(struct mos_plan *plan, struct mos_place place,
+                                    const char *message) {
+    struct mos_finding *f =
+        mos_find(&plan->ctx->findings, MOS_RULE_BOARD_SCHEMA, "%s", message);
+    mos_finding_at(&plan->ctx->findings, f, place);
+    return f;
+}
+
+static void derive_id(struct mos_plan *plan, const char *what, const char *medium,
+                      const char *region, uint8_t out[16]) {
+    mos_uuid_from_name(mos_printf(plan->ctx->arena, "%s/%s/%s/%s/%s", plan->board->workspace_name,
+                                  plan->board->r.name, medium, region, what),
+                       out);
+}
+
+/* A size in bytes, sectors counted out. */
+static uint64_t bytes_of(const struct mos_medium_plan *m, const struct mos_value *v) {
+    uint64_t bytes = v->number;
+    return v->sectors && !mos_mul(v->number, m->sector, &bytes) ? UINT64_MAX / 2 : bytes;
+}
+
+/* ---- the medium ---- */
+
+static bool good_sector(uint64_t bytes) {
+    return bytes == 512 || bytes == 4096;
+}
+
+static const struct mos_table_driver *find_table(struct mos_plan *plan,
+                                                 const struct mos_table *def) {
+    if (!def || !mos_has(def->kind))
+        return NULL;
+    const struct mos_table_driver *t = mos_table_find(def->kind->text);
+    if (t)
+        return t;
+    struct mos_finding *f = complain(
+        plan, def->kind->place,
+        mos_printf(plan->ctx->arena, "There is no partition table %s.", def->kind->text));
+    struct mos_buf known = {.arena = plan->ctx->arena};
+    for (size_t i = 0; (t = mos_table_at(i)); i++)
+        mos_buf_printf(&known, "%s%s", i ? ", " : "", t->name);
+    mos_finding_try(&plan->ctx->findings, f, "Known: %s.", mos_buf_string(&known));
+    return NULL;
+}
+
+static void set_up_table(struct mos_plan *plan, struct mos_medium_plan *m) {
+    const struct mos_table *def = m->def->table;
+    m->usable_end = m->size;
+    m->table = find_table(plan, def);
+    if (!m->table)
+        return;
+    m->entries = mos_has(def->entries) ? (uint32_t)def->entries->number : m->table->default_entries;
+    if (m->entries == 0 || m->entries > m->table->most_entries) {
+        struct mos_finding *f =
+            complain(plan, def->entries->place,
+                     mos_printf(plan->ctx->arena, "A %s cannot have %u entries.", m->table->title,
+                                m->entries));
+        mos_finding_try(&plan->ctx->findings, f, "1 to %u.", m->table->most_entries);
+        m->entries = m->table->default_entries;
+    }
+    m->span_count = m->table->spans(m->sector, m->size, m->entries, m->spans, 8);
+    for (size_t i = 0; i < m->span_count; i++)
+        if (m->spans[i].start < m->size / 2)
+            m->usable_start = mos_max(m->usable_start, m->spans[i].end);
+        else
+            m->usable_end = mos_min(m->usable_end, m->spans[i].start);
+}
+
+static struct mos_medium_plan *new_medium(struct mos_plan *plan, const struct mos_layout *def) {
+    const struct mos_board *b = plan->board;
+    const struct mos_medium *medium =
+        b->hardware ? mos_named_get(&b->hardware->media, def->r.name) : NULL;
+    if (!medium || medium->r.broken || !medium->size || !mos_has(medium->size->at_least))
+        return NULL;
+    struct mos_medium_plan *m = mos_alloc(plan->ctx->arena, sizeof *m);
+    m->def = def;
+    m->medium = medium;
+    m->name = def->r.name;
+    m->regions = mos_vec_make(plan->ctx->arena, sizeof(void *));
+    m->sector = SECTOR;
+    if (mos_has(medium->sector) && good_sector(medium->sector->number))
+        m->sector = (uint32_t)medium->sector->number;
+    else if (mos_has(medium->sector))
+        mos_finding_try(&plan->ctx->findings,
+                        complain(plan, medium->sector->place, "A sector has 512 or 4096 bytes."),
+                        "512 B or 4096 B");
+    m->size = mos_round_down(bytes_of(m, medium->size->at_least), m->sector);
+    m->align = PARTITION_ALIGN;
+    if (mos_has(medium->erase) && medium->erase->number > m->align &&
+        medium->erase->number % PARTITION_ALIGN == 0)
+        m->align = medium->erase->number;
+    if (m->size < 64 * (uint64_t)m->sector) {
+        complain(plan, medium->size->at_least->place,
+                 mos_printf(plan->ctx->arena, "Medium %s is too small to hold anything.", m->name));
+        return NULL;
+    }
+    derive_id(plan, "disk", m->name, "", m->id);
+    set_up_table(plan, m);
+    return m;
+}
+
+/* ---- regions ---- */
+
+static const struct mos_environment_plan *find_environment(const struct mos_plan *plan,
+                                                           const struct mos_environment *def) {
+    for (size_t i = 0; i < plan->environments.count; i++) {
+        const struct mos_environment_plan *e = mos_vec_pointer(&plan->environments, i);
+        if (e->def == def)
+            return e;
+    }
+    return NULL;
+}
+
+static void find_fs(struct mos_plan *plan, struct mos_region_plan *r) {
+    const struct mos_volume *v = r->def->volume;
+    if (!v || !mos_has(v->kind))
+        return;
+    r->fs = mos_fs_find(v->kind->text);
+    if (r->fs)
+        return;
+    const char *names[16];
+    size_t count = 0;
+    for (const struct mos_fs_driver *d; count < 16 && (d = mos_fs_at(count)); count++)
+        names[count] = d->name;
+    const char *near = mos_near(v->kind->text, names, count);
+    struct mos_buf known = {.arena = plan->ctx->arena};
+    for (size_t i = 0; i < count; i++)
+        mos_buf_printf(&known, "%s%s", i ? ", " : "", names[i]);
+    struct mos_finding *f = complain(
+        plan, v->kind->place,
+        mos_printf(plan->ctx->arena, "There is no file system %s.", v->kind->text));
+    mos_finding_try(&plan->ctx->findings, f, "%s", near ? near : mos_buf_string(&known));
+}
+
+/* A region holds exactly one kind of content, or none. */
+static void check_content(struct mos_plan *plan, const struct mos_region *d) {
+    const struct mos_place places[] = {
+        d->stage ? d->stage->place : (struct mos_place){0},
+        d->environment ? d->environment->place : (struct mos_place){0},
+        d->piece ? d->piece->place : (struct mos_place){0},
+        d->volume ? d->volume->r.key_place : (struct mos_place){0}};
+    size_t count = 0;
+    for (size_t i = 0; i < 4; i++)
+        count += places[i].source != NULL;
+    if (count < 2)
+        return;
+    struct mos_finding *f =
+        mos_find(&plan->ctx->findings, MOS_RULE_BOARD_SCHEMA,
+                 "Region %s holds more than one thing.", d->r.name);
+    for (size_t i = 0; i < 4; i++)
+        mos_finding_at(&plan->ctx->findings, f, places[i]);
+    mos_finding_try(&plan->ctx->findings, f, "Give each its own region.");
+}
+
+static struct mos_region_plan *new_region(struct mos_plan *plan, struct mos_medium_plan *m,
+                                          const struct mos_region *def) {
+    struct mos_region_plan *r = mos_alloc(plan->ctx->arena, sizeof *r);
+    r->def = def;
+    r->name = def->r.name;
+    r->place = def->r.key_place;
+    check_content(plan, def);
+    find_fs(plan, r);
+    if (mos_has(def->stage) && def->stage->target) {
+        const struct mos_stage *s = def->stage->target;
+        r->piece = mos_has(s->piece) ? mos_plan_piece(plan, s->piece->target) : NULL;
+    } else if (mos_has(def->piece)) {
+        r->piece = mos_plan_piece(plan, def->piece->target);
+    } else if (mos_has(def->environment)) {
+        r->environment = find_environment(plan, def->environment->target);
+    }
+    if (mos_has(def->number) && def->number->number >= 1 && m->table)
+        r->number = (unsigned)mos_min(def->number->number, 10000);
+    r->label = mos_text_or(def->label, r->name);
+    r->bootable = mos_has(def->bootable) && def->bootable->truth;
+    derive_id(plan, "partition", m->name, r->name, r->id);
+    if (m->table) {
+        const char *purpose = r->fs ? r->fs->name : "raw";
+        if (mos_has(def->type) ? !mos_uuid_parse(def->type->text, r->type)
+                               : !m->table->type_for(purpose, r->type)) {
+            struct mos_finding *f = complain(
+                plan, def->type ? def->type->place : def->r.key_place,
+                mos_printf(plan->ctx->arena, "The type of region %s is no identifier.", r->name));
+            mos_finding_try(&plan->ctx->findings, f, "0fc63daf-8483-4772-8e79-3d69d8477de4");
+        }
+    }
+    mos_vec_push_pointer(&m->regions, r);
+    return r;
+}
+
+/* What the content asks for when no size is stated; 0: nothing is known. */
+static uint64_t natural_size(const struct mos_medium_plan *m, const struct mos_region_plan *r) {
+    uint64_t size = 0;
+    if (mos_has(r->def->stage) && r->def->stage->target) {
+        const struct mos_stage *s = r->def->stage->target;
+        if (mos_has(s->limit))
+            size = bytes_of(m, s->limit);
+    }
+    if (!size && r->piece && r->piece->found)
+        size = r->piece->size;
+    if (r->environment)
+        size = r->environment->size;
+    return mos_round_up(size, m->sector);
+}
+
+static const struct mos_first_place *rom_place(const struct mos_plan *plan,
+                                               const struct mos_medium_plan *m,
+                                               const struct mos_region_plan *r) {
+    if (!plan->board->rom || !mos_has(r->def->stage) || !r->def->stage->target)
+        return NULL;
+    const struct mos_stage *s = r->def->stage->target;
+    if (!mos_has(s->by) || strcmp(s->by->text, "rom") != 0)
+        return NULL;
+    const struct mos_first_place *p = mos_named_get(&plan->board->rom->first_stage, m->name);
+    return p && mos_has(p->at) ? p : NULL;
+}
+
+static void set_size(struct mos_plan *plan, struct mos_medium_plan *m, struct mos_region_plan *r) {
+    const struct mos_value *size = r->def->size;
+    const struct mos_first_place *rom = rom_place(plan, m, r);
+    if (mos_has(size) && !size->rest) {
+        r->length = bytes_of(m, size);
+    } else if (!size) {
+        r->length = rom && mos_has(rom->limit) ? bytes_of(m, rom->limit) : natural_size(m, r);
+        bool silent = (r->piece && !r->piece->found) || r->def->r.broken ||
+                      (r->def->stage && !mos_has(r->def->stage)) ||
+                      (r->def->environment && !r->environment);
+        if (!r->length && !silent) {
+            struct mos_finding *f =
+                complain(plan, r->def->r.key_place,
+                         mos_printf(plan->ctx->arena, "Region %s has no size.", r->name));
+            mos_finding_try(&plan->ctx->findings, f, "size: 64 MiB, or size: rest");
+        }
+    }
+    if (r->piece && r->piece->found)
+        r->content = r->piece->size;
+    if (r->environment)
+        r->content = r->environment->size;
+}
+
+static void fix_start(struct mos_plan *plan, struct mos_medium_plan *m, struct mos_region_plan *r) {
+    const struct mos_first_place *rom = rom_place(plan, m, r);
+    if (mos_has(r->def->at)) {
+        r->start = bytes_of(m, r->def->at);
+        r->place = r->def->at->place;
+    } else if (rom && !r->def->at) {
+        r->start = bytes_of(m, rom->at);
+        r->place = rom->at->place;
+        r->from_rom = true;
+    } else {
+        return;
+    }
+    r->placed = r->length != 0;
+}
+
+/* The copies of a first stage that the ROM looks for. */
+static void add_copies(struct mos_plan *plan, struct mos_medium_plan *m, struct mos_region_plan *r) {
+    const struct mos_first_place *rom = rom_place(plan, m, r);
+    for (size_t i = 0; rom && r->placed && i < rom->copies.count; i++) {
+        if (!mos_has(rom->copies.items[i]))
+            continue;
+        struct mos_region_plan *copy = mos_alloc(plan->ctx->arena, sizeof *copy);
+        *copy = *r;
+        copy->copy = (unsigned)i + 1;
+        copy->name = mos_printf(plan->ctx->arena, "%s (copy %u)", r->name, copy->copy);
+        copy->start = bytes_of(m, rom->copies.items[i]);
+        copy->place = rom->copies.items[i]->place;
+        copy->from_rom = true;
+        copy->number = 0;
+        mos_vec_push_pointer(&m->regions, copy);
+    }
+}
+
+/* ---- choosing places ---- */
+
+/* The first region in the way of [start, start + length), or NULL. */
+static const struct mos_region_plan *in_the_way(const struct mos_medium_plan *m, uint64_t start,
+                                                uint64_t length) {
+    const struct mos_region_plan *found = NULL;
+    for (size_t i = 0; i < m->regions.count; i++) {
+        const struct mos_region_plan *o = mos_vec_pointer(&m->regions, i);
+        if (o->placed && o->start < start + length && start < o->start + o->length &&
+            (!found || o->start < found->start))
+            found = o;
+    }
+    return found;
+}
+
+static uint64_t next_fixed(const struct mos_medium_plan *m, uint64_t from) {
+    uint64_t next = m->usable_end;
+    for (size_t i = 0; i < m->regions.count; i++) {
+        const struct mos_region_plan *o = mos_vec_pointer(&m->regions, i);
+        if (o->placed && o->start >= from)
+            next = mos_min(next, o->start);
+    }
+    return next;
+}
+
+static void choose_start(struct mos_medium_plan *m, struct mos_region_plan *r, uint64_t *cursor) {
+    uint64_t unit = r->number ? m->align : mos_max(RAW_ALIGN, m->sector);
+    uint64_t start = mos_round_up(*cursor, unit);
+    const struct mos_region_plan *o;
+    while ((o = in_the_way(m, start, mos_max(r->length, 1))))
+        start = mos_round_up(o->start + o->length, unit);
+    r->start = start;
+    r->chosen = true;
+    r->placed = true;
+}
+
+static void choose_rest(struct mos_medium_plan *m, struct mos_region_plan *r, uint64_t *cursor) {
+    if (!r->placed) {
+        r->length = 0;
+        if (!mos_has(r->def->at) || !r->start)
+            choose_start(m, r, cursor);
+    }
+    uint64_t end = next_fixed(m, r->start + 1);
+    end = mos_round_down(end, mos_is_power_of_two(m->align) ? PARTITION_ALIGN : m->sector);
+    r->length = end > r->start ? end - r->start : 0;
+    r->placed = r->length != 0;
+}
+
+static void place_regions(struct mos_medium_plan *m) {
+    uint64_t cursor = m->usable_start;
+    for (size_t i = 0; i < m->regions.count; i++) {
+        struct mos_region_plan *r = mos_vec_pointer(&m->regions, i);
+        bool rest = mos_has(r->def->size) && r->def->size->rest;
+        if (rest)
+            choose_rest(m, r, &cursor);
+        else if (!r->placed && r->length && !r->def->at)
+            choose_start(m, r, &cursor);
+        if (r->placed && !r->copy)
+            cursor = mos_max(cursor, r->start + r->length);
+        if (r->placed && r->chosen && r->start + r->length > m->usable_end) {
+            m->overflows = true;
+            m->needed = mos_max(m->needed, r->start + r->length + (m->size - m->usable_end));
+        }
+    }
+}
+
+static void set_wish(struct mos_plan *plan, const struct mos_medium_plan *m,
+                     struct mos_region_plan *r) {
+    const struct mos_volume *v = r->def->volume;
+    if (!r->fs || !r->placed)
+        return;
+    r->wish = (struct mos_volume_wish){.size = r->length,
+                                       .region_offset = r->start,
+                                       .sector = m->sector,
+                                       .label = mos_text_or(v->label, ""),
+                                       .date = plan->board->date};
+    if (mos_has(v->spare))
+        r->wish.spare = v->spare->percent ? r->length / 100 * v->spare->number
+                                          : bytes_of(m, v->spare);
+    derive_id(plan, "volume", m->name, r->name, r->wish.uuid);
+    derive_id(plan, "hash-seed", m->name, r->name, r->wish.hash_seed);
+}
+
+static void find_boot_region(struct mos_plan *plan, struct mos_medium_plan *m,
+                             struct mos_region_plan *r) {
+    const struct mos_volume *v = r->def->volume;
+    for (size_t k = 0; v && k < v->fills.count; k++) {
+        const struct mos_fill *f = v->fills.items[k];
+        if (!mos_has(f->made) || plan->boot_region)
+            continue;
+        struct mos_buf path = {.arena = plan->ctx->arena};
+        const char *to = mos_has(f->to) ? mos_entry_path(&path, f->to->text) : "";
+        plan->boot_region = r;
+        plan->boot_medium = m;
+        plan->boot_prefix = to ? to : "";
+        if (!r->def->bootable) /* the loader looks at the marked partition first */
+            r->bootable = r->number != 0;
+    }
+}
+
+void mos_plan_layout(struct mos_plan *plan) {
+    for (size_t i = 0; i < plan->board->layout.count; i++) {
+        struct mos_medium_plan *m = new_medium(plan, plan->board->layout.items[i]);
+        if (!m)
+            continue;
+        mos_vec_push_pointer(&plan->media, m);
+        for (size_t k = 0; k < m->def->regions.count; k++)
+            new_region(plan, m, m->def->regions.items[k]);
+        size_t stated = m->regions.count;
+        for (size_t k = 0; k < stated; k++) {
+            struct mos_region_plan *r = mos_vec_pointer(&m->regions, k);
+            set_size(plan, m, r);
+            fix_start(plan, m, r);
+            add_copies(plan, m, r);
+        }
+        place_regions(m);
+        for (size_t k = 0; k < m->regions.count; k++) {
+            struct mos_region_plan *r = mos_vec_pointer(&m->regions, k);
+            set_wish(plan, m, r);
+            find_boot_region(plan, m, r);
+        }
+    }
+}

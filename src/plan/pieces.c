@@ -1,0 +1,404 @@
+/* Step 3, first part: are the pieces there, how large are they, and what are their first bytes?
+ * Archives that contain other pieces are read here (once: their index is kept by hash). */
+#include "plan/plan.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+#include "store/store.h"
+
+#include <errno.h>
+#include <stdlib.h>
+#include <string.h>
+
+struct mos_piece_plan *mos_plan_piece(const struct mos_plan *plan, const struct mos_piece *def) {
+    for (size_t i = 0; i < plan->pieces.count; i++) {
+        struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
+        if (p->def == def)
+            return p;
+    }
+    return NULL;
+}
+
+static void missing(struct mos_plan *plan, const struct mos_piece_plan *p, const char *message,
+                    struct mos_place place, const char *remedy) {
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f = mos_find(list, MOS_RULE_PIECE_MISSING, "%s", message);
+    mos_finding_at(list, f, place);
+    (void)p;
+    if (remedy)
+        mos_finding_try(list, f, "%s", remedy);
+}
+
+/* Does the path, links followed, stay in the workspace? */
+static bool stays_inside(struct mos_plan *plan, const struct mos_piece_plan *p) {
+    const struct mos_host *h = plan->ctx->host;
+    char *real, *root;
+    if (h->real_path(h, p->path, &real))
+        return true;
+    bool inside = true;
+    if (!h->real_path(h, plan->board->root, &root)) {
+        size_t n = strlen(root);
+        inside = strncmp(real, root, n) == 0 && (real[n] == '/' || root[n - 1] == '/');
+        free(root);
+    }
+    free(real);
+    if (inside)
+        return true;
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f = mos_find(list, MOS_RULE_PIECE_PATH,
+                                     "Piece %s is a link that leads out of the workspace.",
+                                     p->def->r.name);
+    mos_finding_at(list, f, p->def->file->place);
+    mos_finding_try(list, f, "Put a copy of the file into the workspace.");
+    return false;
+}
+
+static void look_at_file(struct mos_plan *plan, struct mos_piece_plan *p) {
+    struct mos_ctx *ctx = plan->ctx;
+    struct mos_file_info info;
+    const struct mos_value *file = p->def->file;
+    p->path = mos_path_join(ctx->arena, plan->board->root, file->text);
+    int e = ctx->host->info(ctx->host, p->path, true, &info);
+    if (e || info.kind != MOS_FILE_REGULAR) {
+        missing(plan, p,
+                mos_printf(ctx->arena, "Piece %s: %s %s.", p->def->r.name, file->text,
+                           !e             ? "is not a file"
+                           : e == ENOENT ? "is not there"
+                                         : strerror(e)),
+                file->place,
+                e == ENOENT ? "Put the file there, or correct the path (it starts at the workspace)."
+                            : NULL);
+        return;
+    }
+    if (!stays_inside(plan, p))
+        return;
+    int handle;
+    p->size = info.size;
+    p->found = true;
+    if (ctx->host->open(ctx->host, p->path, MOS_OPEN_READ, &handle) == 0) {
+        ctx->host->pread(ctx->host, handle, p->head, sizeof p->head, 0, &p->head_length);
+        ctx->host->close(ctx->host, handle);
+    }
+}
+
+/* ---- hashing ---- */
+
+bool mos_plan_hash(struct mos_plan *plan, struct mos_piece_plan *p) {
+    struct mos_file_info info;
+    if (p->hashed || !p->found || p->member)
+        return true;
+    if (mos_store_known_hash(plan->ctx, p->path, p->sha256)) {
+        p->hashed = true;
+        return true;
+    }
+    if (plan->ctx->host->info(plan->ctx->host, p->path, true, &info) ||
+        !mos_hash_file(plan->ctx->host, p->path, p->sha256, plan->ctx->error))
+        return mos_fail(plan->ctx->error, MOS_ERROR_SYSTEM, 0, "Cannot read %s", p->path);
+    mos_store_keep_hash(plan->ctx, p->path, &info, p->sha256);
+    p->hashed = true;
+    return true;
+}
+
+static void compare_pin(struct mos_plan *plan, const struct mos_piece_plan *p) {
+    char hex[65];
+    if (!p->hashed || !mos_has(p->def->sha256))
+        return;
+    mos_sha256_hex(p->sha256, hex);
+    if (strcmp(hex, p->def->sha256->text) == 0)
+        return;
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f = mos_find(list, MOS_RULE_PIECE_HASH,
+                                     "Piece %s is not the file that was pinned.", p->def->r.name);
+    mos_finding_at(list, f, p->def->sha256->place);
+    mos_finding_why(list, f, "%s has the SHA-256 %s.",
+                    p->member ? p->member : p->def->file ? p->def->file->text : p->path, hex);
+    mos_finding_try(list, f, "Get the pinned file back, or pin the new one on purpose.");
+}
+
+/* ---- members of archives ---- */
+
+/* Watches an archive go by and keeps what pieces inside it need. */
+struct collector {
+    struct mos_plan *plan;
+    struct mos_piece_plan *archive, *current;
+    struct mos_sha256 *hash;
+    uint64_t at;
+};
+
+static bool collect_entry(void *self, const struct mos_entry *entry) {
+    struct collector *c = self;
+    c->current = NULL;
+    for (size_t i = 0; i < c->plan->pieces.count && entry->type == MOS_ENTRY_FILE; i++) {
+        struct mos_piece_plan *p = mos_vec_pointer(&c->plan->pieces, i);
+        if (p->outer != c->archive || strcmp(p->member, entry->path) != 0)
+            continue;
+        c->current = p;
+        p->found = true;
+        p->size = entry->size;
+        p->head_length = (size_t)mos_min(sizeof p->head, entry->size);
+        c->hash = mos_sha256_new();
+        c->at = 0;
+    }
+    return true;
+}
+
+static void hash_zeros(struct collector *c, uint64_t until) {
+    static const uint8_t zeros[4096];
+    while (c->hash && c->at < until) {
+        size_t n = (size_t)mos_min(sizeof zeros, until - c->at);
+        mos_sha256_update(c->hash, zeros, n);
+        c->at += n;
+    }
+}
+
+static bool collect_data(void *self, uint64_t offset, const void *bytes, size_t length) {
+    struct collector *c = self;
+    struct mos_piece_plan *p = c->current;
+    if (!p)
+        return true;
+    hash_zeros(c, offset);
+    if (c->hash)
+        mos_sha256_update(c->hash, bytes, length);
+    if (offset < sizeof p->head)
+        memcpy(p->head + offset, bytes, (size_t)mos_min(length, sizeof p->head - offset));
+    c->at = offset + length;
+    return true;
+}
+
+static bool collect_end(void *self, uint64_t sum) {
+    struct collector *c = self;
+    (void)sum;
+    if (c->current && c->hash) {
+        hash_zeros(c, c->current->size);
+        mos_sha256_final(c->hash, c->current->sha256);
+        c->current->hashed = true;
+    }
+    mos_sha256_free(c->hash);
+    c->hash = NULL;
+    return true;
+}
+
+static const char *stored_key(struct mos_plan *plan, const char *kind,
+                              const struct mos_piece_plan *p) {
+    char hex[65];
+    mos_sha256_hex(p->sha256, hex);
+    return mos_printf(plan->ctx->arena, "%s-%s", kind, hex);
+}
+
+/* What was kept of a member: size (8), hash (32), the head. */
+static const char *member_key(struct mos_plan *plan, const struct mos_piece_plan *p) {
+    uint8_t hash[MOS_SHA256_SIZE];
+    char hex[65];
+    mos_sha256(p->member, strlen(p->member), hash);
+    mos_sha256_hex(hash, hex);
+    hex[16] = 0;
+    return mos_printf(plan->ctx->arena, "%s-%s", stored_key(plan, "member", p->outer), hex);
+}
+
+static bool load_member(struct mos_plan *plan, struct mos_piece_plan *p) {
+    char *data;
+    size_t length;
+    if (!mos_store_get(plan->ctx, member_key(plan, p), &data, &length) || length < 40 ||
+        length - 40 > sizeof p->head)
+        return false;
+    p->size = mos_le64(data);
+    memcpy(p->sha256, data + 8, MOS_SHA256_SIZE);
+    p->head_length = length - 40;
+    memcpy(p->head, data + 40, p->head_length);
+    p->found = p->hashed = true;
+    return true;
+}
+
+static void keep_member(struct mos_plan *plan, const struct mos_piece_plan *p) {
+    uint8_t data[40 + MOS_KERNEL_HEAD];
+    mos_put_le64(data, p->size);
+    memcpy(data + 8, p->sha256, MOS_SHA256_SIZE);
+    memcpy(data + 40, p->head, p->head_length);
+    mos_store_put(plan->ctx, member_key(plan, p), data, 40 + p->head_length);
+}
+
+static bool known_members(struct mos_plan *plan, const struct mos_piece_plan *archive) {
+    for (size_t i = 0; i < plan->pieces.count; i++) {
+        struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
+        if (p->outer == archive && !load_member(plan, p))
+            return false;
+    }
+    return true;
+}
+
+static void load_index(struct mos_plan *plan, struct mos_piece_plan *p) {
+    char *data;
+    size_t length;
+    if (mos_store_get(plan->ctx, stored_key(plan, "index", p), &data, &length))
+        p->index = mos_index_load(plan->ctx, data, length);
+}
+
+static void keep_index(struct mos_plan *plan, const struct mos_piece_plan *p) {
+    struct mos_buf b = {.arena = plan->ctx->arena};
+    if (!plan->ctx->cache_folder)
+        return;
+    mos_index_save(p->index, &b);
+    mos_store_put(plan->ctx, stored_key(plan, "index", p), b.data, b.length);
+}
+
+/* Reads an archive for its members; its index comes with it. */
+static bool read_members(struct mos_plan *plan, struct mos_piece_plan *archive) {
+    struct collector c = {.plan = plan, .archive = archive};
+    struct mos_sink collect = {&c, collect_entry, collect_data, collect_end};
+    struct mos_index *index = mos_index_new(plan->ctx);
+    struct mos_sink sink = mos_index_recorder(index, &collect);
+    bool ok = mos_archive_stream(plan->ctx, archive->path, archive->def->r.key_place, &sink);
+    mos_sha256_free(c.hash);
+    if (!ok)
+        return mos_while(plan->ctx->error, "reading piece %s", archive->def->r.name);
+    archive->index = index;
+    keep_index(plan, archive);
+    for (size_t i = 0; i < plan->pieces.count; i++) {
+        struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
+        if (p->outer == archive && p->found && p->hashed)
+            keep_member(plan, p);
+    }
+    return true;
+}
+
+static void members_missing(struct mos_plan *plan, const struct mos_piece_plan *archive) {
+    for (size_t i = 0; i < plan->pieces.count; i++) {
+        struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
+        if (p->outer == archive && !p->found)
+            missing(plan, p,
+                    mos_printf(plan->ctx->arena, "Piece %s: there is no file %s in %s.",
+                               p->def->r.name, p->def->path->text, archive->def->r.name),
+                    p->def->path->place, "Correct the path; it starts at the root of the archive.");
+    }
+}
+
+static bool settle_archive(struct mos_plan *plan, struct mos_piece_plan *p) {
+    if (!p->found || !(p->member_of || p->unpacked))
+        return true;
+    if (p->member_of && !mos_plan_hash(plan, p))
+        return false;
+    if (!p->hashed && mos_store_known_hash(plan->ctx, p->path, p->sha256))
+        p->hashed = true;
+    if (p->hashed)
+        load_index(plan, p);
+    if (!p->member_of)
+        return true;
+    if (!known_members(plan, p) && !read_members(plan, p))
+        return false;
+    members_missing(plan, p);
+    return true;
+}
+
+/* ---- the step ---- */
+
+static void mark_unpacked(struct mos_plan *plan) {
+    for (size_t m = 0; m < plan->board->layout.count; m++) {
+        const struct mos_layout *l = plan->board->layout.items[m];
+        for (size_t i = 0; i < l->regions.count; i++) {
+            const struct mos_region *r = l->regions.items[i];
+            for (size_t k = 0; r->volume && k < r->volume->fills.count; k++) {
+                const struct mos_fill *f = r->volume->fills.items[k];
+                struct mos_piece_plan *p =
+                    mos_has(f->archive) ? mos_plan_piece(plan, f->archive->target) : NULL;
+                if (p)
+                    p->unpacked = true;
+            }
+        }
+    }
+}
+
+static void check_form(struct mos_plan *plan, const struct mos_piece *def) {
+    bool inside = def->in || def->path;
+    if (def->r.broken || (inside ? def->in && def->path && !def->file : def->file != NULL))
+        return;
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_BOARD_SCHEMA,
+                 "Piece %s needs either a file, or an archive (in) and a path.", def->r.name);
+    mos_finding_at(list, f, def->r.key_place);
+    mos_finding_try(list, f, "{file: pieces/…}, or {in: other-piece, path: boot/…}");
+}
+
+bool mos_plan_pieces(struct mos_plan *plan) {
+    struct mos_buf path = {.arena = plan->ctx->arena};
+    for (size_t i = 0; i < plan->board->pieces.count; i++) {
+        struct mos_piece_plan *p = mos_alloc(plan->ctx->arena, sizeof *p);
+        p->def = plan->board->pieces.items[i];
+        check_form(plan, p->def);
+        mos_vec_push_pointer(&plan->pieces, p);
+        if (mos_has(p->def->file) && !p->def->in)
+            look_at_file(plan, p);
+    }
+    for (size_t i = 0; i < plan->pieces.count; i++) {
+        struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
+        if (!mos_has(p->def->in) || !mos_has(p->def->path) || p->def->file)
+            continue;
+        struct mos_piece_plan *outer = mos_plan_piece(plan, p->def->in->target);
+        const char *inside = mos_entry_path(&path, p->def->path->text);
+        if (!outer || outer == p || !inside || !outer->found)
+            continue;
+        p->outer = outer;
+        p->path = outer->path;
+        p->member = mos_strdup(plan->ctx->arena, inside);
+        outer->member_of = true;
+    }
+    mark_unpacked(plan);
+    for (size_t i = 0; i < plan->pieces.count; i++) {
+        struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
+        if (mos_has(p->def->sha256) && !mos_plan_hash(plan, p))
+            return false;
+        if (!settle_archive(plan, p))
+            return false;
+    }
+    for (size_t i = 0; i < plan->pieces.count; i++)
+        compare_pin(plan, mos_vec_pointer(&plan->pieces, i));
+    return true;
+}
+
+/* ---- streaming one ---- */
+
+/* Lets one member of an archive through, under another description. */
+struct picker {
+    const char *member;
+    const struct mos_entry *as;
+    const struct mos_sink *to;
+    bool passing;
+};
+
+static bool pick_entry(void *self, const struct mos_entry *entry) {
+    struct picker *p = self;
+    p->passing = entry->type == MOS_ENTRY_FILE && strcmp(entry->path, p->member) == 0;
+    if (!p->passing)
+        return true;
+    struct mos_entry as = *p->as;
+    as.size = entry->size;
+    return p->to->entry(p->to->self, &as);
+}
+
+static bool pick_data(void *self, uint64_t offset, const void *bytes, size_t length) {
+    struct picker *p = self;
+    return !p->passing || p->to->data(p->to->self, offset, bytes, length);
+}
+
+static bool pick_end(void *self, uint64_t sum) {
+    struct picker *p = self;
+    return !p->passing || p->to->end(p->to->self, sum);
+}
+
+bool mos_plan_stream_piece(struct mos_plan *plan, const struct mos_piece_plan *piece,
+                           const struct mos_entry *as, const struct mos_sink *sink) {
+    if (!piece->member)
+        return mos_file_stream(plan->ctx, piece->path, as, sink);
+    struct picker p = {piece->member, as, sink, false};
+    struct mos_sink pick = {&p, pick_entry, pick_data, pick_end};
+    return mos_archive_stream(plan->ctx, piece->path, piece->def->r.key_place, &pick);
+}
+
+bool mos_plan_count_piece(struct mos_plan *plan, const struct mos_piece_plan *piece,
+                          const struct mos_entry *as, const struct mos_sink *sink) {
+    if (!piece->member || !piece->outer->index)
+        return mos_plan_stream_piece(plan, piece, as, sink);
+    struct picker p = {piece->member, as, sink, false};
+    struct mos_sink pick = {&p, pick_entry, pick_data, pick_end};
+    return mos_index_replay(plan->ctx, piece->outer->index, &pick);
+}

@@ -1,0 +1,20 @@
+#include "plan/plan.h"
+
+struct mos_plan *mos_plan_make(struct mos_ctx *ctx, const struct mos_board *board) {
+    struct mos_plan *plan = mos_alloc(ctx->arena, sizeof *plan);
+    plan->ctx = ctx;
+    plan->board = board;
+    struct mos_vec *lists[] = {&plan->pieces, &plan->media, &plan->environments, &plan->blobs,
+                               &plan->entries};
+    for (size_t i = 0; i < sizeof lists / sizeof *lists; i++)
+        *lists[i] = mos_vec_make(ctx->arena, sizeof(void *));
+    plan->script_text.arena = plan->script_file.arena = ctx->arena;
+    plan->boot_prefix = "";
+    if (!mos_plan_pieces(plan) || !mos_plan_environments(plan))
+        return NULL;
+    mos_plan_layout(plan);
+    if (!mos_plan_config(plan) || !mos_plan_trees(plan))
+        return NULL;
+    mos_plan_boot(plan);
+    return plan;
+}

@@ -1,0 +1,150 @@
+/* The plan: everything about one board that can be known before a byte is written.  Steps in their
+ * fixed order: pieces, layout, configuration, trees, environments, boot, volumes.  Rules read it;
+ * the build carries it out. */
+#ifndef MOS_PLAN_PLAN_H
+#define MOS_PLAN_PLAN_H
+
+#include "boot/dialect.h"
+#include "boot/environment.h"
+#include "content/content.h"
+#include "disk/table.h"
+#include "fs/fs.h"
+#include "kconfig/fragment.h"
+#include "model/model.h"
+#include "tree/tree.h"
+
+/* A piece as it was found. */
+struct mos_piece_plan {
+    const struct mos_piece *def;
+    const char *path;               /* of the host file (the outer archive for a member) */
+    const char *member;             /* path inside that archive, or NULL */
+    struct mos_piece_plan *outer;   /* the archive it lies in, or NULL */
+    bool found;                     /* it is there and may be used */
+    uint64_t size;
+    bool hashed;
+    uint8_t sha256[MOS_SHA256_SIZE];
+    uint8_t head[MOS_KERNEL_HEAD];
+    size_t head_length;
+    bool member_of;                 /* other pieces lie in it */
+    bool unpacked;                  /* a fill unpacks it */
+    struct mos_index *index;        /* of an archive; NULL: not read yet */
+};
+
+/* One span of a medium. */
+struct mos_region_plan {
+    const struct mos_region *def;
+    const char *name;
+    unsigned copy;                  /* 0, or the number of a first stage's copy */
+    bool placed;                    /* start and length are known */
+    bool chosen;                    /* the start is ours, not the user's */
+    bool from_rom;                  /* the start is the ROM's */
+    uint64_t start, length;         /* bytes */
+    uint64_t content;               /* bytes of a raw region that are written */
+    struct mos_place place;         /* of the value that set the start, or of the name */
+    unsigned number;                /* in the table; 0: in none */
+    uint8_t id[16], type[16];
+    const char *label;
+    bool bootable;
+    const struct mos_piece_plan *piece; /* raw content */
+    const struct mos_environment_plan *environment;
+    const struct mos_fs_driver *fs;
+    struct mos_volume_wish wish;
+    struct mos_volume_result result;
+    struct mos_volume_base *volume; /* its inventory, once counted or written */
+    bool counted, written;
+};
+
+struct mos_medium_plan {
+    const struct mos_layout *def;
+    const struct mos_medium *medium;
+    const char *name;
+    uint64_t size, usable_start, usable_end, align; /* bytes */
+    uint32_t sector;
+    const struct mos_table_driver *table; /* NULL: no table */
+    uint32_t entries;
+    uint8_t id[16];
+    struct mos_table_span spans[8];
+    size_t span_count;
+    struct mos_vec regions;   /* of struct mos_region_plan *, in order of the definition */
+    bool overflows;           /* what we placed does not fit: one finding, rule sum-too-big */
+    uint64_t needed;          /* bytes that would be enough */
+};
+
+struct mos_environment_plan {
+    const struct mos_environment *def;
+    struct mos_map variables; /* name -> struct mos_setenv * */
+    uint64_t needed, size;
+    bool flag_byte;
+};
+
+struct mos_blob_plan {
+    const struct mos_blob *def;
+    struct mos_dt *tree;  /* NULL: it has findings */
+    struct mos_buf blob;
+};
+
+struct mos_entry_plan {
+    const struct mos_boot_entry *def;
+    struct mos_piece_plan *kernel, *ramdisk;
+    struct mos_blob_plan *tree;
+    struct mos_kernel_header header;
+    bool kernel_known;        /* the header could be read */
+    bool settled;             /* addresses are known */
+    const struct mos_region_plan *root; /* what root= names, when it is a region */
+    struct mos_boot_step step;
+};
+
+struct mos_plan {
+    struct mos_ctx *ctx;
+    const struct mos_board *board;
+    struct mos_vec pieces, media, environments, blobs, entries; /* of pointers to the above */
+    struct mos_map config;      /* symbol -> struct mos_setting * */
+    bool has_config;
+    struct mos_map defaults;    /* the loader's compiled-in variables */
+    bool has_defaults;
+    const struct mos_dialect *dialect;
+    struct mos_ram_map ram;
+    bool has_ram;
+    const struct mos_region_plan *boot_region; /* the volume with `made: boot` */
+    const struct mos_medium_plan *boot_medium;
+    const char *boot_prefix;    /* folder of the boot files in it, "" for its root */
+    struct mos_boot_script script;
+    struct mos_buf script_text, script_file;
+};
+
+/* Makes the plan as far as it goes without reading the content of volumes.  NULL after an error. */
+struct mos_plan *mos_plan_make(struct mos_ctx *ctx, const struct mos_board *board);
+
+/* Where content is written while it is counted: a region's window of an image. */
+struct mos_plan_target {
+    void *self;
+    struct mos_io *(*open)(void *self, const struct mos_medium_plan *medium,
+                           const struct mos_region_plan *region);
+};
+/* Fills a volume: counts when target is NULL, else writes too. */
+bool mos_plan_fill(struct mos_plan *plan, const struct mos_medium_plan *medium,
+                   struct mos_region_plan *region, const struct mos_plan_target *target);
+/* Must an archive be read to know this volume's content? */
+bool mos_plan_unread(const struct mos_plan *plan, const struct mos_region_plan *region);
+/* The name of the n-th fill of a region's volume. */
+const struct mos_fill *mos_plan_fill_at(const struct mos_region_plan *region, unsigned index);
+
+/* Every piece's hash, for pins and the ledger. */
+bool mos_plan_hash(struct mos_plan *plan, struct mos_piece_plan *piece);
+struct mos_piece_plan *mos_plan_piece(const struct mos_plan *plan, const struct mos_piece *def);
+/* Streams a piece's bytes as the entry `as`. */
+bool mos_plan_stream_piece(struct mos_plan *plan, const struct mos_piece_plan *piece,
+                           const struct mos_entry *as, const struct mos_sink *sink);
+/* The same for counting: without its bytes where an index tells the rest. */
+bool mos_plan_count_piece(struct mos_plan *plan, const struct mos_piece_plan *piece,
+                          const struct mos_entry *as, const struct mos_sink *sink);
+
+/* The steps, in their order (plan.c calls them). */
+bool mos_plan_pieces(struct mos_plan *plan);
+void mos_plan_layout(struct mos_plan *plan);
+bool mos_plan_config(struct mos_plan *plan);
+bool mos_plan_trees(struct mos_plan *plan);
+bool mos_plan_environments(struct mos_plan *plan);
+void mos_plan_boot(struct mos_plan *plan);
+
+#endif

@@ -1,0 +1,242 @@
+/* Step 3, second part: kernel configuration, device trees and environments. */
+#include "plan/plan.h"
+
+#include "base/text.h"
+
+#include <errno.h>
+#include <string.h>
+
+enum { CONFIG_LIMIT = 4 << 20, BLOB_LIMIT = 16 << 20 };
+
+/* A file that the definition names by path; a missing one is a finding at the path. */
+static const struct mos_source *load(struct mos_plan *plan, const struct mos_value *path,
+                                     const char *what) {
+    struct mos_ctx *ctx = plan->ctx;
+    struct mos_file_info info;
+    const char *full = mos_path_join(ctx->arena, plan->board->root, path->text);
+    int e = ctx->host->info(ctx->host, full, true, &info);
+    if (!e && info.kind == MOS_FILE_REGULAR)
+        return mos_source_load(ctx, full, path->text, CONFIG_LIMIT);
+    struct mos_finding *f = mos_find(&ctx->findings, MOS_RULE_PIECE_MISSING, "%s: %s %s.", what,
+                                     path->text, e == ENOENT ? "is not there" : "is not a file");
+    mos_finding_at(&ctx->findings, f, path->place);
+    mos_finding_try(&ctx->findings, f,
+                    "Put the file there, or correct the path (it starts at the workspace).");
+    return NULL;
+}
+
+/* ---- kernel configuration ---- */
+
+static struct mos_config_part *read_part(struct mos_plan *plan, const struct mos_value *path,
+                                         const char *name) {
+    const struct mos_source *s = mos_has(path) ? load(plan, path, name) : NULL;
+    return s ? mos_config_read(plan->ctx, name, s) : NULL;
+}
+
+bool mos_plan_config(struct mos_plan *plan) {
+    const struct mos_kernel *k = plan->board->kernel;
+    if (!k || !k->config)
+        return true;
+    const struct mos_named *fragments = &k->config->fragments;
+    struct mos_config_part **parts =
+        mos_alloc_array(plan->ctx->arena, fragments->count + 1, sizeof(void *));
+    size_t count = 0;
+    struct mos_config_part *start =
+        k->config->start ? read_part(plan, k->config->start, "start") : NULL;
+    if (start) {
+        start->start = true;
+        parts[count++] = start;
+    }
+    for (size_t i = 0; i < fragments->count; i++) {
+        const struct mos_fragment *f = fragments->items[i];
+        struct mos_config_part *part = read_part(plan, f->file, f->r.name);
+        if (!part)
+            continue;
+        for (size_t e = 0; e < count && mos_has(f->overrides); e++)
+            if (strcmp(parts[e]->name, f->overrides->text) == 0)
+                part->overrides = parts[e];
+        parts[count++] = part;
+    }
+    plan->config = mos_config_merge(plan->ctx, parts, count);
+    plan->has_config = count != 0;
+    return plan->ctx->error->kind == MOS_ERROR_NONE;
+}
+
+/* ---- device trees ---- */
+
+static struct mos_dt *read_tree(struct mos_plan *plan, const struct mos_value *path,
+                                const char *what) {
+    struct mos_ctx *ctx = plan->ctx;
+    const struct mos_list *includes = &plan->board->tree->includes;
+    const char **folders = mos_alloc_array(ctx->arena, includes->count, sizeof *folders);
+    size_t count = 0;
+    for (size_t i = 0; i < includes->count; i++)
+        if (mos_has(includes->items[i]))
+            folders[count++] = includes->items[i]->text;
+    char *data;
+    size_t length;
+    if (!load(plan, path, what) ||
+        !mos_read_file(ctx, mos_path_join(ctx->arena, plan->board->root, path->text), BLOB_LIMIT,
+                       &data, &length))
+        return NULL;
+    if (mos_dt_is_blob(data, length))
+        return mos_dt_read_blob(ctx, path->text, data, length);
+    return mos_dt_read_source(ctx, plan->board->root, path->text, folders, count);
+}
+
+/* A blob that is a piece: collected into memory. */
+struct gather {
+    struct mos_buf bytes;
+};
+
+static bool gather_entry(void *self, const struct mos_entry *entry) {
+    (void)self;
+    return entry->size <= BLOB_LIMIT;
+}
+
+static bool gather_data(void *self, uint64_t offset, const void *bytes, size_t length) {
+    struct gather *g = self;
+    if (offset > g->bytes.length)
+        mos_buf_zeros(&g->bytes, (size_t)offset - g->bytes.length);
+    mos_buf_add(&g->bytes, bytes, length);
+    return true;
+}
+
+static bool gather_end(void *self, uint64_t sum) {
+    (void)self;
+    (void)sum;
+    return true;
+}
+
+static struct mos_dt *read_piece_tree(struct mos_plan *plan, const struct mos_blob *def) {
+    struct mos_piece_plan *p = mos_plan_piece(plan, def->piece->target);
+    if (!p || !p->found)
+        return NULL;
+    struct gather g = {{.arena = plan->ctx->arena}};
+    struct mos_sink sink = {&g, gather_entry, gather_data, gather_end};
+    struct mos_entry as = {.path = p->def->r.name};
+    if (!mos_plan_stream_piece(plan, p, &as, &sink))
+        return NULL;
+    if (p->size > g.bytes.length)
+        mos_buf_zeros(&g.bytes, (size_t)p->size - g.bytes.length);
+    return mos_dt_read_blob(plan->ctx, p->def->r.name, mos_buf_string(&g.bytes), g.bytes.length);
+}
+
+static void form_of_blob(struct mos_plan *plan, const struct mos_blob *def) {
+    if (def->r.broken || (def->base != NULL) != (def->piece != NULL))
+        return;
+    struct mos_finding *f = mos_find(&plan->ctx->findings, MOS_RULE_BOARD_SCHEMA,
+                                     "Tree blob %s needs either a base or a piece.", def->r.name);
+    mos_finding_at(&plan->ctx->findings, f, def->r.key_place);
+    mos_finding_try(&plan->ctx->findings, f, "{base: tree/….dts}");
+}
+
+static void apply_overlays(struct mos_plan *plan, struct mos_dt *base) {
+    const struct mos_named *overlays = &plan->board->tree->overlays;
+    const char **names = mos_alloc_array(plan->ctx->arena, overlays->count + 1, sizeof *names);
+    names[0] = "the base";
+    for (size_t i = 0; i < overlays->count; i++) {
+        const struct mos_overlay *def = overlays->items[i];
+        names[i + 1] = def->r.name;
+        struct mos_dt *overlay =
+            mos_has(def->file) ? read_tree(plan, def->file, def->r.name) : NULL;
+        if (!overlay)
+            continue;
+        if (!overlay->overlay) {
+            struct mos_finding *f = mos_find(&plan->ctx->findings, MOS_RULE_TREE_SYNTAX,
+                                             "Overlay %s is not written as one.", def->r.name);
+            mos_finding_at(&plan->ctx->findings, f, def->file->place);
+            mos_finding_at(&plan->ctx->findings, f, overlay->place);
+            mos_finding_try(&plan->ctx->findings, f, "Begin the file with /dts-v1/; /plugin/;");
+            continue;
+        }
+        mos_dt_apply(plan->ctx, base, overlay, (unsigned)i + 1, names);
+    }
+}
+
+bool mos_plan_trees(struct mos_plan *plan) {
+    const struct mos_trees *t = plan->board->tree;
+    for (size_t i = 0; t && i < t->blobs.count; i++) {
+        struct mos_blob_plan *b = mos_alloc(plan->ctx->arena, sizeof *b);
+        b->def = t->blobs.items[i];
+        b->blob.arena = plan->ctx->arena;
+        mos_vec_push_pointer(&plan->blobs, b);
+        form_of_blob(plan, b->def);
+        size_t before = mos_findings_count(&plan->ctx->findings, MOS_SEVERITY_ERROR);
+        struct mos_dt *base = NULL;
+        if (mos_has(b->def->base))
+            base = read_tree(plan, b->def->base, b->def->r.name);
+        else if (mos_has(b->def->piece))
+            base = read_piece_tree(plan, b->def);
+        if (!base)
+            continue;
+        if (!base->from_blob) {
+            base->place = b->def->base->place;
+            mos_dt_resolve(plan->ctx, base);
+        }
+        apply_overlays(plan, base);
+        if (mos_findings_count(&plan->ctx->findings, MOS_SEVERITY_ERROR) != before)
+            continue;
+        mos_dt_write_blob(plan->ctx, base, t->overlays.count != 0, &b->blob);
+        b->tree = base;
+    }
+    return plan->ctx->error->kind == MOS_ERROR_NONE;
+}
+
+/* ---- environments ---- */
+
+static void read_defaults(struct mos_plan *plan) {
+    const struct mos_loader *l = plan->board->loader;
+    plan->defaults = mos_map_make(plan->ctx->arena);
+    if (!l->facts || !mos_has(l->facts->defaults))
+        return;
+    const struct mos_source *s = load(plan, l->facts->defaults, "defaults");
+    if (!s)
+        return;
+    mos_environment_read_text(plan->ctx, s, &plan->defaults);
+    plan->has_defaults = true;
+}
+
+static struct mos_environment_plan *settle_environment(struct mos_plan *plan,
+                                                       const struct mos_environment *def) {
+    struct mos_environment_plan *e = mos_alloc(plan->ctx->arena, sizeof *e);
+    e->def = def;
+    e->variables = mos_map_make(plan->ctx->arena);
+    e->flag_byte = mos_has(def->flag_byte) && def->flag_byte->truth;
+    e->size = mos_has(def->size) ? def->size->number : 0;
+    bool based = mos_has(def->base) && strcmp(def->base->text, "defaults") == 0;
+    if (based && !plan->has_defaults && !(plan->board->loader->facts &&
+                                          plan->board->loader->facts->defaults)) {
+        struct mos_finding *f = mos_find(
+            &plan->ctx->findings, MOS_RULE_BOARD_REFERENCE,
+            "Environment %s is based on the loader's defaults, which are not known.", def->r.name);
+        mos_finding_at(&plan->ctx->findings, f, def->base->place);
+        mos_finding_why(&plan->ctx->findings, f,
+                        "A stored environment replaces the compiled-in one as a whole.");
+        mos_finding_try(&plan->ctx->findings, f,
+                        "loader: {facts: {defaults: loader/defaults.txt}}, or base: none");
+    }
+    for (size_t i = 0; based && i < plan->defaults.count; i++) {
+        const struct mos_setenv *v = plan->defaults.items[i].value;
+        mos_environment_set(plan->ctx->arena, &e->variables, v->name, v->value, v->place);
+    }
+    for (size_t i = 0; i < def->values.count; i++) {
+        const struct mos_variable *v = def->values.items[i];
+        if (mos_has(v->value))
+            mos_environment_set(plan->ctx->arena, &e->variables, v->r.name, v->value->text,
+                                v->value->place);
+    }
+    e->needed = mos_environment_size(&e->variables, e->flag_byte);
+    return e;
+}
+
+bool mos_plan_environments(struct mos_plan *plan) {
+    const struct mos_loader *l = plan->board->loader;
+    if (!l)
+        return true;
+    read_defaults(plan);
+    for (size_t i = 0; i < l->environments.count; i++)
+        mos_vec_push_pointer(&plan->environments,
+                             settle_environment(plan, l->environments.items[i]));
+    return plan->ctx->error->kind == MOS_ERROR_NONE;
+}

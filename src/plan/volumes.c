@@ -1,0 +1,242 @@
+/* Filling a volume: the same code counts and writes, so what `check` accepts is what fits. */
+#include "plan/plan.h"
+
+#include "base/bytes.h"
+#include "store/store.h"
+
+#include <string.h>
+
+const struct mos_fill *mos_plan_fill_at(const struct mos_region_plan *region, unsigned index) {
+    return region->def->volume->fills.items[index];
+}
+
+/* ---- what Mosaicum makes itself: the boot files ---- */
+
+static bool boot_bytes(struct mos_plan *plan, const char *path, const void *bytes, size_t length,
+                       const struct mos_sink *sink) {
+    struct mos_entry as = {.path = path, .mode = 0644, .mtime = plan->board->date};
+    return mos_bytes_stream(&as, bytes, length, sink);
+}
+
+static bool boot_piece(struct mos_plan *plan, const char *path, const struct mos_piece_plan *piece,
+                       bool counting, const struct mos_sink *sink) {
+    struct mos_entry as = {
+        .path = path, .mode = 0644, .mtime = plan->board->date, .size = piece->size};
+    return counting ? mos_plan_count_piece(plan, piece, &as, sink)
+                    : mos_plan_stream_piece(plan, piece, &as, sink);
+}
+
+/* Has an earlier entry put this file there already? */
+static bool is_repeated(const struct mos_plan *plan, size_t until, const char *path) {
+    for (size_t i = 0; i < until; i++) {
+        const struct mos_boot_step *s =
+            &((struct mos_entry_plan *)mos_vec_pointer(&plan->entries, i))->step;
+        const char *const files[] = {s->kernel_file, s->tree_file, s->ramdisk_file};
+        for (size_t k = 0; k < 3; k++)
+            if (files[k] && strcmp(files[k], path) == 0)
+                return true;
+    }
+    return false;
+}
+
+static bool stream_boot_files(struct mos_plan *plan, bool counting, const struct mos_sink *sink) {
+    for (size_t i = 0; i < plan->entries.count; i++) {
+        const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
+        const struct mos_boot_step *s = &e->step;
+        if (e->kernel && e->kernel->found && !is_repeated(plan, i, s->kernel_file) &&
+            !boot_piece(plan, s->kernel_file, e->kernel, counting, sink))
+            return false;
+        if (e->tree && e->tree->tree && !is_repeated(plan, i, s->tree_file) &&
+            !boot_bytes(plan, s->tree_file, e->tree->blob.data, e->tree->blob.length, sink))
+            return false;
+        if (e->ramdisk && e->ramdisk->found && !is_repeated(plan, i, s->ramdisk_file) &&
+            !boot_piece(plan, s->ramdisk_file, e->ramdisk, counting, sink))
+            return false;
+    }
+    if (!plan->script_file.length)
+        return true;
+    const char *script =
+        mos_path_join(plan->ctx->arena, plan->boot_prefix, plan->dialect->script_file);
+    return boot_bytes(plan, script, plan->script_file.data, plan->script_file.length, sink);
+}
+
+/* ---- archives ---- */
+
+/* Hashes a file on another core while it is unpacked on this one. */
+struct hashing {
+    const struct mos_host *host;
+    const char *path;
+    struct mos_worker *worker;
+    struct mos_file_info before;
+    uint8_t sha256[MOS_SHA256_SIZE];
+    struct mos_error error;
+    bool done;
+};
+
+static void hash_job(void *self, void *job) {
+    struct hashing *h = self;
+    (void)job;
+    h->done = mos_hash_file(h->host, h->path, h->sha256, &h->error);
+}
+
+static void start_hashing(struct hashing *h, const struct mos_host *host, const char *path) {
+    h->host = host;
+    h->path = path;
+    host->info(host, path, true, &h->before);
+    h->worker = host->worker_start(host, hash_job, h);
+    if (h->worker)
+        host->worker_submit(h->worker, h);
+}
+
+static void finish_hashing(struct mos_plan *plan, struct hashing *h, struct mos_piece_plan *p) {
+    if (h->worker)
+        h->host->worker_finish(h->worker);
+    else
+        hash_job(h, NULL);
+    if (!h->done)
+        return;
+    memcpy(p->sha256, h->sha256, MOS_SHA256_SIZE);
+    p->hashed = true;
+    mos_store_keep_hash(plan->ctx, p->path, &h->before, p->sha256);
+}
+
+static void keep_index(struct mos_plan *plan, const struct mos_piece_plan *p) {
+    struct mos_buf b = {.arena = plan->ctx->arena};
+    char hex[65];
+    if (!plan->ctx->cache_folder || !p->hashed)
+        return;
+    mos_sha256_hex(p->sha256, hex);
+    mos_index_save(p->index, &b);
+    mos_store_put(plan->ctx, mos_printf(plan->ctx->arena, "index-%s", hex), b.data, b.length);
+}
+
+/* Reads an archive; the first time its hash and its index are made on the way. */
+static bool stream_archive(struct mos_plan *plan, struct mos_piece_plan *p,
+                           const struct mos_sink *sink) {
+    struct mos_place place = p->def->r.key_place;
+    if (p->index)
+        return mos_archive_stream(plan->ctx, p->path, place, sink);
+    struct hashing h = {0};
+    bool needs_hash = !p->hashed;
+    if (needs_hash)
+        start_hashing(&h, plan->ctx->host, p->path);
+    struct mos_index *index = mos_index_new(plan->ctx);
+    struct mos_sink recorder = mos_index_recorder(index, sink);
+    bool ok = mos_archive_stream(plan->ctx, p->path, place, &recorder);
+    if (needs_hash)
+        finish_hashing(plan, &h, p);
+    if (ok) {
+        p->index = index;
+        keep_index(plan, p);
+    }
+    return ok ? true : mos_while(plan->ctx->error, "unpacking piece %s", p->def->r.name);
+}
+
+/* ---- fills ---- */
+
+static struct mos_texts texts_of(struct mos_plan *plan, const struct mos_list *list) {
+    const char **items = mos_alloc_array(plan->ctx->arena, list->count, sizeof *items);
+    size_t count = 0;
+    for (size_t i = 0; i < list->count; i++)
+        if (mos_has(list->items[i]))
+            items[count++] = list->items[i]->text;
+    return (struct mos_texts){items, count};
+}
+
+static bool stream_fill(struct mos_plan *plan, const struct mos_fill *f, bool counting,
+                        const struct mos_sink *sink) {
+    struct mos_ctx *ctx = plan->ctx;
+    struct mos_buf to = {.arena = ctx->arena};
+    const char *prefix = mos_has(f->to) ? mos_entry_path(&to, f->to->text) : "";
+    if (!prefix)
+        prefix = "";
+    if (mos_has(f->made))
+        return stream_boot_files(plan, counting, sink);
+    if (mos_has(f->piece)) {
+        const struct mos_piece_plan *p = mos_plan_piece(plan, f->piece->target);
+        return !p || !p->found ||
+               boot_piece(plan, *prefix ? prefix : p->def->r.name, p, counting, sink);
+    }
+    struct mos_filter filter = {.to = sink,
+                                .prefix = prefix,
+                                .only = texts_of(plan, &f->only),
+                                .except = texts_of(plan, &f->except),
+                                .path = {.arena = ctx->arena},
+                                .target = {.arena = ctx->arena}};
+    struct mos_sink filtered = mos_filter_sink(&filter);
+    if (mos_has(f->folder)) {
+        const char *path = mos_path_join(ctx->arena, plan->board->root, f->folder->text);
+        if (mos_exists(ctx, path))
+            return mos_folder_stream(ctx, path, plan->board->date, &filtered);
+        struct mos_finding *finding = mos_find(&ctx->findings, MOS_RULE_PIECE_MISSING,
+                                               "Fill %s: there is no folder %s.", f->r.name,
+                                               f->folder->text);
+        mos_finding_at(&ctx->findings, finding, f->folder->place);
+        return true;
+    }
+    struct mos_piece_plan *p = mos_has(f->archive) ? mos_plan_piece(plan, f->archive->target) : NULL;
+    if (!p || !p->found)
+        return true;
+    if (counting && p->index)
+        return mos_index_replay(ctx, p->index, &filtered);
+    return stream_archive(plan, p, &filtered);
+}
+
+bool mos_plan_unread(const struct mos_plan *plan, const struct mos_region_plan *region) {
+    const struct mos_volume *v = region->def->volume;
+    for (size_t i = 0; v && i < v->fills.count; i++) {
+        const struct mos_fill *f = v->fills.items[i];
+        const struct mos_piece_plan *p =
+            mos_has(f->archive) ? mos_plan_piece(plan, f->archive->target) : NULL;
+        if (p && p->found && !p->index)
+            return true;
+    }
+    return false;
+}
+
+/* Content that is missing, broken or not to be had: then nothing is said about the volume. */
+static bool incomplete(const struct mos_plan *plan, const struct mos_region_plan *region) {
+    const struct mos_volume *v = region->def->volume;
+    if (v->r.broken)
+        return true;
+    for (size_t i = 0; i < v->fills.count; i++) {
+        const struct mos_fill *f = v->fills.items[i];
+        const struct mos_value *ref = f->archive ? f->archive : f->piece;
+        const struct mos_piece_plan *p =
+            mos_has(ref) ? mos_plan_piece(plan, ref->target) : NULL;
+        if (f->r.broken || (ref && (!p || !p->found)))
+            return true;
+    }
+    return false;
+}
+
+bool mos_plan_fill(struct mos_plan *plan, const struct mos_medium_plan *medium,
+                   struct mos_region_plan *region, const struct mos_plan_target *target) {
+    if (!region->fs || !region->placed || incomplete(plan, region))
+        return true;
+    if (region->length < region->fs->smallest(medium->sector)) {
+        region->result = (struct mos_volume_result){
+            .missing = region->fs->smallest(medium->sector) - region->length};
+        region->counted = true;
+        return true;
+    }
+    struct mos_io *io = target ? target->open(target->self, medium, region) : NULL;
+    if (target && !io)
+        return false;
+    struct mos_volume_base *v = region->fs->begin(plan->ctx, io, &region->wish);
+    struct mos_sink sink = region->fs->sink(v);
+    const struct mos_named *fills = &region->def->volume->fills;
+    for (size_t i = 0; i < fills->count; i++) {
+        const struct mos_fill *f = fills->items[i];
+        v->fill = (uint16_t)i;
+        v->replaces = mos_has(f->replaces) && f->replaces->truth;
+        if (!stream_fill(plan, f, io == NULL, &sink))
+            return false;
+    }
+    region->volume = v;
+    if (!region->fs->finish(v, &region->result))
+        return mos_while(plan->ctx->error, "writing volume %s", region->name);
+    region->counted = true;
+    region->written = io != NULL;
+    return true;
+}

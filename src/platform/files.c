@@ -1,0 +1,201 @@
+#define _GNU_SOURCE
+#include "platform/platform.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/file.h>
+#include <sys/stat.h>
+#include <time.h>
+#include <unistd.h>
+
+static int file_open(const struct mos_host *h, const char *path, enum mos_open_mode mode,
+                     int *file) {
+    (void)h;
+    static const int flags[] = {
+        [MOS_OPEN_READ] = O_RDONLY, [MOS_OPEN_NEW] = O_RDWR | O_CREAT | O_EXCL,
+        [MOS_OPEN_MODIFY] = O_RDWR};
+    int fd = open(path, flags[mode] | O_CLOEXEC, 0666);
+    if (fd < 0)
+        return errno;
+    *file = fd;
+    return 0;
+}
+
+static void file_close(const struct mos_host *h, int file) {
+    (void)h;
+    close(file);
+}
+
+static int file_pread(const struct mos_host *h, int file, void *to, size_t length, uint64_t offset,
+                      size_t *got) {
+    (void)h;
+    size_t n = 0;
+    while (n < length) {
+        ssize_t r = pread(file, (char *)to + n, length - n, (off_t)(offset + n));
+        if (r < 0 && errno == EINTR)
+            continue;
+        if (r < 0)
+            return errno;
+        if (r == 0)
+            break;
+        n += (size_t)r;
+    }
+    *got = n;
+    return 0;
+}
+
+static int file_pwrite(const struct mos_host *h, int file, const void *from, size_t length,
+                       uint64_t offset) {
+    (void)h;
+    while (length) {
+        ssize_t r = pwrite(file, from, length, (off_t)offset);
+        if (r < 0 && errno == EINTR)
+            continue;
+        if (r <= 0)
+            return r ? errno : EIO;
+        from = (const char *)from + r;
+        length -= (size_t)r;
+        offset += (uint64_t)r;
+    }
+    return 0;
+}
+
+static int file_resize(const struct mos_host *h, int file, uint64_t size) {
+    (void)h;
+    return ftruncate(file, (off_t)size) ? errno : 0;
+}
+
+static int file_sync(const struct mos_host *h, int file) {
+    (void)h;
+    return fdatasync(file) ? errno : 0;
+}
+
+static void file_settle(const struct mos_host *h, int file, uint64_t offset, uint64_t length) {
+    (void)h;
+    (void)!sync_file_range(file, (off_t)offset, (off_t)length, SYNC_FILE_RANGE_WRITE);
+}
+
+static int file_next_data(const struct mos_host *h, int file, uint64_t from, uint64_t *start,
+                          uint64_t *end) {
+    (void)h;
+    struct stat st;
+    if (fstat(file, &st))
+        return errno;
+    off_t data = lseek(file, (off_t)from, SEEK_DATA);
+    if (data < 0 && errno == ENXIO) {
+        *start = *end = (uint64_t)st.st_size;
+        return 0;
+    }
+    if (data < 0) { /* the file system cannot tell: all is data */
+        *start = from;
+        *end = (uint64_t)st.st_size;
+        return 0;
+    }
+    off_t hole = lseek(file, data, SEEK_HOLE);
+    *start = (uint64_t)data;
+    *end = hole < 0 ? (uint64_t)st.st_size : (uint64_t)hole;
+    return 0;
+}
+
+static void fill_info(const struct stat *st, struct mos_file_info *out) {
+    *out = (struct mos_file_info){
+        .kind = S_ISREG(st->st_mode)   ? MOS_FILE_REGULAR
+                : S_ISDIR(st->st_mode) ? MOS_FILE_FOLDER
+                : S_ISLNK(st->st_mode) ? MOS_FILE_LINK
+                                       : MOS_FILE_OTHER,
+        .mode = st->st_mode & 07777,
+        .size = (uint64_t)st->st_size,
+        .mtime_s = st->st_mtim.tv_sec,
+        .mtime_ns = (uint32_t)st->st_mtim.tv_nsec,
+        .ctime_s = st->st_ctim.tv_sec,
+        .ctime_ns = (uint32_t)st->st_ctim.tv_nsec,
+        .device = st->st_dev,
+        .inode = st->st_ino,
+    };
+}
+
+static int path_info(const struct mos_host *h, const char *path, bool follow,
+                     struct mos_file_info *out) {
+    (void)h;
+    struct stat st;
+    if (follow ? stat(path, &st) : lstat(path, &st))
+        return errno;
+    fill_info(&st, out);
+    return 0;
+}
+
+static int open_info(const struct mos_host *h, int file, struct mos_file_info *out) {
+    (void)h;
+    struct stat st;
+    if (fstat(file, &st))
+        return errno;
+    fill_info(&st, out);
+    return 0;
+}
+
+static int lock_file(const struct mos_host *h, const char *path, int *file) {
+    (void)h;
+    int fd = open(path, O_RDWR | O_CREAT | O_CLOEXEC, 0666);
+    if (fd < 0)
+        return errno;
+    if (flock(fd, LOCK_EX | LOCK_NB)) {
+        int e = errno;
+        close(fd);
+        return e;
+    }
+    *file = fd;
+    return 0;
+}
+
+static int real_path(const struct mos_host *h, const char *path, char **out) {
+    (void)h;
+    char *real = realpath(path, NULL);
+    if (!real)
+        return errno;
+    *out = real;
+    return 0;
+}
+
+static const char *environment(const struct mos_host *h, const char *name) {
+    (void)h;
+    return getenv(name);
+}
+
+static int64_t now_ns(const struct mos_host *h) {
+    (void)h;
+    struct timespec t;
+    clock_gettime(CLOCK_MONOTONIC, &t);
+    return (int64_t)t.tv_sec * 1000000000 + t.tv_nsec;
+}
+
+static unsigned cores(const struct mos_host *h) {
+    (void)h;
+    long n = sysconf(_SC_NPROCESSORS_ONLN);
+    return n < 1 ? 1 : (unsigned)n;
+}
+
+const struct mos_host *mos_platform_host(void) {
+    static struct mos_host host = {
+        .open = file_open,
+        .close = file_close,
+        .pread = file_pread,
+        .pwrite = file_pwrite,
+        .resize = file_resize,
+        .sync = file_sync,
+        .settle = file_settle,
+        .next_data = file_next_data,
+        .info = path_info,
+        .file_info = open_info,
+        .lock = lock_file,
+        .real_path = real_path,
+        .environment = environment,
+        .now_ns = now_ns,
+        .cores = cores,
+    };
+    mos_platform_folders(&host);
+    mos_platform_programs(&host);
+    mos_platform_workers(&host);
+    return &host;
+}

@@ -1,0 +1,118 @@
+#define _GNU_SOURCE
+#include "platform/platform.h"
+
+#include <dirent.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <limits.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+static int folder_list(const struct mos_host *h, const char *path,
+                       bool (*each)(void *self, const char *name), void *self) {
+    (void)h;
+    DIR *d = opendir(path);
+    if (!d)
+        return errno;
+    struct dirent *e;
+    while ((e = readdir(d)))
+        if (strcmp(e->d_name, ".") != 0 && strcmp(e->d_name, "..") != 0 && !each(self, e->d_name))
+            break;
+    closedir(d);
+    return 0;
+}
+
+static int folder_read_link(const struct mos_host *h, const char *path, char *to, size_t size) {
+    (void)h;
+    ssize_t n = readlink(path, to, size);
+    if (n < 0)
+        return errno;
+    if ((size_t)n >= size)
+        return ENAMETOOLONG;
+    to[n] = 0;
+    return 0;
+}
+
+static int folder_make(const struct mos_host *h, const char *path) {
+    (void)h;
+    char part[PATH_MAX];
+    size_t n = strlen(path);
+    if (n >= sizeof part)
+        return ENAMETOOLONG;
+    for (size_t i = 1; i <= n; i++) {
+        if (path[i] != '/' && path[i])
+            continue;
+        memcpy(part, path, i);
+        part[i] = 0;
+        if (mkdir(part, 0777) && errno != EEXIST)
+            return errno;
+    }
+    struct stat st;
+    if (stat(path, &st))
+        return errno;
+    return S_ISDIR(st.st_mode) ? 0 : ENOTDIR;
+}
+
+static int remove_at(int folder, const char *name) {
+    if (unlinkat(folder, name, 0) == 0 || errno == ENOENT)
+        return 0;
+    if (errno != EISDIR && errno != EPERM)
+        return errno;
+    int fd = openat(folder, name, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+    if (fd < 0)
+        return errno;
+    DIR *d = fdopendir(fd);
+    if (!d) {
+        close(fd);
+        return ENOMEM;
+    }
+    int e = 0;
+    struct dirent *entry;
+    while (!e && (entry = readdir(d)))
+        if (strcmp(entry->d_name, ".") != 0 && strcmp(entry->d_name, "..") != 0)
+            e = remove_at(dirfd(d), entry->d_name);
+    closedir(d);
+    if (!e && unlinkat(folder, name, AT_REMOVEDIR))
+        e = errno;
+    return e;
+}
+
+static int folder_remove_tree(const struct mos_host *h, const char *path) {
+    (void)h;
+    return remove_at(AT_FDCWD, path);
+}
+
+static int folder_rename(const struct mos_host *h, const char *from, const char *to) {
+    (void)h;
+    return rename(from, to) ? errno : 0;
+}
+
+static int folder_exchange(const struct mos_host *h, const char *a, const char *b) {
+    (void)h;
+    if (renameat2(AT_FDCWD, a, AT_FDCWD, b, RENAME_EXCHANGE) == 0)
+        return 0;
+    return errno == EINVAL || errno == ENOSYS ? ENOTSUP : errno;
+}
+
+static int folder_sync(const struct mos_host *h, const char *path) {
+    (void)h;
+    int fd = open(path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    if (fd < 0)
+        return errno;
+    int e = fsync(fd) ? errno : 0;
+    close(fd);
+    return e;
+}
+
+void mos_platform_folders(struct mos_host *host) {
+    host->list = folder_list;
+    host->read_link = folder_read_link;
+    host->make_folder = folder_make;
+    host->remove_tree = folder_remove_tree;
+    host->rename = folder_rename;
+    host->exchange = folder_exchange;
+    host->sync_folder = folder_sync;
+}

@@ -1,0 +1,277 @@
+#include "rules/rules.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+
+#include <string.h>
+
+/* What the rules of this family share about one medium. */
+struct view {
+    const struct mos_plan *plan;
+    const struct mos_medium_plan *m;
+    struct mos_findings *list;
+    struct mos_arena *arena;
+};
+
+static const struct mos_region_plan *region(const struct view *v, size_t i) {
+    return mos_vec_pointer(&v->m->regions, i);
+}
+
+static uint64_t end_of(const struct mos_region_plan *r) {
+    return r->start + r->length;
+}
+
+static const char *size_text(const struct view *v, uint64_t bytes) {
+    return mos_size_text(v->arena, bytes);
+}
+
+/* Places that were not written down are explained by the region's name. */
+static void add_region(const struct view *v, struct mos_finding *f,
+                       const struct mos_region_plan *r) {
+    mos_finding_at(v->list, f, r->place.source ? r->place : r->def->r.key_place);
+}
+
+/* ---- overlap ---- */
+
+static const char *why_it_hurts(const struct view *v, const struct mos_region_plan *a,
+                                const struct mos_region_plan *b, uint64_t bytes) {
+    const struct mos_region_plan *env = a->environment ? a : b->environment ? b : NULL;
+    const struct mos_region_plan *other = env == a ? b : a;
+    if (env)
+        return mos_printf(v->arena,
+                          "The loader saves its variables in %s and would overwrite %s of %s.",
+                          env->name, size_text(v, bytes), other->name);
+    return mos_printf(v->arena, "Whichever is written last destroys %s of the other.",
+                      size_text(v, bytes));
+}
+
+static void overlap(const struct view *v, const struct mos_region_plan *a,
+                    const struct mos_region_plan *b) {
+    uint64_t from = mos_max(a->start, b->start), to = mos_min(end_of(a), end_of(b));
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_OVERLAP,
+                                     "Regions %s and %s both use %s of %s.", a->name, b->name,
+                                     mos_span_text(v->arena, from, to), v->m->name);
+    add_region(v, f, a);
+    add_region(v, f, b);
+    mos_finding_why(v->list, f, "%s", why_it_hurts(v, a, b, to - from));
+    const struct mos_region_plan *first = a->start <= b->start ? a : b, *second = first == a ? b : a;
+    uint64_t unit = mos_max(second->number ? v->m->align : v->m->sector, 4096);
+    if (second->start > first->start)
+        mos_finding_try(v->list, f, "size: %s for %s, or at: %s for %s.",
+                        size_text(v, second->start - first->start), first->name,
+                        size_text(v, mos_round_up(end_of(first), unit)), second->name);
+    else
+        mos_finding_try(v->list, f, "at: %s for %s.",
+                        size_text(v, mos_round_up(end_of(first), unit)), second->name);
+}
+
+static void check_overlaps(const struct view *v) {
+    for (size_t i = 0; i < v->m->regions.count; i++)
+        for (size_t k = i + 1; k < v->m->regions.count; k++) {
+            const struct mos_region_plan *a = region(v, i), *b = region(v, k);
+            if (a->placed && b->placed && a->start < end_of(b) && b->start < end_of(a))
+                overlap(v, a, b);
+        }
+}
+
+/* ---- the medium's end, and its table ---- */
+
+static void sum_too_big(const struct view *v) {
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_LAYOUT_SUM_TOO_BIG,
+                 "The regions of %s need %s, but it is only sure to have %s.", v->m->name,
+                 size_text(v, v->m->needed), size_text(v, v->m->size));
+    mos_finding_at(v->list, f, v->m->medium->size->at_least->place);
+    for (size_t i = 0; i < v->m->regions.count; i++) {
+        const struct mos_region_plan *r = region(v, i);
+        if (r->def->size && !r->copy)
+            mos_finding_at(v->list, f, r->def->size->place);
+    }
+    mos_finding_why(v->list, f, "Alignment to %s and the partition table count too.",
+                    size_text(v, v->m->align));
+    mos_finding_try(v->list, f, "Take %s from the regions, or demand a larger medium.",
+                    size_text(v, v->m->needed - v->m->size));
+}
+
+static bool inside_spans(const struct view *v, const struct mos_region_plan *r) {
+    for (size_t i = 0; i < v->m->span_count; i++)
+        if (r->start < v->m->spans[i].end && v->m->spans[i].start < end_of(r))
+            return true;
+    return false;
+}
+
+static void beyond_medium(const struct view *v, const struct mos_region_plan *r) {
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_LAYOUT_BEYOND_MEDIUM,
+                 "Region %s ends at %s, past the end of %s.", r->name, size_text(v, end_of(r)),
+                 v->m->name);
+    add_region(v, f, r);
+    mos_finding_at(v->list, f, v->m->medium->size->at_least->place);
+    mos_finding_why(v->list, f, "%s is only sure to have %s%s.", v->m->name,
+                    size_text(v, v->m->size),
+                    v->m->table ? ", and the end belongs to the table's backup" : "");
+    if (r->start < v->m->usable_end)
+        mos_finding_try(v->list, f, "size: rest, or at most %s.",
+                        mos_size_about(v->arena, v->m->usable_end - r->start));
+}
+
+static void covers_table(const struct view *v, const struct mos_region_plan *r) {
+    const struct mos_table_span *hit = NULL;
+    uint64_t first_free = 0;
+    for (size_t i = 0; i < v->m->span_count; i++)
+        if (r->start < v->m->spans[i].end && v->m->spans[i].start < end_of(r) && !hit)
+            hit = &v->m->spans[i];
+    for (size_t i = 0; i < v->m->span_count; i++)
+        if (v->m->spans[i].start < v->m->size / 2)
+            first_free = mos_max(first_free, v->m->spans[i].end);
+    struct mos_finding *f = mos_find(
+        v->list, MOS_RULE_LAYOUT_COVERS_TABLE, "Region %s (%s of %s) lies over %s (%s).", r->name,
+        mos_span_text(v->arena, r->start, end_of(r)), v->m->name, hit->name,
+        mos_span_text(v->arena, hit->start, hit->end));
+    add_region(v, f, r);
+    mos_finding_at(v->list, f, v->m->def->table->kind->place);
+    uint32_t entries = v->m->table->entries_below(v->m->sector, r->start);
+    if (entries && entries < v->m->entries) {
+        mos_finding_why(v->list, f,
+                        "A %s of %u entries needs the medium up to %s; %u entries would end below %s.",
+                        v->m->table->title, v->m->entries, size_text(v, first_free), entries,
+                        size_text(v, r->start));
+        mos_finding_try(v->list, f, "table: {kind: %s, entries: %u}%s.", v->m->table->name, entries,
+                        r->from_rom ? "" : mos_printf(v->arena, ", or at: %s for %s",
+                                                      size_text(v, first_free), r->name));
+    } else {
+        mos_finding_why(v->list, f, "The loader and the kernel find partitions only through it.");
+        mos_finding_try(v->list, f, "at: %s is the first free place.", size_text(v, first_free));
+    }
+}
+
+static void check_ends(const struct view *v) {
+    if (v->m->overflows)
+        sum_too_big(v);
+    for (size_t i = 0; i < v->m->regions.count; i++) {
+        const struct mos_region_plan *r = region(v, i);
+        if (!r->placed || (r->chosen && v->m->overflows))
+            continue;
+        if (end_of(r) > v->m->size || r->start >= v->m->usable_end)
+            beyond_medium(v, r);
+        else if (inside_spans(v, r))
+            covers_table(v, r);
+    }
+}
+
+/* ---- names, numbers, rest ---- */
+
+static void repeated(const struct view *v, const char *what, const char *value,
+                     struct mos_place a, struct mos_place b) {
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_NAME_REPEATED,
+                                     "Two regions of %s have the %s %s.", v->m->name, what, value);
+    mos_finding_at(v->list, f, a);
+    mos_finding_at(v->list, f, b);
+    mos_finding_why(v->list, f, "Kernel, loader and mount table find a partition by its %s.", what);
+    mos_finding_try(v->list, f, "Give one of them another.");
+}
+
+static const struct mos_value *volume_label(const struct mos_region_plan *r) {
+    return r->def->volume && mos_has(r->def->volume->label) && *r->def->volume->label->text
+               ? r->def->volume->label
+               : NULL;
+}
+
+static void check_names(const struct view *v) {
+    for (size_t i = 0; i < v->m->regions.count; i++)
+        for (size_t k = i + 1; k < v->m->regions.count; k++) {
+            const struct mos_region_plan *a = region(v, i), *b = region(v, k);
+            if (a->copy || b->copy)
+                continue;
+            if (a->number && a->number == b->number)
+                repeated(v, "number", a->def->number->text, a->def->number->place,
+                         b->def->number->place);
+            if (a->number && b->number && strcmp(a->label, b->label) == 0)
+                repeated(v, "partition name", a->label,
+                         a->def->label ? a->def->label->place : a->def->r.key_place,
+                         b->def->label ? b->def->label->place : b->def->r.key_place);
+            const struct mos_value *x = volume_label(a), *y = volume_label(b);
+            if (x && y && strcmp(x->text, y->text) == 0)
+                repeated(v, "volume label", x->text, x->place, y->place);
+        }
+}
+
+static bool is_rest(const struct mos_region_plan *r) {
+    return mos_has(r->def->size) && r->def->size->rest && !r->copy;
+}
+
+static void check_rest(const struct view *v) {
+    const struct mos_region_plan *rest = NULL;
+    for (size_t i = 0; i < v->m->regions.count; i++) {
+        const struct mos_region_plan *r = region(v, i);
+        if (r->copy)
+            continue;
+        if (rest) {
+            bool two = is_rest(r);
+            if (!two && (r->placed && !r->chosen))
+                continue; /* its place is stated: it is not behind the rest */
+            struct mos_finding *f =
+                mos_find(v->list, MOS_RULE_LAYOUT_REST,
+                         two ? "Regions %s and %s both ask for the rest of %s."
+                             : "Region %s takes the rest, so %s behind it gets nothing of %s.",
+                         rest->name, r->name, v->m->name);
+            mos_finding_at(v->list, f, rest->def->size->place);
+            mos_finding_at(v->list, f, two ? r->def->size->place : r->def->r.key_place);
+            mos_finding_try(v->list, f, two ? "Give one of them a size."
+                                            : "Move the region with the rest to the end.");
+            return;
+        }
+        if (!is_rest(r))
+            continue;
+        rest = r;
+        if (r->length == 0 && !v->m->overflows) {
+            struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_REST,
+                                             "Nothing of %s is left for region %s.", v->m->name,
+                                             r->name);
+            mos_finding_at(v->list, f, r->def->size->place);
+            mos_finding_at(v->list, f, v->m->medium->size->at_least->place);
+            mos_finding_try(v->list, f, "Make other regions smaller, or demand a larger medium.");
+        }
+    }
+}
+
+/* ---- alignment ---- */
+
+static void check_alignment(const struct view *v) {
+    for (size_t i = 0; i < v->m->regions.count; i++) {
+        const struct mos_region_plan *r = region(v, i);
+        bool partial = r->start % v->m->sector || (r->length % v->m->sector && r->def->size);
+        if (!r->placed || r->chosen || r->from_rom || (!r->number && !partial))
+            continue;
+        uint64_t unit = r->number ? v->m->align : v->m->sector;
+        if (r->start % unit == 0 && !partial)
+            continue;
+        struct mos_finding *f =
+            mos_find(v->list, MOS_RULE_LAYOUT_MISALIGNED,
+                     partial ? "Region %s does not begin and end at sectors of %s."
+                             : "Partition %s starts at %s, which is no multiple of %s.",
+                     r->name, partial ? v->m->name : size_text(v, r->start), size_text(v, unit));
+        if (partial)
+            f->severity = MOS_SEVERITY_ERROR;
+        add_region(v, f, r);
+        if (v->m->align == unit && v->m->medium->erase && unit > 1 << 20)
+            mos_finding_at(v->list, f, v->m->medium->erase->place);
+        mos_finding_why(v->list, f, partial ? "A medium is written in whole sectors of %s."
+                                            : "Each write would touch two erase units of %s: slower, "
+                                              "and it wears out sooner.",
+                        size_text(v, unit));
+        mos_finding_try(v->list, f, "at: %s", size_text(v, mos_round_up(r->start, unit)));
+    }
+}
+
+void mos_rule_layout(const struct mos_plan *plan) {
+    for (size_t i = 0; i < plan->media.count; i++) {
+        struct view v = {plan, mos_vec_pointer(&plan->media, i), &plan->ctx->findings,
+                         plan->ctx->arena};
+        check_overlaps(&v);
+        check_ends(&v);
+        check_names(&v);
+        check_rest(&v);
+        check_alignment(&v);
+    }
+}

@@ -1,0 +1,117 @@
+#include "rules/rules.h"
+
+#include "base/text.h"
+#include "shell/variables.h"
+
+#include <string.h>
+
+struct view {
+    const struct mos_plan *plan;
+    const struct mos_environment_plan *env;
+    struct mos_findings *list;
+    struct mos_arena *arena;
+    struct mos_map told; /* names that have their finding */
+};
+
+static void too_big(const struct view *v, uint64_t limit, struct mos_place place, const char *what) {
+    struct mos_finding *f = mos_find(
+        v->list, MOS_RULE_LOADER_ENV_TOO_BIG, "Environment %s needs %s, %s has %s.",
+        v->env->def->r.name, mos_size_text(v->arena, v->env->needed > limit ? v->env->needed : v->env->size),
+        what, mos_size_text(v->arena, limit));
+    mos_finding_at(v->list, f, place);
+    mos_finding_at(v->list, f, v->env->def->r.key_place);
+    mos_finding_why(v->list, f, "%zu variables, their names and a sum are stored as one block.",
+                    v->env->variables.count);
+    mos_finding_try(v->list, f, "A larger size (the loader must be built with the same), or fewer values.");
+}
+
+static void check_sizes(const struct view *v) {
+    if (!v->env->size)
+        return;
+    if (v->env->needed > v->env->size) {
+        too_big(v, v->env->size, v->env->def->size->place, "its block");
+        return;
+    }
+    for (size_t m = 0; m < v->plan->media.count; m++) {
+        const struct mos_medium_plan *medium = mos_vec_pointer(&v->plan->media, m);
+        for (size_t i = 0; i < medium->regions.count; i++) {
+            const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i);
+            if (r->environment == v->env && r->length && r->length < v->env->size)
+                too_big(v, r->length, r->def->size ? r->def->size->place : r->def->r.key_place,
+                        mos_printf(v->arena, "region %s", r->name));
+        }
+    }
+}
+
+/* Every name that any of these texts sets, besides the variables themselves. */
+static struct mos_map set_inside(const struct view *v) {
+    struct mos_map names = mos_map_make(v->arena);
+    for (size_t i = 0; i < v->env->variables.count; i++) {
+        const struct mos_setenv *s = v->env->variables.items[i].value;
+        struct mos_vec uses = mos_shell_variables(v->arena, s->value, strlen(s->value));
+        for (size_t k = 0; k < uses.count; k++) {
+            const struct mos_variable_use *u = mos_vec_at(&uses, k);
+            if (u->kind == MOS_USE_SET)
+                mos_map_set(&names, u->name, (void *)(uintptr_t)s);
+        }
+    }
+    return names;
+}
+
+static void undefined(struct view *v, const struct mos_setenv *s, const struct mos_variable_use *u,
+                      const char *const *names, size_t count) {
+    if (mos_map_get(&v->told, u->name))
+        return;
+    mos_map_set(&v->told, u->name, (void *)(uintptr_t)s);
+    struct mos_place place = s->place;
+    if (place.source && place.length >= u->length)
+        for (size_t i = 0; i + u->length <= place.length; i++) /* the name itself, if it is there */
+            if (memcmp(place.source->text + place.offset + i, u->name, u->length) == 0) {
+                place.offset += i;
+                place.length = u->length;
+                break;
+            }
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_LOADER_ENV_UNDEFINED, "Variable %s uses %s, which nothing sets.",
+                 s->name, u->name);
+    mos_finding_at(v->list, f, place);
+    mos_finding_why(v->list, f, u->kind == MOS_USE_RUN
+                                    ? "The loader would stop there with \"not defined\"."
+                                    : "The loader puts an empty text in its place, without a word.");
+    const char *near = mos_near(u->name, names, count);
+    if (near)
+        mos_finding_try(v->list, f, "%s", near);
+    else
+        mos_finding_try(v->list, f, "Set %s in this environment, or take the use out.", u->name);
+}
+
+static void check_uses(struct view *v) {
+    const struct mos_map *all = &v->env->variables;
+    struct mos_map inside = set_inside(v);
+    const char **names = mos_alloc_array(v->arena, all->count, sizeof *names);
+    for (size_t i = 0; i < all->count; i++)
+        names[i] = all->items[i].key;
+    for (size_t i = 0; i < all->count; i++) {
+        const struct mos_setenv *s = all->items[i].value;
+        struct mos_vec uses = mos_shell_variables(v->arena, s->value, strlen(s->value));
+        for (size_t k = 0; k < uses.count; k++) {
+            const struct mos_variable_use *u = mos_vec_at(&uses, k);
+            if ((u->kind == MOS_USE_VALUE || u->kind == MOS_USE_RUN) &&
+                !mos_map_get(all, u->name) && !mos_map_get(&inside, u->name) &&
+                !(v->plan->dialect && v->plan->dialect->sets_variable(u->name)))
+                undefined(v, s, u, names, all->count);
+        }
+    }
+}
+
+void mos_rule_loader(const struct mos_plan *plan) {
+    for (size_t i = 0; i < plan->environments.count; i++) {
+        struct view v = {.plan = plan,
+                         .env = mos_vec_pointer(&plan->environments, i),
+                         .list = &plan->ctx->findings,
+                         .arena = plan->ctx->arena,
+                         .told = mos_map_make(plan->ctx->arena)};
+        check_sizes(&v);
+        check_uses(&v);
+    }
+}

@@ -1,0 +1,113 @@
+#include "rules/rules.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+
+static const char *const range_names[] = {"as loaded", "as moved", "as it runs"};
+
+struct view {
+    const struct mos_plan *plan;
+    const struct mos_entry_plan *e;
+    struct mos_findings *list;
+    struct mos_arena *arena;
+};
+
+static const char *span_text(const struct view *v, struct mos_ram_span s) {
+    return mos_printf(v->arena, "%s to %s", mos_address_text(v->arena, s.start),
+                      mos_address_text(v->arena, s.start + s.length));
+}
+
+static const char *why_overlap(const struct view *v, const struct mos_placement *a, size_t range) {
+    (void)v;
+    if (range == MOS_RANGE_FINAL)
+        return "The kernel clears and uses that memory before it has read the rest.";
+    return a->given ? "What is loaded second destroys what was loaded first."
+                    : "The loader needs both at the same time.";
+}
+
+/* The first overlap of two things is enough: one cause, one finding. */
+static void check_pair(const struct view *v, const struct mos_placement *a,
+                       const struct mos_placement *b) {
+    for (size_t i = 0; i < MOS_RANGE_COUNT; i++)
+        for (size_t k = 0; k < MOS_RANGE_COUNT; k++) {
+            struct mos_ram_span x = a->ranges[i], y = b->ranges[k];
+            if (!x.length || !y.length || x.start >= y.start + y.length ||
+                y.start >= x.start + x.length)
+                continue;
+            uint64_t from = mos_max(x.start, y.start);
+            uint64_t to = mos_min(x.start + x.length, y.start + y.length);
+            struct mos_finding *f = mos_find(
+                v->list, MOS_RULE_RAM_OVERLAP,
+                "Entry %s: the %s (%s) and the %s (%s) both use %s at %s.", v->e->def->r.name,
+                a->what, range_names[i], b->what, range_names[k],
+                mos_size_about(v->arena, to - from), mos_address_text(v->arena, from));
+            mos_finding_at(v->list, f, a->place);
+            if (b->place.source != a->place.source || b->place.offset != a->place.offset)
+                mos_finding_at(v->list, f, b->place);
+            mos_finding_why(v->list, f, "%s: %s, %s: %s. %s", a->what, span_text(v, x), b->what,
+                            span_text(v, y), why_overlap(v, a, i == MOS_RANGE_FINAL ? i : k));
+            uint64_t end = mos_max(a->ranges[MOS_RANGE_LOADED].start + a->ranges[MOS_RANGE_LOADED].length,
+                                   a->ranges[MOS_RANGE_FINAL].start + a->ranges[MOS_RANGE_FINAL].length);
+            mos_finding_try(v->list, f, "%s: %s, or leave the address out: then one is chosen.",
+                            b->what, mos_address_text(v->arena, mos_round_up(end, 2 << 20)));
+            return;
+        }
+}
+
+static void check_outside(const struct view *v, const struct mos_placement *p) {
+    const struct mos_ram_map *ram = &v->plan->ram;
+    for (size_t i = 0; i < MOS_RANGE_COUNT; i++) {
+        struct mos_ram_span s = p->ranges[i];
+        if (!s.length || (s.start >= ram->start && s.length <= ram->length &&
+                          s.start - ram->start <= ram->length - s.length))
+            continue;
+        const struct mos_ram *def = v->plan->board->hardware->ram.items[0];
+        struct mos_finding *f =
+            mos_find(v->list, MOS_RULE_RAM_OUTSIDE, "Entry %s: the %s (%s, %s) lies outside the RAM.",
+                     v->e->def->r.name, p->what, range_names[i], span_text(v, s));
+        mos_finding_at(v->list, f, p->place);
+        mos_finding_at(v->list, f, def->start->place);
+        mos_finding_why(v->list, f, "RAM %s in its smallest size goes from %s to %s.", def->r.name,
+                        mos_address_text(v->arena, ram->start),
+                        mos_address_text(v->arena, ram->start + ram->length));
+        mos_finding_try(v->list, f, p->given ? "Leave the address out: then one is chosen."
+                                             : "Less content, or more RAM.");
+        return;
+    }
+}
+
+static void check_alignment(const struct view *v, const struct mos_placement *p) {
+    struct mos_ram_span s = p->ranges[MOS_RANGE_LOADED];
+    if (!p->given || !s.length || p->alignment < 2 || (s.start - p->offset) % p->alignment == 0)
+        return;
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_RAM_MISALIGNED,
+                                     "Entry %s: the %s cannot start at %s.", v->e->def->r.name,
+                                     p->what, mos_address_text(v->arena, s.start));
+    mos_finding_at(v->list, f, p->place);
+    if (p->offset)
+        mos_finding_why(v->list, f, "It must lie %s behind a multiple of %s.",
+                        mos_size_text(v->arena, p->offset), mos_size_text(v->arena, p->alignment));
+    else
+        mos_finding_why(v->list, f, "Its start must be a multiple of %s.",
+                        mos_size_text(v->arena, p->alignment));
+    mos_finding_try(v->list, f, "%s",
+                    mos_address_text(v->arena, mos_round_up(s.start - p->offset, p->alignment) +
+                                                   p->offset));
+}
+
+void mos_rule_ram(const struct mos_plan *plan) {
+    for (size_t i = 0; i < plan->entries.count; i++) {
+        const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
+        struct view v = {plan, e, &plan->ctx->findings, plan->ctx->arena};
+        if (!e->settled)
+            continue;
+        const struct mos_placement *const all[] = {&e->step.kernel, &e->step.tree,
+                                                   &e->step.ramdisk};
+        for (size_t k = 0; k < 3; k++) {
+            check_outside(&v, all[k]);
+            check_alignment(&v, all[k]);
+            for (size_t n = k + 1; n < 3; n++)
+                check_pair(&v, all[k], all[n]);
+        }
+    }
+}

@@ -1,0 +1,16 @@
+#include "rules/rules.h"
+
+static const struct {
+    enum mos_rule_stage stage;
+    void (*run)(const struct mos_plan *plan);
+} families[] = {
+    {MOS_STAGE_PLAN, mos_rule_layout}, {MOS_STAGE_PLAN, mos_rule_ram},
+    {MOS_STAGE_PLAN, mos_rule_boot},   {MOS_STAGE_PLAN, mos_rule_loader},
+    {MOS_STAGE_VOLUMES, mos_rule_volume},
+};
+
+void mos_rules_run(const struct mos_plan *plan, enum mos_rule_stage stage) {
+    for (size_t i = 0; i < sizeof families / sizeof *families; i++)
+        if (families[i].stage == stage)
+            families[i].run(plan);
+}

@@ -1,0 +1,23 @@
+/* Rules: const plan in, findings out.  Rules whose finding arises where a text is read (schema,
+ * references, syntax, fragments, pieces) report from there; the others stand here, one file a
+ * family. */
+#ifndef MOS_RULES_RULES_H
+#define MOS_RULES_RULES_H
+
+#include "plan/plan.h"
+
+enum mos_rule_stage {
+    MOS_STAGE_PLAN,    /* the plan is made */
+    MOS_STAGE_VOLUMES, /* volumes have been counted or written too */
+};
+
+/* Runs all rules of a stage; their findings go to plan->ctx->findings. */
+void mos_rules_run(const struct mos_plan *plan, enum mos_rule_stage stage);
+
+void mos_rule_layout(const struct mos_plan *plan);
+void mos_rule_ram(const struct mos_plan *plan);
+void mos_rule_boot(const struct mos_plan *plan);
+void mos_rule_loader(const struct mos_plan *plan);
+void mos_rule_volume(const struct mos_plan *plan);
+
+#endif

@@ -1,0 +1,153 @@
+#include "rules/rules.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+
+#include <string.h>
+
+struct view {
+    const struct mos_plan *plan;
+    const struct mos_region_plan *r;
+    struct mos_findings *list;
+    struct mos_arena *arena;
+};
+
+static uint64_t subtree_size(const struct mos_inventory *inv, uint32_t index) {
+    const struct mos_inv_node *n = mos_inv_node(inv, index);
+    uint64_t size = n->type == MOS_ENTRY_FILE ? n->size : 0;
+    for (uint32_t i = n->first_child; i; i = mos_inv_node(inv, i)->next)
+        size += subtree_size(inv, i);
+    return size;
+}
+
+/* The largest things, going down where one folder holds most of its parent. */
+static const char *largest(const struct view *v) {
+    enum { SHOWN = 3 };
+    const struct mos_inventory *inv = v->r->volume->inventory;
+    struct mos_buf b = {.arena = v->arena};
+    uint64_t below = UINT64_MAX;
+    for (int shown = 0; shown < SHOWN; shown++) {
+        uint32_t best = 0;
+        uint64_t most = 0;
+        for (uint32_t i = mos_inv_node(inv, 0)->first_child; i; i = mos_inv_node(inv, i)->next) {
+            uint64_t size = subtree_size(inv, i);
+            if (size > most && size < below) {
+                most = size;
+                best = i;
+            }
+        }
+        if (!best)
+            break;
+        mos_buf_printf(&b, "%s%s (%s)", shown ? ", " : "", mos_inv_path(v->arena, inv, best),
+                       mos_size_about(v->arena, most));
+        below = most;
+    }
+    return mos_buf_string(&b);
+}
+
+static void does_not_fit(const struct view *v) {
+    const struct mos_region_plan *r = v->r;
+    const struct mos_volume_result *x = &r->result;
+    const struct mos_volume *def = r->def->volume;
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_VOLUME_DOES_NOT_FIT,
+                                     "The content of %s does not fit: %s is missing in %s.", r->name,
+                                     mos_size_text(v->arena, x->missing),
+                                     mos_size_text(v->arena, r->length));
+    mos_finding_at(v->list, f, r->def->size ? r->def->size->place : r->def->r.key_place);
+    if (!r->volume) {
+        mos_finding_at(v->list, f, def->kind->place);
+        mos_finding_why(v->list, f, "%s cannot be smaller than %s.", r->fs->name,
+                        mos_size_text(v->arena, r->length + x->missing));
+    } else {
+        if (mos_has(def->spare))
+            mos_finding_at(v->list, f, def->spare->place);
+        mos_finding_why(v->list, f, "Content %s, file system %s, spare %s. Largest: %s.",
+                        mos_size_about(v->arena, x->content),
+                        mos_size_about(v->arena, x->structure),
+                        mos_size_about(v->arena, x->spare), largest(v));
+    }
+    uint64_t enough = mos_round_up(r->length + x->missing + x->missing / 64, 1 << 20);
+    if (r->def->size && r->def->size->rest)
+        mos_finding_try(v->list, f, "A medium that is larger by %s, or less content.",
+                        mos_size_about(v->arena, enough - r->length));
+    else
+        mos_finding_try(v->list, f, "size: %s, or less content.", mos_size_text(v->arena, enough));
+}
+
+static struct mos_place fill_place(const struct view *v, unsigned fill) {
+    return mos_plan_fill_at(v->r, fill)->r.key_place;
+}
+
+static void cannot_hold(const struct view *v) {
+    const struct mos_inventory *inv = v->r->volume->inventory;
+    const struct mos_inv_refusal *first = mos_vec_at(&inv->refusals, 0);
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_VOLUME_CANNOT_HOLD, "%s on %s cannot hold %s, which %s.",
+                 v->r->fs->name, v->r->name, first->path, first->reason);
+    mos_finding_at(v->list, f, fill_place(v, first->fill));
+    mos_finding_at(v->list, f, v->r->def->volume->kind->place);
+    struct mos_buf more = {.arena = v->arena};
+    for (size_t i = 1; i < inv->refusals.count && i < 4; i++) {
+        const struct mos_inv_refusal *x = mos_vec_at(&inv->refusals, i);
+        mos_buf_printf(&more, "%s%s (%s)", i > 1 ? ", " : "", x->path, x->reason);
+    }
+    if (inv->refusal_count > 1)
+        mos_finding_why(v->list, f, "The same is true of %llu more: %s%s.",
+                        (unsigned long long)inv->refusal_count - 1, mos_buf_string(&more),
+                        inv->refusal_count > 4 ? " …" : "");
+    mos_finding_try(v->list, f, "Leave it out with except: [%s], or choose another file system.",
+                    first->path);
+}
+
+static void two_sources(const struct view *v) {
+    const struct mos_inventory *inv = v->r->volume->inventory;
+    const struct mos_inv_clash *c = mos_vec_at(&inv->clashes, 0);
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_VOLUME_TWO_SOURCES,
+                 "Fills %s and %s both bring /%s to %s, with different content.",
+                 mos_plan_fill_at(v->r, c->first_fill)->r.name,
+                 mos_plan_fill_at(v->r, c->second_fill)->r.name, c->path, v->r->name);
+    mos_finding_at(v->list, f, fill_place(v, c->first_fill));
+    mos_finding_at(v->list, f, fill_place(v, c->second_fill));
+    if (inv->clash_count > 1) {
+        struct mos_buf more = {.arena = v->arena};
+        for (size_t i = 1; i < inv->clashes.count && i < 4; i++)
+            mos_buf_printf(&more, "%s/%s", i > 1 ? ", " : "",
+                           ((struct mos_inv_clash *)mos_vec_at(&inv->clashes, i))->path);
+        mos_finding_why(v->list, f, "The same is true of %llu more: %s%s.",
+                        (unsigned long long)inv->clash_count - 1, mos_buf_string(&more),
+                        inv->clash_count > 4 ? " …" : "");
+    }
+    mos_finding_try(v->list, f, "replaces: true for %s if it shall win, or except: [%s].",
+                    mos_plan_fill_at(v->r, c->second_fill)->r.name, c->path);
+}
+
+static void check_label(const struct view *v) {
+    const struct mos_value *label = v->r->def->volume->label;
+    if (!mos_has(label) || strlen(label->text) <= v->r->fs->longest_label)
+        return;
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_VOLUME_CANNOT_HOLD, "The label %s is too long for %s.",
+                 label->text, v->r->fs->name);
+    mos_finding_at(v->list, f, label->place);
+    mos_finding_try(v->list, f, "At most %zu bytes.", v->r->fs->longest_label);
+}
+
+void mos_rule_volume(const struct mos_plan *plan) {
+    for (size_t m = 0; m < plan->media.count; m++) {
+        const struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, m);
+        for (size_t i = 0; i < medium->regions.count; i++) {
+            const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i);
+            struct view v = {plan, r, &plan->ctx->findings, plan->ctx->arena};
+            if (!r->counted)
+                continue;
+            check_label(&v);
+            if (r->volume && r->volume->inventory->refusal_count)
+                cannot_hold(&v);
+            if (r->volume && r->volume->inventory->clash_count)
+                two_sources(&v);
+            if (!r->result.fits)
+                does_not_fit(&v);
+        }
+    }
+}

@@ -1,0 +1,199 @@
+/* Applying an overlay: nodes first, then properties, so that a reference may point to anything
+ * the overlay itself adds. */
+#include "tree/tree.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+
+#include <string.h>
+
+struct pair {
+    const struct mos_dt_node *from; /* in the overlay */
+    struct mos_dt_node *to;         /* in the base */
+};
+
+struct applier {
+    struct mos_ctx *ctx;
+    struct mos_dt *base, *overlay;
+    unsigned n;
+    const char *const *names;
+    struct mos_vec pairs; /* of struct pair, parents first */
+    bool ok;
+};
+
+static struct mos_dt_node *merged(const struct applier *a, const struct mos_dt_node *from) {
+    for (size_t i = 0; i < a->pairs.count; i++) {
+        const struct pair *p = mos_vec_at(&a->pairs, i);
+        if (p->from == from)
+            return p->to;
+    }
+    return NULL;
+}
+
+/* The base node that a label or path of the overlay means. */
+static struct mos_dt_node *target_of(const struct applier *a, const char *name) {
+    const struct mos_dt_node *local =
+        *name == '/' ? mos_dt_find(a->overlay, name) : mos_dt_by_label(a->overlay, name);
+    struct mos_dt_node *to = local ? merged(a, local) : NULL;
+    if (to)
+        return to;
+    return *name == '/' ? mos_dt_find(a->base, name) : mos_dt_by_label(a->base, name);
+}
+
+static void missing(struct applier *a, const char *name, struct mos_place place) {
+    struct mos_findings *list = &a->ctx->findings;
+    struct mos_finding *f = mos_find(list, MOS_RULE_TREE_TARGET_MISSING,
+                                     *name == '/' ? "Overlay %s needs the node %s, which is not in %s."
+                                                  : "Overlay %s needs the label %s, which is not in %s.",
+                                     a->names[a->n], name, a->base->shown_path);
+    a->ok = false;
+    mos_finding_at(list, f, place);
+    mos_finding_at(list, f, a->base->place);
+    struct mos_vec labels = mos_dt_labels(a->base);
+    if (*name != '/' && !labels.count) {
+        mos_finding_why(list, f, "%s was built without labels (it has no /__symbols__).",
+                        a->base->shown_path);
+        mos_finding_try(list, f, "Build it with symbols, or write &{/path/of/the/node} instead.");
+        return;
+    }
+    const char *near = *name == '/' ? NULL : mos_near(name, labels.items, labels.count);
+    if (near)
+        mos_finding_try(list, f, "&%s", near);
+    else if (labels.count)
+        mos_finding_try(list, f, "One of its %zu labels, such as &%s.", labels.count,
+                        (const char *)mos_vec_pointer(&labels, 0));
+}
+
+static bool has_label(const struct mos_dt_node *node, const char *label) {
+    for (size_t i = 0; i < node->labels.count; i++)
+        if (strcmp(mos_vec_pointer(&node->labels, i), label) == 0)
+            return true;
+    return false;
+}
+
+static void merge_nodes(struct applier *a, const struct mos_dt_node *from, struct mos_dt_node *to) {
+    struct pair *p = mos_vec_push(&a->pairs);
+    *p = (struct pair){from, to};
+    for (size_t i = 0; i < from->labels.count; i++) {
+        const char *label = mos_vec_pointer(&from->labels, i);
+        if (!has_label(to, label) && !mos_dt_by_label(a->base, label))
+            mos_vec_push_pointer(&to->labels, label);
+    }
+    for (const struct mos_dt_node *c = from->first_child; c; c = c->next) {
+        struct mos_dt_node *child = mos_dt_child(to, c->name);
+        if (!child) {
+            child = mos_dt_add_node(a->base, to, c->name);
+            child->added_by = a->n;
+            child->place = c->place;
+        }
+        merge_nodes(a, c, child);
+    }
+}
+
+static void differs(struct applier *a, const struct mos_dt_node *node,
+                    const struct mos_dt_property *earlier, const struct mos_dt_property *later) {
+    struct mos_findings *list = &a->ctx->findings;
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_TREE_SAME_PROPERTY, "Overlays %s and %s set %s of %s differently.",
+                 a->names[earlier->set_by], a->names[a->n], later->name,
+                 mos_dt_path(a->ctx->arena, node));
+    mos_finding_at(list, f, earlier->place);
+    mos_finding_at(list, f, later->place);
+    mos_finding_why(list, f, "Whichever is applied last wins and the other's part stops working.");
+    mos_finding_try(list, f, "Set it in one place, or use only one of these overlays.");
+}
+
+static void set_property(struct applier *a, const struct mos_dt_property *p,
+                         struct mos_dt_node *node) {
+    struct mos_arena *arena = a->ctx->arena;
+    struct mos_buf data = {.arena = arena};
+    size_t done = 0;
+    for (size_t i = 0; i < p->marks.count; i++) {
+        const struct mos_dt_mark *m = mos_vec_at(&p->marks, i);
+        struct mos_dt_node *target = target_of(a, m->name);
+        if (!target) {
+            missing(a, m->name, m->place);
+            return;
+        }
+        mos_buf_add(&data, p->data + done, m->offset - done);
+        done = m->offset;
+        if (m->kind == MOS_DT_PHANDLE) {
+            mos_buf_be32(&data, mos_dt_phandle(a->base, target));
+            done += 4;
+        } else {
+            const char *path = mos_dt_path(arena, target);
+            mos_buf_add(&data, path, strlen(path) + 1);
+        }
+    }
+    mos_buf_add(&data, p->data + done, p->length - done);
+    const struct mos_dt_property *before = mos_dt_property(node, p->name);
+    bool same = before && before->length == data.length &&
+                memcmp(before->data, mos_buf_string(&data), data.length) == 0;
+    struct mos_dt_property *now =
+        mos_dt_set(a->base, node, p->name, mos_buf_string(&data), data.length);
+    now->place = p->place;
+    now->set_by = a->n;
+    if (before && before->set_by && before->set_by != a->n && !same)
+        differs(a, node, before, now);
+}
+
+/* Marks must be in order of their offsets; a blob's fixups may come in any. */
+static void sort_marks(struct mos_dt_property *p) {
+    for (size_t i = 1; i < p->marks.count; i++)
+        for (size_t k = i; k; k--) {
+            struct mos_dt_mark *x = mos_vec_at(&p->marks, k - 1), *y = mos_vec_at(&p->marks, k);
+            if (x->offset <= y->offset)
+                break;
+            struct mos_dt_mark swap = *x;
+            *x = *y;
+            *y = swap;
+        }
+}
+
+/* Two fixups of one place, or overlapping ones: a damaged blob. */
+static bool marks_overlap(const struct mos_dt_property *p) {
+    for (size_t i = 1; i < p->marks.count; i++) {
+        const struct mos_dt_mark *x = mos_vec_at(&p->marks, i - 1), *y = mos_vec_at(&p->marks, i);
+        if (x->kind == MOS_DT_PHANDLE && y->offset < x->offset + 4)
+            return true;
+    }
+    return false;
+}
+
+static struct mos_dt_node *fragment_target(struct applier *a, const struct mos_dt_node *fragment) {
+    struct mos_dt_property *target = mos_dt_property(fragment, "target");
+    const char *path = mos_dt_string(fragment, "target-path");
+    const char *name = path;
+    struct mos_place place = fragment->place;
+    if (target && target->marks.count) {
+        const struct mos_dt_mark *m = mos_vec_at(&target->marks, 0);
+        name = m->name;
+        place = m->place;
+    }
+    struct mos_dt_node *node = name ? target_of(a, name) : NULL;
+    if (!node)
+        missing(a, name ? name : "of a fragment without a target", place);
+    return node;
+}
+
+bool mos_dt_apply(struct mos_ctx *ctx, struct mos_dt *base, struct mos_dt *overlay, unsigned n,
+                  const char *const *overlay_names) {
+    struct applier a = {ctx, base, overlay, n, overlay_names,
+                        mos_vec_make(ctx->arena, sizeof(struct pair)), true};
+    base->highest_phandle = 0;
+    for (const struct mos_dt_node *f = overlay->root->first_child; f; f = f->next) {
+        const struct mos_dt_node *body = mos_dt_child(f, "__overlay__");
+        struct mos_dt_node *node = body ? fragment_target(&a, f) : NULL;
+        if (node)
+            merge_nodes(&a, body, node);
+    }
+    for (size_t i = 0; i < a.pairs.count && a.ok; i++) {
+        const struct pair *p = mos_vec_at(&a.pairs, i);
+        for (struct mos_dt_property *q = p->from->properties; q; q = q->next) {
+            sort_marks(q);
+            if (!marks_overlap(q))
+                set_property(&a, q, p->to);
+        }
+    }
+    return a.ok;
+}

@@ -1,0 +1,114 @@
+/* Device trees in memory: nodes, properties with places, labels and references. */
+#ifndef MOS_TREE_TREE_H
+#define MOS_TREE_TREE_H
+
+#include "base/ctx.h"
+
+enum mos_dt_mark_kind {
+    MOS_DT_PHANDLE, /* a cell that is the phandle of what `name` means */
+    MOS_DT_PATH,    /* bytes to be replaced by its path, NUL included */
+};
+
+/* A reference inside a property's value. */
+struct mos_dt_mark {
+    enum mos_dt_mark_kind kind;
+    size_t offset;    /* in the value */
+    const char *name; /* a label, or a path that begins with / */
+    struct mos_place place;
+};
+
+struct mos_dt_property {
+    const char *name;
+    const uint8_t *data; /* big-endian, as in a blob */
+    size_t length;
+    struct mos_vec marks; /* of struct mos_dt_mark */
+    struct mos_place place;
+    const struct mos_dt_property *replaced;
+    unsigned set_by; /* 0: the base; n: the n-th overlay */
+    struct mos_dt_property *next;
+};
+
+struct mos_dt_node {
+    const char *name; /* with its unit address; "" is the root */
+    struct mos_dt_node *parent, *first_child, *next;
+    struct mos_dt_property *properties;
+    struct mos_vec labels; /* of const char * */
+    struct mos_place place;
+    bool omit_if_unused; /* /omit-if-no-ref/ */
+    bool referenced;
+    unsigned added_by; /* as set_by */
+};
+
+struct mos_dt_reservation {
+    uint64_t address, size;
+};
+
+struct mos_dt {
+    struct mos_arena *arena;
+    struct mos_dt_node *root;
+    struct mos_vec reservations; /* of struct mos_dt_reservation */
+    bool overlay;                /* /plugin/, or a blob with fragments */
+    bool from_blob;
+    const char *shown_path;
+    struct mos_place place;
+    uint32_t boot_cpu;
+    uint32_t highest_phandle; /* 0: not looked for yet */
+};
+
+struct mos_dt *mos_dt_new(struct mos_arena *arena, const char *shown_path);
+struct mos_dt_node *mos_dt_add_node(struct mos_dt *dt, struct mos_dt_node *parent, const char *name);
+struct mos_dt_node *mos_dt_child(const struct mos_dt_node *parent, const char *name);
+/* A node by its path from the root; a component without unit address fits the only node that
+ * begins with it. */
+struct mos_dt_node *mos_dt_find(const struct mos_dt *dt, const char *path);
+struct mos_dt_property *mos_dt_property(const struct mos_dt_node *node, const char *name);
+/* Sets a property; an earlier one of that name is replaced in its place and kept as its trail. */
+struct mos_dt_property *mos_dt_set(struct mos_dt *dt, struct mos_dt_node *node, const char *name,
+                                   const void *data, size_t length);
+void mos_dt_set_text(struct mos_dt *dt, struct mos_dt_node *node, const char *name,
+                     const char *text);
+bool mos_dt_remove_property(struct mos_dt_node *node, const char *name);
+void mos_dt_remove_node(struct mos_dt_node *node);
+const char *mos_dt_path(struct mos_arena *arena, const struct mos_dt_node *node);
+/* The first string of a property, or NULL when it is no string. */
+const char *mos_dt_string(const struct mos_dt_node *node, const char *name);
+bool mos_dt_cell(const struct mos_dt_node *node, const char *name, uint32_t *value);
+
+/* A node by a label of the sources, or by /__symbols__ of a blob. */
+struct mos_dt_node *mos_dt_by_label(const struct mos_dt *dt, const char *label);
+/* Every label a tree knows, for near misses: of const char *. */
+struct mos_vec mos_dt_labels(const struct mos_dt *dt);
+/* Calls `each` for every node, parents first; stops when it returns false. */
+bool mos_dt_walk(struct mos_dt_node *node, bool (*each)(void *self, struct mos_dt_node *node),
+                 void *self);
+/* The node's phandle, given to it (the lowest free one) when it has none. */
+uint32_t mos_dt_phandle(struct mos_dt *dt, struct mos_dt_node *node);
+uint32_t mos_dt_highest_phandle(const struct mos_dt *dt);
+
+/* Settles references inside the tree: phandles and paths are written into the values.  Unknown
+ * names are findings (tree.target-missing); those of an overlay are kept for its application. */
+void mos_dt_resolve(struct mos_ctx *ctx, struct mos_dt *dt);
+
+/* source.c: reads device-tree source text (Devicetree Specification v0.4, chapter 6, and
+ * /plugin/).  Includes are looked for beside the file and in `folders`.  Source that uses the C
+ * preprocessor is run through it unless ctx->no_run.  NULL after a finding (tree.syntax) or error. */
+struct mos_dt *mos_dt_read_source(struct mos_ctx *ctx, const char *root, const char *shown_path,
+                                  const char *const *folders, size_t folder_count);
+/* The same from text in memory, without includes from disk when root is NULL. */
+struct mos_dt *mos_dt_parse(struct mos_ctx *ctx, const struct mos_source *source, const char *root,
+                            const char *const *folders, size_t folder_count);
+
+/* blob.c: the flattened form (Devicetree Specification v0.4, chapter 5). */
+bool mos_dt_is_blob(const void *data, size_t length);
+struct mos_dt *mos_dt_read_blob(struct mos_ctx *ctx, const char *shown_path, const void *data,
+                                size_t length);
+/* Version 17.  with_symbols adds /__symbols__ from the labels. */
+void mos_dt_write_blob(struct mos_ctx *ctx, struct mos_dt *dt, bool with_symbols,
+                       struct mos_buf *out);
+
+/* overlay.c: applies an overlay, the n-th (from 1), to a base.  Findings: tree.target-missing,
+ * tree.same-property. */
+bool mos_dt_apply(struct mos_ctx *ctx, struct mos_dt *base, struct mos_dt *overlay, unsigned n,
+                  const char *const *overlay_names);
+
+#endif
