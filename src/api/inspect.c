@@ -109,7 +109,7 @@ static void look_between(struct inspector *x, uint64_t from, uint64_t to) {
         if (h->next_data(h, x->file, at, &data, &hole) || data >= to)
             break;
         for (at = mos_max(at, mos_round_down(data, STEP)); at < to && at < hole; at += STEP) {
-            size_t n = (size_t)mos_min(STEP, x->io.size - at);
+            size_t n = (size_t)mos_min(STEP, to - at);
             if (mos_io_read(&x->io, block, n, at))
                 return;
             size_t skip = at < from ? (size_t)(from - at) : 0;

@@ -52,13 +52,13 @@ static void stop(struct reader *r, struct mos_place place, const char *message, 
 }
 
 static const char *parser_remedy(const char *problem) {
-    if (strstr(problem, "cannot start any token"))
+    if (strstr(problem, "cannot start any token") || strstr(problem, "tab"))
         return "Indent with spaces, never with tabs; quote a text that begins with a special sign.";
     if (strstr(problem, "mapping values are not allowed"))
         return "Put each key on a line of its own, or quote a text that contains ': '.";
     if (strstr(problem, "',' or '}'") || strstr(problem, "',' or ']'"))
         return "Close the bracket, or put a comma between the values.";
-    if (strstr(problem, "quoted scalar"))
+    if (strstr(problem, "quoted scalar") || strstr(problem, "end of stream"))
         return "Close the quotation mark.";
     return "Check indentation, brackets and quotation marks above this place.";
 }

@@ -145,8 +145,8 @@ static void covers_table(const struct view *v, const struct mos_region_plan *r) 
     }
 }
 
-static void check_ends(const struct view *v) {
-    if (v->m->overflows)
+static void check_ends(const struct view *v, bool rest_is_wrong) {
+    if (v->m->overflows && !rest_is_wrong)
         sum_too_big(v);
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *r = region(v, i);
@@ -200,7 +200,8 @@ static bool is_rest(const struct mos_region_plan *r) {
     return mos_has(r->def->size) && r->def->size->rest && !r->copy;
 }
 
-static void check_rest(const struct view *v) {
+/* Returns true when something about it is wrong. */
+static bool check_rest(const struct view *v) {
     const struct mos_region_plan *rest = NULL;
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *r = region(v, i);
@@ -219,7 +220,7 @@ static void check_rest(const struct view *v) {
             mos_finding_at(v->list, f, two ? r->def->size->place : r->def->r.key_place);
             mos_finding_try(v->list, f, two ? "Give one of them a size."
                                             : "Move the region with the rest to the end.");
-            return;
+            return true;
         }
         if (!is_rest(r))
             continue;
@@ -231,8 +232,10 @@ static void check_rest(const struct view *v) {
             mos_finding_at(v->list, f, r->def->size->place);
             mos_finding_at(v->list, f, v->m->medium->size->at_least->place);
             mos_finding_try(v->list, f, "Make other regions smaller, or demand a larger medium.");
+            return true;
         }
     }
+    return false;
 }
 
 /* ---- alignment ---- */
@@ -269,9 +272,8 @@ void mos_rule_layout(const struct mos_plan *plan) {
         struct view v = {plan, mos_vec_pointer(&plan->media, i), &plan->ctx->findings,
                          plan->ctx->arena};
         check_overlaps(&v);
-        check_ends(&v);
+        check_ends(&v, check_rest(&v));
         check_names(&v);
-        check_rest(&v);
         check_alignment(&v);
     }
 }

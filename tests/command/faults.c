@@ -1,0 +1,183 @@
+#define _GNU_SOURCE
+/* Nothing lost: whatever fails, the earlier output stays and nothing half-made has a final name. */
+#include "support.h"
+
+#include "mosaicum/mosaicum.h"
+#include "platform/platform.h"
+
+#include <errno.h>
+#include <signal.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+/* A host that behaves like the real one until its disk is full, or a call fails. */
+static struct {
+    struct mos_host host;
+    const struct mos_host *real;
+    uint64_t room;            /* bytes that may still be written */
+    unsigned long reads_left; /* reads before one fails; 0: never */
+} faulty;
+
+static int faulty_pwrite(const struct mos_host *h, int file, const void *from, size_t length,
+                         uint64_t offset) {
+    (void)h;
+    if (length > faulty.room)
+        return ENOSPC;
+    faulty.room -= length;
+    return faulty.real->pwrite(faulty.real, file, from, length, offset);
+}
+
+static int faulty_pread(const struct mos_host *h, int file, void *to, size_t length,
+                        uint64_t offset, size_t *got) {
+    (void)h;
+    unsigned long left = __atomic_load_n(&faulty.reads_left, __ATOMIC_SEQ_CST);
+    if (left && __atomic_sub_fetch(&faulty.reads_left, 1, __ATOMIC_SEQ_CST) == 0)
+        return EIO;
+    return faulty.real->pread(faulty.real, file, to, length, offset, got);
+}
+
+static const struct mos_host *faulty_host(uint64_t room, unsigned long reads) {
+    faulty.real = mos_platform_host();
+    faulty.host = *faulty.real;
+    faulty.host.pwrite = faulty_pwrite;
+    faulty.host.pread = faulty_pread;
+    faulty.room = room;
+    faulty.reads_left = reads;
+    return &faulty.host;
+}
+
+static int build(const struct mos_host *host, const char *workspace, const char *out, char *error,
+                 size_t size) {
+    struct mosaicum_options o = {.host = host, .workspace = workspace};
+    mosaicum *m = mosaicum_new(&o);
+    int status = mosaicum_build(m, NULL, 0, out);
+    snprintf(error, size, "%s", mosaicum_error(m) ? mosaicum_error(m) : "");
+    mosaicum_free(m);
+    return status;
+}
+
+/* The content of everything under a folder, names included. */
+static char *fingerprint(const char *folder) {
+    struct outcome o = run_shell("cd '%s' && find . -type f ! -name .lock | sort | xargs openssl sha256", folder);
+    char *text = strdup(o.out);
+    outcome_free(&o);
+    return text;
+}
+
+static char *workspace(void) {
+    static char *copy;
+    if (!copy) {
+        copy = strdup(test_folder("faults"));
+        copy_folder(path_in(MOSAICUM_SOURCE, "demo/saltmarsh"), copy);
+        /* a card so small that its image can be hashed some hundred times */
+        CU_ASSERT(runs(0, "sed -i 's/size: 960 MiB, erase: 4 MiB/size: 48 MiB/; s/size: 64 MiB/size: 34 MiB/' "
+                          "'%s/boards/curlew.yaml'", copy));
+    }
+    return copy;
+}
+
+/* Bytes that a whole build writes. */
+static uint64_t bytes_of_a_build(void) {
+    char error[1024];
+    const char *out = test_folder("measure");
+    CU_ASSERT_EQUAL_FATAL(build(faulty_host(UINT64_MAX, 0), workspace(), out, error, sizeof error), 0);
+    return UINT64_MAX - faulty.room;
+}
+
+static void a_full_disk_loses_nothing(void) {
+    enum { SIZES = 20 };
+    char error[1024];
+    uint64_t all = bytes_of_a_build();
+    const char *out = strdup(test_folder("full"));
+    CU_ASSERT_EQUAL_FATAL(build(mos_platform_host(), workspace(), out, error, sizeof error), 0);
+    char *before = fingerprint(out);
+    for (uint64_t i = 0; i < SIZES; i++) {
+        int status = build(faulty_host(all * i / SIZES, 0), workspace(), out, error, sizeof error);
+        char *after = fingerprint(out);
+        CU_ASSERT_EQUAL(status, MOSAICUM_SYSTEM);
+        CU_ASSERT_PTR_NOT_NULL(strstr(error, "No space left"));
+        CU_ASSERT_STRING_EQUAL(before, after);
+        free(after);
+    }
+    free(before);
+}
+
+static void a_read_error_loses_nothing(void) {
+    char error[1024];
+    const char *out = strdup(test_folder("unreadable"));
+    CU_ASSERT_EQUAL_FATAL(build(mos_platform_host(), workspace(), out, error, sizeof error), 0);
+    char *before = fingerprint(out);
+    unsigned failed = 0;
+    for (unsigned long n = 1; n < 200; n += n < 40 ? 1 : 17) {
+        int status = build(faulty_host(UINT64_MAX, n), workspace(), out, error, sizeof error);
+        char *after = fingerprint(out);
+        CU_ASSERT(status == 0 || status == MOSAICUM_SYSTEM || status == MOSAICUM_USAGE ||
+                  status == MOSAICUM_FINDINGS);
+        CU_ASSERT_STRING_EQUAL(before, after);
+        failed += status != 0;
+        free(after);
+    }
+    CU_ASSERT(failed > 20);
+    free(before);
+}
+
+static void a_missing_piece_loses_nothing(void) {
+    char error[1024];
+    const char *copy = strdup(test_folder("missing"));
+    const char *out = strdup(path_in(copy, "out"));
+    copy_folder(workspace(), copy);
+    CU_ASSERT_EQUAL_FATAL(build(mos_platform_host(), copy, out, error, sizeof error), 0);
+    char *before = fingerprint(out);
+    unlink(path_in(copy, "pieces/loader.bin"));
+    CU_ASSERT_EQUAL(build(mos_platform_host(), copy, out, error, sizeof error), MOSAICUM_FINDINGS);
+    char *after = fingerprint(out);
+    CU_ASSERT_STRING_EQUAL(before, after);
+    free(before);
+    free(after);
+}
+
+/* A kill at any moment leaves the old output or the new one, never something in between. */
+static void a_kill_loses_nothing(void) {
+    enum { KILLS = 20 };
+    char error[1024];
+    uint64_t seed = 20261123;
+    char *copy = strdup(test_folder("killed")), *out = strdup(path_in(copy, "out"));
+    copy_folder(workspace(), copy);
+    CU_ASSERT_EQUAL_FATAL(build(mos_platform_host(), copy, out, error, sizeof error), 0);
+    char *first = fingerprint(path_in(out, "curlew"));
+    write_text(path_in(copy, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-two\n");
+    char *other = strdup(test_folder("other"));
+    CU_ASSERT_EQUAL_FATAL(build(mos_platform_host(), copy, other, error, sizeof error), 0);
+    char *second = fingerprint(path_in(other, "curlew"));
+    unsigned killed = 0;
+    for (int i = 0; i < KILLS; i++) {
+        pid_t pid = fork();
+        if (pid == 0) {
+            execl(MOSAICUM_PROGRAM, "mosaicum", "-q", "--no-cache", "-w", copy, "build", "--out", out,
+                  (char *)NULL);
+            _exit(127);
+        }
+        int status;
+        usleep((useconds_t)random_below(&seed, 40000));
+        kill(pid, SIGKILL);
+        waitpid(pid, &status, 0);
+        killed += WIFSIGNALED(status);
+        char *now = fingerprint(path_in(out, "curlew"));
+        CU_ASSERT(strcmp(now, first) == 0 || strcmp(now, second) == 0);
+        free(now);
+    }
+    CU_ASSERT(killed > 3);
+    CU_ASSERT_EQUAL(build(mos_platform_host(), copy, out, error, sizeof error), 0);
+    char *now = fingerprint(path_in(out, "curlew"));
+    CU_ASSERT_STRING_EQUAL(now, second);
+    CU_ASSERT(!exists(path_in(out, "curlew.part")));
+    free(now);
+    free(first);
+    free(second);
+}
+
+SUITE(faults_suite, {"a full disk, 20 sizes", a_full_disk_loses_nothing},
+      {"a read error", a_read_error_loses_nothing},
+      {"a missing piece", a_missing_piece_loses_nothing}, {"SIGKILL, 20 moments", a_kill_loses_nothing});

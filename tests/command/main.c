@@ -1,0 +1,10 @@
+#include "support.h"
+
+extern const struct test rules_suite[], program_suite[], faults_suite[], structure_suite[];
+
+int main(void) {
+    const struct test *const suites[] = {structure_suite, rules_suite, program_suite, faults_suite,
+                                         NULL};
+    const char *const names[] = {"structure", "rules", "program", "faults"};
+    return run_suites(suites, names);
+}

@@ -1,0 +1,275 @@
+/* The built program on files in a folder of its own. */
+#include "support.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+static const char *demo(void) {
+    return path_in(MOSAICUM_SOURCE, "demo/saltmarsh");
+}
+
+static void statuses_say_what_happened(void) {
+    static const struct {
+        int status;
+        const char *arguments, *on_stderr;
+    } cases[] = {
+        {2, "", "Use: mosaicum"},
+        {0, "--help", ""},
+        {0, "--version", ""},
+        {2, "chekc", "no command"},
+        {2, "show", "used like this"},
+        {2, "check --colour", "unknown option"},
+        {2, "--color sometimes check", "auto, always or never"},
+        {2, "-w /nowhere check", "Cannot open"},
+        {2, "explain layout.overlp", "did you mean layout.overlap?"},
+        {0, "explain", ""},
+        {0, "explain layout.overlap", ""},
+        {2, "inspect /nowhere", "Cannot open"},
+        {2, "inspect /", "is a folder"},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct outcome o = run_shell("'%s' %s", MOSAICUM_PROGRAM, cases[i].arguments);
+        if (o.status != cases[i].status || !strstr(o.err, cases[i].on_stderr)) {
+            fprintf(stderr, "\n%s: status %d: %s\n", cases[i].arguments, o.status, o.err);
+            CU_FAIL("status or message");
+        }
+        outcome_free(&o);
+    }
+    struct outcome o = run_shell("'%s' -w '%s' check curlwe", MOSAICUM_PROGRAM, demo());
+    CU_ASSERT_EQUAL(o.status, 2);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "did you mean curlew?"));
+    outcome_free(&o);
+}
+
+static void demo_checks_and_builds_clean(void) {
+    int status;
+    const char *out = test_folder("demo-out");
+    json_t *d = run_json(&status, "-w '%s' check", demo());
+    CU_ASSERT_EQUAL(status, 0);
+    CU_ASSERT_EQUAL(json_array_size(json_object_get(d, "findings")), 0);
+    json_decref(d);
+    d = run_json(&status, "-w '%s' build --out '%s'", demo(), out);
+    CU_ASSERT_EQUAL(status, 0);
+    json_decref(d);
+    static const char *const files[] = {"card.img", "boot.scr", "boot-script.txt", "main.dtb",
+                                        "kernel.config", "ledger.json"};
+    for (size_t i = 0; i < 6; i++)
+        CU_ASSERT(exists(path_in(out, "curlew/%s", files[i])));
+    CU_ASSERT(!exists(path_in(out, "curlew.part")));
+    d = run_json(&status, "inspect '%s/curlew/card.img'", out);
+    CU_ASSERT_EQUAL(status, 0);
+    json_t *rows = json_object_get(json_array_get(json_object_get(d, "report"), 0), "rows");
+    CU_ASSERT_EQUAL(json_array_size(rows), 6);
+    json_t *boot = json_array_get(rows, 4), *root = json_array_get(rows, 5);
+    CU_ASSERT_STRING_EQUAL(json_string_value(json_object_get(boot, "holds")), "fat32");
+    CU_ASSERT_STRING_EQUAL(json_string_value(json_object_get(boot, "contains")),
+                           "kernel, main.dtb, boot.scr");
+    CU_ASSERT_STRING_EQUAL(json_string_value(json_object_get(root, "label")), "root");
+    CU_ASSERT_EQUAL(json_integer_value(json_object_get(root, "start")), 68 << 20);
+    json_decref(d);
+}
+
+static void parts_are_shown(void) {
+    static const char *const parts[] = {"layout", "ram", "boot", "all"};
+    int status;
+    for (size_t i = 0; i < 4; i++) {
+        json_t *d = run_json(&status, "-w '%s' show %s", demo(), parts[i]);
+        CU_ASSERT_EQUAL(status, 0);
+        CU_ASSERT(json_array_size(json_object_get(d, "report")) > 0);
+        json_decref(d);
+    }
+}
+
+/* `show all` is a definition that means the same. */
+static void resolved_definition_reads_back(void) {
+    const char *copy = test_folder("resolved");
+    copy_folder(demo(), copy);
+    struct outcome first = run_shell("'%s' -w '%s' show all", MOSAICUM_PROGRAM, copy);
+    CU_ASSERT_EQUAL(first.status, 0);
+    write_text(path_in(copy, "boards/curlew.yaml"), first.out);
+    struct outcome second = run_shell("'%s' -w '%s' show all", MOSAICUM_PROGRAM, copy);
+    CU_ASSERT_STRING_EQUAL(first.out, second.out);
+    CU_ASSERT(runs(0, "'%s' -w '%s' build --out '%s/a' && '%s' -w '%s' build --out '%s/b' && "
+                      "cmp '%s/a/curlew/card.img' '%s/b/curlew/card.img'",
+                   MOSAICUM_PROGRAM, copy, copy, MOSAICUM_PROGRAM, demo(), copy, copy, copy));
+    outcome_free(&first);
+    outcome_free(&second);
+}
+
+/* The same bytes, whatever the folder, clock, zone, locale, umask, cores and store. */
+static void builds_are_reproducible(void) {
+    const char *a = test_folder("here"), *b = test_folder("elsewhere with a longer name");
+    const char *store = test_folder("store");
+    copy_folder(demo(), b);
+    CU_ASSERT(runs(0, "umask 022; TZ=UTC LC_ALL=C '%s' --no-cache -w '%s' build --out '%s'",
+                   MOSAICUM_PROGRAM, demo(), a));
+    static const char *const others[] = {
+        "umask 077; TZ=Pacific/Chatham LC_ALL=C.UTF-8 taskset -c 0", "umask 000; SOURCE_DATE_EPOCH=5",
+        "faketime '2031-05-06 07:08:09'"};
+    for (size_t i = 0; i < 3; i++) {
+        if (i == 2 && !runs(0, "command -v faketime >/dev/null || echo"))
+            continue;
+        const char *prefix = i == 2 && system("command -v faketime >/dev/null 2>&1") ? "" : others[i];
+        CU_ASSERT(runs(0, "%s env XDG_CACHE_HOME='%s' '%s' -w '%s' build --out '%s/out%zu'", prefix,
+                       store, MOSAICUM_PROGRAM, b, b, i));
+        CU_ASSERT(runs(0, "cd '%s/curlew' && for f in *; do cmp \"$f\" '%s/out%zu/curlew/'\"$f\" || exit 1; done",
+                       a, b, i));
+    }
+}
+
+static void demo_command_tells_its_story(void) {
+    const char *folder = test_folder("tour");
+    struct outcome o = run_shell("'%s' --no-cache demo '%s/d'", MOSAICUM_PROGRAM, folder);
+    CU_ASSERT_EQUAL(o.status, 0);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "Nothing to complain about."));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "layout.overlap"));
+    outcome_free(&o);
+    o = run_shell("'%s' --no-cache demo '%s/d'", MOSAICUM_PROGRAM, folder);
+    CU_ASSERT_EQUAL(o.status, 4); /* never into a folder that holds something */
+    outcome_free(&o);
+}
+
+/* Each small workspace of demo/mistakes has a first line in its mosaicum.yaml: # finds: RULE */
+static void mistakes_are_found(void) {
+    struct outcome list = run_shell("ls '%s/demo/mistakes'", MOSAICUM_SOURCE);
+    size_t count = 0;
+    for (char *save, *name = strtok_r(list.out, "\n", &save); name; name = strtok_r(NULL, "\n", &save)) {
+        int status;
+        char rule[64] = "";
+        char *text = read_whole(path_in(MOSAICUM_SOURCE, "demo/mistakes/%s/mosaicum.yaml", name), NULL);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(text);
+        CU_ASSERT_EQUAL(sscanf(text, "# finds: %63s", rule), 1);
+        json_t *d = run_json(&status, "-w '%s/demo/mistakes/%s' check", MOSAICUM_SOURCE, name);
+        json_t *findings = json_object_get(d, "findings");
+        const char *severity = json_string_value(json_object_get(json_array_get(findings, 0), "severity"));
+        CU_ASSERT_EQUAL(status, severity && strcmp(severity, "error") == 0);
+        CU_ASSERT_EQUAL(json_array_size(findings), 1);
+        const char *found = json_string_value(json_object_get(json_array_get(findings, 0), "rule"));
+        CU_ASSERT_STRING_EQUAL(found ? found : "", rule);
+        json_decref(d);
+        free(text);
+        count++;
+    }
+    CU_ASSERT(count >= 6);
+    outcome_free(&list);
+}
+
+/* The drawing of DESIGN section 2, byte for byte, also in ASCII. */
+static void findings_are_drawn(void) {
+    static const char expected[] =
+        "ERROR  layout.overlap  curlew\n"
+        "  Regions loader and env both use 2048 to 2560 KiB of card.\n"
+        "  , boards/curlew.yaml:8   loader: {at: 512 KiB, size: 2 MiB}\n"
+        "  |                                     ~~~~~~~\n"
+        "  ` boards/curlew.yaml:9   env: {at: 2 MiB, size: 512 KiB}\n"
+        "                                     ~~~~~\n"
+        "  why  Whichever is written last destroys 512 KiB of the other.\n"
+        "  try  size: 1536 KiB for loader, or at: 2560 KiB for env.\n\n";
+    const char *w = test_folder("drawn");
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    write_text(path_in(w, "boards/curlew.yaml"),
+               "mosaicum: 1\nboard: curlew\nhardware:\n  media: {card: {kind: sd, size: 64 MiB}}\n"
+               "layout:\n  card:\n    regions:\n      loader: {at: 512 KiB, size: 2 MiB}\n"
+               "      env: {at: 2 MiB, size: 512 KiB}\n");
+    struct outcome o = run_shell("LC_ALL=C '%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
+    CU_ASSERT_EQUAL(o.status, 1);
+    if (strncmp(o.out, expected, sizeof expected - 1) != 0)
+        fprintf(stderr, "\n%s", o.out);
+    CU_ASSERT_EQUAL(strncmp(o.out, expected, sizeof expected - 1), 0);
+    outcome_free(&o);
+    o = run_shell("LC_ALL=C.UTF-8 '%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "\u250c boards/curlew.yaml:8"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "\u203e\u203e\u203e\u203e\u203e\u203e\u203e\n"));
+    outcome_free(&o);
+}
+
+/* Wrong definitions: one finding each, at the right place. */
+static void wrong_definitions_are_explained(void) {
+    static const struct {
+        const char *text; /* behind "mosaicum: 1\nboard: curlew\n" */
+        int status;
+        const char *rule;
+        unsigned line, column;
+        const char *part; /* of message or remedy */
+    } cases[] = {
+        {"hardwear: {}\n", 1, "board.schema", 3, 1, "hardware"},
+        {"hardware: {cpu: arm65}\n", 1, "board.schema", 3, 17, "arm64"},
+        {"hardware: {cores: two}\n", 1, "board.schema", 3, 19, "whole number"},
+        {"hardware: {held: {loader: {top: 40}}}\n", 1, "board.schema", 3, 33, "40 MiB"},
+        {"hardware: {held: {loader: {top: 40 MB, top: 1 MB}}}\n", 1, "board.schema", 3, 28, "twice"},
+        {"hardware: {ram: {main: {start: 1000, sizes: 1 MiB}}}\n", 1, "board.schema", 3, 32, "0x"},
+        {"hardware: {ram: {main: {start: 0x1000}}}\n", 1, "board.schema", 3, 18, "sizes"},
+        {"hardware: {console: {port: ttyS0,115200}}\n", 1, "board.schema", 3, 34, "uote"},
+        {"hardware: []\n", 1, "board.schema", 3, 1, "needs keys"},
+        {"about: &x text\n", 1, "board.schema", 3, 8, "nchor"},
+        {"about: *x\n", 1, "board.schema", 3, 8, "alias"},
+        {"about: !!str text\n", 1, "board.schema", 3, 8, "ag"},
+        {"<<: {}\n", 1, "board.schema", 3, 1, "merge"},
+        {"about: text\n---\nabout: more\n", 1, "board.schema", 4, 1, "second document"},
+        {"\tabout: text\n", 2, "board.schema", 3, 1, "spaces"},
+        {"about: [1, 2\n", 2, "board.schema", 3, 13, "racket"},
+        {"about: \"text\n", 2, "board.schema", 3, 13, "uotation"},
+        {"about: \xff\n", 2, "board.schema", 3, 8, "UTF-8"},
+        {"about: {a: 1}\n", 1, "board.schema", 3, 1, "single value"},
+        {"about:\n", 0, NULL, 0, 0, NULL},
+        {"pieces: {x: {file: /etc/passwd}}\n", 1, "piece.path", 3, 20, "leaves"},
+        {"pieces: {x: {file: a/../../b}}\n", 1, "piece.path", 3, 20, "leaves"},
+        {"pieces: {x: {file: mosaicum.yaml, sha256: 12}}\n", 1, "board.schema", 3, 43, "SHA-256"},
+        {"kernel: {image: linux}\nboot: {entries: {main: {flags: rdinit}}}\n", 1, "board.reference",
+         3, 17, "no piece"},
+        {"layout: {card: {}}\n", 1, "board.reference", 3, 10, "medium"},
+        {"loader: {dialect: u-boat}\n", 1, "board.schema", 3, 19, "u-boot"},
+    };
+    const char *w = test_folder("wrong");
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        char text[512];
+        int status;
+        snprintf(text, sizeof text, "mosaicum: 1\nboard: curlew\n%s", cases[i].text);
+        write_text(path_in(w, "boards/curlew.yaml"), text);
+        json_t *d = run_json(&status, "-w '%s' check", w), *list = json_object_get(d, "findings");
+        json_t *f = json_array_get(list, 0), *p = json_array_get(json_object_get(f, "places"), 0);
+        bool good = status == cases[i].status && json_array_size(list) == (cases[i].rule != NULL);
+        if (good && cases[i].rule) {
+            char *whole = json_dumps(f, JSON_ENSURE_ASCII);
+            good = strcmp(json_string_value(json_object_get(f, "rule")), cases[i].rule) == 0 &&
+                   json_integer_value(json_object_get(p, "line")) == cases[i].line &&
+                   json_integer_value(json_object_get(p, "column")) == cases[i].column &&
+                   strstr(whole, cases[i].part);
+            free(whole);
+        }
+        if (!good) {
+            char *whole = json_dumps(d, 0);
+            fprintf(stderr, "\n%s-> %d %s\n", cases[i].text, status, whole);
+            CU_FAIL("a wrong definition");
+            free(whole);
+        }
+        json_decref(d);
+    }
+}
+
+static void deep_and_large_files_are_refused(void) {
+    const char *w = test_folder("deep");
+    int status;
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    static char text[5 << 20];
+    memset(text, '[', 100000);
+    write_file(path_in(w, "boards/curlew.yaml"), text, 100000);
+    json_decref(run_json(&status, "-w '%s' check", w));
+    CU_ASSERT_EQUAL(status, 2);
+    memset(text, '#', sizeof text);
+    write_file(path_in(w, "boards/curlew.yaml"), text, sizeof text);
+    struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
+    CU_ASSERT_EQUAL(o.status, 2);
+    outcome_free(&o);
+}
+
+SUITE(program_suite, {"exit statuses and messages", statuses_say_what_happened},
+      {"the demo checks and builds clean", demo_checks_and_builds_clean},
+      {"parts are shown", parts_are_shown},
+      {"the resolved definition reads back", resolved_definition_reads_back},
+      {"builds are reproducible", builds_are_reproducible},
+      {"the demo command", demo_command_tells_its_story},
+      {"mistakes are found", mistakes_are_found}, {"findings are drawn", findings_are_drawn},
+      {"wrong definitions are explained", wrong_definitions_are_explained},
+      {"deep and large files are refused", deep_and_large_files_are_refused});

@@ -1,0 +1,81 @@
+/* Every rule: its page, its fixture that fails with exactly this rule, its fixture that passes. */
+#include "support.h"
+
+#include "base/finding.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+static json_t *check(const char *folder, int *status) {
+    json_t *d = run_json(status, "-w '%s' check", folder);
+    return d;
+}
+
+static void fixture_fails(const char *id) {
+    int status;
+    json_t *d = check(path_in(MOSAICUM_SOURCE, "tests/rules/%s/fails", id), &status), *finding;
+    size_t i, seen = 0;
+    const struct mos_rule_row *row = mos_rule_rows;
+    while (strcmp(row->id, id) != 0)
+        row++;
+    CU_ASSERT_EQUAL(status, row->severity == MOS_SEVERITY_ERROR);
+    json_array_foreach(json_object_get(d, "findings"), i, finding) {
+        const char *rule = json_string_value(json_object_get(finding, "rule"));
+        CU_ASSERT_STRING_EQUAL(rule, id);
+        CU_ASSERT(json_array_size(json_object_get(finding, "places")) > 0);
+        CU_ASSERT_PTR_NOT_NULL(json_string_value(json_object_get(finding, "try")));
+        seen++;
+    }
+    if (seen != 1)
+        fprintf(stderr, "\n%s: %zu findings\n", id, seen);
+    CU_ASSERT_EQUAL(seen, 1);
+    json_decref(d);
+}
+
+static void fixture_passes(const char *id) {
+    int status;
+    json_t *d = check(path_in(MOSAICUM_SOURCE, "tests/rules/%s/passes", id), &status);
+    CU_ASSERT_EQUAL(status, 0);
+    CU_ASSERT_EQUAL(json_array_size(json_object_get(d, "findings")), 0);
+    json_decref(d);
+}
+
+static void each_rule_has_its_fixtures(void) {
+    for (size_t i = 0; i < MOS_RULE_COUNT; i++) {
+        fixture_fails(mos_rule_rows[i].id);
+        fixture_passes(mos_rule_rows[i].id);
+    }
+}
+
+/* The quoted block after a heading "## Fails (FILE)" must stand in that file of the fixture. */
+static void quote_is_true(const char *id, const char *page, const char *heading, const char *kind) {
+    char file[128], *at = strstr(page, heading);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(at);
+    CU_ASSERT_EQUAL_FATAL(sscanf(at + strlen(heading), " (%127[^)])", file), 1);
+    char *start = strstr(at, "```\n") + 4, *end = strstr(start, "\n```");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(end);
+    char *quote = strndup(start, (size_t)(end - start));
+    char *text = read_whole(path_in(MOSAICUM_SOURCE, "tests/rules/%s/%s/%s", id, kind, file), NULL);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(text);
+    CU_ASSERT_PTR_NOT_NULL(strstr(text, quote));
+    free(text);
+    free(quote);
+}
+
+static void each_rule_has_its_page(void) {
+    for (size_t i = 0; i < MOS_RULE_COUNT; i++) {
+        const char *id = mos_rule_rows[i].id;
+        struct outcome o = run_shell("'%s' explain %s", MOSAICUM_PROGRAM, id);
+        char *page = read_whole(path_in(MOSAICUM_SOURCE, "docs/rules/%s.md", id), NULL);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(page);
+        CU_ASSERT_EQUAL(o.status, 0);
+        CU_ASSERT_PTR_NOT_NULL(strstr(o.out, mos_rule_rows[i].title));
+        quote_is_true(id, page, "## Fails", "fails");
+        quote_is_true(id, page, "## Passes", "passes");
+        free(page);
+        outcome_free(&o);
+    }
+}
+
+SUITE(rules_suite, {"each rule has fixtures that fail and pass", each_rule_has_its_fixtures},
+      {"each rule has its page, and its quotes are true", each_rule_has_its_page});

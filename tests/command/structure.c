@@ -1,0 +1,112 @@
+/* The rules of the house: who may include whom, who may print. */
+#include "support.h"
+
+#include <dirent.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+
+/* DESIGN: folder, folders it may include besides itself. */
+static const struct {
+    const char *folder, *allowed;
+} directions[] = {
+    {"base", "mosaicum"},
+    {"io", "base mosaicum"},
+    {"model", "base io"},
+    {"content", "base io"},
+    {"disk", "base io"},
+    {"fs", "base io content"},
+    {"tree", "base io"},
+    {"kconfig", "base io"},
+    {"linux", "base io content tree kconfig"},
+    {"shell", "base"},
+    {"boot", "base io tree linux"},
+    {"store", "base io"},
+    {"ledger", "base io"},
+    {"plan", "base io model content disk fs boot tree kconfig linux store ledger"},
+    {"rules", "base io model content disk fs boot tree kconfig linux store ledger plan shell"},
+    {"build", "base io model content disk fs boot tree kconfig linux store ledger plan"},
+    {"api", "base io model content disk fs boot tree kconfig linux shell store ledger plan rules "
+            "build mosaicum"},
+    {"platform", "mosaicum"},
+    {"cli", "mosaicum platform"},
+};
+
+static bool word_in(const char *list, const char *word, size_t length) {
+    for (const char *p = list; *p; p += strcspn(p, " ") + (p[strcspn(p, " ")] == ' '))
+        if (strcspn(p, " ") == length && strncmp(p, word, length) == 0)
+            return true;
+    return false;
+}
+
+static void check_include(const char *folder, const char *allowed, const char *file,
+                          const char *line) {
+    char name[128];
+    if (sscanf(line, "#include \"%127[^\"]\"", name) != 1)
+        return;
+    size_t n = strcspn(name, "/");
+    bool good = strncmp(folder, name, n) == 0 && folder[n] == 0;
+    if (!good && !word_in(allowed, name, n)) {
+        fprintf(stderr, "\n%s: %s may not include %s\n", file, folder, name);
+        CU_FAIL("include direction");
+    }
+}
+
+static void check_file(const char *folder, const char *allowed, const char *file) {
+    char *text = read_whole(file, NULL);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(text);
+    size_t lines = 0;
+    for (char *line = strtok(text, "\n"); line; line = strtok(NULL, "\n"), lines++) {
+        check_include(folder, allowed, file, line);
+        static const char *const prints[] = {" printf(", " puts(", "fprintf(stderr", "perror(", "exit("};
+        for (size_t i = 0; i < 5 && strcmp(folder, "cli") != 0 && strcmp(folder, "platform") != 0; i++)
+            if (strstr(line, prints[i])) {
+                fprintf(stderr, "\n%s prints or exits: %s\n", file, line);
+                CU_FAIL("printing outside of cli");
+            }
+    }
+    CU_ASSERT(lines < 900);
+    free(text);
+}
+
+static void walk(const char *folder, const char *allowed, const char *path) {
+    DIR *d = opendir(path);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(d);
+    struct dirent *e;
+    while ((e = readdir(d))) {
+        struct stat st;
+        if (e->d_name[0] == '.')
+            continue;
+        char *inner = strdup(path_in(path, "%s", e->d_name));
+        if (stat(inner, &st) == 0 && S_ISDIR(st.st_mode))
+            walk(folder, allowed, inner);
+        else
+            check_file(folder, allowed, inner);
+        free(inner);
+    }
+    closedir(d);
+}
+
+static void includes_follow_the_table(void) {
+    for (size_t i = 0; i < sizeof directions / sizeof *directions; i++) {
+        char *path = strdup(path_in(MOSAICUM_SOURCE, "src/%s", directions[i].folder));
+        walk(directions[i].folder, directions[i].allowed, path);
+        free(path);
+    }
+}
+
+static void no_folder_is_outside_the_table(void) {
+    DIR *d = opendir(path_in(MOSAICUM_SOURCE, "src"));
+    CU_ASSERT_PTR_NOT_NULL_FATAL(d);
+    struct dirent *e;
+    while ((e = readdir(d))) {
+        bool known = e->d_name[0] == '.';
+        for (size_t i = 0; i < sizeof directions / sizeof *directions; i++)
+            known |= strcmp(directions[i].folder, e->d_name) == 0;
+        CU_ASSERT(known);
+    }
+    closedir(d);
+}
+
+SUITE(structure_suite, {"includes follow the table, only cli prints", includes_follow_the_table},
+      {"every folder is in the table", no_folder_is_outside_the_table});

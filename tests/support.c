@@ -1,0 +1,213 @@
+#define _GNU_SOURCE
+#include "support.h"
+
+#include "platform/platform.h"
+
+#include <errno.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+static char root[64];
+
+static void remove_root(void) {
+    if (*root)
+        remove_folder(root);
+}
+
+char *test_folder(const char *name) {
+    static unsigned number;
+    if (!*root) {
+        const char *base = getenv("MOSAICUM_TEST_FOLDER");
+        snprintf(root, sizeof root, "%s/mosaicum-test.XXXXXX", base ? base : "/tmp");
+        if (!mkdtemp(root))
+            abort();
+        atexit(remove_root);
+    }
+    char *path = path_in(root, "%u-%s", ++number, name);
+    if (mkdir(path, 0777))
+        abort();
+    return path;
+}
+
+char *path_in(const char *folder, const char *format, ...) {
+    static char *kept[64]; /* a ring: long enough for any one test step */
+    static unsigned next;
+    char *name, *path;
+    va_list arguments;
+    va_start(arguments, format);
+    if (vasprintf(&name, format, arguments) < 0 || asprintf(&path, "%s/%s", folder, name) < 0)
+        abort();
+    va_end(arguments);
+    free(name);
+    free(kept[next]);
+    kept[next] = path;
+    next = (next + 1) % 64;
+    return path;
+}
+
+void write_file(const char *path, const void *bytes, size_t length) {
+    const struct mos_host *h = mos_platform_host();
+    char *folder = strdup(path), *slash = strrchr(folder, '/');
+    if (slash && slash != folder) {
+        *slash = 0;
+        h->make_folder(h, folder);
+    }
+    free(folder);
+    FILE *f = fopen(path, "wb");
+    if (!f || fwrite(bytes, 1, length, f) != length || fclose(f)) {
+        fprintf(stderr, "cannot write %s: %s\n", path, strerror(errno));
+        abort();
+    }
+}
+
+void write_text(const char *path, const char *text) {
+    write_file(path, text, strlen(text));
+}
+
+char *read_whole(const char *path, size_t *length) {
+    FILE *f = fopen(path, "rb");
+    if (!f)
+        return NULL;
+    struct stat st;
+    char *data = fstat(fileno(f), &st) ? NULL : malloc((size_t)st.st_size + 1);
+    size_t n = data ? fread(data, 1, (size_t)st.st_size, f) : 0;
+    fclose(f);
+    if (data)
+        data[n] = 0;
+    if (length)
+        *length = n;
+    return data;
+}
+
+bool exists(const char *path) {
+    return access(path, F_OK) == 0;
+}
+
+void remove_folder(const char *path) {
+    const struct mos_host *h = mos_platform_host();
+    h->remove_tree(h, path);
+}
+
+void copy_folder(const char *from, const char *to) {
+    if (!runs(0, "mkdir -p '%s' && cp -a '%s/.' '%s/'", to, from, to))
+        abort();
+}
+
+static char *collect(const char *path) {
+    char *text = read_whole(path, NULL);
+    return text ? text : strdup("");
+}
+
+static struct outcome shell(const char *format, va_list arguments) {
+    char *command, *full, out[] = "/tmp/mosaicum-out.XXXXXX", err[] = "/tmp/mosaicum-err.XXXXXX";
+    struct outcome o;
+    close(mkstemp(out));
+    close(mkstemp(err));
+    if (vasprintf(&command, format, arguments) < 0 ||
+        asprintf(&full, "( %s ) >%s 2>%s </dev/null", command, out, err) < 0)
+        abort();
+    int status = system(full);
+    o.status = WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
+    o.out = collect(out);
+    o.err = collect(err);
+    unlink(out);
+    unlink(err);
+    free(full);
+    free(command);
+    return o;
+}
+
+struct outcome run_shell(const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    struct outcome o = shell(format, arguments);
+    va_end(arguments);
+    return o;
+}
+
+void outcome_free(struct outcome *o) {
+    free(o->out);
+    free(o->err);
+}
+
+bool runs(int expected, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    struct outcome o = shell(format, arguments);
+    va_end(arguments);
+    bool good = o.status == expected;
+    if (!good)
+        fprintf(stderr, "\nstatus %d, not %d: %s\n%s%s\n", o.status, expected, format, o.out, o.err);
+    outcome_free(&o);
+    return good;
+}
+
+json_t *run_json(int *status, const char *format, ...) {
+    char *command;
+    va_list arguments;
+    va_start(arguments, format);
+    if (vasprintf(&command, format, arguments) < 0)
+        abort();
+    va_end(arguments);
+    struct outcome o = run_shell("'%s' --no-cache --json %s", MOSAICUM_PROGRAM, command);
+    json_t *document = json_loads(o.out, 0, NULL);
+    if (!document)
+        fprintf(stderr, "\nno JSON from %s: %s%s\n", command, o.out, o.err);
+    *status = o.status;
+    outcome_free(&o);
+    free(command);
+    return document;
+}
+
+void core_start(struct core *c) {
+    memset(c, 0, sizeof *c);
+    c->ctx.host = mos_platform_host();
+    c->ctx.arena = mos_arena_new(&c->out_of_memory);
+    c->ctx.error = &c->error;
+    c->ctx.findings = mos_findings_make(c->ctx.arena);
+    c->ctx.not_proved = mos_vec_make(c->ctx.arena, sizeof(char *));
+    if (setjmp(c->out_of_memory))
+        abort();
+}
+
+void core_end(struct core *c) {
+    mos_arena_free(c->ctx.arena);
+}
+
+size_t count_rule(const struct core *c, enum mos_rule_id rule) {
+    size_t n = 0;
+    for (size_t i = 0; i < c->ctx.findings.items.count; i++)
+        n += ((struct mos_finding *)mos_vec_pointer(&c->ctx.findings.items, i))->rule == rule;
+    return n;
+}
+
+uint64_t random_next(uint64_t *state) {
+    uint64_t z = *state += 0x9e3779b97f4a7c15u; /* splitmix64 */
+    z = (z ^ z >> 30) * 0xbf58476d1ce4e5b9u;
+    z = (z ^ z >> 27) * 0x94d049bb133111ebu;
+    return z ^ z >> 31;
+}
+
+uint64_t random_below(uint64_t *state, uint64_t n) {
+    return random_next(state) % n;
+}
+
+int run_suites(const struct test *const *suites, const char *const *names) {
+    if (CU_initialize_registry() != CUE_SUCCESS)
+        return 1;
+    for (size_t i = 0; suites[i]; i++) {
+        CU_pSuite suite = CU_add_suite(names[i], NULL, NULL);
+        for (const struct test *t = suites[i]; t->name; t++)
+            if (!CU_add_test(suite, t->name, t->run))
+                return 1;
+    }
+    CU_basic_set_mode(CU_BRM_NORMAL);
+    CU_basic_run_tests();
+    CU_basic_show_failures(CU_get_failure_list());
+    unsigned failed = CU_get_number_of_failures() + CU_get_number_of_suites_failed();
+    CU_cleanup_registry();
+    return failed != 0;
+}

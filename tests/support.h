@@ -1,0 +1,57 @@
+/* What all tests share: folders of their own, running programs, a core context without a program. */
+#ifndef MOS_TESTS_SUPPORT_H
+#define MOS_TESTS_SUPPORT_H
+
+#include "base/ctx.h"
+
+#include <CUnit/Basic.h>
+#include <jansson.h>
+
+/* ---- files ---- */
+char *test_folder(const char *name); /* a new empty folder; removed at the end; borrowed */
+char *path_in(const char *folder, const char *format, ...) __attribute__((format(printf, 2, 3)));
+void write_file(const char *path, const void *bytes, size_t length); /* folders are made */
+void write_text(const char *path, const char *text);
+char *read_whole(const char *path, size_t *length); /* malloc'ed, NULL if it cannot be read */
+bool exists(const char *path);
+void remove_folder(const char *path);
+void copy_folder(const char *from, const char *to);
+
+/* ---- programs ---- */
+struct outcome {
+    int status; /* exit status, 128 + signal */
+    char *out, *err;
+};
+/* Runs a shell command line; free with outcome_free. */
+struct outcome run_shell(const char *format, ...) __attribute__((format(printf, 1, 2)));
+void outcome_free(struct outcome *o);
+/* The same, only for its status; prints output when it is not `expected`. */
+bool runs(int expected, const char *format, ...) __attribute__((format(printf, 2, 3)));
+/* The built program with --no-cache; then its JSON document (NULL when it printed none). */
+json_t *run_json(int *status, const char *format, ...) __attribute__((format(printf, 2, 3)));
+
+/* ---- the core by itself ---- */
+struct core {
+    jmp_buf out_of_memory;
+    struct mos_error error;
+    struct mos_ctx ctx;
+};
+/* A context on the real host.  Use: struct core c; core_start(&c); … core_end(&c); */
+void core_start(struct core *c);
+void core_end(struct core *c);
+size_t count_rule(const struct core *c, enum mos_rule_id rule);
+
+/* ---- random numbers that can be repeated ---- */
+uint64_t random_next(uint64_t *state);
+uint64_t random_below(uint64_t *state, uint64_t n);
+
+/* ---- suites ---- */
+struct test {
+    const char *name;
+    void (*run)(void);
+};
+#define SUITE(symbol, ...)                                                                         \
+    const struct test symbol[] = {__VA_ARGS__, {NULL, NULL}}
+int run_suites(const struct test *const *suites, const char *const *names);
+
+#endif
