@@ -41,7 +41,7 @@ static bool is_number(const char *v, size_t n) {
 }
 
 static bool is_text(const char *v, size_t n) {
-    if (n < 2 || v[0] != '"' || v[n - 1] != '"')
+    if (n < 2 || v[0] != '"' || v[n - 1] != '"' || memchr(v, 0, n))
         return false;
     for (size_t i = 1; i + 1 < n; i++) {
         if (v[i] == '\\' && i + 2 < n)

@@ -1,0 +1,156 @@
+#include "support.h"
+
+#include "base/bytes.h"
+#include "base/map.h"
+#include "base/text.h"
+
+#include <string.h>
+
+static void sizes_are_read_and_written(void) {
+    static const struct {
+        const char *text;
+        enum mos_number_result result;
+        uint64_t bytes;
+        const char *again;
+    } cases[] = {
+        {"32 KiB", MOS_NUMBER_OK, 32768, "32 KiB"},      {"1MiB", MOS_NUMBER_OK, 1 << 20, "1 MiB"},
+        {"1056 KiB", MOS_NUMBER_OK, 1081344, "1056 KiB"}, {"1 kB", MOS_NUMBER_OK, 1000, "1000 bytes"},
+        {"2 GB", MOS_NUMBER_OK, 2000000000, "1953125 KiB"}, {"7 B", MOS_NUMBER_OK, 7, "7 bytes"},
+        {"3 sectors", MOS_NUMBER_OK, 1536, "1536 bytes"}, {"40", MOS_NUMBER_NO_UNIT, 0, NULL},
+        {"KiB", MOS_NUMBER_NOT_ONE, 0, NULL},             {"1 Kib", MOS_NUMBER_NOT_ONE, 0, NULL},
+        {"-1 KiB", MOS_NUMBER_NOT_ONE, 0, NULL},          {"1.5 MiB", MOS_NUMBER_NOT_ONE, 0, NULL},
+        {"99999999999 GiB", MOS_NUMBER_TOO_BIG, 0, NULL}, {"", MOS_NUMBER_NOT_ONE, 0, NULL}};
+    struct core c;
+    core_start(&c);
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        uint64_t bytes = 0;
+        CU_ASSERT_EQUAL(mos_size_parse(cases[i].text, 512, &bytes), cases[i].result);
+        CU_ASSERT_EQUAL(bytes, cases[i].bytes);
+        if (cases[i].again && strcmp(mos_size_text(c.ctx.arena, bytes), cases[i].again) != 0)
+            CU_ASSERT_STRING_EQUAL(mos_size_text(c.ctx.arena, bytes), cases[i].again);
+    }
+    CU_ASSERT_STRING_EQUAL(mos_size_about(c.ctx.arena, 1536), "1.5 KiB");
+    CU_ASSERT_STRING_EQUAL(mos_span_text(c.ctx.arena, 1 << 20, 1081344), "1024 to 1056 KiB");
+    core_end(&c);
+}
+
+static void addresses_are_read(void) {
+    static const struct {
+        const char *text;
+        enum mos_number_result result;
+        uint64_t value;
+    } cases[] = {{"0x40200000", MOS_NUMBER_OK, 0x40200000},
+                 {"0xffffffffffffffff", MOS_NUMBER_OK, UINT64_MAX},
+                 {"0x0000000000000000000001", MOS_NUMBER_OK, 1},
+                 {"0x10000000000000000", MOS_NUMBER_TOO_BIG, 0},
+                 {"40200000", MOS_NUMBER_NOT_ONE, 0},
+                 {"0x", MOS_NUMBER_NOT_ONE, 0},
+                 {"0x12g", MOS_NUMBER_NOT_ONE, 0}};
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        uint64_t value = 0;
+        CU_ASSERT_EQUAL(mos_address_parse(cases[i].text, &value), cases[i].result);
+        CU_ASSERT_EQUAL(value, cases[i].value);
+    }
+}
+
+static void near_misses_are_found(void) {
+    static const char *const words[] = {"size", "stage", "volume", "environment", "at"};
+    static const struct {
+        const char *word, *near;
+    } cases[] = {{"sise", "size"}, {"siez", "size"}, {"enviroment", "environment"},
+                 {"volumes", "volume"}, {"xyz", NULL}, {"q", NULL}, {"", NULL}};
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        const char *near = mos_near(cases[i].word, words, 5);
+        CU_ASSERT((near == NULL) == (cases[i].near == NULL));
+        if (near && cases[i].near)
+            CU_ASSERT_STRING_EQUAL(near, cases[i].near);
+    }
+}
+
+static void utf_forms_agree(void) {
+    static const char *const good[] = {"jetty", "Wattwürmer", "潮位計", "𝄞 wader", ""};
+    static const char *const bad[] = {"\xff", "\xc0\x80", "\xed\xa0\x80", "\xf5\x80\x80\x80", "a\x01", "\xe6\xbd"};
+    struct core c;
+    size_t at;
+    core_start(&c);
+    for (size_t i = 0; i < 5; i++) {
+        uint16_t units[64];
+        size_t n = mos_utf16_from_utf8(good[i], units, 64);
+        CU_ASSERT_FATAL(n < 64);
+        units[n] = 0;
+        CU_ASSERT_STRING_EQUAL(mos_utf8_from_utf16(c.ctx.arena, units, 64), good[i]);
+        CU_ASSERT(mos_utf8_valid(good[i], strlen(good[i]), &at));
+    }
+    for (size_t i = 0; i < 6; i++)
+        CU_ASSERT_FALSE(mos_utf8_valid(bad[i], strlen(bad[i]), &at));
+    core_end(&c);
+}
+
+static void maps_keep_their_order(void) {
+    struct core c;
+    core_start(&c);
+    struct mos_map map = mos_map_make(c.ctx.arena);
+    for (uintptr_t i = 1; i <= 1000; i++)
+        mos_map_set(&map, mos_printf(c.ctx.arena, "k%u", (unsigned)(i * 7919 % 1000)), (void *)i);
+    mos_map_set(&map, "k919", (void *)5000);
+    CU_ASSERT_EQUAL(map.count, 1000);
+    CU_ASSERT_STRING_EQUAL(map.items[0].key, "k919");
+    CU_ASSERT_EQUAL((uintptr_t)mos_map_get(&map, "k919"), 5000);
+    CU_ASSERT_PTR_NULL(mos_map_get(&map, "k1000"));
+    core_end(&c);
+}
+
+static void sums_have_their_known_values(void) {
+    static const char digits[] = "123456789"; /* the usual check input */
+    uint8_t hash[32];
+    char hex[65];
+    CU_ASSERT_EQUAL(mos_crc32(0, digits, 9), 0xcbf43926);
+    CU_ASSERT_EQUAL(~mos_crc32c(~0u, digits, 9), 0xe3069283);
+    CU_ASSERT_TRUE(mos_sha256("abc", 3, hash));
+    mos_sha256_hex(hash, hex);
+    CU_ASSERT_STRING_EQUAL(hex, "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad");
+    uint8_t a[16], b[16];
+    mos_uuid_from_name("saltmarsh/curlew/card", a);
+    mos_uuid_from_name("saltmarsh/curlew/card2", b);
+    CU_ASSERT_EQUAL(a[6] >> 4, 5); /* version */
+    CU_ASSERT_EQUAL(a[8] >> 6, 2); /* variant */
+    CU_ASSERT_NOT_EQUAL(memcmp(a, b, 16), 0);
+}
+
+static void places_become_lines_and_columns(void) {
+    static const char text[] = "one\ntwo\r\n\nfour";
+    static const struct {
+        size_t offset;
+        unsigned line, column;
+    } cases[] = {{0, 1, 1}, {3, 1, 4}, {4, 2, 1}, {9, 3, 1}, {10, 4, 1}, {13, 4, 4}, {99, 4, 5}};
+    struct core c;
+    core_start(&c);
+    const struct mos_source *s = mos_source_make(c.ctx.arena, "x", text, sizeof text - 1, 0);
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct mos_position p = mos_source_position(s, cases[i].offset);
+        CU_ASSERT_EQUAL(p.line, cases[i].line);
+        CU_ASSERT_EQUAL(p.column, cases[i].column);
+    }
+    size_t length;
+    mos_source_line(s, 5, &length);
+    CU_ASSERT_EQUAL(length, 3); /* the carriage return is no part of it */
+    core_end(&c);
+}
+
+static void memory_runs_out_cleanly(void) {
+    struct core c;
+    core_start(&c);
+    volatile unsigned reached = 0;
+    if (setjmp(c.out_of_memory) == 0) {
+        mos_arena_fail_after(c.ctx.arena, 10);
+        for (;; reached++)
+            mos_alloc(c.ctx.arena, 1000);
+    }
+    CU_ASSERT_EQUAL(reached, 9);
+    core_end(&c);
+}
+
+SUITE(base_suite, {"sizes", sizes_are_read_and_written}, {"addresses", addresses_are_read},
+      {"near misses", near_misses_are_found}, {"UTF-8 and UTF-16", utf_forms_agree},
+      {"maps", maps_keep_their_order}, {"sums", sums_have_their_known_values},
+      {"places", places_become_lines_and_columns}, {"memory", memory_runs_out_cleanly});

@@ -1,0 +1,136 @@
+#include "support.h"
+
+#include "content/content.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+/* A sink that writes down what it is given. */
+struct record {
+    struct mos_buf text;
+    struct mos_buf bytes; /* of the last file, holes filled in */
+};
+
+static bool note_entry(void *self, const struct mos_entry *e) {
+    struct record *r = self;
+    mos_buf_printf(&r->text, "%d %s %o %llu %s|", e->type, e->path, e->mode,
+                   (unsigned long long)e->size, e->target && (e->type == 2 || e->type == 3) ? e->target : "");
+    r->bytes.length = 0;
+    return true;
+}
+
+static bool note_data(void *self, uint64_t offset, const void *bytes, size_t length) {
+    struct record *r = self;
+    mos_buf_printf(&r->text, "%llu+%zu|", (unsigned long long)offset, length);
+    if (bytes) {
+        CU_ASSERT(offset % MOS_RUN_UNIT == 0 && offset >= r->bytes.length);
+        mos_buf_zeros(&r->bytes, (size_t)offset - r->bytes.length);
+        mos_buf_add(&r->bytes, bytes, length);
+    }
+    return true;
+}
+
+static bool note_end(void *self, uint64_t sum) {
+    struct record *r = self;
+    mos_buf_printf(&r->text, "%llx\n", (unsigned long long)sum);
+    return true;
+}
+
+static struct mos_sink recorder(struct record *r, struct mos_arena *arena) {
+    *r = (struct record){{.arena = arena}, {.arena = arena}};
+    return (struct mos_sink){r, note_entry, note_data, note_end};
+}
+
+/* However a file is cut up on its way, the same runs and the same sum come out. */
+static void runs_do_not_depend_on_the_pieces(void) {
+    uint64_t seed = 3;
+    static uint8_t file[70000];
+    for (int round = 0; round < 100; round++) {
+        struct core c;
+        core_start(&c);
+        size_t length = random_below(&seed, sizeof file);
+        memset(file, 0, sizeof file);
+        for (size_t i = 0; i < length; i++)
+            if (i / 5000 % 3 != 1)
+                file[i] = (uint8_t)random_next(&seed);
+        struct record whole, cut;
+        struct mos_sink a = recorder(&whole, c.ctx.arena), b = recorder(&cut, c.ctx.arena);
+        struct mos_entry e = {.path = "f"};
+        mos_bytes_stream(&e, file, length, &a);
+        struct mos_runs runs = {.sink = &b};
+        uint64_t sum;
+        for (size_t at = 0; at < length;) {
+            size_t n = 1 + random_below(&seed, 9000);
+            n = n > length - at ? length - at : n;
+            mos_runs_add(&runs, file + at, n);
+            at += n;
+        }
+        mos_runs_end(&runs, &sum);
+        note_end(&cut, sum);
+        CU_ASSERT_EQUAL(whole.bytes.length <= length, true);
+        CU_ASSERT_EQUAL(memcmp(mos_buf_string(&whole.bytes), file, whole.bytes.length), 0);
+        CU_ASSERT_EQUAL(memcmp(mos_buf_string(&cut.bytes), file, cut.bytes.length), 0);
+        CU_ASSERT_STRING_EQUAL(strrchr(mos_buf_string(&whole.text), '|'), strrchr(mos_buf_string(&cut.text), '|'));
+        core_end(&c);
+    }
+}
+
+/* An index replays what was streamed, survives its file form, and a damaged file form is refused. */
+static void indexes_replay(void) {
+    struct core c;
+    core_start(&c);
+    const char *folder = test_folder("index");
+    CU_ASSERT_TRUE_FATAL(runs(0, "cd '%s' && mkdir -p t/etc && echo curlew > t/etc/name && ln t/etc/name t/etc/alias "
+                                 "&& ln -s name t/etc/link && truncate -s 100000 t/hole && "
+                                 "printf x | dd of=t/hole bs=1 seek=50000 conv=notrunc 2>/dev/null && "
+                                 "tar -czf a.tar.gz -C t . && tar -cf b.tar -C t .", folder));
+    static const char *const archives[] = {"a.tar.gz", "b.tar"};
+    for (size_t i = 0; i < 2; i++) {
+        struct record direct, replayed;
+        struct mos_sink a = recorder(&direct, c.ctx.arena), b = recorder(&replayed, c.ctx.arena);
+        struct mos_index *x = mos_index_new(&c.ctx);
+        struct mos_sink sink = mos_index_recorder(x, &a);
+        CU_ASSERT_TRUE_FATAL(mos_archive_stream(&c.ctx, path_in(folder, "%s", archives[i]), (struct mos_place){0}, &sink));
+        struct mos_buf file = {.arena = c.ctx.arena};
+        mos_index_save(x, &file);
+        struct mos_index *again = mos_index_load(&c.ctx, file.data, file.length);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(again);
+        CU_ASSERT_TRUE(mos_index_replay(&c.ctx, again, &b));
+        CU_ASSERT_EQUAL(mos_index_count(again), 6);
+        CU_ASSERT_PTR_NOT_NULL(strstr(mos_buf_string(&direct.text), "0 hole 644 100000 |49152+4096|"));
+        CU_ASSERT_STRING_EQUAL(mos_buf_string(&direct.text), mos_buf_string(&replayed.text));
+        for (size_t k = 0; k < file.length; k += 7) {
+            file.data[k] ^= 4;
+            CU_ASSERT_PTR_NULL(mos_index_load(&c.ctx, file.data, file.length));
+            file.data[k] ^= 4;
+        }
+    }
+    core_end(&c);
+}
+
+static void paths_and_patterns(void) {
+    static const struct {
+        const char *raw, *normal;
+    } paths[] = {{"./a//b/", "a/b"}, {"/a", "a"}, {".", ""}, {"a/../b", NULL}, {"..", NULL}, {"...", "..."}};
+    static const struct {
+        const char *pattern, *path;
+        bool fits;
+    } patterns[] = {{"lib/modules", "lib/modules", true}, {"lib/modules", "lib/modules/6.1/a.ko", true},
+                    {"lib/modules", "lib/modules2", false}, {"/lib", "lib/x", true}, {"*.ko", "a.ko", true},
+                    {"*.ko", "d/a.ko", false}, {"*/a.ko", "d/a.ko", true}, {"l?b", "lib", true}, {"a", "b", false}};
+    struct core c;
+    core_start(&c);
+    struct mos_buf buffer = {.arena = c.ctx.arena};
+    for (size_t i = 0; i < sizeof paths / sizeof *paths; i++) {
+        const char *p = mos_entry_path(&buffer, paths[i].raw);
+        CU_ASSERT((p == NULL) == (paths[i].normal == NULL));
+        if (p && paths[i].normal)
+            CU_ASSERT_STRING_EQUAL(p, paths[i].normal);
+    }
+    for (size_t i = 0; i < sizeof patterns / sizeof *patterns; i++)
+        CU_ASSERT_EQUAL(mos_pattern_fits(patterns[i].pattern, patterns[i].path), patterns[i].fits);
+    core_end(&c);
+}
+
+SUITE(content_suite, {"runs", runs_do_not_depend_on_the_pieces}, {"indexes", indexes_replay},
+      {"paths and patterns", paths_and_patterns});

@@ -1,0 +1,117 @@
+#include "support.h"
+
+#include "base/hash.h"
+#include "disk/table.h"
+
+#include <errno.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { SIZE = 4 << 20 };
+
+static struct mos_table_data example(struct core *c, uint32_t sector, uint32_t entries) {
+    struct mos_table_data t = {.sector = sector, .medium_size = SIZE, .entries = entries};
+    struct mos_table_span spans[8];
+    size_t n = mos_table_gpt.spans(sector, SIZE, entries, spans, 8);
+    CU_ASSERT_EQUAL_FATAL(n, 4);
+    t.first_usable = spans[2].end / sector;
+    t.last_usable = spans[3].start / sector - 1;
+    t.partitions = mos_vec_make(c->ctx.arena, sizeof(struct mos_partition));
+    mos_uuid_from_name("disk", t.id);
+    static const char *const names[] = {"boot", "Würmer 潮", "a name of thirty-six units, exactly so"};
+    for (unsigned i = 0; i < 3; i++) {
+        struct mos_partition *p = mos_vec_push(&t.partitions);
+        *p = (struct mos_partition){.number = i * 2 + 1,
+                                    .first_lba = t.first_usable + i * 10,
+                                    .last_lba = t.first_usable + i * 10 + 9,
+                                    .name = names[i],
+                                    .bootable = i == 1};
+        mos_uuid_from_name(names[i], p->id);
+        mos_table_gpt.type_for(i ? "ext4" : "fat32", p->type);
+    }
+    return t;
+}
+
+static void tables_go_round(void) {
+    static const struct {
+        uint32_t sector, entries;
+    } cases[] = {{512, 128}, {512, 48}, {512, 7}, {4096, 128}};
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct core c;
+        core_start(&c);
+        uint8_t *bytes = calloc(1, SIZE);
+        struct mos_io io = mos_io_memory(c.ctx.arena, bytes, SIZE);
+        struct mos_table_data t = example(&c, cases[i].sector, cases[i].entries), again;
+        struct mos_vec problems = mos_vec_make(c.ctx.arena, sizeof(char *));
+        CU_ASSERT_EQUAL(mos_table_gpt.write(&io, &t), 0);
+        CU_ASSERT_TRUE_FATAL(mos_table_gpt.read(&io, c.ctx.arena, &again, &problems));
+        CU_ASSERT_EQUAL(problems.count, 0);
+        CU_ASSERT_EQUAL(again.sector, t.sector);
+        CU_ASSERT_EQUAL(again.entries, t.entries);
+        CU_ASSERT_EQUAL(memcmp(again.id, t.id, 16), 0);
+        CU_ASSERT_EQUAL_FATAL(again.partitions.count, 3);
+        for (size_t k = 0; k < 3; k++) {
+            const struct mos_partition *p = mos_vec_at(&t.partitions, k), *q = mos_vec_at(&again.partitions, k);
+            CU_ASSERT(p->number == q->number && p->first_lba == q->first_lba && p->last_lba == q->last_lba);
+            CU_ASSERT(p->bootable == q->bootable && memcmp(p->id, q->id, 16) == 0);
+            CU_ASSERT(strncmp(p->name, q->name, strlen(q->name)) == 0);
+        }
+        free(bytes);
+        core_end(&c);
+    }
+}
+
+/* One wrong byte anywhere in the table's sums is noticed, and the backup still gives the table. */
+static void damage_is_noticed(void) {
+    static const size_t places[] = {512, 512 + 16, 512 + 24, 512 + 40, 512 + 56, 512 + 88, 1024, 1024 + 60};
+    for (size_t i = 0; i <= sizeof places / sizeof *places; i++) {
+        struct core c;
+        core_start(&c);
+        uint8_t *bytes = calloc(1, SIZE);
+        struct mos_io io = mos_io_memory(c.ctx.arena, bytes, SIZE);
+        struct mos_table_data t = example(&c, 512, 128), again;
+        struct mos_vec problems = mos_vec_make(c.ctx.arena, sizeof(char *));
+        mos_table_gpt.write(&io, &t);
+        if (i < sizeof places / sizeof *places)
+            bytes[places[i]] ^= 1;
+        else
+            memset(bytes + SIZE - 512, 0, 512); /* the backup header */
+        CU_ASSERT_TRUE(mos_table_gpt.read(&io, c.ctx.arena, &again, &problems));
+        CU_ASSERT(problems.count > 0);
+        CU_ASSERT_EQUAL(again.partitions.count, 3);
+        free(bytes);
+        core_end(&c);
+    }
+}
+
+static void every_failed_write_is_told(void) {
+    unsigned long calls = 0, all = 0;
+    for (unsigned long n = 0; n <= all; n++) {
+        struct core c;
+        core_start(&c);
+        uint8_t *bytes = calloc(1, SIZE);
+        struct mos_io io = mos_io_memory(c.ctx.arena, bytes, SIZE);
+        struct mos_table_data t = example(&c, 512, 8);
+        calls = 0;
+        struct mos_io bad = mos_io_faulty(c.ctx.arena, &io, n, EIO, &calls);
+        CU_ASSERT_EQUAL(mos_table_gpt.write(&bad, &t), n ? EIO : 0);
+        if (!n)
+            all = calls;
+        free(bytes);
+        core_end(&c);
+    }
+    CU_ASSERT(all >= 19);
+}
+
+static void a_new_kind_needs_only_its_row(void) {
+    CU_ASSERT_PTR_EQUAL(mos_table_find("gpt"), &mos_table_gpt);
+    CU_ASSERT_PTR_NULL(mos_table_find("none"));
+    for (size_t i = 0; mos_table_at(i); i++) {
+        const struct mos_table_driver *d = mos_table_at(i);
+        CU_ASSERT(d->name && d->title && d->spans && d->write && d->read && d->type_for && d->entries_below);
+    }
+    CU_ASSERT_EQUAL(mos_table_gpt.entries_below(512, 8192), 56);
+}
+
+SUITE(disk_suite, {"tables go round", tables_go_round}, {"damage", damage_is_noticed},
+      {"failed writes", every_failed_write_is_told}, {"drivers", a_new_kind_needs_only_its_row});

@@ -1,0 +1,219 @@
+#include "support.h"
+
+#include "base/bytes.h"
+#include "content/content.h"
+#include "fs/fs.h"
+
+#include <errno.h>
+#include <stdlib.h>
+#include <string.h>
+
+static struct mos_volume_wish wish(uint64_t size) {
+    struct mos_volume_wish w = {.size = size, .sector = 512, .label = "GAUGE", .date = 1767225600};
+    mos_uuid_from_name("volume", w.uuid);
+    return w;
+}
+
+static void add(const struct mos_sink *s, enum mos_entry_type type, const char *path,
+                const char *target, const void *bytes, size_t length) {
+    struct mos_entry e = {.path = path, .type = type, .mode = type == MOS_ENTRY_FOLDER ? 0755 : 0644,
+                          .mtime = 1700000000, .target = target, .size = length};
+    bool ok = type == MOS_ENTRY_FILE ? mos_bytes_stream(&e, bytes, length, s)
+                                     : s->entry(s->self, &e) && s->end(s->self, 0);
+    CU_ASSERT_TRUE(ok);
+}
+
+/* A made-up tree: folders, files of many sizes, some with holes. */
+static void add_random_tree(const struct mos_sink *s, uint64_t seed, size_t files) {
+    static uint8_t bytes[300000];
+    add(s, MOS_ENTRY_FOLDER, "log", NULL, NULL, 0);
+    for (size_t i = 0; i < files; i++) {
+        char path[64];
+        size_t length = random_below(&seed, i % 7 ? 9000 : sizeof bytes);
+        for (size_t k = 0; k < length; k++)
+            bytes[k] = (uint8_t)random_next(&seed);
+        if (i % 5 == 0 && length > 100000)
+            memset(bytes + 20000, 0, 50000);
+        snprintf(path, sizeof path, "log/day %zu.of the %zu th week", i, i / 7);
+        add(s, MOS_ENTRY_FILE, path, NULL, bytes, length);
+    }
+}
+
+static struct mos_volume_result make(struct core *c, const struct mos_fs_driver *d, uint64_t size,
+                                     uint8_t *bytes, uint64_t seed, size_t files) {
+    struct mos_io io = mos_io_memory(c->ctx.arena, bytes, size);
+    struct mos_volume_wish w = wish(size);
+    struct mos_volume_base *v = d->begin(&c->ctx, bytes ? &io : NULL, &w);
+    struct mos_sink s = d->sink(v);
+    struct mos_volume_result r;
+    add_random_tree(&s, seed, files);
+    CU_ASSERT_TRUE_FATAL(d->finish(v, &r));
+    return r;
+}
+
+/* Counting says the same as writing; the result describes each byte once. */
+static void counting_equals_writing(void) {
+    static const struct {
+        const struct mos_fs_driver *driver;
+        uint64_t size;
+        size_t files;
+    } cases[] = {{&mos_fs_ext4, 2 << 20, 30}, {&mos_fs_ext4, 40 << 20, 200}, {&mos_fs_ext4, 160 << 20, 400},
+                 {&mos_fs_fat32, 34 << 20, 100}, {&mos_fs_fat32, 40 << 20, 300}, {&mos_fs_ext4, 2 << 20, 400}};
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct core c;
+        core_start(&c);
+        uint8_t *bytes = calloc(1, cases[i].size);
+        struct mos_volume_result counted = make(&c, cases[i].driver, cases[i].size, NULL, i, cases[i].files);
+        struct mos_volume_result written = make(&c, cases[i].driver, cases[i].size, bytes, i, cases[i].files);
+        CU_ASSERT_EQUAL(counted.fits, written.fits);
+        CU_ASSERT_EQUAL(counted.free, written.free);
+        CU_ASSERT_EQUAL(counted.missing, written.missing);
+        CU_ASSERT_EQUAL(written.fits, i != 5);
+        uint64_t at = 0;
+        for (size_t k = 0; k < written.spans.count; k++) {
+            const struct mos_span *s = mos_vec_at(&written.spans, k);
+            CU_ASSERT_EQUAL(s->offset, at);
+            for (uint64_t b = 0; b < s->length && s->kind != MOS_SPAN_DATA; b += 512)
+                if (bytes[s->offset + b])
+                    CU_FAIL("a span that is not data holds some");
+            at += s->length;
+        }
+        CU_ASSERT(!written.fits || at == cases[i].size);
+        free(bytes);
+        core_end(&c);
+    }
+}
+
+/* The smallest region that is accepted works; a KiB less is refused, and says how much is missing. */
+static void the_limit_is_exact(void) {
+    for (uint64_t seed = 1; seed <= 12; seed++) {
+        struct core c;
+        core_start(&c);
+        uint64_t low = 256 << 10, high = 16 << 20;
+        while (high - low > 1024) {
+            uint64_t middle = (low + high) / 2 / 1024 * 1024;
+            if (make(&c, &mos_fs_ext4, middle, NULL, seed, 20 + seed).fits)
+                high = middle;
+            else
+                low = middle;
+        }
+        uint8_t *bytes = calloc(1, high);
+        struct mos_volume_info info;
+        CU_ASSERT_TRUE(make(&c, &mos_fs_ext4, high, bytes, seed, 20 + seed).fits);
+        struct mos_io io = mos_io_memory(c.ctx.arena, bytes, high);
+        CU_ASSERT_TRUE(mos_fs_probe(&io, c.ctx.arena, &info) && !info.damaged);
+        struct mos_volume_result less = make(&c, &mos_fs_ext4, high - 1024, NULL, seed, 20 + seed);
+        CU_ASSERT_FALSE(less.fits);
+        CU_ASSERT_EQUAL(less.missing, 1024);
+        free(bytes);
+        core_end(&c);
+    }
+}
+
+static void volumes_are_recognised(void) {
+    for (size_t i = 0; mos_fs_at(i); i++) {
+        struct core c;
+        core_start(&c);
+        const uint64_t size = 40 << 20;
+        uint8_t *bytes = calloc(1, size);
+        struct mos_volume_info info;
+        struct mos_volume_result r = make(&c, mos_fs_at(i), size, bytes, 9, 25);
+        struct mos_io io = mos_io_memory(c.ctx.arena, bytes, size);
+        CU_ASSERT_TRUE_FATAL(mos_fs_probe(&io, c.ctx.arena, &info));
+        CU_ASSERT_STRING_EQUAL(info.kind, mos_fs_at(i)->name);
+        CU_ASSERT_STRING_EQUAL(info.label, "GAUGE");
+        CU_ASSERT_EQUAL(info.free, r.free);
+        CU_ASSERT_FALSE(info.damaged);
+        free(bytes);
+        core_end(&c);
+    }
+}
+
+/* How fills meet. */
+static void fills_meet(void) {
+    struct core c;
+    core_start(&c);
+    struct mos_volume_wish w = wish(8 << 20);
+    struct mos_volume_base *v = mos_fs_ext4.begin(&c.ctx, NULL, &w);
+    struct mos_sink s = mos_fs_ext4.sink(v);
+    struct mos_inventory *inv = v->inventory;
+    uint32_t index;
+    add(&s, MOS_ENTRY_LINK, "lib", "usr/lib", NULL, 0);
+    add(&s, MOS_ENTRY_LINK, "loop", "loop", NULL, 0);
+    add(&s, MOS_ENTRY_FILE, "etc/name", NULL, "curlew", 6);
+    add(&s, MOS_ENTRY_FILE, "etc/same", NULL, "jetty", 5);
+    add(&s, MOS_ENTRY_HARD_LINK, "etc/alias", "etc/name", NULL, 0);
+    v->fill = 1;
+    add(&s, MOS_ENTRY_FOLDER, "lib", NULL, NULL, 0); /* stays a link */
+    add(&s, MOS_ENTRY_FILE, "lib/modules/a.ko", NULL, "m", 1);
+    CU_ASSERT_TRUE(mos_inv_find(inv, "usr/lib/modules/a.ko", &index));
+    CU_ASSERT_TRUE(mos_inv_find(inv, "lib", &index) && mos_inv_node(inv, index)->type == MOS_ENTRY_LINK);
+    CU_ASSERT_FALSE(mos_inv_find(inv, "lib/modules", &index));
+    add(&s, MOS_ENTRY_FILE, "etc/same", NULL, "jetty", 5); /* equal content */
+    CU_ASSERT_EQUAL(inv->clash_count, 0);
+    add(&s, MOS_ENTRY_FILE, "etc/name", NULL, "dunlin", 6);
+    CU_ASSERT_EQUAL(inv->clash_count, 1);
+    add(&s, MOS_ENTRY_FILE, "loop/x", NULL, "x", 1);
+    add(&s, MOS_ENTRY_FILE, "etc/name/x", NULL, "x", 1);
+    CU_ASSERT_EQUAL(inv->clash_count, 3);
+    v->replaces = true;
+    add(&s, MOS_ENTRY_FILE, "etc/same", NULL, "mast!", 5);
+    CU_ASSERT_EQUAL(inv->clash_count, 3);
+    add(&s, MOS_ENTRY_HARD_LINK, "etc/lost", "not/there", NULL, 0);
+    CU_ASSERT_EQUAL(inv->refusal_count, 1);
+    CU_ASSERT_TRUE(mos_inv_find(inv, "etc/name", &index) && mos_inv_node(inv, index)->links == 2);
+    core_end(&c);
+}
+
+static void fat_refuses_what_it_cannot_hold(void) {
+    static const struct {
+        enum mos_entry_type type;
+        const char *path;
+    } cases[] = {{MOS_ENTRY_LINK, "l"}, {MOS_ENTRY_CHAR, "c"}, {MOS_ENTRY_FIFO, "f"},
+                 {MOS_ENTRY_FILE, "a:b"}, {MOS_ENTRY_FILE, "dot."}, {MOS_ENTRY_FILE, "\xff"},
+                 {MOS_ENTRY_FILE, "README"}};
+    struct core c;
+    core_start(&c);
+    struct mos_volume_wish w = wish(40 << 20);
+    struct mos_volume_base *v = mos_fs_fat32.begin(&c.ctx, NULL, &w);
+    struct mos_sink s = mos_fs_fat32.sink(v);
+    add(&s, MOS_ENTRY_FILE, "readme", NULL, "x", 1);
+    CU_ASSERT_EQUAL(v->inventory->refusal_count, 0);
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        add(&s, cases[i].type, cases[i].path, "target", "x", 1);
+        CU_ASSERT_EQUAL(v->inventory->refusal_count, i + 1);
+    }
+    core_end(&c);
+}
+
+/* Every write that fails is told, and only then. */
+static void every_failed_write_is_told(void) {
+    for (size_t d = 0; mos_fs_at(d); d++) {
+        unsigned long all = 1;
+        for (unsigned long n = 0; n < all; n++) {
+            struct core c;
+            core_start(&c);
+            const uint64_t size = 34 << 20;
+            static uint8_t *bytes;
+            bytes = bytes ? bytes : calloc(1, size);
+            unsigned long calls = 0;
+            struct mos_io io = mos_io_memory(c.ctx.arena, bytes, size);
+            struct mos_io bad = mos_io_faulty(c.ctx.arena, &io, n, ENOSPC, &calls);
+            struct mos_volume_wish w = wish(size);
+            struct mos_volume_base *v = mos_fs_at(d)->begin(&c.ctx, &bad, &w);
+            struct mos_sink s = mos_fs_at(d)->sink(v);
+            struct mos_volume_result r;
+            add(&s, MOS_ENTRY_FILE, "etc/name", NULL, "curlew", 6);
+            CU_ASSERT_EQUAL(mos_fs_at(d)->finish(v, &r), n == 0);
+            CU_ASSERT_EQUAL(c.error.kind, n ? MOS_ERROR_SYSTEM : MOS_ERROR_NONE);
+            if (!n)
+                all = calls + 1;
+            core_end(&c);
+        }
+        CU_ASSERT(all > 5);
+    }
+}
+
+SUITE(fs_suite, {"counting equals writing", counting_equals_writing}, {"the limit is exact", the_limit_is_exact},
+      {"volumes are recognised", volumes_are_recognised}, {"fills meet", fills_meet},
+      {"FAT refuses", fat_refuses_what_it_cannot_hold}, {"failed writes", every_failed_write_is_told});

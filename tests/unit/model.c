@@ -1,0 +1,85 @@
+#include "support.h"
+
+#include "model/schema.h"
+
+#include <string.h>
+
+static struct mos_board *load(struct core *c, const char *text) {
+    const struct mos_source *s = mos_source_make(c->ctx.arena, "board", text, strlen(text), 0);
+    struct mos_node *n = mos_yaml_parse(&c->ctx, s);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(n);
+    struct mos_board *b = mos_alloc(c->ctx.arena, sizeof *b);
+    mos_schema_read(&c->ctx, &mos_board_keys, n, b);
+    mos_schema_refer(&c->ctx, b);
+    return b;
+}
+
+static void values_know_where_they_come_from(void) {
+    struct core c;
+    core_start(&c);
+    struct mos_board *b = load(&c, "mosaicum: 1\nboard: curlew\nabout: Wattwürmer\n"
+                                   "hardware: {console: {port: ttyAMA0, baud: 115200}}\n");
+    CU_ASSERT_EQUAL(c.ctx.findings.items.count, 0);
+    const struct mos_value *baud = b->hardware->console->baud;
+    struct mos_position p = mos_source_position(baud->place.source, baud->place.offset);
+    CU_ASSERT_EQUAL(baud->number, 115200);
+    CU_ASSERT_EQUAL(p.line, 4);
+    CU_ASSERT_EQUAL(p.column, 43); /* bytes, although a line above has a character of two */
+    CU_ASSERT_PTR_NULL(baud->replaced);
+    core_end(&c);
+}
+
+/* Scalars are typed by the table, never guessed. */
+static void nothing_is_guessed(void) {
+    struct core c;
+    core_start(&c);
+    struct mos_board *b =
+        load(&c, "mosaicum: 1\nboard: no\nabout: 0123\nloader: {environments: {main: {size: 1 KiB, "
+                 "values: {a: null, b: 1e3, c: yes, d: ''}}}}\n");
+    static const char *const expected[] = {"null", "1e3", "yes", ""};
+    struct mos_environment *e = b->loader->environments.items[0];
+    CU_ASSERT_EQUAL(c.ctx.findings.items.count, 0);
+    CU_ASSERT_STRING_EQUAL(b->board->text, "no");
+    CU_ASSERT_STRING_EQUAL(b->about->text, "0123");
+    CU_ASSERT_EQUAL_FATAL(e->values.count, 4);
+    for (size_t i = 0; i < 4; i++)
+        CU_ASSERT_STRING_EQUAL(((struct mos_variable *)e->values.items[i])->value->text, expected[i]);
+    core_end(&c);
+}
+
+static void references_are_typed(void) {
+    struct core c;
+    core_start(&c);
+    struct mos_board *b = load(&c, "mosaicum: 1\nboard: curlew\npieces: {linux: a.img}\n"
+                                   "stages: {first: {piece: linux, by: rom}, next: {piece: first}}\n");
+    struct mos_stage *first = b->stages.items[0], *next = b->stages.items[1];
+    CU_ASSERT_PTR_EQUAL(first->piece->target, b->pieces.items[0]);
+    CU_ASSERT_FALSE(first->by->broken);
+    CU_ASSERT_TRUE(next->piece->broken); /* a stage of that name is no piece */
+    CU_ASSERT_EQUAL(count_rule(&c, MOS_RULE_BOARD_REFERENCE), 1);
+    core_end(&c);
+}
+
+/* Every key of the table has a word about it, and no name twice. */
+static void check_keys(const struct mos_keys *keys) {
+    for (size_t i = 0; i < keys->count; i++) {
+        const struct mos_key *k = &keys->keys[i];
+        CU_ASSERT_PTR_NOT_NULL(k->about);
+        CU_ASSERT(k->offset < keys->size);
+        CU_ASSERT((k->type == MOS_TYPE_RECORD || k->type == MOS_TYPE_NAMED) == (k->record != NULL));
+        CU_ASSERT((k->type == MOS_TYPE_CHOICE) == (k->choices != NULL));
+        for (size_t n = 0; n < i; n++)
+            CU_ASSERT_STRING_NOT_EQUAL(keys->keys[n].name, k->name);
+        if (k->record)
+            check_keys(k->record);
+    }
+}
+
+static void the_table_is_sound(void) {
+    check_keys(&mos_board_keys);
+    check_keys(&mos_workspace_keys);
+}
+
+SUITE(model_suite, {"values and places", values_know_where_they_come_from},
+      {"nothing is guessed", nothing_is_guessed}, {"references", references_are_typed},
+      {"the schema table", the_table_is_sound});
