@@ -1,0 +1,89 @@
+#define _GNU_SOURCE
+#include "peers.h"
+
+#include <poll.h>
+#include <signal.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/socket.h>
+#include <sys/un.h>
+#include <sys/wait.h>
+#include <time.h>
+#include <unistd.h>
+
+struct machine {
+    pid_t pid;
+    int line;
+    char log[256 * 1024];
+    size_t length, seen; /* what machine_expect has passed */
+};
+
+static void start_qemu(const char *image, const char *device, const char *socket_path) {
+    char drive[4200], serial[200], attached[100];
+    snprintf(drive, sizeof drive, "file=%s,format=raw,if=none,id=d0,snapshot=on", image);
+    snprintf(serial, sizeof serial, "unix:%s", socket_path);
+    snprintf(attached, sizeof attached, "%s,drive=d0", device);
+    execlp("qemu-system-aarch64", "qemu-system-aarch64", "-M", "virt", "-cpu", "cortex-a57", "-m", "512",
+           "-display", "none", "-monitor", "none", "-no-reboot", "-bios",
+           "/usr/lib/u-boot/qemu_arm64/u-boot.bin", "-drive", drive, "-device", attached, "-nic", "none",
+           "-serial", serial, (char *)NULL);
+    _exit(127);
+}
+
+struct machine *machine_start(const char *image, const char *device) {
+    struct sockaddr_un address = {.sun_family = AF_UNIX};
+    static unsigned number;
+    snprintf(address.sun_path, sizeof address.sun_path, "/tmp/mosaicum-line.%d.%u", getpid(), ++number);
+    int listener = socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0);
+    if (bind(listener, (struct sockaddr *)&address, sizeof address) || listen(listener, 1))
+        abort();
+    struct machine *m = calloc(1, sizeof *m);
+    m->pid = fork();
+    if (m->pid == 0)
+        start_qemu(image, device, address.sun_path);
+    struct pollfd p = {listener, POLLIN, 0};
+    m->line = poll(&p, 1, 20000) == 1 ? accept4(listener, NULL, NULL, SOCK_CLOEXEC) : -1;
+    close(listener);
+    unlink(address.sun_path);
+    return m;
+}
+
+bool machine_expect(struct machine *m, const char *text, int seconds) {
+    time_t end = time(NULL) + seconds;
+    for (;;) {
+        char *found = strstr(m->log + m->seen, text);
+        if (found) {
+            m->seen = (size_t)(found - m->log) + strlen(text);
+            return true;
+        }
+        struct pollfd p = {m->line, POLLIN, 0};
+        if (time(NULL) > end || poll(&p, 1, 1000) < 0)
+            break;
+        ssize_t n = p.revents ? read(m->line, m->log + m->length, sizeof m->log - 1 - m->length) : 0;
+        if (p.revents && n <= 0)
+            break;
+        for (ssize_t i = 0; i < n; i++) /* the log is text: no NUL, no carriage returns */
+            if (m->log[m->length + (size_t)i] == 0)
+                m->log[m->length + (size_t)i] = '?';
+        m->length += (size_t)n;
+    }
+    fprintf(stderr, "\nno \"%s\" on the serial line:\n%s\n", text,
+            m->length > 3000 ? m->log + m->length - 3000 : m->log);
+    return false;
+}
+
+void machine_type(struct machine *m, const char *text) {
+    if (write(m->line, text, strlen(text)) < 0)
+        fprintf(stderr, "cannot type\n");
+}
+
+const char *machine_log(const struct machine *m) {
+    return m->log;
+}
+
+void machine_stop(struct machine *m) {
+    kill(m->pid, SIGKILL);
+    waitpid(m->pid, NULL, 0);
+    close(m->line);
+    free(m);
+}
