@@ -86,6 +86,10 @@ static bool convert(struct mos_ctx *ctx, struct archive_entry *e, const char *ar
         .major = (uint32_t)archive_entry_rdevmajor(e),
         .minor = (uint32_t)archive_entry_rdevminor(e),
     };
+    if (out->mtime < 0 && out->mtime_ns) { /* the library gives a sign to the seconds only */
+        out->mtime--;
+        out->mtime_ns = 1000000000 - out->mtime_ns;
+    }
     out->target = hard ? mos_entry_path(&scratch->target, hard) : archive_entry_symlink(e);
     if (hard && !out->target) {
         bad_path(ctx, place, archive, hard);

@@ -201,7 +201,7 @@ static enum mos_inv_result meet_folder(struct mos_inventory *inv, uint32_t index
         clash(inv, e->path, n->fill, fill);
         return MOS_INV_KEPT;
     }
-    if (n->implied || replaces || !index) {
+    if (n->implied || replaces || !index || n->fill == fill) { /* in one archive the last wins */
         n->mode = e->mode;
         n->uid = e->uid;
         n->gid = e->gid;

@@ -51,7 +51,7 @@ static void make_real_workspace(const char *w) {
            "ln -s busybox root/bin/sh && mknod -m 600 root/dev/console c 5 1 && "
            "head -c 3000000 /dev/urandom > root/etc/large && "
            "tar --numeric-owner --owner=0 --group=0 -czf pieces/rootfs.tar.gz -C root . && "
-           "cp '%s/Image' pieces/Image && rm -rf pieces/*.zst && "
+           "cp '%s/Image' pieces/Image && rm -f pieces/rootfs.tar.zst pieces/linux.tar.zst && "
            "qemu-system-aarch64 -M virt,dumpdtb=tree/machine.dtb -cpu cortex-a57 -m 512 -display none "
            "-bios /usr/lib/u-boot/qemu_arm64/u-boot.bin -nic none",
         w, peers_cache(), peers_cache()));

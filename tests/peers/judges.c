@@ -68,12 +68,12 @@ static void random_name(struct generator *g, char *name, size_t size) {
 }
 
 static void random_file(struct generator *g, struct mos_entry *e) {
-    static uint8_t bytes[1 << 20];
+    static uint8_t bytes[1 << 19];
     size_t kind = random_below(&g->seed, 20);
-    size_t length = kind == 0 ? 0 : kind < 16 ? random_below(&g->seed, 9000) : random_below(&g->seed, sizeof bytes);
+    size_t length = kind == 0 ? 0 : kind < 18 ? random_below(&g->seed, 9000) : random_below(&g->seed, sizeof bytes);
     for (size_t i = 0; i < length; i++)
         bytes[i] = (uint8_t)(i * 31 + g->seed + (i >> 12));
-    if (kind > 17 && length > 20000) /* a hole every other 4 KiB: many extents */
+    if (kind > 18 && length > 20000) /* a hole every other 4 KiB: many extents */
         for (size_t i = 0; i + 8192 < length; i += 8192)
             memset(bytes + i, 0, 4096);
     CU_ASSERT_TRUE(mos_bytes_stream(e, bytes, length, &g->sink));
@@ -112,11 +112,14 @@ static void random_entry(struct generator *g, const char *folder, char *path, si
 static void random_tree(struct generator *g, const char *folder, unsigned depth) {
     char path[8000];
     size_t here = random_below(&g->seed, 40);
-    for (size_t i = 0; i < here && g->entries; i++, g->entries--)
+    for (size_t i = 0; i < here && g->entries; i++) {
+        g->entries--;
         random_entry(g, folder, path, sizeof path);
+    }
     size_t folders = depth < 12 ? random_below(&g->seed, 6) : 0;
-    for (size_t i = 0; i < folders && g->entries; i++, g->entries--) {
+    for (size_t i = 0; i < folders && g->entries; i++) {
         char name[120];
+        g->entries--;
         random_name(g, name, 100);
         snprintf(path, sizeof path, "%s%s%s", folder, *folder ? "/" : "", name);
         struct mos_entry e = {.path = strdup(path), .type = MOS_ENTRY_FOLDER, .mode = 0755, .mtime = 1700000000};
@@ -324,7 +327,7 @@ static void inspect_reads_what_others_made(void) {
 /* A disk that is really full (a small memory file system). */
 static void a_really_full_disk(void) {
     const char *folder = strdup(test_folder("tmpfs"));
-    CU_ASSERT_TRUE_FATAL(runs(0, "mount -t tmpfs -o size=3m mosaicum-test '%s'", folder));
+    CU_ASSERT_TRUE_FATAL(runs(0, "mount -t tmpfs -o size=256k mosaicum-test '%s'", folder));
     struct outcome o = run_shell("'%s' --no-cache -w '%s/demo/saltmarsh' build --out '%s/out'", MOSAICUM_PROGRAM,
                                  MOSAICUM_SOURCE, folder);
     CU_ASSERT_EQUAL(o.status, 3);
@@ -333,7 +336,7 @@ static void a_really_full_disk(void) {
     CU_ASSERT(!exists(path_in(folder, "out/curlew.part")));
     outcome_free(&o);
     CU_ASSERT(runs(0, "umount '%s'", folder));
-    proved("a full disk (tmpfs of 3 MiB)", "exit 3, nothing left behind");
+    proved("a full disk (tmpfs of 256 KiB)", "exit 3, nothing left behind");
 }
 
 SUITE(judges_suite, {"the demo image", tools_accept_the_demo_image},

@@ -19,13 +19,16 @@ bool peers_all(void) {
 }
 
 void proved(const char *what, const char *format, ...) {
+    static unsigned failures; /* up to the last row */
     char text[120];
     va_list arguments;
     va_start(arguments, format);
     vsnprintf(text, sizeof text, format, arguments);
     va_end(arguments);
+    bool failed = CU_get_number_of_failures() != failures;
+    failures = CU_get_number_of_failures();
     if (row_count < 64)
-        snprintf(rows[row_count++], sizeof rows[0], "| %-44s | %-90s |", what, text);
+        snprintf(rows[row_count++], sizeof rows[0], "| %-44s | %-90s |", what, failed ? "FAILED" : text);
 }
 
 int main(void) {
