@@ -1,5 +1,5 @@
-/* What `inspect` reads: GPT, file-system probes, kernel headers.  The sums of a GPT in the input are
- * put right first. */
+/* What `inspect` reads: GPT, file-system probes, kernel headers.  The sums of a GPT in the input
+ * are put right first. */
 #include "harness.h"
 
 #include "base/bytes.h"
@@ -11,7 +11,8 @@ static void mend_gpt(uint8_t *d, size_t size) {
     if (size < 2048 || memcmp(d + 512, "EFI PART", 8) != 0)
         return;
     uint64_t count = mos_le32(d + 592), entry = mos_le32(d + 596), at = mos_le64(d + 584);
-    if (entry && count < 4096 && entry < 4096 && at < size / 512 && count * entry <= size - at * 512)
+    if (entry && count < 4096 && entry < 4096 && at < size / 512 &&
+        count * entry <= size - at * 512)
         mos_put_le32(d + 600, mos_crc32(0, d + at * 512, (size_t)(count * entry)));
     mos_put_le32(d + 528, 0);
     mos_put_le32(d + 528, mos_crc32(0, d + 512, mos_le32(d + 524) <= 512 ? mos_le32(d + 524) : 92));

@@ -26,10 +26,24 @@ char *test_folder(const char *name) {
             abort();
         atexit(remove_root);
     }
-    char *path = path_in(root, "%u-%s", ++number, name);
+    char *path = keep(path_in(root, "%u-%s", ++number, name));
     if (mkdir(path, 0777))
         abort();
     return path;
+}
+
+char *keep(const char *text) {
+    static struct kept {
+        struct kept *next;
+        char text[];
+    } * all;
+    struct kept *k = malloc(sizeof *k + strlen(text) + 1);
+    if (!k)
+        abort();
+    strcpy(k->text, text);
+    k->next = all;
+    all = k;
+    return k->text;
 }
 
 char *path_in(const char *folder, const char *format, ...) {
@@ -140,7 +154,8 @@ bool runs(int expected, const char *format, ...) {
     va_end(arguments);
     bool good = o.status == expected;
     if (!good)
-        fprintf(stderr, "\nstatus %d, not %d: %s\n%s%s\n", o.status, expected, format, o.out, o.err);
+        fprintf(stderr, "\nstatus %d, not %d: %s\n%s%s\n", o.status, expected, format, o.out,
+                o.err);
     outcome_free(&o);
     return good;
 }

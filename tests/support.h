@@ -1,4 +1,5 @@
-/* What all tests share: folders of their own, running programs, a core context without a program. */
+/* What all tests share: folders of their own, running programs, a core context without a program.
+ */
 #ifndef MOS_TESTS_SUPPORT_H
 #define MOS_TESTS_SUPPORT_H
 
@@ -10,6 +11,8 @@
 /* ---- files ---- */
 char *test_folder(const char *name); /* a new empty folder; removed at the end; borrowed */
 char *path_in(const char *folder, const char *format, ...) __attribute__((format(printf, 2, 3)));
+/* A copy of a text that lives as long as the test program. */
+char *keep(const char *text);
 void write_file(const char *path, const void *bytes, size_t length); /* folders are made */
 void write_text(const char *path, const char *text);
 char *read_whole(const char *path, size_t *length); /* malloc'ed, NULL if it cannot be read */
@@ -50,8 +53,7 @@ struct test {
     const char *name;
     void (*run)(void);
 };
-#define SUITE(symbol, ...)                                                                         \
-    const struct test symbol[] = {__VA_ARGS__, {NULL, NULL}}
+#define SUITE(symbol, ...) const struct test symbol[] = {__VA_ARGS__, {NULL, NULL}}
 int run_suites(const struct test *const *suites, const char *const *names);
 
 #endif

@@ -44,8 +44,8 @@ struct mos_program {
 };
 
 struct mos_program_result {
-    int status;   /* exit status, or 128 + signal */
-    bool timeout; /* killed by the time limit */
+    int status;            /* exit status, or 128 + signal */
+    bool timeout;          /* killed by the time limit */
     char *output, *errors; /* malloc'ed, NUL-terminated; the caller frees both */
     size_t output_length, errors_length;
 };
@@ -66,14 +66,15 @@ struct mos_host {
     int (*sync)(const struct mos_host *h, int file);
     /* Tells the system that a range will not be written again soon.  Advice, never an error. */
     void (*settle)(const struct mos_host *h, int file, uint64_t offset, uint64_t length);
-    /* The first stored span at or after `from`: *start and *end; *start == size if there is none. */
+    /* The first stored span at or after `from`: *start and *end; *start == size if there is none.
+     */
     int (*next_data)(const struct mos_host *h, int file, uint64_t from, uint64_t *start,
                      uint64_t *end);
     int (*info)(const struct mos_host *h, const char *path, bool follow, struct mos_file_info *out);
     int (*file_info)(const struct mos_host *h, int file, struct mos_file_info *out);
     /* Calls `each` for every name in a folder, in no order; stops when it returns false. */
-    int (*list)(const struct mos_host *h, const char *path, bool (*each)(void *self, const char *name),
-                void *self);
+    int (*list)(const struct mos_host *h, const char *path,
+                bool (*each)(void *self, const char *name), void *self);
     int (*read_link)(const struct mos_host *h, const char *path, char *to, size_t size);
     int (*make_folder)(const struct mos_host *h, const char *path); /* parents too; may exist */
     int (*remove_tree)(const struct mos_host *h, const char *path); /* may be absent */
@@ -90,8 +91,9 @@ struct mos_host {
     const char *(*environment)(const struct mos_host *h, const char *name); /* NULL: not set */
     int64_t (*now_ns)(const struct mos_host *h);                            /* monotonic */
     unsigned (*cores)(const struct mos_host *h);
-    struct mos_worker *(*worker_start)(const struct mos_host *h, void (*work)(void *self, void *job),
-                                       void *self); /* NULL: no thread to be had */
+    struct mos_worker *(*worker_start)(const struct mos_host *h,
+                                       void (*work)(void *self, void *job),
+                                       void *self);         /* NULL: no thread to be had */
     void (*worker_submit)(struct mos_worker *w, void *job); /* waits while the queue is full */
     void (*worker_finish)(struct mos_worker *w);            /* runs what is queued, then ends it */
 };

@@ -67,10 +67,10 @@ const char *mosaicum_error(const mosaicum *m);
 enum mosaicum_severity { MOSAICUM_ERROR, MOSAICUM_WARNING, MOSAICUM_NOTE };
 
 struct mosaicum_place {
-    const char *file;         /* relative to the workspace; NULL: `thing` says it */
-    unsigned line, column;    /* from 1; the column counts bytes */
-    size_t length;            /* bytes that are meant, within the line */
-    const char *source_line;  /* the line's text; not NUL-terminated */
+    const char *file;        /* relative to the workspace; NULL: `thing` says it */
+    unsigned line, column;   /* from 1; the column counts bytes */
+    size_t length;           /* bytes that are meant, within the line */
+    const char *source_line; /* the line's text; not NUL-terminated */
     size_t source_length;
     const char *thing;
 };

@@ -1,4 +1,5 @@
-/* What is in a disk image: its table, regions, file systems, and what lies outside of partitions. */
+/* What is in a disk image: its table, regions, file systems, and what lies outside of partitions.
+ */
 #include "api/run.h"
 
 #include "base/bytes.h"
@@ -22,9 +23,9 @@ struct inspector {
 };
 
 static const struct mosaicum_column columns[] = {
-    {"number", "no.", true},    {"start", "start", true}, {"size", "size", true},
-    {"name", "name", false},    {"holds", "holds", false}, {"label", "label", false},
-    {"id", "id", false},        {"free", "free", true},    {"contains", "contains", false},
+    {"number", "no.", true}, {"start", "start", true},  {"size", "size", true},
+    {"name", "name", false}, {"holds", "holds", false}, {"label", "label", false},
+    {"id", "id", false},     {"free", "free", true},    {"contains", "contains", false},
 };
 enum { COLUMNS = sizeof columns / sizeof *columns };
 
@@ -141,10 +142,10 @@ static void volume_cells(struct inspector *x, const struct mos_volume_info *v) {
     }
     cell_about(&x->t, v->free);
     const char *names = joined(x->m, &v->names);
-    cell_text(&x->t, names      ? names
-                     : v->files ? mos_printf(x->m->arena, "%llu inodes used",
-                                             (unsigned long long)v->files)
-                                : NULL);
+    cell_text(&x->t, names ? names
+                     : v->files
+                         ? mos_printf(x->m->arena, "%llu inodes used", (unsigned long long)v->files)
+                         : NULL);
 }
 
 static void partition_row(struct inspector *x, const struct mos_table_driver *driver,
@@ -163,9 +164,7 @@ static void partition_row(struct inspector *x, const struct mos_table_driver *dr
     }
     const char *what = content_at(x, start, length);
     const char *type = driver->type_name(p->type);
-    cell_text(&x->t, what   ? what
-                     : type ? mos_printf(x->m->arena, "(%s)", type)
-                            : "(unknown)");
+    cell_text(&x->t, what ? what : type ? mos_printf(x->m->arena, "(%s)", type) : "(unknown)");
     empty_cells(x, COLUMNS - 5);
 }
 
@@ -211,10 +210,10 @@ static void show_table(struct inspector *x, const struct mos_table_driver *drive
 
 static void show_whole(struct inspector *x) {
     struct mos_volume_info v;
-    x->t = report_start(x->m, "regions",
-                        mos_printf(x->m->arena, "No partition table, %s",
-                                   mos_size_text(x->m->arena, x->io.size)),
-                        columns, COLUMNS);
+    x->t = report_start(
+        x->m, "regions",
+        mos_printf(x->m->arena, "No partition table, %s", mos_size_text(x->m->arena, x->io.size)),
+        columns, COLUMNS);
     if (mos_fs_probe(&x->io, x->m->arena, &v)) {
         empty_cells(x, 1);
         cell_size(&x->t, 0);
@@ -240,7 +239,8 @@ static void inspect(struct inspector *x) {
     if (!x->problems.count)
         return;
     static const struct mosaicum_column problem_columns[] = {{"problem", "problem", false}};
-    struct report_table t = report_start(x->m, "problems", "Something is wrong here", problem_columns, 1);
+    struct report_table t =
+        report_start(x->m, "problems", "Something is wrong here", problem_columns, 1);
     for (size_t i = 0; i < x->problems.count; i++)
         cell_text(&t, mos_vec_pointer(&x->problems, i));
     report_end(x->m, &t);

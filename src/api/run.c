@@ -72,8 +72,7 @@ static void publish(mosaicum *m) {
     m->findings = mos_alloc_array(m->arena, m->finding_count, sizeof *m->findings);
     for (size_t i = 0; i < m->finding_count; i++) {
         const struct mos_finding *f = mos_vec_pointer(&m->ctx.findings.items, i);
-        struct mosaicum_place *places =
-            mos_alloc_array(m->arena, f->places.count, sizeof *places);
+        struct mosaicum_place *places = mos_alloc_array(m->arena, f->places.count, sizeof *places);
         for (size_t k = 0; k < f->places.count; k++)
             publish_place(mos_vec_at(&f->places, k), &places[k]);
         m->findings[i] = (struct mosaicum_finding){
@@ -108,10 +107,14 @@ static bool has_errors(const mosaicum *m, size_t from) {
 enum mosaicum_status run_status(mosaicum *m) {
     publish(m);
     switch (m->error.kind) {
-    case MOS_ERROR_USAGE: return MOSAICUM_USAGE;
-    case MOS_ERROR_SYSTEM: return MOSAICUM_SYSTEM;
-    case MOS_ERROR_SAFETY: return MOSAICUM_REFUSED;
-    default: break;
+    case MOS_ERROR_USAGE:
+        return MOSAICUM_USAGE;
+    case MOS_ERROR_SYSTEM:
+        return MOSAICUM_SYSTEM;
+    case MOS_ERROR_SAFETY:
+        return MOSAICUM_REFUSED;
+    default:
+        break;
     }
     if (has_unparsable(m))
         return MOSAICUM_USAGE;
@@ -265,8 +268,8 @@ enum mosaicum_status mosaicum_show(mosaicum *m, const char *board, const char *p
     size_t count = board != NULL;
     const char *const *names = run_open(m) ? run_boards(m, &board, &count) : NULL;
     if (names && count > 1 && !m->error.kind)
-        mos_fail(&m->error, MOS_ERROR_USAGE, 0, "This workspace has %zu boards; name one: show %s %s",
-                 count, names[0], part);
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                 "This workspace has %zu boards; name one: show %s %s", count, names[0], part);
     if (names && !m->error.kind) {
         struct mos_plan *plan = make_plan(m, names[0]);
         if (plan && strcmp(part, "layout") == 0)

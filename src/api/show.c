@@ -82,22 +82,26 @@ static int by_start(const void *a, const void *b) {
 
 static void show_medium(mosaicum *m, const struct mos_medium_plan *medium) {
     struct mos_vec rows = mos_vec_make(m->arena, sizeof(struct row));
-    for (size_t i = 0; i < medium->span_count; i++)
+    if (medium->table) { /* its parts lie in a row at each end */
+        *(struct row *)mos_vec_push(&rows) = (struct row){0, medium->usable_start, NULL, "table"};
         *(struct row *)mos_vec_push(&rows) =
-            (struct row){medium->spans[i].start, medium->spans[i].end, NULL, medium->spans[i].name};
+            (struct row){medium->usable_end, medium->size, NULL, "backup table"};
+    }
     for (size_t i = 0; i < medium->regions.count; i++) {
         const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i);
         if (r->placed)
-            *(struct row *)mos_vec_push(&rows) = (struct row){r->start, r->start + r->length, r, NULL};
+            *(struct row *)mos_vec_push(&rows) =
+                (struct row){r->start, r->start + r->length, r, NULL};
     }
     if (rows.count)
         qsort(rows.items, rows.count, sizeof(struct row), by_start);
-    const char *title = mos_printf(
-        m->arena, "%s: %s, %s%s, sectors of %u bytes", medium->name,
-        mos_text_or(medium->medium->kind, "medium"), mos_size_text(m->arena, medium->size),
-        medium->table ? mos_printf(m->arena, ", %s of %u entries", medium->table->title, medium->entries)
-                      : ", no table",
-        medium->sector);
+    const char *title = mos_printf(m->arena, "%s: %s, %s%s, sectors of %u bytes", medium->name,
+                                   mos_text_or(medium->medium->kind, "medium"),
+                                   mos_size_text(m->arena, medium->size),
+                                   medium->table ? mos_printf(m->arena, ", %s of %u entries",
+                                                              medium->table->title, medium->entries)
+                                                 : ", no table",
+                                   medium->sector);
     struct report_table t = report_start(m, medium->name, title, layout_columns, LAYOUT_COLUMNS);
     uint64_t at = 0;
     for (size_t i = 0; i < rows.count; i++) {
@@ -107,7 +111,8 @@ static void show_medium(mosaicum *m, const struct mos_medium_plan *medium) {
         if (x->region)
             region_row(m, &t, x->region);
         else
-            other_row(&t, "", mos_printf(m->arena, "(%s)", x->name + 4), x->start, x->end);
+            other_row(&t, "", mos_printf(m->arena, "(%s %s)", medium->table->title, x->name),
+                      x->start, x->end);
         at = mos_max(at, x->end);
     }
     if (at < medium->size)
@@ -143,11 +148,11 @@ static void show_ram(mosaicum *m, const struct mos_plan *plan) {
         {"end", "end", true},      {"size", "size", true},  {"by", "address", false}};
     for (size_t i = 0; i < plan->entries.count; i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
-        const char *title = mos_printf(
-            m->arena, "Entry %s, RAM %s to %s (smallest), loader above %s", e->def->r.name,
-            mos_address_text(m->arena, plan->ram.start),
-            mos_address_text(m->arena, plan->ram.start + plan->ram.length),
-            mos_address_text(m->arena, plan->ram.top));
+        const char *title =
+            mos_printf(m->arena, "Entry %s, RAM %s to %s (smallest), loader above %s",
+                       e->def->r.name, mos_address_text(m->arena, plan->ram.start),
+                       mos_address_text(m->arena, plan->ram.start + plan->ram.length),
+                       mos_address_text(m->arena, plan->ram.top));
         struct report_table t = report_start(m, e->def->r.name, title, columns, 6);
         if (e->settled) {
             ram_rows(&t, &e->step.kernel);

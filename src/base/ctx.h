@@ -15,7 +15,7 @@ struct mos_ctx {
     struct mos_findings findings;
     struct mos_vec not_proved; /* of const char *: facts that were unknown */
     unsigned source_count;
-    bool no_run; /* start no outside program */
+    bool no_run;              /* start no outside program */
     const char *cache_folder; /* NULL: keep nothing between runs */
     void (*progress)(void *self, const char *what, uint64_t done, uint64_t total);
     void *progress_self;

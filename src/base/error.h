@@ -20,8 +20,8 @@ struct mos_error {
 
 /* Writes a sentence; an errno value is added as text.  Always returns false, so that a caller may
  * `return mos_fail(…)`.  The first error wins: later calls on a set error change nothing. */
-bool mos_fail(struct mos_error *error, enum mos_error_kind kind, int errnum, const char *format, ...)
-    __attribute__((format(printf, 4, 5)));
+bool mos_fail(struct mos_error *error, enum mos_error_kind kind, int errnum, const char *format,
+              ...) __attribute__((format(printf, 4, 5)));
 /* Adds what was being done; returns false. */
 bool mos_while(struct mos_error *error, const char *format, ...)
     __attribute__((format(printf, 2, 3)));

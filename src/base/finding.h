@@ -27,9 +27,9 @@ extern const struct mos_rule_row mos_rule_rows[MOS_RULE_COUNT];
 struct mos_finding {
     enum mos_rule_id rule;
     enum mos_severity severity;
-    const char *selector; /* the board it is about; NULL for the workspace */
-    const char *message;  /* one sentence */
-    struct mos_vec places; /* of struct mos_place */
+    const char *selector;     /* the board it is about; NULL for the workspace */
+    const char *message;      /* one sentence */
+    struct mos_vec places;    /* of struct mos_place */
     const char *why, *remedy; /* may be NULL */
     bool unparsable;          /* the file cannot be read at all: exit status 2 */
     size_t order;

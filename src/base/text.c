@@ -15,6 +15,8 @@ const char *mos_size_text(struct mos_arena *arena, uint64_t bytes) {
         if (bytes % binary_units[i].bytes == 0)
             return mos_printf(arena, "%llu %s", (unsigned long long)(bytes / binary_units[i].bytes),
                               binary_units[i].name);
+    if (bytes > 1024 && bytes % 512 == 0) /* sectors */
+        return mos_printf(arena, "%llu.5 KiB", (unsigned long long)(bytes / 1024));
     return mos_printf(arena, "%llu bytes", (unsigned long long)bytes);
 }
 
@@ -82,8 +84,8 @@ static bool unit_size(const char *unit, uint64_t sector, uint64_t *bytes) {
     static const struct {
         const char *name;
         uint64_t bytes;
-    } units[] = {{"B", 1},          {"KiB", 1ull << 10}, {"MiB", 1ull << 20}, {"GiB", 1ull << 30},
-                 {"kB", 1000},      {"MB", 1000000},     {"GB", 1000000000}};
+    } units[] = {{"B", 1},     {"KiB", 1ull << 10}, {"MiB", 1ull << 20}, {"GiB", 1ull << 30},
+                 {"kB", 1000}, {"MB", 1000000},     {"GB", 1000000000}};
     for (size_t i = 0; i < sizeof units / sizeof *units; i++)
         if (strcmp(unit, units[i].name) == 0) {
             *bytes = units[i].bytes;

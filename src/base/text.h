@@ -7,7 +7,8 @@
 #include <stdbool.h>
 #include <stdint.h>
 
-/* "32 KiB", "1056 KiB", "960 MiB": exact, in the largest unit that divides it; "1000 bytes". */
+/* "32 KiB", "1056 KiB", "960 MiB": exact, in the largest unit that divides it; "983023.5 KiB",
+ * "1000 bytes". */
 const char *mos_size_text(struct mos_arena *arena, uint64_t bytes);
 /* "12.3 MiB": rounded to one decimal, for people. */
 const char *mos_size_about(struct mos_arena *arena, uint64_t bytes);
@@ -16,7 +17,12 @@ const char *mos_span_text(struct mos_arena *arena, uint64_t start, uint64_t end)
 /* "0x40200000" */
 const char *mos_address_text(struct mos_arena *arena, uint64_t address);
 
-enum mos_number_result { MOS_NUMBER_OK, MOS_NUMBER_NOT_ONE, MOS_NUMBER_NO_UNIT, MOS_NUMBER_TOO_BIG };
+enum mos_number_result {
+    MOS_NUMBER_OK,
+    MOS_NUMBER_NOT_ONE,
+    MOS_NUMBER_NO_UNIT,
+    MOS_NUMBER_TOO_BIG
+};
 
 /* "32 KiB", "1.5 MiB" is not one; `sector` (bytes) allows "sectors", 0 does not. */
 enum mos_number_result mos_size_parse(const char *text, uint64_t sector, uint64_t *bytes);

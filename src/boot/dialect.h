@@ -6,17 +6,17 @@
 
 /* One way to boot, with everything settled. */
 struct mos_boot_step {
-    const char *name;                                /* of the entry */
+    const char *name;                                   /* of the entry */
     const char *kernel_file, *tree_file, *ramdisk_file; /* paths in the boot volume; NULL: none */
-    const char *command;                             /* the loader's command for this kernel */
-    const char *arguments;                           /* the kernel's command line */
+    const char *command;                                /* the loader's command for this kernel */
+    const char *arguments;                              /* the kernel's command line */
     struct mos_placement kernel, tree, ramdisk;
 };
 
 struct mos_boot_script {
     const char *board;
-    const char *device;  /* the medium's name in the loader, as in "mmc 0" */
-    unsigned partition;  /* of the boot volume */
+    const char *device; /* the medium's name in the loader, as in "mmc 0" */
+    unsigned partition; /* of the boot volume */
     const struct mos_boot_step *steps;
     size_t count;
     int64_t date;

@@ -36,8 +36,9 @@ void mos_environment_read_text(struct mos_ctx *ctx, const struct mos_source *sou
         const char *equals = strchr(text, '=');
         size_t shown = strcspn(source->text + start, "\n");
         if (!equals || equals == text) {
-            struct mos_finding *f = mos_find(&ctx->findings, MOS_RULE_BOARD_SCHEMA,
-                                             "This line of %s is no name=value.", source->shown_path);
+            struct mos_finding *f =
+                mos_find(&ctx->findings, MOS_RULE_BOARD_SCHEMA, "This line of %s is no name=value.",
+                         source->shown_path);
             mos_finding_at(&ctx->findings, f, mos_place_at(source, start, shown));
             mos_finding_try(&ctx->findings, f, "name=value, or # in front of a comment.");
             continue;
@@ -65,8 +66,7 @@ static int by_name(const void *a, const void *b) {
 void mos_environment_write(struct mos_buf *out, const struct mos_map *variables, uint64_t size,
                            bool flag_byte) {
     size_t start = out->length, header = 4 + (size_t)flag_byte;
-    struct mos_map_item *items =
-        mos_alloc_array(out->arena, variables->count, sizeof *items);
+    struct mos_map_item *items = mos_alloc_array(out->arena, variables->count, sizeof *items);
     if (variables->count) {
         memcpy(items, variables->items, variables->count * sizeof *items);
         qsort(items, variables->count, sizeof *items, by_name);

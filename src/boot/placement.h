@@ -13,12 +13,12 @@ enum mos_placement_range { MOS_RANGE_LOADED, MOS_RANGE_MOVED, MOS_RANGE_FINAL, M
 
 /* What one loaded thing needs. */
 struct mos_placement {
-    const char *what;                                /* "kernel" */
-    struct mos_ram_span ranges[MOS_RANGE_COUNT];     /* loaded; moved or expanded; final */
-    bool given;                                      /* the address is the user's, not ours */
-    struct mos_place place;                          /* where it was given, or what it belongs to */
-    uint64_t alignment;                              /* the loaded place must be a multiple of it */
-    uint64_t offset;                                 /* … after this many bytes (kernel text offset) */
+    const char *what;                            /* "kernel" */
+    struct mos_ram_span ranges[MOS_RANGE_COUNT]; /* loaded; moved or expanded; final */
+    bool given;                                  /* the address is the user's, not ours */
+    struct mos_place place;                      /* where it was given, or what it belongs to */
+    uint64_t alignment;                          /* the loaded place must be a multiple of it */
+    uint64_t offset; /* … after this many bytes (kernel text offset) */
 };
 
 struct mos_ram_map {

@@ -22,13 +22,13 @@ static void write_device(const struct mos_boot_script *s, struct mos_buf *out) {
     size_t type = strcspn(s->device, " ");
     const char *number = s->device + type;
     number += strspn(number, " ");
-    mos_buf_text(out, "# The device this script was loaded from; started by hand, the board's own.\n");
+    mos_buf_text(out,
+                 "# The device this script was loaded from; started by hand, the board's own.\n");
     mos_buf_printf(out, "if test -z \"${devtype}\"; then setenv devtype %.*s; fi\n", (int)type,
                    s->device);
     mos_buf_printf(out, "if test -z \"${devnum}\"; then setenv devnum %s; fi\n",
                    *number ? number : "0");
-    mos_buf_printf(out,
-                   "if test -z \"${distro_bootpart}\"; then setenv distro_bootpart %u; fi\n",
+    mos_buf_printf(out, "if test -z \"${distro_bootpart}\"; then setenv distro_bootpart %u; fi\n",
                    s->partition);
 }
 
@@ -43,8 +43,8 @@ static void write_step(const struct mos_boot_step *s, struct mos_buf *out) {
     const struct {
         const char *file;
         const struct mos_placement *placement;
-    } loads[] = {{s->kernel_file, &s->kernel}, {s->tree_file, &s->tree},
-                 {s->ramdisk_file, &s->ramdisk}};
+    } loads[] = {
+        {s->kernel_file, &s->kernel}, {s->tree_file, &s->tree}, {s->ramdisk_file, &s->ramdisk}};
     static const char blanks[] = "        ";
     size_t depth = 0;
     mos_buf_printf(out, "\n# %s\necho \"Entry %s\"\nsetenv bootargs ", s->name, s->name);
@@ -64,7 +64,8 @@ static void write_step(const struct mos_boot_step *s, struct mos_buf *out) {
     else
         mos_buf_text(out, "- ");
     if (s->tree_file)
-        mos_buf_printf(out, "0x%08llx\n", (unsigned long long)s->tree.ranges[MOS_RANGE_LOADED].start);
+        mos_buf_printf(out, "0x%08llx\n",
+                       (unsigned long long)s->tree.ranges[MOS_RANGE_LOADED].start);
     else
         mos_buf_text(out, "${fdtcontroladdr}\n");
     while (depth--)
@@ -82,26 +83,52 @@ static void write_script(const struct mos_boot_script *script, struct mos_buf *o
 
 static void wrap_script(const struct mos_boot_script *script, const char *text, size_t length,
                         struct mos_buf *out) {
-    mos_legacy_script(out, mos_printf(out->arena, "boot %s", script->board),
-                      (uint32_t)script->date, text, length);
+    mos_legacy_script(out, mos_printf(out->arena, "boot %s", script->board), (uint32_t)script->date,
+                      text, length);
 }
 
 static bool sets_variable(const char *name) {
-    static const char *const names[] = {
-        "arch",           "board",          "board_name",
-                                        "boot_net_usb_start", "bootargs",   "bootdev",
-                                        "bootfile",       "bootmeths",      "bootpart",
-                                        "bootstd",        "cpu",            "devnum",
-                                        "devplist",       "devtype",        "distro_bootpart",
-                                        "dnsip",          "ethact",         "ethaddr",
-                                        "eth1addr",       "fdtaddr",        "fdtcontroladdr",
-                                        "fileaddr",       "filesize",       "gatewayip",
-                                        "hostname",       "initrd_end",     "initrd_start",
-                                        "ipaddr",         "loadaddr",       "mmc_bootdev",
-                                        "netmask",        "prefix",         "rootpath",
-                                        "serial#",        "serverip",       "soc",
-                                        "stderr",         "stdin",          "stdout",
-                                        "vendor",         "ver"};
+    static const char *const names[] = {"arch",
+                                        "board",
+                                        "board_name",
+                                        "boot_net_usb_start",
+                                        "bootargs",
+                                        "bootdev",
+                                        "bootfile",
+                                        "bootmeths",
+                                        "bootpart",
+                                        "bootstd",
+                                        "cpu",
+                                        "devnum",
+                                        "devplist",
+                                        "devtype",
+                                        "distro_bootpart",
+                                        "dnsip",
+                                        "ethact",
+                                        "ethaddr",
+                                        "eth1addr",
+                                        "fdtaddr",
+                                        "fdtcontroladdr",
+                                        "fileaddr",
+                                        "filesize",
+                                        "gatewayip",
+                                        "hostname",
+                                        "initrd_end",
+                                        "initrd_start",
+                                        "ipaddr",
+                                        "loadaddr",
+                                        "mmc_bootdev",
+                                        "netmask",
+                                        "prefix",
+                                        "rootpath",
+                                        "serial#",
+                                        "serverip",
+                                        "soc",
+                                        "stderr",
+                                        "stdin",
+                                        "stdout",
+                                        "vendor",
+                                        "ver"};
     enum { COUNT = sizeof names / sizeof *names };
     for (size_t i = 0; i < COUNT; i++)
         if (strcmp(names[i], name) == 0)

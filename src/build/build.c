@@ -55,8 +55,8 @@ static struct medium_image *image_of(struct mos_build *b, const struct mos_mediu
 
 static bool open_image(struct mos_build *b, struct medium_image *m) {
     if (!m->image)
-        m->image = mos_image_create(
-            b->ctx, mos_path_join(b->ctx->arena, b->set.part, m->file), m->medium->size);
+        m->image = mos_image_create(b->ctx, mos_path_join(b->ctx->arena, b->set.part, m->file),
+                                    m->medium->size);
     return m->image != NULL;
 }
 
@@ -67,8 +67,7 @@ static struct mos_io *open_region(void *self, const struct mos_medium_plan *medi
     if (!open_image(b, m))
         return NULL;
     struct mos_io *window = mos_alloc(b->ctx->arena, sizeof *window);
-    *window =
-        mos_io_window(b->ctx->arena, mos_image_io(m->image), region->start, region->length);
+    *window = mos_io_window(b->ctx->arena, mos_image_io(m->image), region->start, region->length);
     return window;
 }
 
@@ -287,8 +286,11 @@ bool mos_build_finish(struct mos_build *b) {
     if (!write_texts(b) || !ledger_inputs(b))
         return false;
     mos_ledger_write(b->ledger, &ledger);
-    if (!mos_set_file(&b->set, "ledger.json", ledger.data, ledger.length))
+    uint8_t hash[MOS_SHA256_SIZE];
+    if (!mos_sha256(ledger.data, ledger.length, hash) ||
+        !mos_set_file(&b->set, "ledger.json", ledger.data, ledger.length))
         return false;
+    note_file(b, "ledger.json", ledger.length, hash, false);
     bool ok = mos_set_commit(&b->set);
     mos_ledger_free(b->ledger);
     b->ledger = NULL;

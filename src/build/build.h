@@ -10,7 +10,7 @@ struct mos_built_file {
     const char *name; /* in the output folder */
     uint64_t size;
     uint8_t hash[MOS_SHA256_SIZE];
-    bool image;       /* hash is that of its chunk list */
+    bool image; /* hash is that of its chunk list */
 };
 
 /* Starts: makes OUT/BOARD.part.  NULL with ctx->error. */

@@ -19,7 +19,7 @@ struct chunk {
     uint32_t version;        /* grows with every write; 0: never written, all zero */
     uint32_t hashed_version; /* what `hash` is of */
     uint8_t hash[MOS_SHA256_SIZE];
-    struct job job;          /* one at a time: a chunk is queued once while the image grows */
+    struct job job; /* one at a time: a chunk is queued once while the image grows */
     bool queued;
 };
 

@@ -8,7 +8,8 @@ static int run(struct cli *cli) {
     print_result(cli, m, "check", status);
     if (!cli->json && !mosaicum_error(m)) {
         print_summary(cli, m, stdout);
-        if (!mosaicum_count(m, MOSAICUM_ERROR) && !mosaicum_count(m, MOSAICUM_WARNING) && !cli->quiet)
+        if (!mosaicum_count(m, MOSAICUM_ERROR) && !mosaicum_count(m, MOSAICUM_WARNING) &&
+            !cli->quiet)
             printf("%sNothing to complain about.%s\n", style(cli, STYLE_GOOD),
                    style(cli, STYLE_END));
     }

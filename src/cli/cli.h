@@ -10,17 +10,17 @@ struct cli {
     const char *workspace; /* -w, or NULL */
     const char *out;       /* --out, or NULL */
     bool json, quiet, verbose, no_run, strict, no_cache;
-    bool color, unicode;   /* of standard output */
-    int width;             /* columns of the terminal, 0: not one */
+    bool color, unicode;    /* of standard output */
+    int width;              /* columns of the terminal, 0: not one */
     const char **arguments; /* after the command's name, NULL-terminated */
     int argument_count;
 };
 
 struct command {
     const char *name;
-    const char *usage;    /* its arguments */
-    const char *about;    /* one line of the help */
-    int least, most;      /* number of arguments; most -1: any */
+    const char *usage; /* its arguments */
+    const char *about; /* one line of the help */
+    int least, most;   /* number of arguments; most -1: any */
     int (*run)(struct cli *cli);
 };
 
@@ -47,7 +47,15 @@ void progress(void *self, const char *what, uint64_t done, uint64_t total);
 void progress_clear(void);
 
 /* colours; "" without colour */
-enum style { STYLE_ERROR, STYLE_WARNING, STYLE_NOTE, STYLE_STRONG, STYLE_DIM, STYLE_GOOD, STYLE_END };
+enum style {
+    STYLE_ERROR,
+    STYLE_WARNING,
+    STYLE_NOTE,
+    STYLE_STRONG,
+    STYLE_DIM,
+    STYLE_GOOD,
+    STYLE_END
+};
 const char *style(const struct cli *cli, enum style s);
 
 #endif

@@ -36,7 +36,8 @@ static int tour(struct cli *cli, const char *folder) {
         status = step(cli, workspace, "Where does everything lie?", &command_show, "layout",
                       "show layout");
     if (!status)
-        status = step(cli, workspace, "What will the loader do?", &command_show, "boot", "show boot");
+        status =
+            step(cli, workspace, "What will the loader do?", &command_show, "boot", "show boot");
     if (!status)
         status = step(cli, workspace, "The image and its ledger:", &command_build, NULL, "build");
     if (!status)

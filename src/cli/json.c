@@ -22,20 +22,23 @@ static json_t *findings(const mosaicum *m) {
         json_t *places = json_array();
         for (size_t k = 0; k < f->place_count; k++)
             json_array_append_new(places, place(&f->places[k]));
-        json_array_append_new(
-            list, json_pack("{s:s,s:s,s:o,s:o,s:o,s:o,s:o}", "severity", severities[f->severity],
-                            "rule", f->rule, "board", text(f->selector), "message",
-                            text(f->message), "places", places, "why", text(f->why), "try",
-                            text(f->remedy)));
+        json_array_append_new(list,
+                              json_pack("{s:s,s:s,s:o,s:o,s:o,s:o,s:o}", "severity",
+                                        severities[f->severity], "rule", f->rule, "board",
+                                        text(f->selector), "message", text(f->message), "places",
+                                        places, "why", text(f->why), "try", text(f->remedy)));
     }
     return list;
 }
 
 static json_t *cell(const struct mosaicum_cell *c) {
     switch (c->kind) {
-    case MOSAICUM_EMPTY: return json_null();
-    case MOSAICUM_TEXT: return text(c->text);
-    default: return json_integer((json_int_t)c->number);
+    case MOSAICUM_EMPTY:
+        return json_null();
+    case MOSAICUM_TEXT:
+        return text(c->text);
+    default:
+        return json_integer((json_int_t)c->number);
     }
 }
 

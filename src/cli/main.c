@@ -11,7 +11,7 @@
 #include <sys/ioctl.h>
 #include <unistd.h>
 
-static const struct command *const commands[] = {&command_check, &command_build, &command_show,
+static const struct command *const commands[] = {&command_check,   &command_build,   &command_show,
                                                  &command_inspect, &command_explain, &command_demo};
 
 const struct command *command_at(size_t index) {
@@ -25,8 +25,10 @@ struct options {
 static struct options options; /* filled by popt, read once */
 
 static const struct poptOption table[] = {
-    {"workspace", 'w', POPT_ARG_STRING, &options.workspace, 0, "the workspace (default: walk up from here)", "DIR"},
-    {"out", 0, POPT_ARG_STRING, &options.out, 0, "build: another place than out/ in the workspace", "DIR"},
+    {"workspace", 'w', POPT_ARG_STRING, &options.workspace, 0,
+     "the workspace (default: walk up from here)", "DIR"},
+    {"out", 0, POPT_ARG_STRING, &options.out, 0, "build: another place than out/ in the workspace",
+     "DIR"},
     {"json", 0, POPT_ARG_NONE, &options.json, 0, "one JSON document on standard output", NULL},
     {"color", 0, POPT_ARG_STRING, &options.color, 0, "auto, always or never", "WHEN"},
     {"strict", 0, POPT_ARG_NONE, &options.strict, 0, "warnings count as errors", NULL},
@@ -60,7 +62,8 @@ static void print_help(const struct cli *cli, FILE *to) {
 }
 
 static int wrong_usage(const struct cli *cli, const char *text, const char *more) {
-    fprintf(stderr, "%smosaicum:%s %s%s\n", style(cli, STYLE_ERROR), style(cli, STYLE_END), text, more);
+    fprintf(stderr, "%smosaicum:%s %s%s\n", style(cli, STYLE_ERROR), style(cli, STYLE_END), text,
+            more);
     fprintf(stderr, "Try: mosaicum --help\n");
     return MOSAICUM_USAGE;
 }

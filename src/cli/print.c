@@ -64,7 +64,8 @@ static void print_place(const struct cli *cli, const struct mosaicum_place *p, c
         width = from + length > mark ? from + length - mark : 0;
     width = width ? columns_of(p->source_line + mark, width) : 1;
     fprintf(to, "\n  %s%s%s %*s", style(cli, STYLE_DIM), below, style(cli, STYLE_END),
-            label_width + 3 + (int)columns_of(p->source_line + from, mark >= from ? mark - from : 0),
+            label_width + 3 +
+                (int)columns_of(p->source_line + from, mark >= from ? mark - from : 0),
             "");
     fputs(style(cli, STYLE_ERROR), to);
     for (size_t i = 0; i < width; i++)
@@ -85,7 +86,10 @@ static void print_places(const struct cli *cli, const struct mosaicum_finding *f
         }
     for (size_t i = 0; i < f->place_count; i++) {
         bool last = i + 1 == f->place_count;
-        const char *corner = f->place_count == 1 ? sign[4] : i == 0 ? sign[0] : last ? sign[2] : sign[1];
+        const char *corner = f->place_count == 1 ? sign[4]
+                             : i == 0            ? sign[0]
+                             : last              ? sign[2]
+                                                 : sign[1];
         print_place(cli, &f->places[i], corner, last ? " " : sign[3], width, to);
     }
 }
@@ -176,7 +180,8 @@ void print_tables(const struct cli *cli, const mosaicum *m, FILE *to) {
 
 /* ---- pages ---- */
 
-static void print_line(const struct cli *cli, const char *line, size_t length, bool *code, FILE *to) {
+static void print_line(const struct cli *cli, const char *line, size_t length, bool *code,
+                       FILE *to) {
     if (length >= 3 && memcmp(line, "```", 3) == 0) {
         *code = !*code;
         return;
@@ -213,7 +218,7 @@ int print_result(const struct cli *cli, const mosaicum *m, const char *command, 
         fflush(stdout);
         fprintf(stderr, "%smosaicum:%s %s\n", style(cli, STYLE_ERROR), style(cli, STYLE_END),
                 mosaicum_error(m));
-    } else {
+    } else if (!cli->quiet || strcmp(command, "build") != 0) { /* quiet: no news is good news */
         print_tables(cli, m, stdout);
     }
     return status;

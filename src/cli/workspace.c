@@ -8,6 +8,8 @@
 
 /* The nearest folder above (or here) that holds mosaicum.yaml. */
 static char *walk_up(void) {
+    if (access("mosaicum.yaml", F_OK) == 0)
+        return strdup("."); /* so that paths are shown as one would type them */
     char *here = getcwd(NULL, 0), path[PATH_MAX];
     while (here) {
         snprintf(path, sizeof path, "%s/mosaicum.yaml", here);
@@ -40,8 +42,9 @@ mosaicum *cli_open(struct cli *cli, bool needs_workspace) {
     if (needs_workspace && !cli->workspace) {
         found = walk_up();
         if (!found) {
-            fprintf(stderr, "%smosaicum:%s there is no mosaicum.yaml here or above\n"
-                            "Go into a workspace, or name it: mosaicum -w DIR …\n",
+            fprintf(stderr,
+                    "%smosaicum:%s there is no mosaicum.yaml here or above\n"
+                    "Go into a workspace, or name it: mosaicum -w DIR …\n",
                     style(cli, STYLE_ERROR), style(cli, STYLE_END));
             return NULL;
         }

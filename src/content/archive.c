@@ -42,13 +42,20 @@ static la_int64_t skip_block(struct archive *a, void *self, la_int64_t request) 
 
 static enum mos_entry_type type_of(unsigned type) {
     switch (type) {
-    case AE_IFDIR: return MOS_ENTRY_FOLDER;
-    case AE_IFLNK: return MOS_ENTRY_LINK;
-    case AE_IFCHR: return MOS_ENTRY_CHAR;
-    case AE_IFBLK: return MOS_ENTRY_BLOCK;
-    case AE_IFIFO: return MOS_ENTRY_FIFO;
-    case AE_IFSOCK: return MOS_ENTRY_SOCKET;
-    default: return MOS_ENTRY_FILE;
+    case AE_IFDIR:
+        return MOS_ENTRY_FOLDER;
+    case AE_IFLNK:
+        return MOS_ENTRY_LINK;
+    case AE_IFCHR:
+        return MOS_ENTRY_CHAR;
+    case AE_IFBLK:
+        return MOS_ENTRY_BLOCK;
+    case AE_IFIFO:
+        return MOS_ENTRY_FIFO;
+    case AE_IFSOCK:
+        return MOS_ENTRY_SOCKET;
+    default:
+        return MOS_ENTRY_FILE;
     }
 }
 

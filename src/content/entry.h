@@ -30,9 +30,9 @@ struct mos_entry {
     uint32_t uid, gid;
     int64_t mtime;
     uint32_t mtime_ns;
-    uint64_t size;          /* files */
-    uint32_t major, minor;  /* devices */
-    const char *target;     /* links */
+    uint64_t size;         /* files */
+    uint32_t major, minor; /* devices */
+    const char *target;    /* links */
 };
 
 /* Every function returns false to stop the stream; then ctx->error says why. */

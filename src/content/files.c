@@ -194,8 +194,8 @@ static const char *move(const struct mos_filter *f, struct mos_buf *buffer, cons
 
 static bool filter_entry(void *self, const struct mos_entry *entry) {
     struct mos_filter *f = self;
-    f->passing = (!f->only.count || listed(&f->only, entry->path)) &&
-                 !listed(&f->except, entry->path);
+    f->passing =
+        (!f->only.count || listed(&f->only, entry->path)) && !listed(&f->except, entry->path);
     if (!f->passing)
         return true;
     struct mos_entry moved = *entry;

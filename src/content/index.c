@@ -2,8 +2,9 @@
  *
  * File form: "mosindx1", count (le32), then per entry: type, mode (le16), uid, gid, mtime (le64),
  * mtime_ns, size (le64), major, minor, sum (le64), path length (le32), target length (le32),
- * number of runs (le32), path, NUL, target, NUL, runs of {offset le64, length le64}; at the end the SHA-256
- * of all that.  A load that does not fit in every detail gives NULL and the archive is read again.
+ * number of runs (le32), path, NUL, target, NUL, runs of {offset le64, length le64}; at the end the
+ * SHA-256 of all that.  A load that does not fit in every detail gives NULL and the archive is read
+ * again.
  */
 #include "content/content.h"
 

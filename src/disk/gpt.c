@@ -8,7 +8,13 @@
 #include <errno.h>
 #include <string.h>
 
-enum { ENTRY_SIZE = 128, HEADER_SIZE = 92, REVISION = 0x00010000, NAME_UNITS = 36, LARGEST_SECTOR = 4096 };
+enum {
+    ENTRY_SIZE = 128,
+    HEADER_SIZE = 92,
+    REVISION = 0x00010000,
+    NAME_UNITS = 36,
+    LARGEST_SECTOR = 4096
+};
 
 /* Offsets in the header (5.3.2). */
 enum {
@@ -28,7 +34,14 @@ enum {
 };
 
 /* Offsets in an entry (5.3.3). */
-enum { AT_TYPE = 0, AT_UNIQUE = 16, AT_FIRST = 32, AT_LAST = 40, AT_ATTRIBUTES = 48, AT_ENTRY_NAME = 56 };
+enum {
+    AT_TYPE = 0,
+    AT_UNIQUE = 16,
+    AT_FIRST = 32,
+    AT_LAST = 40,
+    AT_ATTRIBUTES = 48,
+    AT_ENTRY_NAME = 56
+};
 
 static const uint64_t legacy_boot = 1 << 2; /* attribute bit 2 */
 

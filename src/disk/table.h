@@ -5,18 +5,18 @@
 #include "io/io.h"
 
 struct mos_partition {
-    unsigned number;                 /* from 1 */
-    uint64_t first_lba, last_lba;    /* both belong to it */
-    uint8_t type[16], id[16];        /* UUIDs in text order */
+    unsigned number;              /* from 1 */
+    uint64_t first_lba, last_lba; /* both belong to it */
+    uint8_t type[16], id[16];     /* UUIDs in text order */
     uint64_t attributes;
-    const char *name;                /* UTF-8 */
+    const char *name; /* UTF-8 */
     bool bootable;
 };
 
 struct mos_table_data {
-    uint32_t sector;       /* bytes */
-    uint64_t medium_size;  /* bytes, a multiple of the sector */
-    uint32_t entries;      /* slots of the table */
+    uint32_t sector;      /* bytes */
+    uint64_t medium_size; /* bytes, a multiple of the sector */
+    uint32_t entries;     /* slots of the table */
     uint8_t id[16];
     uint64_t first_usable, last_usable; /* LBAs */
     struct mos_vec partitions;          /* of struct mos_partition */
@@ -29,11 +29,11 @@ struct mos_table_span {
 };
 
 struct mos_table_driver {
-    const char *name;        /* as in `table: {kind: …}` */
-    const char *title;       /* for people */
+    const char *name;  /* as in `table: {kind: …}` */
+    const char *title; /* for people */
     uint32_t default_entries;
     uint32_t most_entries;
-    size_t longest_name;     /* UTF-16 units of a partition's name */
+    size_t longest_name; /* UTF-16 units of a partition's name */
     /* The spans it needs on a medium; at most `room`.  Returns their number. */
     size_t (*spans)(uint32_t sector, uint64_t medium_size, uint32_t entries,
                     struct mos_table_span *out, size_t room);

@@ -26,11 +26,11 @@ struct mos_span {
 /* What came of it. */
 struct mos_volume_result {
     bool fits;
-    uint64_t missing;       /* bytes by which it does not fit */
+    uint64_t missing;                         /* bytes by which it does not fit */
     uint64_t content, structure, free, spare; /* bytes */
     uint64_t entries;
     uint32_t block_size;
-    struct mos_vec spans;   /* of struct mos_span, in order: what a writer must put on the medium */
+    struct mos_vec spans; /* of struct mos_span, in order: what a writer must put on the medium */
 };
 
 /* What a reader can tell about a volume. */
@@ -39,11 +39,12 @@ struct mos_volume_info {
     const char *label; /* "" for none */
     const char *id;    /* UUID, or volume serial number */
     uint64_t size, free;
-    uint64_t files;    /* inodes in use; 0: not known */
+    uint64_t files; /* inodes in use; 0: not known */
     uint32_t block_size;
     bool damaged;
     const char *problem; /* when damaged */
-    struct mos_vec names; /* of const char *: what lies in its root folder, where a reader can list it */
+    struct mos_vec
+        names; /* of const char *: what lies in its root folder, where a reader can list it */
 };
 
 struct mos_volume_writer; /* begins with struct mos_volume_base */
@@ -54,8 +55,8 @@ struct mos_volume_base {
     struct mos_io *io; /* NULL: count only */
     struct mos_volume_wish wish;
     struct mos_inventory *inventory;
-    int errnum;              /* the first I/O error */
-    uint16_t fill;           /* the fill being streamed, and whether it may replace */
+    int errnum;    /* the first I/O error */
+    uint16_t fill; /* the fill being streamed, and whether it may replace */
     bool replaces;
 };
 
@@ -64,7 +65,8 @@ struct mos_fs_driver {
     /* The smallest region it can live in, bytes; for the message when a region is smaller. */
     uint64_t (*smallest)(uint32_t sector);
     size_t longest_label; /* bytes */
-    /* Starts a volume of wish->size bytes (at least smallest()).  Everything lives in ctx->arena. */
+    /* Starts a volume of wish->size bytes (at least smallest()).  Everything lives in ctx->arena.
+     */
     struct mos_volume_base *(*begin)(struct mos_ctx *ctx, struct mos_io *io,
                                      const struct mos_volume_wish *wish);
     /* Where its content goes; between sinks of different fills set base->fill and ->replaces. */

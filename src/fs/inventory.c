@@ -174,8 +174,8 @@ bool mos_inv_find(const struct mos_inventory *inv, const char *path, uint32_t *i
     return true;
 }
 
-static void describe(struct mos_inventory *inv, struct mos_inv_node *n,
-                     const struct mos_entry *e, uint16_t fill) {
+static void describe(struct mos_inventory *inv, struct mos_inv_node *n, const struct mos_entry *e,
+                     uint16_t fill) {
     n->type = (uint8_t)e->type;
     n->mode = e->mode;
     n->uid = e->uid;
@@ -188,8 +188,8 @@ static void describe(struct mos_inventory *inv, struct mos_inv_node *n,
     n->implied = false;
     n->extent_count = 0;
     n->sum = 0;
-    n->more.text = e->type == MOS_ENTRY_LINK ? mos_strdup(inv->arena, e->target ? e->target : "")
-                                             : NULL;
+    n->more.text =
+        e->type == MOS_ENTRY_LINK ? mos_strdup(inv->arena, e->target ? e->target : "") : NULL;
 }
 
 static enum mos_inv_result meet_folder(struct mos_inventory *inv, uint32_t index,

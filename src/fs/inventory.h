@@ -15,22 +15,23 @@ struct mos_extent {
 struct mos_inv_node {
     const char *name;
     union {
-        const char *text;          /* symbolic links */
+        const char *text;           /* symbolic links */
         struct mos_extent *extents; /* files: all of them, when there is more than one */
     } more;
     uint64_t size, sum;
     int64_t mtime;
     struct mos_extent extent; /* the first */
     uint32_t extent_count;
-    uint32_t parent, next, first_child, last_child, same_hash; /* indexes; 0 is none (and the root) */
-    uint32_t inode;       /* given by the file system */
-    uint32_t link_to;     /* hard links: the node that owns the content */
-    uint32_t links;       /* names of the content */
+    uint32_t parent, next, first_child, last_child,
+        same_hash;    /* indexes; 0 is none (and the root) */
+    uint32_t inode;   /* given by the file system */
+    uint32_t link_to; /* hard links: the node that owns the content */
+    uint32_t links;   /* names of the content */
     uint32_t mtime_ns, uid, gid;
-    uint32_t device;      /* major << 20 | minor */
+    uint32_t device; /* major << 20 | minor */
     uint16_t mode, fill;
-    uint8_t type;         /* enum mos_entry_type */
-    bool implied;         /* a folder that no fill described */
+    uint8_t type; /* enum mos_entry_type */
+    bool implied; /* a folder that no fill described */
 };
 
 enum mos_inv_result {
@@ -57,8 +58,8 @@ struct mos_inventory {
     struct mos_vec chunks; /* of struct mos_inv_node[1024] */
     uint32_t count;        /* nodes, the root included */
     uint32_t *buckets, bucket_count;
-    int64_t date;          /* of implied folders */
-    bool fold_case;        /* names that differ in case only are the same */
+    int64_t date;   /* of implied folders */
+    bool fold_case; /* names that differ in case only are the same */
     struct mos_vec clashes, refusals;
     uint64_t clash_count, refusal_count;
 };

@@ -55,10 +55,11 @@ static bool is_text(const char *v, size_t n) {
 static bool good_value(struct mos_ctx *ctx, const struct line *l, const char *v, size_t n) {
     if ((n == 1 && strchr("ymn", v[0])) || is_number(v, n) || is_text(v, n))
         return true;
-    struct mos_finding *f = malformed(
-        ctx, l, mos_printf(ctx->arena, "%.*s is no value for a symbol.", n ? (int)n : 7,
-                           n ? v : "Nothing"));
-    mos_finding_why(&ctx->findings, f, "A value is y, m, n, a number, or a text in quotation marks.");
+    struct mos_finding *f = malformed(ctx, l,
+                                      mos_printf(ctx->arena, "%.*s is no value for a symbol.",
+                                                 n ? (int)n : 7, n ? v : "Nothing"));
+    mos_finding_why(&ctx->findings, f,
+                    "A value is y, m, n, a number, or a text in quotation marks.");
     if (n && v[0] != '"')
         mos_finding_try(&ctx->findings, f, "\"%.*s\"", (int)n, v);
     else
@@ -112,8 +113,9 @@ static void read_line(struct mos_ctx *ctx, struct mos_config_part *part, const s
     else if (equals && symbol_length(l->text, name) == name && name)
         mos_finding_try(&ctx->findings, f, "CONFIG_%.*s", (int)l->length, l->text);
     else
-        mos_finding_try(&ctx->findings, f,
-                        "CONFIG_NAME=value without blanks around the =, or # in front of a comment.");
+        mos_finding_try(
+            &ctx->findings, f,
+            "CONFIG_NAME=value without blanks around the =, or # in front of a comment.");
 }
 
 struct mos_config_part *mos_config_read(struct mos_ctx *ctx, const char *name,
@@ -137,7 +139,8 @@ struct mos_config_part *mos_config_read(struct mos_ctx *ctx, const char *name,
     return part;
 }
 
-static bool may_override(const struct mos_config_part *later, const struct mos_config_part *earlier) {
+static bool may_override(const struct mos_config_part *later,
+                         const struct mos_config_part *earlier) {
     if (earlier->start || earlier == later)
         return true;
     for (const struct mos_config_part *p = later->overrides; p; p = p->overrides)
@@ -149,13 +152,15 @@ static bool may_override(const struct mos_config_part *later, const struct mos_c
 static void conflict(struct mos_ctx *ctx, const struct mos_setting *earlier,
                      const struct mos_setting *later) {
     struct mos_finding *f =
-        mos_find(&ctx->findings, MOS_RULE_KERNEL_CONFLICT, "Fragments %s and %s disagree about %s: %s and %s.",
-                 earlier->part->name, later->part->name, later->symbol, earlier->value, later->value);
+        mos_find(&ctx->findings, MOS_RULE_KERNEL_CONFLICT,
+                 "Fragments %s and %s disagree about %s: %s and %s.", earlier->part->name,
+                 later->part->name, later->symbol, earlier->value, later->value);
     mos_finding_at(&ctx->findings, f, earlier->place);
     mos_finding_at(&ctx->findings, f, later->place);
-    mos_finding_why(&ctx->findings, f,
-                    "Both are fragments of the same rank; without a word the last one, %s, would win.",
-                    later->part->name);
+    mos_finding_why(
+        &ctx->findings, f,
+        "Both are fragments of the same rank; without a word the last one, %s, would win.",
+        later->part->name);
     mos_finding_try(&ctx->findings, f, "Remove one, or %s: {file: …, overrides: %s}.",
                     later->part->name, earlier->part->name);
 }

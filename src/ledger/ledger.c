@@ -84,9 +84,9 @@ void mos_ledger_chunk(struct mos_ledger *l, const uint8_t hash[32]) {
     json_array_append_new(json_object_get(l->image, "chunks"), hash_text(hash));
 }
 
-void mos_ledger_region(struct mos_ledger *l, const char *name, const char *holds,
-                       const char *owner, unsigned number, const char *id, uint64_t offset,
-                       uint64_t length, const char *place) {
+void mos_ledger_region(struct mos_ledger *l, const char *name, const char *holds, const char *owner,
+                       unsigned number, const char *id, uint64_t offset, uint64_t length,
+                       const char *place) {
     json_t *o = json_object();
     json_object_set_new(o, "name", json_string(name));
     json_object_set_new(o, "holds", json_string(holds));

@@ -82,9 +82,12 @@ static bool read_compressed(const uint8_t *head, size_t length, uint64_t file_si
         const char *name;
         size_t length;
         const char magic[7];
-    } kinds[] = {{"gzip file", 2, "\x1f\x8b"},         {"xz file", 6, "\xfd"
-                                                                      "7zXZ\0"},
-                 {"zstd file", 4, "\x28\xb5\x2f\xfd"}, {"lz4 file", 4, "\x04\x22\x4d\x18"},
+    } kinds[] = {{"gzip file", 2, "\x1f\x8b"},
+                 {"xz file", 6,
+                  "\xfd"
+                  "7zXZ\0"},
+                 {"zstd file", 4, "\x28\xb5\x2f\xfd"},
+                 {"lz4 file", 4, "\x04\x22\x4d\x18"},
                  {"bzip2 file", 3, "BZh"}};
     for (size_t i = 0; i < sizeof kinds / sizeof *kinds; i++)
         if (length >= kinds[i].length && memcmp(head, kinds[i].magic, kinds[i].length) == 0) {

@@ -11,13 +11,13 @@ struct mos_value {
     const char *text;
     uint64_t number; /* integers, sizes in bytes, addresses, percent, index of a choice */
     bool truth;
-    bool percent;  /* a share instead of a size */
-    bool sectors;  /* a size counted in the medium's sectors */
-    bool rest;     /* what is left of the medium */
+    bool percent; /* a share instead of a size */
+    bool sectors; /* a size counted in the medium's sectors */
+    bool rest;    /* what is left of the medium */
     bool broken;
-    const void *target;                /* references: the record that is meant */
-    const struct mos_value *replaced;  /* what this value took the place of, or NULL */
-    const char *derived;               /* how Mosaicum came to it; NULL: it was written down */
+    const void *target;               /* references: the record that is meant */
+    const struct mos_value *replaced; /* what this value took the place of, or NULL */
+    const char *derived;              /* how Mosaicum came to it; NULL: it was written down */
 };
 
 /* What every map in a definition carries. */
@@ -30,7 +30,7 @@ struct mos_record {
 
 struct mos_named {
     size_t count;
-    void **items; /* pointers to structures that begin with a mos_record */
+    void **items;                /* pointers to structures that begin with a mos_record */
     const struct mos_node *node; /* NULL: not stated */
 };
 
@@ -194,7 +194,7 @@ struct mos_board {
 struct mos_workspace {
     struct mos_record r;
     struct mos_value *mosaicum, *name, *date;
-    const char *root;        /* folder, as given */
+    const char *root;           /* folder, as given */
     struct mos_vec board_names; /* of const char *, sorted */
 };
 

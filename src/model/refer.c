@@ -9,11 +9,14 @@ struct index {
     struct mos_vec things[MOS_REFERS_COUNT]; /* of struct mos_record * */
 };
 
-static const char *const kind_names[] = {
-    [MOS_REFERS_NOTHING] = "thing", [MOS_REFERS_PIECE] = "piece",
-    [MOS_REFERS_REGION] = "region", [MOS_REFERS_MEDIUM] = "medium",
-    [MOS_REFERS_STAGE] = "stage",   [MOS_REFERS_BLOB] = "tree blob",
-    [MOS_REFERS_ENVIRONMENT] = "environment", [MOS_REFERS_FRAGMENT] = "fragment"};
+static const char *const kind_names[] = {[MOS_REFERS_NOTHING] = "thing",
+                                         [MOS_REFERS_PIECE] = "piece",
+                                         [MOS_REFERS_REGION] = "region",
+                                         [MOS_REFERS_MEDIUM] = "medium",
+                                         [MOS_REFERS_STAGE] = "stage",
+                                         [MOS_REFERS_BLOB] = "tree blob",
+                                         [MOS_REFERS_ENVIRONMENT] = "environment",
+                                         [MOS_REFERS_FRAGMENT] = "fragment"};
 
 static void collect(struct index *x, enum mos_refers kind, const struct mos_named *named) {
     for (size_t i = 0; i < named->count; i++)
@@ -70,7 +73,8 @@ static void suggest(struct mos_ctx *ctx, const struct index *x, enum mos_refers 
     if (near)
         mos_finding_try(&ctx->findings, f, "%s", near);
     else if (things->count)
-        mos_finding_try(&ctx->findings, f, "Known %ss: %s.", kind_names[kind], mos_buf_string(&all));
+        mos_finding_try(&ctx->findings, f, "Known %ss: %s.", kind_names[kind],
+                        mos_buf_string(&all));
     else
         mos_finding_try(&ctx->findings, f, "This board has no %s yet; add one.", kind_names[kind]);
 }
@@ -82,9 +86,9 @@ static const struct mos_record *refer(struct mos_ctx *ctx, const struct index *x
     size_t n = look_up(x, kind, name, &found);
     if (n == 1)
         return found;
-    struct mos_finding *f =
-        mos_find(&ctx->findings, MOS_RULE_BOARD_REFERENCE,
-                 n ? "There is more than one %s %s." : "There is no %s %s.", kind_names[kind], name);
+    struct mos_finding *f = mos_find(&ctx->findings, MOS_RULE_BOARD_REFERENCE,
+                                     n ? "There is more than one %s %s." : "There is no %s %s.",
+                                     kind_names[kind], name);
     mos_finding_at(&ctx->findings, f, place);
     if (n == 0) {
         suggest(ctx, x, kind, name, f);

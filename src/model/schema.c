@@ -32,12 +32,13 @@ static struct verdict read_size(struct mos_ctx *ctx, struct mos_value *v) {
         v->sectors = unit != NULL;
         return GOOD;
     case MOS_NUMBER_NO_UNIT:
-        return BAD("has no unit", mos_printf(ctx->arena, "%s KiB, %s MiB or %s B.", v->text,
-                                             v->text, v->text));
+        return BAD("has no unit",
+                   mos_printf(ctx->arena, "%s KiB, %s MiB or %s B.", v->text, v->text, v->text));
     case MOS_NUMBER_TOO_BIG:
         return BAD("is larger than any file can be", NULL);
     default:
-        return BAD("is not a size", "A whole number and a unit: KiB MiB GiB, kB MB GB, B or sectors.");
+        return BAD("is not a size",
+                   "A whole number and a unit: KiB MiB GiB, kB MB GB, B or sectors.");
     }
 }
 
@@ -183,12 +184,12 @@ static void read_choice(struct mos_ctx *ctx, const struct mos_key *key, struct m
             return;
         }
     v->broken = true;
-    struct mos_finding *f =
-        complain(ctx, MOS_RULE_BOARD_SCHEMA, v->place,
-                 mos_printf(ctx->arena, "%s cannot be %s.", key->name, *v->text ? v->text : "empty"));
+    struct mos_finding *f = complain(
+        ctx, MOS_RULE_BOARD_SCHEMA, v->place,
+        mos_printf(ctx->arena, "%s cannot be %s.", key->name, *v->text ? v->text : "empty"));
     const char *near = mos_near(v->text, key->choices, count);
-    mos_finding_try(&ctx->findings, f, "%s%s%s", near ? near : "",
-                    near ? "; possible are " : "", listed(ctx, key->choices, count));
+    mos_finding_try(&ctx->findings, f, "%s%s%s", near ? near : "", near ? "; possible are " : "",
+                    listed(ctx, key->choices, count));
 }
 
 struct mos_value *mos_schema_value(struct mos_ctx *ctx, const struct mos_key *key,
@@ -271,7 +272,8 @@ static void *member(void *record, const struct mos_key *key) {
     return (char *)record + key->offset;
 }
 
-static bool good_name(struct mos_ctx *ctx, const struct mos_keys *keys, const struct mos_node *item) {
+static bool good_name(struct mos_ctx *ctx, const struct mos_keys *keys,
+                      const struct mos_node *item) {
     struct mos_value v = {.text = item->key};
     bool free_form = keys->brief && strcmp(keys->brief, "file") != 0 &&
                      strcmp(keys->brief, "base") != 0; /* variables and arguments */

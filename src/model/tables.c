@@ -120,8 +120,7 @@ KEYS(facts_keys, "loader facts", struct mos_facts,
      {"defaults", MOS_TYPE_PATH, AT(struct mos_facts, defaults),
       "its compiled-in environment, name=value lines"});
 KEYS_BRIEF(variable_keys, "variable", struct mos_variable, "value",
-           {"value", MOS_TYPE_TEXT, AT(struct mos_variable, value), "its text",
-            .required = true});
+           {"value", MOS_TYPE_TEXT, AT(struct mos_variable, value), "its text", .required = true});
 KEYS(environment_keys, "environment", struct mos_environment,
      {"base", MOS_TYPE_CHOICE, AT(struct mos_environment, base), "what its values are added to",
       .choices = bases},
@@ -173,8 +172,7 @@ KEYS(fill_keys, "fill", struct mos_fill,
       .choices = made_things},
      {"to", MOS_TYPE_TEXT, AT(struct mos_fill, to), "path inside the volume"},
      {"only", MOS_TYPE_LIST, AT(struct mos_fill, only), "just these paths", .of = MOS_TYPE_TEXT},
-     {"except", MOS_TYPE_LIST, AT(struct mos_fill, except), "not these paths",
-      .of = MOS_TYPE_TEXT},
+     {"except", MOS_TYPE_LIST, AT(struct mos_fill, except), "not these paths", .of = MOS_TYPE_TEXT},
      {"replaces", MOS_TYPE_BOOLEAN, AT(struct mos_fill, replaces),
       "may replace what an earlier fill put there"});
 KEYS(volume_keys, "volume", struct mos_volume,
@@ -191,7 +189,8 @@ KEYS(region_keys, "region", struct mos_region,
      {"owner", MOS_TYPE_CHOICE, AT(struct mos_region, owner), "who may change it later",
       .choices = owners},
      {"type", MOS_TYPE_TEXT, AT(struct mos_region, type), "partition type identifier"},
-     {"label", MOS_TYPE_TEXT, AT(struct mos_region, label), "partition name; the region's if not given"},
+     {"label", MOS_TYPE_TEXT, AT(struct mos_region, label),
+      "partition name; the region's if not given"},
      {"bootable", MOS_TYPE_BOOLEAN, AT(struct mos_region, bootable), "the loader starts here"},
      {"stage", MOS_TYPE_REFERENCE, AT(struct mos_region, stage), "holds a stage",
       .refers = MOS_REFERS_STAGE},
@@ -203,7 +202,8 @@ KEYS(region_keys, "region", struct mos_region,
       .record = &volume_keys});
 KEYS(table_keys, "partition table", struct mos_table,
      {"kind", MOS_TYPE_NAME, AT(struct mos_table, kind), "kind of table", .required = true},
-     {"entries", MOS_TYPE_INTEGER, AT(struct mos_table, entries), "number of entries, 128 if not given"});
+     {"entries", MOS_TYPE_INTEGER, AT(struct mos_table, entries),
+      "number of entries, 128 if not given"});
 KEYS(layout_keys, "layout", struct mos_layout,
      {"table", MOS_TYPE_RECORD, AT(struct mos_layout, table), "its partition table",
       .record = &table_keys},
@@ -246,4 +246,5 @@ static const struct mos_key workspace_rows[] = {
 const struct mos_keys mos_workspace_keys = {.title = "workspace",
                                             .size = sizeof(struct mos_workspace),
                                             .keys = workspace_rows,
-                                            .count = sizeof workspace_rows / sizeof *workspace_rows};
+                                            .count =
+                                                sizeof workspace_rows / sizeof *workspace_rows};

@@ -64,9 +64,9 @@ static int64_t choose_date(struct mos_ctx *ctx, const struct mos_workspace *w) {
 static void name_agrees(struct mos_ctx *ctx, const struct mos_board *board, const char *name) {
     if (!mos_has(board->board) || strcmp(board->board->text, name) == 0)
         return;
-    struct mos_finding *f = mos_find(&ctx->findings, MOS_RULE_BOARD_SCHEMA,
-                                     "This file is boards/%s.yaml, but its board is %s.", name,
-                                     board->board->text);
+    struct mos_finding *f =
+        mos_find(&ctx->findings, MOS_RULE_BOARD_SCHEMA,
+                 "This file is boards/%s.yaml, but its board is %s.", name, board->board->text);
     mos_finding_at(&ctx->findings, f, board->board->place);
     mos_finding_try(&ctx->findings, f, "board: %s, or rename the file.", name);
 }

@@ -41,7 +41,8 @@ static struct mos_finding *complain(struct reader *r, struct mos_place place, co
     return f;
 }
 
-static void stop(struct reader *r, struct mos_place place, const char *message, const char *remedy) {
+static void stop(struct reader *r, struct mos_place place, const char *message,
+                 const char *remedy) {
     if (r->failed)
         return;
     r->failed = true;
@@ -77,24 +78,26 @@ static bool next_event(struct reader *r, yaml_event_t *event) {
     return false;
 }
 
-static void refuse_decorations(struct reader *r, const yaml_event_t *event, const unsigned char *anchor,
-                               const unsigned char *tag) {
+static void refuse_decorations(struct reader *r, const yaml_event_t *event,
+                               const unsigned char *anchor, const unsigned char *tag) {
     struct mos_place place = span(r, &event->start_mark, &event->start_mark);
     place.length = 1;
     if (anchor) {
-        struct mos_finding *f = complain(
-            r, place, mos_printf(r->ctx->arena, "Anchor &%s: definitions have no anchors.", anchor));
+        struct mos_finding *f =
+            complain(r, place,
+                     mos_printf(r->ctx->arena, "Anchor &%s: definitions have no anchors.", anchor));
         mos_finding_try(&r->ctx->findings, f, "State the value at the place where it is needed.");
     }
     if (tag) {
-        struct mos_finding *f = complain(
-            r, place, mos_printf(r->ctx->arena, "Tag %s: definitions have no tags.", tag));
+        struct mos_finding *f =
+            complain(r, place, mos_printf(r->ctx->arena, "Tag %s: definitions have no tags.", tag));
         mos_finding_try(&r->ctx->findings, f,
                         "Remove it; each key knows what type its value must have.");
     }
 }
 
-static struct mos_node *new_node(struct reader *r, enum mos_node_kind kind, struct mos_place place) {
+static struct mos_node *new_node(struct reader *r, enum mos_node_kind kind,
+                                 struct mos_place place) {
     if (++r->nodes > MOS_YAML_NODES)
         stop(r, place, "This file holds more than 1,000,000 values.", NULL);
     struct mos_node *n = mos_alloc(r->ctx->arena, sizeof *n);

@@ -8,13 +8,13 @@ enum mos_node_kind { MOS_NODE_SCALAR, MOS_NODE_MAP, MOS_NODE_LIST };
 
 struct mos_node {
     enum mos_node_kind kind;
-    struct mos_place place;     /* the scalar, or the whole collection's first character */
-    const char *key;            /* in a map: its name, else NULL */
+    struct mos_place place; /* the scalar, or the whole collection's first character */
+    const char *key;        /* in a map: its name, else NULL */
     struct mos_place key_place;
-    const char *text;           /* scalars; never NULL */
-    bool plain;                 /* a scalar without quotes */
-    bool flow;                  /* written with { } or [ ], or inside such a collection */
-    struct mos_node **items;    /* maps and lists */
+    const char *text;        /* scalars; never NULL */
+    bool plain;              /* a scalar without quotes */
+    bool flow;               /* written with { } or [ ], or inside such a collection */
+    struct mos_node **items; /* maps and lists */
     size_t count;
 };
 

@@ -150,8 +150,8 @@ static void find_root(struct mos_plan *plan, struct mos_entry_plan *e) {
 
 /* ---- entries ---- */
 
-static void give(const struct mos_value *address, const struct mos_record *entry,
-                 const char *what, struct mos_placement *p) {
+static void give(const struct mos_value *address, const struct mos_record *entry, const char *what,
+                 struct mos_placement *p) {
     p->what = what;
     p->place = entry->key_place;
     if (!mos_has(address))

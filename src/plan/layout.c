@@ -10,8 +10,7 @@ enum { PARTITION_ALIGN = 1 << 20, RAW_ALIGN = 4096, SECTOR = 512 };
 
 static struct mos_finding *complain(struct mos_plan *plan, struct mos_place place,
                                     const char *message) {
-    struct mos_finding *f =
-        mos_find(&plan->ctx->findings, MOS_RULE_BOARD_SCHEMA, "%s", message);
+    struct mos_finding *f = mos_find(&plan->ctx->findings, MOS_RULE_BOARD_SCHEMA, "%s", message);
     mos_finding_at(&plan->ctx->findings, f, place);
     return f;
 }
@@ -42,9 +41,9 @@ static const struct mos_table_driver *find_table(struct mos_plan *plan,
     const struct mos_table_driver *t = mos_table_find(def->kind->text);
     if (t)
         return t;
-    struct mos_finding *f = complain(
-        plan, def->kind->place,
-        mos_printf(plan->ctx->arena, "There is no partition table %s.", def->kind->text));
+    struct mos_finding *f =
+        complain(plan, def->kind->place,
+                 mos_printf(plan->ctx->arena, "There is no partition table %s.", def->kind->text));
     struct mos_buf known = {.arena = plan->ctx->arena};
     for (size_t i = 0; (t = mos_table_at(i)); i++)
         mos_buf_printf(&known, "%s%s", i ? ", " : "", t->name);
@@ -135,30 +134,49 @@ static void find_fs(struct mos_plan *plan, struct mos_region_plan *r) {
     struct mos_buf known = {.arena = plan->ctx->arena};
     for (size_t i = 0; i < count; i++)
         mos_buf_printf(&known, "%s%s", i ? ", " : "", names[i]);
-    struct mos_finding *f = complain(
-        plan, v->kind->place,
-        mos_printf(plan->ctx->arena, "There is no file system %s.", v->kind->text));
+    struct mos_finding *f =
+        complain(plan, v->kind->place,
+                 mos_printf(plan->ctx->arena, "There is no file system %s.", v->kind->text));
     mos_finding_try(&plan->ctx->findings, f, "%s", near ? near : mos_buf_string(&known));
 }
 
 /* A region holds exactly one kind of content, or none. */
 static void check_content(struct mos_plan *plan, const struct mos_region *d) {
-    const struct mos_place places[] = {
-        d->stage ? d->stage->place : (struct mos_place){0},
-        d->environment ? d->environment->place : (struct mos_place){0},
-        d->piece ? d->piece->place : (struct mos_place){0},
-        d->volume ? d->volume->r.key_place : (struct mos_place){0}};
+    const struct mos_place places[] = {d->stage ? d->stage->place : (struct mos_place){0},
+                                       d->environment ? d->environment->place
+                                                      : (struct mos_place){0},
+                                       d->piece ? d->piece->place : (struct mos_place){0},
+                                       d->volume ? d->volume->r.key_place : (struct mos_place){0}};
     size_t count = 0;
     for (size_t i = 0; i < 4; i++)
         count += places[i].source != NULL;
     if (count < 2)
         return;
-    struct mos_finding *f =
-        mos_find(&plan->ctx->findings, MOS_RULE_BOARD_SCHEMA,
-                 "Region %s holds more than one thing.", d->r.name);
+    struct mos_finding *f = mos_find(&plan->ctx->findings, MOS_RULE_BOARD_SCHEMA,
+                                     "Region %s holds more than one thing.", d->r.name);
     for (size_t i = 0; i < 4; i++)
         mos_finding_at(&plan->ctx->findings, f, places[i]);
     mos_finding_try(&plan->ctx->findings, f, "Give each its own region.");
+}
+
+static void set_number(struct mos_plan *plan, const struct mos_medium_plan *m,
+                       struct mos_region_plan *r) {
+    const struct mos_value *number = r->def->number;
+    if (!mos_has(number) || (m->def->table && !m->table))
+        return;
+    if (m->table && number->number >= 1 && number->number <= m->entries) {
+        r->number = (unsigned)number->number;
+        return;
+    }
+    struct mos_finding *f =
+        complain(plan, number->place,
+                 mos_printf(plan->ctx->arena, "Region %s cannot be partition %s of %s.", r->name,
+                            number->text, m->name));
+    if (m->table)
+        mos_finding_try(&plan->ctx->findings, f, "1 to %u.", m->entries);
+    else
+        mos_finding_try(&plan->ctx->findings, f, "table: {kind: %s} for %s.", mos_table_at(0)->name,
+                        m->name);
 }
 
 static struct mos_region_plan *new_region(struct mos_plan *plan, struct mos_medium_plan *m,
@@ -177,8 +195,7 @@ static struct mos_region_plan *new_region(struct mos_plan *plan, struct mos_medi
     } else if (mos_has(def->environment)) {
         r->environment = find_environment(plan, def->environment->target);
     }
-    if (mos_has(def->number) && def->number->number >= 1 && m->table)
-        r->number = (unsigned)mos_min(def->number->number, 10000);
+    set_number(plan, m, r);
     r->label = mos_text_or(def->label, r->name);
     r->bootable = mos_has(def->bootable) && def->bootable->truth;
     derive_id(plan, "partition", m->name, r->name, r->id);
@@ -262,7 +279,8 @@ static void fix_start(struct mos_plan *plan, struct mos_medium_plan *m, struct m
 }
 
 /* The copies of a first stage that the ROM looks for. */
-static void add_copies(struct mos_plan *plan, struct mos_medium_plan *m, struct mos_region_plan *r) {
+static void add_copies(struct mos_plan *plan, struct mos_medium_plan *m,
+                       struct mos_region_plan *r) {
     const struct mos_first_place *rom = rom_place(plan, m, r);
     for (size_t i = 0; rom && r->placed && i < rom->copies.count; i++) {
         if (!mos_has(rom->copies.items[i]))
@@ -356,8 +374,8 @@ static void set_wish(struct mos_plan *plan, const struct mos_medium_plan *m,
                                        .label = mos_text_or(v->label, ""),
                                        .date = plan->board->date};
     if (mos_has(v->spare))
-        r->wish.spare = v->spare->percent ? r->length / 100 * v->spare->number
-                                          : bytes_of(m, v->spare);
+        r->wish.spare =
+            v->spare->percent ? r->length / 100 * v->spare->number : bytes_of(m, v->spare);
     derive_id(plan, "volume", m->name, r->name, r->wish.uuid);
     derive_id(plan, "hash-seed", m->name, r->name, r->wish.hash_seed);
 }

@@ -19,12 +19,11 @@ struct mos_piece_plan *mos_plan_piece(const struct mos_plan *plan, const struct 
     return NULL;
 }
 
-static void missing(struct mos_plan *plan, const struct mos_piece_plan *p, const char *message,
-                    struct mos_place place, const char *remedy) {
+static void missing(struct mos_plan *plan, const char *message, struct mos_place place,
+                    const char *remedy) {
     struct mos_findings *list = &plan->ctx->findings;
     struct mos_finding *f = mos_find(list, MOS_RULE_PIECE_MISSING, "%s", message);
     mos_finding_at(list, f, place);
-    (void)p;
     if (remedy)
         mos_finding_try(list, f, "%s", remedy);
 }
@@ -45,9 +44,9 @@ static bool stays_inside(struct mos_plan *plan, const struct mos_piece_plan *p) 
     if (inside)
         return true;
     struct mos_findings *list = &plan->ctx->findings;
-    struct mos_finding *f = mos_find(list, MOS_RULE_PIECE_PATH,
-                                     "Piece %s is a link that leads out of the workspace.",
-                                     p->def->r.name);
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_PIECE_PATH, "Piece %s is a link that leads out of the workspace.",
+                 p->def->r.name);
     mos_finding_at(list, f, p->def->file->place);
     mos_finding_try(list, f, "Put a copy of the file into the workspace.");
     return false;
@@ -60,14 +59,15 @@ static void look_at_file(struct mos_plan *plan, struct mos_piece_plan *p) {
     p->path = mos_path_join(ctx->arena, plan->board->root, file->text);
     int e = ctx->host->info(ctx->host, p->path, true, &info);
     if (e || info.kind != MOS_FILE_REGULAR) {
-        missing(plan, p,
+        missing(plan,
                 mos_printf(ctx->arena, "Piece %s: %s %s.", p->def->r.name, file->text,
-                           !e             ? "is not a file"
+                           !e            ? "is not a file"
                            : e == ENOENT ? "is not there"
                                          : strerror(e)),
                 file->place,
-                e == ENOENT ? "Put the file there, or correct the path (it starts at the workspace)."
-                            : NULL);
+                e == ENOENT
+                    ? "Put the file there, or correct the path (it starts at the workspace)."
+                    : NULL);
         return;
     }
     if (!stays_inside(plan, p))
@@ -111,7 +111,10 @@ static void compare_pin(struct mos_plan *plan, const struct mos_piece_plan *p) {
                                      "Piece %s is not the file that was pinned.", p->def->r.name);
     mos_finding_at(list, f, p->def->sha256->place);
     mos_finding_why(list, f, "%s has the SHA-256 %s.",
-                    p->member ? p->member : p->def->file ? p->def->file->text : p->path, hex);
+                    p->member      ? p->member
+                    : p->def->file ? p->def->file->text
+                                   : p->path,
+                    hex);
     mos_finding_try(list, f, "Get the pinned file back, or pin the new one on purpose.");
 }
 
@@ -233,9 +236,9 @@ static void load_index(struct mos_plan *plan, struct mos_piece_plan *p) {
         p->index = mos_index_load(plan->ctx, data, length);
 }
 
-static void keep_index(struct mos_plan *plan, const struct mos_piece_plan *p) {
+void mos_plan_keep_index(struct mos_plan *plan, const struct mos_piece_plan *p) {
     struct mos_buf b = {.arena = plan->ctx->arena};
-    if (!plan->ctx->cache_folder)
+    if (!plan->ctx->cache_folder || !p->hashed)
         return;
     mos_index_save(p->index, &b);
     mos_store_put(plan->ctx, stored_key(plan, "index", p), b.data, b.length);
@@ -252,7 +255,7 @@ static bool read_members(struct mos_plan *plan, struct mos_piece_plan *archive) 
     if (!ok)
         return mos_while(plan->ctx->error, "reading piece %s", archive->def->r.name);
     archive->index = index;
-    keep_index(plan, archive);
+    mos_plan_keep_index(plan, archive);
     for (size_t i = 0; i < plan->pieces.count; i++) {
         struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
         if (p->outer == archive && p->found && p->hashed)
@@ -265,7 +268,7 @@ static void members_missing(struct mos_plan *plan, const struct mos_piece_plan *
     for (size_t i = 0; i < plan->pieces.count; i++) {
         struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
         if (p->outer == archive && !p->found)
-            missing(plan, p,
+            missing(plan,
                     mos_printf(plan->ctx->arena, "Piece %s: there is no file %s in %s.",
                                p->def->r.name, p->def->path->text, archive->def->r.name),
                     p->def->path->place, "Correct the path; it starts at the root of the archive.");

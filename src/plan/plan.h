@@ -16,32 +16,32 @@
 /* A piece as it was found. */
 struct mos_piece_plan {
     const struct mos_piece *def;
-    const char *path;               /* of the host file (the outer archive for a member) */
-    const char *member;             /* path inside that archive, or NULL */
-    struct mos_piece_plan *outer;   /* the archive it lies in, or NULL */
-    bool found;                     /* it is there and may be used */
+    const char *path;             /* of the host file (the outer archive for a member) */
+    const char *member;           /* path inside that archive, or NULL */
+    struct mos_piece_plan *outer; /* the archive it lies in, or NULL */
+    bool found;                   /* it is there and may be used */
     uint64_t size;
     bool hashed;
     uint8_t sha256[MOS_SHA256_SIZE];
     uint8_t head[MOS_KERNEL_HEAD];
     size_t head_length;
-    bool member_of;                 /* other pieces lie in it */
-    bool unpacked;                  /* a fill unpacks it */
-    struct mos_index *index;        /* of an archive; NULL: not read yet */
+    bool member_of;          /* other pieces lie in it */
+    bool unpacked;           /* a fill unpacks it */
+    struct mos_index *index; /* of an archive; NULL: not read yet */
 };
 
 /* One span of a medium. */
 struct mos_region_plan {
     const struct mos_region *def;
     const char *name;
-    unsigned copy;                  /* 0, or the number of a first stage's copy */
-    bool placed;                    /* start and length are known */
-    bool chosen;                    /* the start is ours, not the user's */
-    bool from_rom;                  /* the start is the ROM's */
-    uint64_t start, length;         /* bytes */
-    uint64_t content;               /* bytes of a raw region that are written */
-    struct mos_place place;         /* of the value that set the start, or of the name */
-    unsigned number;                /* in the table; 0: in none */
+    unsigned copy;          /* 0, or the number of a first stage's copy */
+    bool placed;            /* start and length are known */
+    bool chosen;            /* the start is ours, not the user's */
+    bool from_rom;          /* the start is the ROM's */
+    uint64_t start, length; /* bytes */
+    uint64_t content;       /* bytes of a raw region that are written */
+    struct mos_place place; /* of the value that set the start, or of the name */
+    unsigned number;        /* in the table; 0: in none */
     uint8_t id[16], type[16];
     const char *label;
     bool bootable;
@@ -65,9 +65,9 @@ struct mos_medium_plan {
     uint8_t id[16];
     struct mos_table_span spans[8];
     size_t span_count;
-    struct mos_vec regions;   /* of struct mos_region_plan *, in order of the definition */
-    bool overflows;           /* what we placed does not fit: one finding, rule sum-too-big */
-    uint64_t needed;          /* bytes that would be enough */
+    struct mos_vec regions; /* of struct mos_region_plan *, in order of the definition */
+    bool overflows;         /* what we placed does not fit: one finding, rule sum-too-big */
+    uint64_t needed;        /* bytes that would be enough */
 };
 
 struct mos_environment_plan {
@@ -79,7 +79,7 @@ struct mos_environment_plan {
 
 struct mos_blob_plan {
     const struct mos_blob *def;
-    struct mos_dt *tree;  /* NULL: it has findings */
+    struct mos_dt *tree; /* NULL: it has findings */
     struct mos_buf blob;
 };
 
@@ -88,8 +88,8 @@ struct mos_entry_plan {
     struct mos_piece_plan *kernel, *ramdisk;
     struct mos_blob_plan *tree;
     struct mos_kernel_header header;
-    bool kernel_known;        /* the header could be read */
-    bool settled;             /* addresses are known */
+    bool kernel_known;                  /* the header could be read */
+    bool settled;                       /* addresses are known */
     const struct mos_region_plan *root; /* what root= names, when it is a region */
     struct mos_boot_step step;
 };
@@ -98,16 +98,16 @@ struct mos_plan {
     struct mos_ctx *ctx;
     const struct mos_board *board;
     struct mos_vec pieces, media, environments, blobs, entries; /* of pointers to the above */
-    struct mos_map config;      /* symbol -> struct mos_setting * */
+    struct mos_map config;                                      /* symbol -> struct mos_setting * */
     bool has_config;
-    struct mos_map defaults;    /* the loader's compiled-in variables */
+    struct mos_map defaults; /* the loader's compiled-in variables */
     bool has_defaults;
     const struct mos_dialect *dialect;
     struct mos_ram_map ram;
     bool has_ram;
     const struct mos_region_plan *boot_region; /* the volume with `made: boot` */
     const struct mos_medium_plan *boot_medium;
-    const char *boot_prefix;    /* folder of the boot files in it, "" for its root */
+    const char *boot_prefix; /* folder of the boot files in it, "" for its root */
     struct mos_boot_script script;
     struct mos_buf script_text, script_file;
 };
@@ -131,6 +131,8 @@ const struct mos_fill *mos_plan_fill_at(const struct mos_region_plan *region, un
 
 /* Every piece's hash, for pins and the ledger. */
 bool mos_plan_hash(struct mos_plan *plan, struct mos_piece_plan *piece);
+/* Keeps an archive's index for the next run. */
+void mos_plan_keep_index(struct mos_plan *plan, const struct mos_piece_plan *piece);
 struct mos_piece_plan *mos_plan_piece(const struct mos_plan *plan, const struct mos_piece *def);
 /* Streams a piece's bytes as the entry `as`. */
 bool mos_plan_stream_piece(struct mos_plan *plan, const struct mos_piece_plan *piece,

@@ -205,8 +205,8 @@ static struct mos_environment_plan *settle_environment(struct mos_plan *plan,
     e->flag_byte = mos_has(def->flag_byte) && def->flag_byte->truth;
     e->size = mos_has(def->size) ? def->size->number : 0;
     bool based = mos_has(def->base) && strcmp(def->base->text, "defaults") == 0;
-    if (based && !plan->has_defaults && !(plan->board->loader->facts &&
-                                          plan->board->loader->facts->defaults)) {
+    if (based && !plan->has_defaults &&
+        !(plan->board->loader->facts && plan->board->loader->facts->defaults)) {
         struct mos_finding *f = mos_find(
             &plan->ctx->findings, MOS_RULE_BOARD_REFERENCE,
             "Environment %s is based on the loader's defaults, which are not known.", def->r.name);

@@ -100,16 +100,6 @@ static void finish_hashing(struct mos_plan *plan, struct hashing *h, struct mos_
     mos_store_keep_hash(plan->ctx, p->path, &h->before, p->sha256);
 }
 
-static void keep_index(struct mos_plan *plan, const struct mos_piece_plan *p) {
-    struct mos_buf b = {.arena = plan->ctx->arena};
-    char hex[65];
-    if (!plan->ctx->cache_folder || !p->hashed)
-        return;
-    mos_sha256_hex(p->sha256, hex);
-    mos_index_save(p->index, &b);
-    mos_store_put(plan->ctx, mos_printf(plan->ctx->arena, "index-%s", hex), b.data, b.length);
-}
-
 /* Reads an archive; the first time its hash and its index are made on the way. */
 static bool stream_archive(struct mos_plan *plan, struct mos_piece_plan *p,
                            const struct mos_sink *sink) {
@@ -127,7 +117,7 @@ static bool stream_archive(struct mos_plan *plan, struct mos_piece_plan *p,
         finish_hashing(plan, &h, p);
     if (ok) {
         p->index = index;
-        keep_index(plan, p);
+        mos_plan_keep_index(plan, p);
     }
     return ok ? true : mos_while(plan->ctx->error, "unpacking piece %s", p->def->r.name);
 }
@@ -168,13 +158,14 @@ static bool stream_fill(struct mos_plan *plan, const struct mos_fill *f, bool co
         const char *path = mos_path_join(ctx->arena, plan->board->root, f->folder->text);
         if (mos_exists(ctx, path))
             return mos_folder_stream(ctx, path, plan->board->date, &filtered);
-        struct mos_finding *finding = mos_find(&ctx->findings, MOS_RULE_PIECE_MISSING,
-                                               "Fill %s: there is no folder %s.", f->r.name,
-                                               f->folder->text);
+        struct mos_finding *finding =
+            mos_find(&ctx->findings, MOS_RULE_PIECE_MISSING, "Fill %s: there is no folder %s.",
+                     f->r.name, f->folder->text);
         mos_finding_at(&ctx->findings, finding, f->folder->place);
         return true;
     }
-    struct mos_piece_plan *p = mos_has(f->archive) ? mos_plan_piece(plan, f->archive->target) : NULL;
+    struct mos_piece_plan *p =
+        mos_has(f->archive) ? mos_plan_piece(plan, f->archive->target) : NULL;
     if (!p || !p->found)
         return true;
     if (counting && p->index)
@@ -202,8 +193,7 @@ static bool incomplete(const struct mos_plan *plan, const struct mos_region_plan
     for (size_t i = 0; i < v->fills.count; i++) {
         const struct mos_fill *f = v->fills.items[i];
         const struct mos_value *ref = f->archive ? f->archive : f->piece;
-        const struct mos_piece_plan *p =
-            mos_has(ref) ? mos_plan_piece(plan, ref->target) : NULL;
+        const struct mos_piece_plan *p = mos_has(ref) ? mos_plan_piece(plan, ref->target) : NULL;
         if (f->r.broken || (ref && (!p || !p->found)))
             return true;
     }

@@ -13,9 +13,9 @@
 static int file_open(const struct mos_host *h, const char *path, enum mos_open_mode mode,
                      int *file) {
     (void)h;
-    static const int flags[] = {
-        [MOS_OPEN_READ] = O_RDONLY, [MOS_OPEN_NEW] = O_RDWR | O_CREAT | O_EXCL,
-        [MOS_OPEN_MODIFY] = O_RDWR};
+    static const int flags[] = {[MOS_OPEN_READ] = O_RDONLY,
+                                [MOS_OPEN_NEW] = O_RDWR | O_CREAT | O_EXCL,
+                                [MOS_OPEN_MODIFY] = O_RDWR};
     int fd = open(path, flags[mode] | O_CLOEXEC, 0666);
     if (fd < 0)
         return errno;

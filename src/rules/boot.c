@@ -27,8 +27,8 @@ static void check_no_entry(const struct mos_plan *plan) {
 
 static void file_missing(const struct view *v, const char *what, struct mos_place place,
                          const char *why, const char *remedy) {
-    struct mos_finding *f = mos_find(v->list, MOS_RULE_BOOT_FILE_MISSING,
-                                     "Entry %s: %s.", v->e->def->r.name, what);
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_BOOT_FILE_MISSING, "Entry %s: %s.", v->e->def->r.name, what);
     mos_finding_at(v->list, f, place);
     mos_finding_why(v->list, f, "%s", why);
     mos_finding_try(v->list, f, "%s", remedy);
@@ -38,8 +38,8 @@ static void check_files(const struct view *v) {
     const struct mos_boot_entry *def = v->e->def;
     const struct mos_kernel *k = v->plan->board->kernel;
     if (!def->kernel && !(k && k->image))
-        file_missing(v, "no kernel is named", def->r.key_place,
-                     "The loader has nothing to start.", "kernel: the name of a piece");
+        file_missing(v, "no kernel is named", def->r.key_place, "The loader has nothing to start.",
+                     "kernel: the name of a piece");
     else if (v->plan->media.count && !v->plan->boot_region && v->e->kernel)
         file_missing(v, "no volume holds its files", def->r.key_place,
                      "The boot script loads kernel and tree from the volume it lies in itself.",
@@ -52,8 +52,7 @@ static void check_format(const struct view *v) {
     const char *cpu = h ? mos_text_or(h->cpu, NULL) : NULL;
     if (!e->kernel || !e->kernel->found)
         return;
-    const struct mos_value *named =
-        e->def->kernel ? e->def->kernel : v->plan->board->kernel->image;
+    const struct mos_value *named = e->def->kernel ? e->def->kernel : v->plan->board->kernel->image;
     bool wrong_cpu = e->kernel_known && cpu && e->header.cpu && strcmp(cpu, e->header.cpu) != 0;
     if (e->kernel_known && !wrong_cpu)
         return;
@@ -79,9 +78,8 @@ static void check_format(const struct view *v) {
 
 static void root_unknown(const struct view *v, const struct mos_value *value, const char *message,
                          struct mos_place other, const char *remedy) {
-    struct mos_finding *f =
-        mos_find(v->list, MOS_RULE_BOOT_ROOT_UNKNOWN, "Entry %s: root=%s %s.",
-                 v->e->def->r.name, value->text, message);
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_BOOT_ROOT_UNKNOWN, "Entry %s: root=%s %s.",
+                                     v->e->def->r.name, value->text, message);
     mos_finding_at(v->list, f, value->place);
     mos_finding_at(v->list, f, other);
     mos_finding_why(v->list, f, "The kernel would stop with \"unable to mount root\".");
@@ -130,26 +128,26 @@ static void check_literal(const struct view *v, const struct mos_value *value) {
     bool judged = false;
     for (size_t i = 0; i < 3; i++)
         judged |= strncmp(value->text, forms[i], strlen(forms[i])) == 0;
-    if (!judged || strcmp(value->text, "/dev/nfs") == 0 || strncmp(value->text, "/dev/ram", 8) == 0 ||
-        v->e->def->ramdisk || !v->plan->media.count)
+    if (!judged || strcmp(value->text, "/dev/nfs") == 0 ||
+        strncmp(value->text, "/dev/ram", 8) == 0 || v->e->def->ramdisk || !v->plan->media.count)
         return; /* what a ramdisk makes of it is its own matter */
     bool device_known = strncmp(value->text, "/dev/", 5) != 0;
     for (size_t m = 0; m < v->plan->media.count; m++) {
         const struct mos_medium_plan *medium = mos_vec_pointer(&v->plan->media, m);
         const struct mos_value *kernel = medium->medium->kernel;
-        device_known |= mos_has(kernel) &&
-                        strncmp(value->text + 5, kernel->text, strlen(kernel->text)) == 0;
+        device_known |=
+            mos_has(kernel) && strncmp(value->text + 5, kernel->text, strlen(kernel->text)) == 0;
         for (size_t i = 0; i < medium->regions.count; i++)
             if (names_region(medium, mos_vec_pointer(&medium->regions, i), value->text))
                 return;
     }
     if (device_known)
-        root_unknown(v, value, "names no partition of the layout", v->plan->board->layout.node->key_place,
-                     likely_root(v));
+        root_unknown(v, value, "names no partition of the layout",
+                     v->plan->board->layout.node->key_place, likely_root(v));
     else
-        mos_vec_push_pointer(&v->plan->ctx->not_proved,
-                             mos_printf(v->arena, "%s: no medium states that name for the kernel",
-                                        value->text));
+        mos_vec_push_pointer(
+            &v->plan->ctx->not_proved,
+            mos_printf(v->arena, "%s: no medium states that name for the kernel", value->text));
 }
 
 static bool has_flag(const struct mos_boot_entry *e, const char *flag) {

@@ -48,13 +48,14 @@ static const char *why_it_hurts(const struct view *v, const struct mos_region_pl
 static void overlap(const struct view *v, const struct mos_region_plan *a,
                     const struct mos_region_plan *b) {
     uint64_t from = mos_max(a->start, b->start), to = mos_min(end_of(a), end_of(b));
-    struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_OVERLAP,
-                                     "Regions %s and %s both use %s of %s.", a->name, b->name,
-                                     mos_span_text(v->arena, from, to), v->m->name);
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_LAYOUT_OVERLAP, "Regions %s and %s both use %s of %s.", a->name,
+                 b->name, mos_span_text(v->arena, from, to), v->m->name);
     add_region(v, f, a);
     add_region(v, f, b);
     mos_finding_why(v->list, f, "%s", why_it_hurts(v, a, b, to - from));
-    const struct mos_region_plan *first = a->start <= b->start ? a : b, *second = first == a ? b : a;
+    const struct mos_region_plan *first = a->start <= b->start ? a : b,
+                                 *second = first == a ? b : a;
     uint64_t unit = mos_max(second->number ? v->m->align : v->m->sector, 4096);
     if (second->start > first->start)
         mos_finding_try(v->list, f, "size: %s for %s, or at: %s for %s.",
@@ -101,10 +102,9 @@ static bool inside_spans(const struct view *v, const struct mos_region_plan *r) 
 }
 
 static void beyond_medium(const struct view *v, const struct mos_region_plan *r) {
-    struct mos_finding *f =
-        mos_find(v->list, MOS_RULE_LAYOUT_BEYOND_MEDIUM,
-                 "Region %s ends at %s, past the end of %s.", r->name, size_text(v, end_of(r)),
-                 v->m->name);
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_BEYOND_MEDIUM,
+                                     "Region %s ends at %s, past the end of %s.", r->name,
+                                     size_text(v, end_of(r)), v->m->name);
     add_region(v, f, r);
     mos_finding_at(v->list, f, v->m->medium->size->at_least->place);
     mos_finding_why(v->list, f, "%s is only sure to have %s%s.", v->m->name,
@@ -124,21 +124,23 @@ static void covers_table(const struct view *v, const struct mos_region_plan *r) 
     for (size_t i = 0; i < v->m->span_count; i++)
         if (v->m->spans[i].start < v->m->size / 2)
             first_free = mos_max(first_free, v->m->spans[i].end);
-    struct mos_finding *f = mos_find(
-        v->list, MOS_RULE_LAYOUT_COVERS_TABLE, "Region %s (%s of %s) lies over %s (%s).", r->name,
-        mos_span_text(v->arena, r->start, end_of(r)), v->m->name, hit->name,
-        mos_span_text(v->arena, hit->start, hit->end));
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_LAYOUT_COVERS_TABLE, "Region %s (%s of %s) lies over %s (%s).",
+                 r->name, mos_span_text(v->arena, r->start, end_of(r)), v->m->name, hit->name,
+                 mos_span_text(v->arena, hit->start, hit->end));
     add_region(v, f, r);
     mos_finding_at(v->list, f, v->m->def->table->kind->place);
     uint32_t entries = v->m->table->entries_below(v->m->sector, r->start);
     if (entries && entries < v->m->entries) {
-        mos_finding_why(v->list, f,
-                        "A %s of %u entries needs the medium up to %s; %u entries would end below %s.",
-                        v->m->table->title, v->m->entries, size_text(v, first_free), entries,
-                        size_text(v, r->start));
+        mos_finding_why(
+            v->list, f,
+            "A %s of %u entries needs the medium up to %s; %u entries would end below %s.",
+            v->m->table->title, v->m->entries, size_text(v, first_free), entries,
+            size_text(v, r->start));
         mos_finding_try(v->list, f, "table: {kind: %s, entries: %u}%s.", v->m->table->name, entries,
-                        r->from_rom ? "" : mos_printf(v->arena, ", or at: %s for %s",
-                                                      size_text(v, first_free), r->name));
+                        r->from_rom ? ""
+                                    : mos_printf(v->arena, ", or at: %s for %s",
+                                                 size_text(v, first_free), r->name));
     } else {
         mos_finding_why(v->list, f, "The loader and the kernel find partitions only through it.");
         mos_finding_try(v->list, f, "at: %s is the first free place.", size_text(v, first_free));
@@ -161,8 +163,8 @@ static void check_ends(const struct view *v, bool rest_is_wrong) {
 
 /* ---- names, numbers, rest ---- */
 
-static void repeated(const struct view *v, const char *what, const char *value,
-                     struct mos_place a, struct mos_place b) {
+static void repeated(const struct view *v, const char *what, const char *value, struct mos_place a,
+                     struct mos_place b) {
     struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_NAME_REPEATED,
                                      "Two regions of %s have the %s %s.", v->m->name, what, value);
     mos_finding_at(v->list, f, a);
@@ -218,17 +220,18 @@ static bool check_rest(const struct view *v) {
                          rest->name, r->name, v->m->name);
             mos_finding_at(v->list, f, rest->def->size->place);
             mos_finding_at(v->list, f, two ? r->def->size->place : r->def->r.key_place);
-            mos_finding_try(v->list, f, two ? "Give one of them a size."
-                                            : "Move the region with the rest to the end.");
+            mos_finding_try(v->list, f,
+                            two ? "Give one of them a size."
+                                : "Move the region with the rest to the end.");
             return true;
         }
         if (!is_rest(r))
             continue;
         rest = r;
         if (r->length == 0 && !v->m->overflows) {
-            struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_REST,
-                                             "Nothing of %s is left for region %s.", v->m->name,
-                                             r->name);
+            struct mos_finding *f =
+                mos_find(v->list, MOS_RULE_LAYOUT_REST, "Nothing of %s is left for region %s.",
+                         v->m->name, r->name);
             mos_finding_at(v->list, f, r->def->size->place);
             mos_finding_at(v->list, f, v->m->medium->size->at_least->place);
             mos_finding_try(v->list, f, "Make other regions smaller, or demand a larger medium.");
@@ -259,9 +262,10 @@ static void check_alignment(const struct view *v) {
         add_region(v, f, r);
         if (v->m->align == unit && v->m->medium->erase && unit > 1 << 20)
             mos_finding_at(v->list, f, v->m->medium->erase->place);
-        mos_finding_why(v->list, f, partial ? "A medium is written in whole sectors of %s."
-                                            : "Each write would touch two erase units of %s: slower, "
-                                              "and it wears out sooner.",
+        mos_finding_why(v->list, f,
+                        partial ? "A medium is written in whole sectors of %s."
+                                : "Each write would touch two erase units of %s: slower, "
+                                  "and it wears out sooner.",
                         size_text(v, unit));
         mos_finding_try(v->list, f, "at: %s", size_text(v, mos_round_up(r->start, unit)));
     }

@@ -13,16 +13,19 @@ struct view {
     struct mos_map told; /* names that have their finding */
 };
 
-static void too_big(const struct view *v, uint64_t limit, struct mos_place place, const char *what) {
-    struct mos_finding *f = mos_find(
-        v->list, MOS_RULE_LOADER_ENV_TOO_BIG, "Environment %s needs %s, %s has %s.",
-        v->env->def->r.name, mos_size_text(v->arena, v->env->needed > limit ? v->env->needed : v->env->size),
-        what, mos_size_text(v->arena, limit));
+static void too_big(const struct view *v, uint64_t limit, struct mos_place place,
+                    const char *what) {
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_LOADER_ENV_TOO_BIG, "Environment %s needs %s, %s has %s.",
+                 v->env->def->r.name,
+                 mos_size_text(v->arena, v->env->needed > limit ? v->env->needed : v->env->size),
+                 what, mos_size_text(v->arena, limit));
     mos_finding_at(v->list, f, place);
     mos_finding_at(v->list, f, v->env->def->r.key_place);
     mos_finding_why(v->list, f, "%zu variables, their names and a sum are stored as one block.",
                     v->env->variables.count);
-    mos_finding_try(v->list, f, "A larger size (the loader must be built with the same), or fewer values.");
+    mos_finding_try(v->list, f,
+                    "A larger size (the loader must be built with the same), or fewer values.");
 }
 
 static void check_sizes(const struct view *v) {
@@ -71,13 +74,13 @@ static void undefined(struct view *v, const struct mos_setenv *s, const struct m
                 place.length = u->length;
                 break;
             }
-    struct mos_finding *f =
-        mos_find(v->list, MOS_RULE_LOADER_ENV_UNDEFINED, "Variable %s uses %s, which nothing sets.",
-                 s->name, u->name);
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_LOADER_ENV_UNDEFINED,
+                                     "Variable %s uses %s, which nothing sets.", s->name, u->name);
     mos_finding_at(v->list, f, place);
-    mos_finding_why(v->list, f, u->kind == MOS_USE_RUN
-                                    ? "The loader would stop there with \"not defined\"."
-                                    : "The loader puts an empty text in its place, without a word.");
+    mos_finding_why(v->list, f,
+                    u->kind == MOS_USE_RUN
+                        ? "The loader would stop there with \"not defined\"."
+                        : "The loader puts an empty text in its place, without a word.");
     const char *near = mos_near(u->name, names, count);
     if (near)
         mos_finding_try(v->list, f, "%s", near);

@@ -36,18 +36,19 @@ static void check_pair(const struct view *v, const struct mos_placement *a,
                 continue;
             uint64_t from = mos_max(x.start, y.start);
             uint64_t to = mos_min(x.start + x.length, y.start + y.length);
-            struct mos_finding *f = mos_find(
-                v->list, MOS_RULE_RAM_OVERLAP,
-                "Entry %s: the %s (%s) and the %s (%s) both use %s at %s.", v->e->def->r.name,
-                a->what, range_names[i], b->what, range_names[k],
-                mos_size_about(v->arena, to - from), mos_address_text(v->arena, from));
+            struct mos_finding *f =
+                mos_find(v->list, MOS_RULE_RAM_OVERLAP,
+                         "Entry %s: the %s (%s) and the %s (%s) both use %s at %s.",
+                         v->e->def->r.name, a->what, range_names[i], b->what, range_names[k],
+                         mos_size_about(v->arena, to - from), mos_address_text(v->arena, from));
             mos_finding_at(v->list, f, a->place);
             if (b->place.source != a->place.source || b->place.offset != a->place.offset)
                 mos_finding_at(v->list, f, b->place);
             mos_finding_why(v->list, f, "%s: %s, %s: %s. %s", a->what, span_text(v, x), b->what,
                             span_text(v, y), why_overlap(v, a, i == MOS_RANGE_FINAL ? i : k));
-            uint64_t end = mos_max(a->ranges[MOS_RANGE_LOADED].start + a->ranges[MOS_RANGE_LOADED].length,
-                                   a->ranges[MOS_RANGE_FINAL].start + a->ranges[MOS_RANGE_FINAL].length);
+            uint64_t end =
+                mos_max(a->ranges[MOS_RANGE_LOADED].start + a->ranges[MOS_RANGE_LOADED].length,
+                        a->ranges[MOS_RANGE_FINAL].start + a->ranges[MOS_RANGE_FINAL].length);
             mos_finding_try(v->list, f, "%s: %s, or leave the address out: then one is chosen.",
                             b->what, mos_address_text(v->arena, mos_round_up(end, 2 << 20)));
             return;
@@ -62,16 +63,17 @@ static void check_outside(const struct view *v, const struct mos_placement *p) {
                           s.start - ram->start <= ram->length - s.length))
             continue;
         const struct mos_ram *def = v->plan->board->hardware->ram.items[0];
-        struct mos_finding *f =
-            mos_find(v->list, MOS_RULE_RAM_OUTSIDE, "Entry %s: the %s (%s, %s) lies outside the RAM.",
-                     v->e->def->r.name, p->what, range_names[i], span_text(v, s));
+        struct mos_finding *f = mos_find(
+            v->list, MOS_RULE_RAM_OUTSIDE, "Entry %s: the %s (%s, %s) lies outside the RAM.",
+            v->e->def->r.name, p->what, range_names[i], span_text(v, s));
         mos_finding_at(v->list, f, p->place);
         mos_finding_at(v->list, f, def->start->place);
         mos_finding_why(v->list, f, "RAM %s in its smallest size goes from %s to %s.", def->r.name,
                         mos_address_text(v->arena, ram->start),
                         mos_address_text(v->arena, ram->start + ram->length));
-        mos_finding_try(v->list, f, p->given ? "Leave the address out: then one is chosen."
-                                             : "Less content, or more RAM.");
+        mos_finding_try(v->list, f,
+                        p->given ? "Leave the address out: then one is chosen."
+                                 : "Less content, or more RAM.");
         return;
     }
 }
@@ -80,9 +82,9 @@ static void check_alignment(const struct view *v, const struct mos_placement *p)
     struct mos_ram_span s = p->ranges[MOS_RANGE_LOADED];
     if (!p->given || !s.length || p->alignment < 2 || (s.start - p->offset) % p->alignment == 0)
         return;
-    struct mos_finding *f = mos_find(v->list, MOS_RULE_RAM_MISALIGNED,
-                                     "Entry %s: the %s cannot start at %s.", v->e->def->r.name,
-                                     p->what, mos_address_text(v->arena, s.start));
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_RAM_MISALIGNED, "Entry %s: the %s cannot start at %s.",
+                 v->e->def->r.name, p->what, mos_address_text(v->arena, s.start));
     mos_finding_at(v->list, f, p->place);
     if (p->offset)
         mos_finding_why(v->list, f, "It must lie %s behind a multiple of %s.",
@@ -90,9 +92,9 @@ static void check_alignment(const struct view *v, const struct mos_placement *p)
     else
         mos_finding_why(v->list, f, "Its start must be a multiple of %s.",
                         mos_size_text(v->arena, p->alignment));
-    mos_finding_try(v->list, f, "%s",
-                    mos_address_text(v->arena, mos_round_up(s.start - p->offset, p->alignment) +
-                                                   p->offset));
+    mos_finding_try(
+        v->list, f, "%s",
+        mos_address_text(v->arena, mos_round_up(s.start - p->offset, p->alignment) + p->offset));
 }
 
 void mos_rule_ram(const struct mos_plan *plan) {

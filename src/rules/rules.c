@@ -4,8 +4,8 @@ static const struct {
     enum mos_rule_stage stage;
     void (*run)(const struct mos_plan *plan);
 } families[] = {
-    {MOS_STAGE_PLAN, mos_rule_layout}, {MOS_STAGE_PLAN, mos_rule_ram},
-    {MOS_STAGE_PLAN, mos_rule_boot},   {MOS_STAGE_PLAN, mos_rule_loader},
+    {MOS_STAGE_PLAN, mos_rule_layout},    {MOS_STAGE_PLAN, mos_rule_ram},
+    {MOS_STAGE_PLAN, mos_rule_boot},      {MOS_STAGE_PLAN, mos_rule_loader},
     {MOS_STAGE_VOLUMES, mos_rule_volume},
 };
 

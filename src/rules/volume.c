@@ -49,10 +49,10 @@ static void does_not_fit(const struct view *v) {
     const struct mos_region_plan *r = v->r;
     const struct mos_volume_result *x = &r->result;
     const struct mos_volume *def = r->def->volume;
-    struct mos_finding *f = mos_find(v->list, MOS_RULE_VOLUME_DOES_NOT_FIT,
-                                     "The content of %s does not fit: %s is missing in %s.", r->name,
-                                     mos_size_text(v->arena, x->missing),
-                                     mos_size_text(v->arena, r->length));
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_VOLUME_DOES_NOT_FIT,
+                 "The content of %s does not fit: %s is missing in %s.", r->name,
+                 mos_size_text(v->arena, x->missing), mos_size_text(v->arena, r->length));
     mos_finding_at(v->list, f, r->def->size ? r->def->size->place : r->def->r.key_place);
     if (!r->volume) {
         mos_finding_at(v->list, f, def->kind->place);
@@ -63,8 +63,8 @@ static void does_not_fit(const struct view *v) {
             mos_finding_at(v->list, f, def->spare->place);
         mos_finding_why(v->list, f, "Content %s, file system %s, spare %s. Largest: %s.",
                         mos_size_about(v->arena, x->content),
-                        mos_size_about(v->arena, x->structure),
-                        mos_size_about(v->arena, x->spare), largest(v));
+                        mos_size_about(v->arena, x->structure), mos_size_about(v->arena, x->spare),
+                        largest(v));
     }
     uint64_t enough = mos_round_up(r->length + x->missing + x->missing / 64, 1 << 20);
     if (r->def->size && r->def->size->rest)
@@ -133,12 +133,30 @@ static void check_label(const struct view *v) {
     mos_finding_try(v->list, f, "At most %zu bytes.", v->r->fs->longest_label);
 }
 
+/* A piece or stage that is written as it is. */
+static void check_raw(const struct view *v) {
+    const struct mos_region_plan *r = v->r;
+    if (r->fs || r->environment || r->copy || !r->piece || r->content <= r->length || !r->length)
+        return;
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_VOLUME_DOES_NOT_FIT,
+                                     "The content of %s does not fit: %s is missing in %s.",
+                                     r->name, mos_size_text(v->arena, r->content - r->length),
+                                     mos_size_text(v->arena, r->length));
+    mos_finding_at(v->list, f, r->def->size ? r->def->size->place : r->def->r.key_place);
+    mos_finding_at(v->list, f, r->piece->def->r.key_place);
+    mos_finding_why(v->list, f, "Piece %s has %s.", r->piece->def->r.name,
+                    mos_size_about(v->arena, r->content));
+    mos_finding_try(v->list, f, "size: %s, or a smaller file.",
+                    mos_size_text(v->arena, mos_round_up(r->content, 4096)));
+}
+
 void mos_rule_volume(const struct mos_plan *plan) {
     for (size_t m = 0; m < plan->media.count; m++) {
         const struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, m);
         for (size_t i = 0; i < medium->regions.count; i++) {
             const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i);
             struct view v = {plan, r, &plan->ctx->findings, plan->ctx->arena};
+            check_raw(&v);
             if (!r->counted)
                 continue;
             check_label(&v);

@@ -60,10 +60,10 @@ static enum state after_word(struct scan *s, enum state state, size_t start, siz
     static const struct {
         const char *word;
         enum state next;
-    } commands[] = {{"run", AFTER_RUN},   {"setenv", AFTER_SET}, {"for", AFTER_FOR},
-                    {"test", IN_TEST},    {"[", IN_TEST},        {"if", AT_COMMAND},
-                    {"then", AT_COMMAND}, {"else", AT_COMMAND},  {"elif", AT_COMMAND},
-                    {"do", AT_COMMAND},   {"while", AT_COMMAND}, {"until", AT_COMMAND},
+    } commands[] = {{"run", AFTER_RUN},    {"setenv", AFTER_SET}, {"for", AFTER_FOR},
+                    {"test", IN_TEST},     {"[", IN_TEST},        {"if", AT_COMMAND},
+                    {"then", AT_COMMAND},  {"else", AT_COMMAND},  {"elif", AT_COMMAND},
+                    {"do", AT_COMMAND},    {"while", AT_COMMAND}, {"until", AT_COMMAND},
                     {"setexpr", AFTER_SET}};
     if (state == AT_COMMAND) {
         for (size_t i = 0; i < sizeof commands / sizeof *commands; i++)
@@ -94,7 +94,8 @@ struct mos_vec mos_shell_variables(struct mos_arena *arena, const char *text, si
     size_t word = SIZE_MAX;
     while (s.at <= s.length) {
         char c = s.at < s.length ? text[s.at] : '\n';
-        if (word != SIZE_MAX && (isspace((unsigned char)c) || ends_command(c) || c == '"' || c == '\'')) {
+        if (word != SIZE_MAX &&
+            (isspace((unsigned char)c) || ends_command(c) || c == '"' || c == '\'')) {
             state = after_word(&s, state, word, s.at - word);
             word = SIZE_MAX;
         }

@@ -5,10 +5,10 @@
 #include "base/buf.h"
 
 enum mos_use_kind {
-    MOS_USE_VALUE,   /* ${name} or $name */
-    MOS_USE_RUN,     /* run name */
-    MOS_USE_SET,     /* setenv name …, for name in … */
-    MOS_USE_TESTED,  /* inside a test for emptiness: may be undefined on purpose */
+    MOS_USE_VALUE,  /* ${name} or $name */
+    MOS_USE_RUN,    /* run name */
+    MOS_USE_SET,    /* setenv name …, for name in … */
+    MOS_USE_TESTED, /* inside a test for emptiness: may be undefined on purpose */
 };
 
 struct mos_variable_use {

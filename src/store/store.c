@@ -27,8 +27,8 @@ void mos_store_put(struct mos_ctx *ctx, const char *key, const void *data, size_
     if (!ctx->cache_folder || h->make_folder(h, ctx->cache_folder))
         return;
     const char *path = place(ctx, key);
-    const char *aside = mos_printf(ctx->arena, "%s.%llx.part", path,
-                                   (unsigned long long)h->now_ns(h));
+    const char *aside =
+        mos_printf(ctx->arena, "%s.%llx.part", path, (unsigned long long)h->now_ns(h));
     if (h->open(h, aside, MOS_OPEN_NEW, &file))
         return;
     int e = h->pwrite(h, file, data, length, 0);

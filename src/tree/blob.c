@@ -78,8 +78,7 @@ static bool read_property(struct reader *r, struct mos_dt_node *node) {
     struct mos_dt_property *p =
         mos_dt_set(r->dt, node, (const char *)r->strings + name, r->data + r->at, length);
     p->place = mos_place_thing(
-        mos_printf(r->ctx->arena, "%s: %s", r->dt->shown_path,
-                   (const char *)r->strings + name));
+        mos_printf(r->ctx->arena, "%s: %s", r->dt->shown_path, (const char *)r->strings + name));
     r->at += length;
     align(r);
     return true;
@@ -90,7 +89,7 @@ static bool read_node(struct reader *r, struct mos_dt_node *node, unsigned depth
         return fail(r, "nodes are nested more than 64 deep");
     node->place = mos_place_thing(r->dt->shown_path);
     for (;;) {
-        uint32_t t;
+        uint32_t t = TOKEN_NOP;
         if (!token(r, &t))
             return false;
         if (t == TOKEN_END)
@@ -139,8 +138,9 @@ static bool read_all(struct reader *r, size_t length) {
     r->strings = h + strings;
     r->strings_size = (size_t)mos_min(mos_be32(h + 32), total - strings);
     r->at = structure;
-    r->end = version >= 17 ? structure + (size_t)mos_min(mos_be32(h + 36), total - structure) : total;
-    uint32_t t;
+    r->end =
+        version >= 17 ? structure + (size_t)mos_min(mos_be32(h + 36), total - structure) : total;
+    uint32_t t = TOKEN_NOP;
     const char *name;
     do {
         if (!token(r, &t))

@@ -10,9 +10,9 @@ static const struct {
     int rank; /* higher binds tighter */
 } operators[] = {
     /* the longer of two that begin alike comes first */
-    {"||", 1}, {"&&", 2}, {"==", 6}, {"!=", 6}, {"<=", 7}, {">=", 7}, {"<<", 8},
-    {">>", 8}, {"|", 3},  {"^", 4},  {"&", 5},  {"<", 7},  {">", 7},  {"+", 9},
-    {"-", 9},  {"*", 10}, {"/", 10}, {"%", 10},
+    {"||", 1}, {"&&", 2}, {"==", 6}, {"!=", 6}, {"<=", 7}, {">=", 7},
+    {"<<", 8}, {">>", 8}, {"|", 3},  {"^", 4},  {"&", 5},  {"<", 7},
+    {">", 7},  {"+", 9},  {"-", 9},  {"*", 10}, {"/", 10}, {"%", 10},
 };
 
 static int next_operator(struct mos_dts *d) {
@@ -33,24 +33,60 @@ static bool apply(struct mos_dts *d, int op, size_t at, uint64_t a, uint64_t b, 
     if ((*sign == '/' || *sign == '%') && b == 0)
         return mos_dts_fail(d, at, 1, NULL, "This divides by zero.");
     switch (sign[0] << 8 | sign[1]) {
-    case '|' << 8 | '|': *out = a || b; break;
-    case '&' << 8 | '&': *out = a && b; break;
-    case '=' << 8 | '=': *out = a == b; break;
-    case '!' << 8 | '=': *out = a != b; break;
-    case '<' << 8 | '=': *out = a <= b; break;
-    case '>' << 8 | '=': *out = a >= b; break;
-    case '<' << 8 | '<': *out = b < 64 ? a << b : 0; break;
-    case '>' << 8 | '>': *out = b < 64 ? a >> b : 0; break;
-    case '|' << 8: *out = a | b; break;
-    case '^' << 8: *out = a ^ b; break;
-    case '&' << 8: *out = a & b; break;
-    case '<' << 8: *out = a < b; break;
-    case '>' << 8: *out = a > b; break;
-    case '+' << 8: *out = a + b; break;
-    case '-' << 8: *out = a - b; break;
-    case '*' << 8: *out = a * b; break;
-    case '/' << 8: *out = a / b; break;
-    default: *out = a % b; break;
+    case '|' << 8 | '|':
+        *out = a || b;
+        break;
+    case '&' << 8 | '&':
+        *out = a && b;
+        break;
+    case '=' << 8 | '=':
+        *out = a == b;
+        break;
+    case '!' << 8 | '=':
+        *out = a != b;
+        break;
+    case '<' << 8 | '=':
+        *out = a <= b;
+        break;
+    case '>' << 8 | '=':
+        *out = a >= b;
+        break;
+    case '<' << 8 | '<':
+        *out = b < 64 ? a << b : 0;
+        break;
+    case '>' << 8 | '>':
+        *out = b < 64 ? a >> b : 0;
+        break;
+    case '|' << 8:
+        *out = a | b;
+        break;
+    case '^' << 8:
+        *out = a ^ b;
+        break;
+    case '&' << 8:
+        *out = a & b;
+        break;
+    case '<' << 8:
+        *out = a < b;
+        break;
+    case '>' << 8:
+        *out = a > b;
+        break;
+    case '+' << 8:
+        *out = a + b;
+        break;
+    case '-' << 8:
+        *out = a - b;
+        break;
+    case '*' << 8:
+        *out = a * b;
+        break;
+    case '/' << 8:
+        *out = a / b;
+        break;
+    default:
+        *out = a % b;
+        break;
     }
     return true;
 }
@@ -85,8 +121,7 @@ static bool binary(struct mos_dts *d, int least, uint64_t *value) {
         size_t at = d->text->at;
         d->text->at += strlen(operators[op].sign);
         uint64_t right = 0;
-        if (!binary(d, operators[op].rank + 1, &right) ||
-            !apply(d, op, at, *value, right, value))
+        if (!binary(d, operators[op].rank + 1, &right) || !apply(d, op, at, *value, right, value))
             return false;
     }
 }

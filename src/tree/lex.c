@@ -118,8 +118,7 @@ bool mos_dts_accept(struct mos_dts *d, const char *sign) {
     size_t n = strlen(sign);
     mos_dts_skip(d);
     struct mos_dts_text *t = d->text;
-    if (d->failed || t->source->length - t->at < n ||
-        memcmp(t->source->text + t->at, sign, n) != 0)
+    if (d->failed || t->source->length - t->at < n || memcmp(t->source->text + t->at, sign, n) != 0)
         return false;
     t->at += n;
     return true;
@@ -252,7 +251,8 @@ bool mos_dts_number(struct mos_dts *d, uint64_t *value) {
         if (digit < 0 || (unsigned)digit >= base)
             break;
         if (v > (UINT64_MAX - (uint64_t)digit) / base)
-            return mos_dts_fail(d, start, at - start + 1, NULL, "This number needs more than 64 bits.");
+            return mos_dts_fail(d, start, at - start + 1, NULL,
+                                "This number needs more than 64 bits.");
         v = v * base + (uint64_t)digit;
     }
     bool none = at == digits;

@@ -42,10 +42,11 @@ static struct mos_dt_node *target_of(const struct applier *a, const char *name) 
 
 static void missing(struct applier *a, const char *name, struct mos_place place) {
     struct mos_findings *list = &a->ctx->findings;
-    struct mos_finding *f = mos_find(list, MOS_RULE_TREE_TARGET_MISSING,
-                                     *name == '/' ? "Overlay %s needs the node %s, which is not in %s."
-                                                  : "Overlay %s needs the label %s, which is not in %s.",
-                                     a->names[a->n], name, a->base->shown_path);
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_TREE_TARGET_MISSING,
+                 *name == '/' ? "Overlay %s needs the node %s, which is not in %s."
+                              : "Overlay %s needs the label %s, which is not in %s.",
+                 a->names[a->n], name, a->base->shown_path);
     a->ok = false;
     mos_finding_at(list, f, place);
     mos_finding_at(list, f, a->base->place);
@@ -93,10 +94,9 @@ static void merge_nodes(struct applier *a, const struct mos_dt_node *from, struc
 static void differs(struct applier *a, const struct mos_dt_node *node,
                     const struct mos_dt_property *earlier, const struct mos_dt_property *later) {
     struct mos_findings *list = &a->ctx->findings;
-    struct mos_finding *f =
-        mos_find(list, MOS_RULE_TREE_SAME_PROPERTY, "Overlays %s and %s set %s of %s differently.",
-                 a->names[earlier->set_by], a->names[a->n], later->name,
-                 mos_dt_path(a->ctx->arena, node));
+    struct mos_finding *f = mos_find(
+        list, MOS_RULE_TREE_SAME_PROPERTY, "Overlays %s and %s set %s of %s differently.",
+        a->names[earlier->set_by], a->names[a->n], later->name, mos_dt_path(a->ctx->arena, node));
     mos_finding_at(list, f, earlier->place);
     mos_finding_at(list, f, later->place);
     mos_finding_why(list, f, "Whichever is applied last wins and the other's part stops working.");
@@ -178,8 +178,8 @@ static struct mos_dt_node *fragment_target(struct applier *a, const struct mos_d
 
 bool mos_dt_apply(struct mos_ctx *ctx, struct mos_dt *base, struct mos_dt *overlay, unsigned n,
                   const char *const *overlay_names) {
-    struct applier a = {ctx, base, overlay, n, overlay_names,
-                        mos_vec_make(ctx->arena, sizeof(struct pair)), true};
+    struct applier a = {
+        ctx, base, overlay, n, overlay_names, mos_vec_make(ctx->arena, sizeof(struct pair)), true};
     base->highest_phandle = 0;
     for (const struct mos_dt_node *f = overlay->root->first_child; f; f = f->next) {
         const struct mos_dt_node *body = mos_dt_child(f, "__overlay__");

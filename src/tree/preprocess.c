@@ -29,20 +29,40 @@ static bool needs_preprocessor(const struct mos_source *s) {
     return false;
 }
 
-const char *mos_dts_find_file(struct mos_dts *d, const char *name) {
-    struct mos_arena *a = d->ctx->arena;
-    if (!d->root || *name == '/' || strstr(name, ".."))
-        return NULL;
-    const char *beside =
-        mos_path_join(a, mos_path_folder(a, d->text->source->shown_path), name);
-    if (mos_exists(d->ctx, mos_path_join(a, d->root, beside)))
-        return beside;
-    for (size_t i = 0; i < d->folder_count; i++) {
-        const char *path = mos_path_join(a, d->folders[i], name);
-        if (mos_exists(d->ctx, mos_path_join(a, d->root, path)))
-            return path;
+/* Takes the ".." out of a relative path; NULL when it leaves the root. */
+static const char *inside(struct mos_arena *arena, const char *path) {
+    struct mos_buf out = {.arena = arena};
+    while (*path) {
+        size_t n = strcspn(path, "/");
+        if (n == 2 && path[0] == '.' && path[1] == '.') {
+            if (!out.length)
+                return NULL;
+            while (out.length && out.data[--out.length] != '/')
+                ;
+        } else if (n && !(n == 1 && *path == '.')) {
+            if (out.length)
+                mos_buf_char(&out, '/');
+            mos_buf_add(&out, path, n);
+        }
+        path += n;
+        path += *path == '/';
     }
-    return NULL;
+    return mos_buf_string(&out);
+}
+
+static const char *existing(struct mos_dts *d, const char *folder, const char *name) {
+    const char *path = inside(d->ctx->arena, mos_path_join(d->ctx->arena, folder, name));
+    return path && mos_exists(d->ctx, mos_path_join(d->ctx->arena, d->root, path)) ? path : NULL;
+}
+
+const char *mos_dts_find_file(struct mos_dts *d, const char *name) {
+    if (!d->root || *name == '/')
+        return NULL;
+    const char *path =
+        existing(d, mos_path_folder(d->ctx->arena, d->text->source->shown_path), name);
+    for (size_t i = 0; i < d->folder_count && !path; i++)
+        path = existing(d, d->folders[i], name);
+    return path;
 }
 
 /* # 12 "path" flags */
@@ -74,7 +94,8 @@ static void read_marker(struct mos_dts *d, struct mos_dts_text *t, struct mos_ma
     m->source = s;
 }
 
-static void read_markers(struct mos_dts *d, struct mos_dts_text *t, const struct mos_source *first) {
+static void read_markers(struct mos_dts *d, struct mos_dts_text *t,
+                         const struct mos_source *first) {
     struct mos_map sources = mos_map_make(d->ctx->arena);
     mos_map_set(&sources, first->shown_path, (void *)(uintptr_t)first);
     const struct mos_source *s = t->source;
@@ -110,8 +131,8 @@ static void report_preprocessor(struct mos_dts *d, const struct mos_source *sour
 static bool run_preprocessor(struct mos_dts *d, const struct mos_source *source,
                              struct mos_program_result *result) {
     struct mos_vec arguments = mos_vec_make(d->ctx->arena, sizeof(char *));
-    static const char *const fixed[] = {"cpp",   "-nostdinc",          "-undef",
-                                        "-x",    "assembler-with-cpp", "-D__DTS__"};
+    static const char *const fixed[] = {"cpp", "-nostdinc",          "-undef",
+                                        "-x",  "assembler-with-cpp", "-D__DTS__"};
     for (size_t i = 0; i < sizeof fixed / sizeof *fixed; i++)
         mos_vec_push_pointer(&arguments, fixed[i]);
     for (size_t i = 0; i < d->folder_count; i++) {
@@ -149,10 +170,9 @@ static struct mos_dts_text *preprocess(struct mos_dts *d, const struct mos_sourc
     if (result.status == 0) {
         t = mos_alloc(d->ctx->arena, sizeof *t);
         t->markers = mos_vec_make(d->ctx->arena, sizeof(struct mos_dts_marker));
-        t->source = mos_source_make(
-            d->ctx->arena, source->shown_path,
-            mos_strndup(d->ctx->arena, result.output, result.output_length), result.output_length,
-            d->ctx->source_count++);
+        t->source = mos_source_make(d->ctx->arena, source->shown_path,
+                                    mos_strndup(d->ctx->arena, result.output, result.output_length),
+                                    result.output_length, d->ctx->source_count++);
         read_markers(d, t, source);
     } else {
         report_preprocessor(d, source, result.errors);

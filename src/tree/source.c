@@ -189,7 +189,9 @@ static bool delete_something(struct mos_dts *d, struct mos_dt_node *node) {
     struct mos_dt_node *child;
     if (is_node && mos_dts_accept(d, "&")) {
         name = mos_dts_reference(d);
-        child = !name ? NULL : *name == '/' ? mos_dt_find(d->dt, name) : mos_dt_by_label(d->dt, name);
+        child = !name          ? NULL
+                : *name == '/' ? mos_dt_find(d->dt, name)
+                               : mos_dt_by_label(d->dt, name);
     } else {
         name = mos_dts_name(d);
         child = name && node && is_node ? mos_dt_child(node, name) : NULL;

@@ -9,8 +9,8 @@ enum { MOS_DTS_LIMIT = 16 << 20, MOS_DTS_DEPTH = 64, MOS_DTS_INCLUDES = 64 };
 
 /* Where a line of preprocessed text came from. */
 struct mos_dts_marker {
-    unsigned text_line;               /* the first line that it is about */
-    const struct mos_source *source;  /* NULL: made by the preprocessor */
+    unsigned text_line;              /* the first line that it is about */
+    const struct mos_source *source; /* NULL: made by the preprocessor */
     unsigned line;
 };
 
@@ -38,13 +38,13 @@ struct mos_place mos_dts_place(const struct mos_dts *d, size_t offset, size_t le
 /* Reports the first syntax error (later ones are consequences); returns false. */
 bool mos_dts_fail(struct mos_dts *d, size_t offset, size_t length, const char *remedy,
                   const char *format, ...) __attribute__((format(printf, 5, 6)));
-void mos_dts_skip(struct mos_dts *d);          /* blanks, comments, line markers, ends of includes */
-int mos_dts_peek(struct mos_dts *d);           /* the next character after blanks, or -1 at the end */
+void mos_dts_skip(struct mos_dts *d); /* blanks, comments, line markers, ends of includes */
+int mos_dts_peek(struct mos_dts *d);  /* the next character after blanks, or -1 at the end */
 bool mos_dts_accept(struct mos_dts *d, const char *sign);
 bool mos_dts_expect(struct mos_dts *d, const char *sign, const char *after);
 /* A name of node, property or label characters; NULL when there is none. */
 char *mos_dts_name(struct mos_dts *d);
-char *mos_dts_label(struct mos_dts *d);        /* "name:" is taken whole; NULL if it is not one */
+char *mos_dts_label(struct mos_dts *d); /* "name:" is taken whole; NULL if it is not one */
 bool mos_dts_string(struct mos_dts *d, struct mos_buf *out); /* the contents, escapes resolved */
 bool mos_dts_number(struct mos_dts *d, uint64_t *value);     /* literal or character */
 /* After '&': a label, or a path from &{/…}. */

@@ -228,14 +228,13 @@ struct resolver {
 };
 
 static void unknown_target(struct resolver *r, const struct mos_dt_mark *mark) {
-    struct mos_finding *f = mos_find(&r->ctx->findings, MOS_RULE_TREE_TARGET_MISSING,
-                                     *mark->name == '/' ? "There is no node %s in %s."
-                                                        : "There is no label %s in %s.",
-                                     mark->name, r->dt->shown_path);
+    struct mos_finding *f =
+        mos_find(&r->ctx->findings, MOS_RULE_TREE_TARGET_MISSING,
+                 *mark->name == '/' ? "There is no node %s in %s." : "There is no label %s in %s.",
+                 mark->name, r->dt->shown_path);
     mos_finding_at(&r->ctx->findings, f, mark->place);
     struct mos_vec labels = mos_dt_labels(r->dt);
-    const char *near =
-        *mark->name == '/' ? NULL : mos_near(mark->name, labels.items, labels.count);
+    const char *near = *mark->name == '/' ? NULL : mos_near(mark->name, labels.items, labels.count);
     if (near)
         mos_finding_try(&r->ctx->findings, f, "&%s", near);
 }
@@ -269,8 +268,7 @@ static void resolve_property(struct resolver *r, struct mos_dt_property *p) {
         }
         target->referenced = true;
         if (m->kind == MOS_DT_PHANDLE)
-            mos_put_be32((uint8_t *)(uintptr_t)p->data + m->offset,
-                         mos_dt_phandle(r->dt, target));
+            mos_put_be32((uint8_t *)(uintptr_t)p->data + m->offset, mos_dt_phandle(r->dt, target));
         else
             insert_path(r, p, m, mos_dt_path(r->ctx->arena, target));
     }

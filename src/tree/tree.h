@@ -56,7 +56,8 @@ struct mos_dt {
 };
 
 struct mos_dt *mos_dt_new(struct mos_arena *arena, const char *shown_path);
-struct mos_dt_node *mos_dt_add_node(struct mos_dt *dt, struct mos_dt_node *parent, const char *name);
+struct mos_dt_node *mos_dt_add_node(struct mos_dt *dt, struct mos_dt_node *parent,
+                                    const char *name);
 struct mos_dt_node *mos_dt_child(const struct mos_dt_node *parent, const char *name);
 /* A node by its path from the root; a component without unit address fits the only node that
  * begins with it. */
@@ -91,7 +92,8 @@ void mos_dt_resolve(struct mos_ctx *ctx, struct mos_dt *dt);
 
 /* source.c: reads device-tree source text (Devicetree Specification v0.4, chapter 6, and
  * /plugin/).  Includes are looked for beside the file and in `folders`.  Source that uses the C
- * preprocessor is run through it unless ctx->no_run.  NULL after a finding (tree.syntax) or error. */
+ * preprocessor is run through it unless ctx->no_run.  NULL after a finding (tree.syntax) or error.
+ */
 struct mos_dt *mos_dt_read_source(struct mos_ctx *ctx, const char *root, const char *shown_path,
                                   const char *const *folders, size_t folder_count);
 /* The same from text in memory, without includes from disk when root is NULL. */

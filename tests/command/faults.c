@@ -60,7 +60,8 @@ static int build(const struct mos_host *host, const char *workspace, const char 
 
 /* The content of everything under a folder, names included. */
 static char *fingerprint(const char *folder) {
-    struct outcome o = run_shell("cd '%s' && find . -type f ! -name .lock | sort | xargs openssl sha256", folder);
+    struct outcome o =
+        run_shell("cd '%s' && find . -type f ! -name .lock | sort | xargs openssl sha256", folder);
     char *text = strdup(o.out);
     outcome_free(&o);
     return text;
@@ -69,11 +70,14 @@ static char *fingerprint(const char *folder) {
 static char *workspace(void) {
     static char *copy;
     if (!copy) {
-        copy = strdup(test_folder("faults"));
+        copy = test_folder("faults");
         copy_folder(path_in(MOSAICUM_SOURCE, "demo/saltmarsh"), copy);
         /* a card so small that its image can be hashed some hundred times */
-        CU_ASSERT(runs(0, "sed -i 's/size: 960 MiB, erase: 4 MiB/size: 48 MiB/; s/size: 64 MiB/size: 34 MiB/' "
-                          "'%s/boards/curlew.yaml'", copy));
+        CU_ASSERT(runs(
+            0,
+            "sed -i 's/size: 960 MiB, erase: 4 MiB/size: 48 MiB/; s/size: 64 MiB/size: 34 MiB/' "
+            "'%s/boards/curlew.yaml'",
+            copy));
     }
     return copy;
 }
@@ -82,7 +86,8 @@ static char *workspace(void) {
 static uint64_t bytes_of_a_build(void) {
     char error[1024];
     const char *out = test_folder("measure");
-    CU_ASSERT_EQUAL_FATAL(build(faulty_host(UINT64_MAX, 0), workspace(), out, error, sizeof error), 0);
+    CU_ASSERT_EQUAL_FATAL(build(faulty_host(UINT64_MAX, 0), workspace(), out, error, sizeof error),
+                          0);
     return UINT64_MAX - faulty.room;
 }
 
@@ -90,7 +95,7 @@ static void a_full_disk_loses_nothing(void) {
     enum { SIZES = 20 };
     char error[1024];
     uint64_t all = bytes_of_a_build();
-    const char *out = strdup(test_folder("full"));
+    const char *out = test_folder("full");
     CU_ASSERT_EQUAL_FATAL(build(mos_platform_host(), workspace(), out, error, sizeof error), 0);
     char *before = fingerprint(out);
     for (uint64_t i = 0; i < SIZES; i++) {
@@ -106,7 +111,7 @@ static void a_full_disk_loses_nothing(void) {
 
 static void a_read_error_loses_nothing(void) {
     char error[1024];
-    const char *out = strdup(test_folder("unreadable"));
+    const char *out = test_folder("unreadable");
     CU_ASSERT_EQUAL_FATAL(build(mos_platform_host(), workspace(), out, error, sizeof error), 0);
     char *before = fingerprint(out);
     unsigned failed = 0;
@@ -125,8 +130,8 @@ static void a_read_error_loses_nothing(void) {
 
 static void a_missing_piece_loses_nothing(void) {
     char error[1024];
-    const char *copy = strdup(test_folder("missing"));
-    const char *out = strdup(path_in(copy, "out"));
+    const char *copy = test_folder("missing");
+    const char *out = keep(path_in(copy, "out"));
     copy_folder(workspace(), copy);
     CU_ASSERT_EQUAL_FATAL(build(mos_platform_host(), copy, out, error, sizeof error), 0);
     char *before = fingerprint(out);
@@ -143,20 +148,20 @@ static void a_kill_loses_nothing(void) {
     enum { KILLS = 20 };
     char error[1024];
     uint64_t seed = 20261123;
-    char *copy = strdup(test_folder("killed")), *out = strdup(path_in(copy, "out"));
+    char *copy = test_folder("killed"), *out = keep(path_in(copy, "out"));
     copy_folder(workspace(), copy);
     CU_ASSERT_EQUAL_FATAL(build(mos_platform_host(), copy, out, error, sizeof error), 0);
     char *first = fingerprint(path_in(out, "curlew"));
     write_text(path_in(copy, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-two\n");
-    char *other = strdup(test_folder("other"));
+    char *other = test_folder("other");
     CU_ASSERT_EQUAL_FATAL(build(mos_platform_host(), copy, other, error, sizeof error), 0);
     char *second = fingerprint(path_in(other, "curlew"));
     unsigned killed = 0;
     for (int i = 0; i < KILLS; i++) {
         pid_t pid = fork();
         if (pid == 0) {
-            execl(MOSAICUM_PROGRAM, "mosaicum", "-q", "--no-cache", "-w", copy, "build", "--out", out,
-                  (char *)NULL);
+            execl(MOSAICUM_PROGRAM, "mosaicum", "-q", "--no-cache", "-w", copy, "build", "--out",
+                  out, (char *)NULL);
             _exit(127);
         }
         int status;
@@ -180,4 +185,5 @@ static void a_kill_loses_nothing(void) {
 
 SUITE(faults_suite, {"a full disk, 20 sizes", a_full_disk_loses_nothing},
       {"a read error", a_read_error_loses_nothing},
-      {"a missing piece", a_missing_piece_loses_nothing}, {"SIGKILL, 20 moments", a_kill_loses_nothing});
+      {"a missing piece", a_missing_piece_loses_nothing},
+      {"SIGKILL, 20 moments", a_kill_loses_nothing});

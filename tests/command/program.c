@@ -51,8 +51,8 @@ static void demo_checks_and_builds_clean(void) {
     d = run_json(&status, "-w '%s' build --out '%s'", demo(), out);
     CU_ASSERT_EQUAL(status, 0);
     json_decref(d);
-    static const char *const files[] = {"card.img", "boot.scr", "boot-script.txt", "main.dtb",
-                                        "kernel.config", "ledger.json"};
+    static const char *const files[] = {"card.img", "boot.scr",      "boot-script.txt",
+                                        "main.dtb", "kernel.config", "ledger.json"};
     for (size_t i = 0; i < 6; i++)
         CU_ASSERT(exists(path_in(out, "curlew/%s", files[i])));
     CU_ASSERT(!exists(path_in(out, "curlew.part")));
@@ -89,8 +89,9 @@ static void resolved_definition_reads_back(void) {
     write_text(path_in(copy, "boards/curlew.yaml"), first.out);
     struct outcome second = run_shell("'%s' -w '%s' show all", MOSAICUM_PROGRAM, copy);
     CU_ASSERT_STRING_EQUAL(first.out, second.out);
-    CU_ASSERT(runs(0, "'%s' -w '%s' build --out '%s/a' && '%s' -w '%s' build --out '%s/b' && "
-                      "cmp '%s/a/curlew/card.img' '%s/b/curlew/card.img'",
+    CU_ASSERT(runs(0,
+                   "'%s' -w '%s' build --out '%s/a' && '%s' -w '%s' build --out '%s/b' && "
+                   "cmp '%s/a/curlew/card.img' '%s/b/curlew/card.img'",
                    MOSAICUM_PROGRAM, copy, copy, MOSAICUM_PROGRAM, demo(), copy, copy, copy));
     outcome_free(&first);
     outcome_free(&second);
@@ -104,16 +105,19 @@ static void builds_are_reproducible(void) {
     CU_ASSERT(runs(0, "umask 022; TZ=UTC LC_ALL=C '%s' --no-cache -w '%s' build --out '%s'",
                    MOSAICUM_PROGRAM, demo(), a));
     static const char *const others[] = {
-        "umask 077; TZ=Pacific/Chatham LC_ALL=C.UTF-8 taskset -c 0", "umask 000; SOURCE_DATE_EPOCH=5",
-        "faketime '2031-05-06 07:08:09'"};
+        "umask 077; TZ=Pacific/Chatham LC_ALL=C.UTF-8 taskset -c 0",
+        "umask 000; SOURCE_DATE_EPOCH=5", "faketime '2031-05-06 07:08:09'"};
     for (size_t i = 0; i < 3; i++) {
         if (i == 2 && !runs(0, "command -v faketime >/dev/null || echo"))
             continue;
-        const char *prefix = i == 2 && system("command -v faketime >/dev/null 2>&1") ? "" : others[i];
+        const char *prefix =
+            i == 2 && system("command -v faketime >/dev/null 2>&1") ? "" : others[i];
         CU_ASSERT(runs(0, "%s env XDG_CACHE_HOME='%s' '%s' -w '%s' build --out '%s/out%zu'", prefix,
                        store, MOSAICUM_PROGRAM, b, b, i));
-        CU_ASSERT(runs(0, "cd '%s/curlew' && for f in *; do cmp \"$f\" '%s/out%zu/curlew/'\"$f\" || exit 1; done",
-                       a, b, i));
+        CU_ASSERT(runs(
+            0,
+            "cd '%s/curlew' && for f in *; do cmp \"$f\" '%s/out%zu/curlew/'\"$f\" || exit 1; done",
+            a, b, i));
     }
 }
 
@@ -133,15 +137,18 @@ static void demo_command_tells_its_story(void) {
 static void mistakes_are_found(void) {
     struct outcome list = run_shell("ls '%s/demo/mistakes'", MOSAICUM_SOURCE);
     size_t count = 0;
-    for (char *save, *name = strtok_r(list.out, "\n", &save); name; name = strtok_r(NULL, "\n", &save)) {
+    for (char *save, *name = strtok_r(list.out, "\n", &save); name;
+         name = strtok_r(NULL, "\n", &save)) {
         int status;
         char rule[64] = "";
-        char *text = read_whole(path_in(MOSAICUM_SOURCE, "demo/mistakes/%s/mosaicum.yaml", name), NULL);
+        char *text =
+            read_whole(path_in(MOSAICUM_SOURCE, "demo/mistakes/%s/mosaicum.yaml", name), NULL);
         CU_ASSERT_PTR_NOT_NULL_FATAL(text);
         CU_ASSERT_EQUAL(sscanf(text, "# finds: %63s", rule), 1);
         json_t *d = run_json(&status, "-w '%s/demo/mistakes/%s' check", MOSAICUM_SOURCE, name);
         json_t *findings = json_object_get(d, "findings");
-        const char *severity = json_string_value(json_object_get(json_array_get(findings, 0), "severity"));
+        const char *severity =
+            json_string_value(json_object_get(json_array_get(findings, 0), "severity"));
         CU_ASSERT_EQUAL(status, severity && strcmp(severity, "error") == 0);
         CU_ASSERT_EQUAL(json_array_size(findings), 1);
         const char *found = json_string_value(json_object_get(json_array_get(findings, 0), "rule"));
@@ -196,7 +203,8 @@ static void wrong_definitions_are_explained(void) {
         {"hardware: {cpu: arm65}\n", 1, "board.schema", 3, 17, "arm64"},
         {"hardware: {cores: two}\n", 1, "board.schema", 3, 19, "whole number"},
         {"hardware: {held: {loader: {top: 40}}}\n", 1, "board.schema", 3, 33, "40 MiB"},
-        {"hardware: {held: {loader: {top: 40 MB, top: 1 MB}}}\n", 1, "board.schema", 3, 28, "twice"},
+        {"hardware: {held: {loader: {top: 40 MB, top: 1 MB}}}\n", 1, "board.schema", 3, 28,
+         "twice"},
         {"hardware: {ram: {main: {start: 1000, sizes: 1 MiB}}}\n", 1, "board.schema", 3, 32, "0x"},
         {"hardware: {ram: {main: {start: 0x1000}}}\n", 1, "board.schema", 3, 18, "sizes"},
         {"hardware: {console: {port: ttyS0,115200}}\n", 1, "board.schema", 3, 34, "uote"},
@@ -218,9 +226,17 @@ static void wrong_definitions_are_explained(void) {
         {"kernel: {image: linux}\nboot: {entries: {main: {flags: rdinit}}}\n", 1, "board.reference",
          3, 17, "no piece"},
         {"layout: {card: {}}\n", 1, "board.reference", 3, 10, "medium"},
+        {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\npieces: {x: {file: big.bin}}\n"
+         "layout: {card: {regions: {a: {at: 1 MiB, size: 1 KiB, piece: x}}}}\n",
+         1, "volume.does-not-fit", 5, 48, "is missing in 1 KiB"},
+        {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\n"
+         "layout: {card: {table: {kind: gpt}, regions: {a: {number: 129, size: 1 MiB}}}}\n",
+         1, "board.schema", 4, 59, "1 to 128"},
         {"loader: {dialect: u-boat}\n", 1, "board.schema", 3, 19, "u-boot"},
     };
     const char *w = test_folder("wrong");
+    static const char big[2000];
+    write_file(path_in(w, "big.bin"), big, sizeof big);
     write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         char text[512];

@@ -58,8 +58,10 @@ static void check_file(const char *folder, const char *allowed, const char *file
     size_t lines = 0;
     for (char *line = strtok(text, "\n"); line; line = strtok(NULL, "\n"), lines++) {
         check_include(folder, allowed, file, line);
-        static const char *const prints[] = {" printf(", " puts(", "fprintf(stderr", "perror(", "exit("};
-        for (size_t i = 0; i < 5 && strcmp(folder, "cli") != 0 && strcmp(folder, "platform") != 0; i++)
+        static const char *const prints[] = {" printf(", " puts(", "fprintf(stderr", "perror(",
+                                             "exit("};
+        for (size_t i = 0; i < 5 && strcmp(folder, "cli") != 0 && strcmp(folder, "platform") != 0;
+             i++)
             if (strstr(line, prints[i])) {
                 fprintf(stderr, "\n%s prints or exits: %s\n", file, line);
                 CU_FAIL("printing outside of cli");

@@ -6,9 +6,9 @@
 
 /* The demo as it is: its stand-in kernel prints what it was given. */
 static void the_demo_boots(void) {
-    const char *out = strdup(test_folder("demo"));
-    CU_ASSERT_TRUE_FATAL(runs(0, "'%s' --no-cache -q -w '%s/demo/saltmarsh' build --out '%s'", MOSAICUM_PROGRAM,
-                              MOSAICUM_SOURCE, out));
+    const char *out = test_folder("demo");
+    CU_ASSERT_TRUE_FATAL(runs(0, "'%s' --no-cache -q -w '%s/demo/saltmarsh' build --out '%s'",
+                              MOSAICUM_PROGRAM, MOSAICUM_SOURCE, out));
     struct machine *m = machine_start(path_in(out, "curlew/card.img"), "virtio-blk-pci");
     CU_ASSERT_TRUE(machine_expect(m, "Found U-Boot script /boot.scr", 40) &&
                    machine_expect(m, "Entry main", 10) &&
@@ -20,7 +20,8 @@ static void the_demo_boots(void) {
                    machine_expect(m, "depth: pressure sensor on i2c0", 10) &&
                    machine_expect(m, "powering off", 10));
     machine_stop(m);
-    proved("the demo image in QEMU", "real loader, our script, stand-in kernel with merged tree and arguments");
+    proved("the demo image in QEMU",
+           "real loader, our script, stand-in kernel with merged tree and arguments");
 }
 
 static const char init_text[] =
@@ -46,36 +47,46 @@ static void make_real_workspace(const char *w) {
     write_text(path_in(w, "root/init-text"), init_text);
     write_text(path_in(w, "overlays/pressure.dtso"), overlay_text);
     CU_ASSERT_TRUE_FATAL(runs(
-        0, "cd '%s' && mkdir -p root/bin root/sbin root/dev root/proc root/sys root/etc && "
-           "mv root/init-text root/sbin/init && chmod 755 root/sbin/init && cp '%s/busybox/bin/busybox' root/bin/ && "
-           "ln -s busybox root/bin/sh && mknod -m 600 root/dev/console c 5 1 && "
-           "head -c 3000000 /dev/urandom > root/etc/large && "
-           "tar --numeric-owner --owner=0 --group=0 -czf pieces/rootfs.tar.gz -C root . && "
-           "cp '%s/Image' pieces/Image && rm -f pieces/rootfs.tar.zst pieces/linux.tar.zst && "
-           "qemu-system-aarch64 -M virt,dumpdtb=tree/machine.dtb -cpu cortex-a57 -m 512 -display none "
-           "-bios /usr/lib/u-boot/qemu_arm64/u-boot.bin -nic none",
+        0,
+        "cd '%s' && mkdir -p root/bin root/sbin root/dev root/proc root/sys root/etc && "
+        "mv root/init-text root/sbin/init && chmod 755 root/sbin/init && cp "
+        "'%s/busybox/bin/busybox' root/bin/ && "
+        "ln -s busybox root/bin/sh && mknod -m 600 root/dev/console c 5 1 && "
+        "head -c 3000000 /dev/urandom > root/etc/large && "
+        "tar --numeric-owner --owner=0 --group=0 -czf pieces/rootfs.tar.gz -C root . && "
+        "cp '%s/Image' pieces/Image && rm -f pieces/rootfs.tar.zst pieces/linux.tar.zst && "
+        "qemu-system-aarch64 -M virt,dumpdtb=tree/machine.dtb -cpu cortex-a57 -m 512 -display none "
+        "-bios /usr/lib/u-boot/qemu_arm64/u-boot.bin -nic none",
         w, peers_cache(), peers_cache()));
-    CU_ASSERT_TRUE_FATAL(runs(
-        0, "cd '%s' && sed -i -e 's/kind: sd/kind: disk/; s/loader: mmc 0/loader: nvme 0/; s/kernel: mmcblk0/kernel: nvme0n1/' "
-           "-e 's/linux: {file: .*/kernel: {file: pieces\\/Image}/' -e '/kernel: {in: linux/d' "
-           "-e 's/rootfs.tar.zst/rootfs.tar.gz/' -e 's/tree\\/curlew.dts/tree\\/machine.dtb/' -e '/rs485:/d' "
-           "-e '/modules: {archive/d' -e 's/\\[tty0, <console>\\]/<console>/; s/\\[rootwait, ro\\]/[rootwait, ro, quiet]/' "
-           "boards/curlew.yaml",
-        w));
-    struct outcome o = run_shell("diff -U0 '%s/demo/saltmarsh/boards/curlew.yaml' '%s/boards/curlew.yaml'", MOSAICUM_SOURCE, w);
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && sed -i -e 's/kind: sd/kind: disk/; s/loader: mmc 0/loader: nvme 0/; "
+             "s/kernel: mmcblk0/kernel: nvme0n1/' "
+             "-e 's/linux: {file: .*/kernel: {file: pieces\\/Image}/' -e '/kernel: {in: linux/d' "
+             "-e 's/rootfs.tar.zst/rootfs.tar.gz/' -e 's/tree\\/curlew.dts/tree\\/machine.dtb/' -e "
+             "'/rs485:/d' "
+             "-e '/modules: {archive/d' -e 's/\\[tty0, <console>\\]/<console>/; s/\\[rootwait, "
+             "ro\\]/[rootwait, ro, quiet]/' "
+             "boards/curlew.yaml",
+             w));
+    struct outcome o =
+        run_shell("diff -U0 '%s/demo/saltmarsh/boards/curlew.yaml' '%s/boards/curlew.yaml'",
+                  MOSAICUM_SOURCE, w);
     printf("\nThe board that boots a real kernel differs from the demo in this:\n%s", o.out);
     outcome_free(&o);
 }
 
 static void a_real_kernel_boots(void) {
-    const char *w = strdup(test_folder("real"));
+    const char *w = test_folder("real");
     char sum[200], id[100] = "";
     make_real_workspace(w);
     CU_ASSERT_TRUE_FATAL(runs(0, "'%s' --no-cache -w '%s' build", MOSAICUM_PROGRAM, w));
     struct outcome o = run_shell("md5sum < '%s/root/etc/large'", w);
     snprintf(sum, sizeof sum, "marker-file %.32s", o.out);
     outcome_free(&o);
-    o = run_shell("sfdisk -d '%s/out/curlew/card.img' | sed -n 's/.*uuid=\\([0-9A-F-]*\\), name=\"root\".*/\\1/p' | tr A-F a-f", w);
+    o = run_shell("sfdisk -d '%s/out/curlew/card.img' | sed -n 's/.*uuid=\\([0-9A-F-]*\\), "
+                  "name=\"root\".*/\\1/p' | tr A-F a-f",
+                  w);
     sscanf(o.out, "%99s", id);
     outcome_free(&o);
     struct machine *m = machine_start(path_in(w, "out/curlew/card.img"), "nvme,serial=x");
@@ -85,15 +96,18 @@ static void a_real_kernel_boots(void) {
     ok = ok && machine_expect(m, "=> ", 20);
     machine_type(m, "nvme scan; load nvme 0:1 ${scriptaddr} boot.scr; source ${scriptaddr}\r");
     char arguments[200];
-    snprintf(arguments, sizeof arguments, "marker-arguments root=PARTUUID=%s console=ttyAMA0,115200 rootwait ro quiet", id);
-    CU_ASSERT_TRUE(ok && machine_expect(m, "Entry main", 20) && machine_expect(m, "Starting kernel", 20) &&
-                   machine_expect(m, "marker-root /dev/root / ext4", 60) && machine_expect(m, arguments, 10) &&
-                   machine_expect(m, "marker-tree tide gauge and console of the jetty", 10) &&
-                   machine_expect(m, sum, 10) && machine_expect(m, "marker-end", 10));
+    snprintf(arguments, sizeof arguments,
+             "marker-arguments root=PARTUUID=%s console=ttyAMA0,115200 rootwait ro quiet", id);
+    CU_ASSERT_TRUE(
+        ok && machine_expect(m, "Entry main", 20) && machine_expect(m, "Starting kernel", 20) &&
+        machine_expect(m, "marker-root /dev/root / ext4", 60) && machine_expect(m, arguments, 10) &&
+        machine_expect(m, "marker-tree tide gauge and console of the jetty", 10) &&
+        machine_expect(m, sum, 10) && machine_expect(m, "marker-end", 10));
     machine_stop(m);
     proved("a Debian arm64 kernel in QEMU",
            "our script, merged tree, arguments, ext4 root by PARTUUID, marker on the serial line");
     remove_folder(w);
 }
 
-SUITE(boots_suite, {"the demo boots", the_demo_boots}, {"a real kernel boots", a_real_kernel_boots});
+SUITE(boots_suite, {"the demo boots", the_demo_boots},
+      {"a real kernel boots", a_real_kernel_boots});

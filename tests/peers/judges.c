@@ -19,24 +19,26 @@
 /* Copies a partition out of an image, sparsely. */
 static char *cut_partition(const char *image, const char *folder, uint64_t start, uint64_t size) {
     char *path = path_in(folder, "part-%llu", (unsigned long long)start);
-    CU_ASSERT(runs(0, "dd if='%s' of='%s' bs=1M iflag=skip_bytes,count_bytes skip=%llu count=%llu conv=sparse "
-                      "status=none && truncate -s %llu '%s'",
-                   image, path, (unsigned long long)start, (unsigned long long)size,
-                   (unsigned long long)size, path));
+    CU_ASSERT(runs(
+        0,
+        "dd if='%s' of='%s' bs=1M iflag=skip_bytes,count_bytes skip=%llu count=%llu conv=sparse "
+        "status=none && truncate -s %llu '%s'",
+        image, path, (unsigned long long)start, (unsigned long long)size, (unsigned long long)size,
+        path));
     return path;
 }
 
 static void tools_accept_the_demo_image(void) {
-    const char *out = strdup(test_folder("demo"));
-    CU_ASSERT_TRUE_FATAL(runs(0, "'%s' --no-cache -q -w '%s/demo/saltmarsh' build --out '%s'", MOSAICUM_PROGRAM,
-                              MOSAICUM_SOURCE, out));
-    const char *image = strdup(path_in(out, "curlew/card.img"));
+    const char *out = test_folder("demo");
+    CU_ASSERT_TRUE_FATAL(runs(0, "'%s' --no-cache -q -w '%s/demo/saltmarsh' build --out '%s'",
+                              MOSAICUM_PROGRAM, MOSAICUM_SOURCE, out));
+    const char *image = keep(path_in(out, "curlew/card.img"));
     struct outcome o = run_shell("sfdisk --verify '%s'", image);
     CU_ASSERT_EQUAL(o.status, 0);
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "No errors detected"));
     outcome_free(&o);
-    char *boot = strdup(cut_partition(image, out, 4 << 20, 64 << 20));
-    char *root = strdup(cut_partition(image, out, 68 << 20, 891 << 20));
+    char *boot = keep(cut_partition(image, out, 4 << 20, 64 << 20));
+    char *root = keep(cut_partition(image, out, 68 << 20, 891 << 20));
     CU_ASSERT(runs(0, "fsck.fat -n '%s'", boot));
     CU_ASSERT(runs(0, "e2fsck -fn '%s'", root));
     proved("demo image", "sfdisk --verify, fsck.fat -n, e2fsck -fn find nothing");
@@ -53,7 +55,8 @@ struct generator {
 };
 
 static void random_name(struct generator *g, char *name, size_t size) {
-    static const char *const parts[] = {"tide", "Wattwurm", "潮", "a b", "x.y.z", "LOG", "#1", "ü", "-", "~"};
+    static const char *const parts[] = {"tide", "Wattwurm", "潮", "a b", "x.y.z",
+                                        "LOG",  "#1",       "ü",  "-",   "~"};
     size_t n = 1 + random_below(&g->seed, 4);
     name[0] = 0;
     for (size_t i = 0; i < n && strlen(name) + 16 < size; i++)
@@ -70,7 +73,9 @@ static void random_name(struct generator *g, char *name, size_t size) {
 static void random_file(struct generator *g, struct mos_entry *e) {
     static uint8_t bytes[1 << 19];
     size_t kind = random_below(&g->seed, 20);
-    size_t length = kind == 0 ? 0 : kind < 18 ? random_below(&g->seed, 9000) : random_below(&g->seed, sizeof bytes);
+    size_t length = kind == 0   ? 0
+                    : kind < 18 ? random_below(&g->seed, 9000)
+                                : random_below(&g->seed, sizeof bytes);
     for (size_t i = 0; i < length; i++)
         bytes[i] = (uint8_t)(i * 31 + g->seed + (i >> 12));
     if (kind > 18 && length > 20000) /* a hole every other 4 KiB: many extents */
@@ -80,13 +85,16 @@ static void random_file(struct generator *g, struct mos_entry *e) {
 }
 
 static void random_entry(struct generator *g, const char *folder, char *path, size_t size) {
-    static const enum mos_entry_type types[] = {MOS_ENTRY_LINK, MOS_ENTRY_HARD_LINK, MOS_ENTRY_CHAR,
-                                                MOS_ENTRY_BLOCK, MOS_ENTRY_FIFO, MOS_ENTRY_SOCKET};
+    static const enum mos_entry_type types[] = {MOS_ENTRY_LINK, MOS_ENTRY_HARD_LINK,
+                                                MOS_ENTRY_CHAR, MOS_ENTRY_BLOCK,
+                                                MOS_ENTRY_FIFO, MOS_ENTRY_SOCKET};
     char name[300], target[300];
     random_name(g, name, sizeof name);
     snprintf(path, size, "%s%s%s", folder, *folder ? "/" : "", name);
-    struct mos_entry e = {.path = path, .mode = (uint16_t)(g->fat ? 0644 : random_below(&g->seed, 010000)),
-                          .mtime = (int64_t)random_below(&g->seed, 4000000000u), .target = target};
+    struct mos_entry e = {.path = path,
+                          .mode = (uint16_t)(g->fat ? 0644 : random_below(&g->seed, 010000)),
+                          .mtime = (int64_t)random_below(&g->seed, 4000000000u),
+                          .target = target};
     if (!g->fat) {
         e.uid = (uint32_t)random_below(&g->seed, 100000);
         e.gid = (uint32_t)random_below(&g->seed, 100000);
@@ -122,7 +130,8 @@ static void random_tree(struct generator *g, const char *folder, unsigned depth)
         g->entries--;
         random_name(g, name, 100);
         snprintf(path, sizeof path, "%s%s%s", folder, *folder ? "/" : "", name);
-        struct mos_entry e = {.path = strdup(path), .type = MOS_ENTRY_FOLDER, .mode = 0755, .mtime = 1700000000};
+        struct mos_entry e = {
+            .path = strdup(path), .type = MOS_ENTRY_FOLDER, .mode = 0755, .mtime = 1700000000};
         CU_ASSERT_TRUE(g->sink.entry(g->sink.self, &e) && g->sink.end(g->sink.self, 0));
         random_tree(g, e.path, depth + 1);
         free((char *)(uintptr_t)e.path);
@@ -130,8 +139,8 @@ static void random_tree(struct generator *g, const char *folder, unsigned depth)
 }
 
 /* Fills a volume of the seed; returns how many bytes were missing (0: it fits). */
-static uint64_t make_volume(const struct mos_fs_driver *d, uint64_t seed, uint64_t size, const char *path,
-                            uint64_t *entries) {
+static uint64_t make_volume(const struct mos_fs_driver *d, uint64_t seed, uint64_t size,
+                            const char *path, uint64_t *entries) {
     struct core c;
     core_start(&c);
     const struct mos_host *h = c.ctx.host;
@@ -160,8 +169,9 @@ static void tools_accept_generated_volumes(void) {
     static const struct {
         const char *name, *judge;
         uint64_t smallest, count, sample;
-    } kinds[] = {{"ext4", "e2fsck -fn", 256 << 10, 100, 16}, {"fat32", "fsck.fat -n", 34 << 20, 40, 6}};
-    const char *folder = strdup(test_folder("volumes"));
+    } kinds[] = {{"ext4", "e2fsck -fn", 256 << 10, 100, 16},
+                 {"fat32", "fsck.fat -n", 34 << 20, 40, 6}};
+    const char *folder = test_folder("volumes");
     for (size_t k = 0; k < 2; k++) {
         const struct mos_fs_driver *d = mos_fs_find(kinds[k].name);
         uint64_t count = peers_all() ? kinds[k].count : kinds[k].sample, entries = 0, full = 0;
@@ -169,7 +179,7 @@ static void tools_accept_generated_volumes(void) {
             uint64_t seed = i * 1000 + 7, state = seed;
             uint64_t size = kinds[k].smallest << random_below(&state, k ? 4 : 14);
             size += random_below(&state, 1000) * 1024;
-            char *path = strdup(path_in(folder, "volume"));
+            char *path = keep(path_in(folder, "volume"));
             uint64_t missing;
             while ((missing = make_volume(d, seed, size, path, &entries))) {
                 size += missing; /* grow to where it just fits: volumes full to the last block */
@@ -179,11 +189,11 @@ static void tools_accept_generated_volumes(void) {
                 fprintf(stderr, "%s seed %llu size %llu\n", d->name, (unsigned long long)seed,
                         (unsigned long long)size);
             CU_ASSERT(runs(0, "%s '%s'", kinds[k].judge, path));
-            free(path);
         }
         proved(k ? "generated FAT32 volumes" : "generated ext4 volumes",
                "%llu volumes, %llu entries, %llu times grown to just fit; %s finds nothing",
-               (unsigned long long)count, (unsigned long long)entries, (unsigned long long)full, kinds[k].judge);
+               (unsigned long long)count, (unsigned long long)entries, (unsigned long long)full,
+               kinds[k].judge);
     }
 }
 
@@ -209,14 +219,15 @@ static bool same_content(const char *a, const char *b, uint64_t size) {
     return same;
 }
 
-static const char *difference(const char *a, const char *b, const struct stat *s, const struct stat *t,
-                              bool top) {
+static const char *difference(const char *a, const char *b, const struct stat *s,
+                              const struct stat *t, bool top) {
     char x[4096], y[4096];
     if (s->st_mode != t->st_mode)
         return "type or mode";
     if (s->st_uid != t->st_uid || s->st_gid != t->st_gid)
         return "owner";
-    if (!top && (s->st_mtim.tv_sec != t->st_mtim.tv_sec || s->st_mtim.tv_nsec != t->st_mtim.tv_nsec))
+    if (!top &&
+        (s->st_mtim.tv_sec != t->st_mtim.tv_sec || s->st_mtim.tv_nsec != t->st_mtim.tv_nsec))
         return "time";
     if (!S_ISDIR(s->st_mode) && (s->st_size != t->st_size || s->st_nlink != t->st_nlink))
         return "size or links";
@@ -264,30 +275,40 @@ static void write_root_workspace(const char *w) {
     write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
     write_text(path_in(w, "boards/curlew.yaml"),
                "mosaicum: 1\nboard: curlew\nhardware:\n  media: {card: {kind: sd, size: 1 GiB}}\n"
-               "pieces: {rootfs: {file: pieces/rootfs.tar.zst}}\nlayout:\n  card:\n    table: {kind: gpt}\n"
-               "    regions:\n      root: {number: 1, at: 1 MiB, size: rest, volume: {kind: ext4, label: root, "
+               "pieces: {rootfs: {file: pieces/rootfs.tar.zst}}\nlayout:\n  card:\n    table: "
+               "{kind: gpt}\n"
+               "    regions:\n      root: {number: 1, at: 1 MiB, size: rest, volume: {kind: ext4, "
+               "label: root, "
                "fills: {base: {archive: rootfs}}}}\n");
 }
 
 static void the_kernel_reads_a_real_tree(void) {
-    const char *w = strdup(test_folder("root")), *copy = strdup(path_in(w, "copy"));
-    const char *mounted = strdup(path_in(w, "mounted"));
+    const char *w = test_folder("root"), *copy = keep(path_in(w, "copy"));
+    const char *mounted = keep(path_in(w, "mounted"));
     write_root_workspace(w);
-    CU_ASSERT_TRUE_FATAL(runs(0, "mkdir -p '%s/extra/dev' '%s/pieces' '%s' '%s' && cd '%s/extra' && "
-                                 "mknod dev/console c 5 1 && mknod dev/sda b 8 0 && mknod -m 600 dev/big c 300 70000 && "
-                                 "mkfifo dev/pipe && echo x > one && ln one two && ln one three && "
-                                 "truncate -s 300M sparse && printf end | dd of=sparse bs=1M seek=250 conv=notrunc 2>/dev/null && "
-                                 "head -c 150M /dev/urandom > large && chmod 6755 two && chown 12345:70000 two && "
-                                 "ln -s %0200d long-link && touch -d '1969-05-06 07:08:09.123456789' old && "
-                                 "touch -d '2101-05-06 07:08:09.5' new && : > empty",
-                              w, w, copy, mounted, w, 7));
-    CU_ASSERT_TRUE_FATAL(runs(0, "cd '%s' && tar --numeric-owner --sparse --format=posix -cf - -C '%s/root' . "
-                                 "-C '%s/extra' ./dev ./one ./two ./three ./sparse ./large ./long-link ./old ./new ./empty "
-                                 "| zstd -q -1 -o pieces/rootfs.tar.zst && tar -xpf pieces/rootfs.tar.zst -C '%s'",
-                              w, peers_cache(), w, copy));
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "mkdir -p '%s/extra/dev' '%s/pieces' '%s' '%s' && cd '%s/extra' && "
+        "mknod dev/console c 5 1 && mknod dev/sda b 8 0 && mknod -m 600 dev/big c 300 70000 && "
+        "mkfifo dev/pipe && echo x > one && ln one two && ln one three && "
+        "truncate -s 300M sparse && printf end | dd of=sparse bs=1M seek=250 conv=notrunc "
+        "2>/dev/null && "
+        "head -c 150M /dev/urandom > large && chmod 6755 two && chown 12345:70000 two && "
+        "ln -s %0200d long-link && touch -d '1969-05-06 07:08:09.123456789' old && "
+        "touch -d '2101-05-06 07:08:09.5' new && : > empty",
+        w, w, copy, mounted, w, 7));
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && tar --numeric-owner --sparse --format=posix -cf - -C '%s/root' . "
+        "-C '%s/extra' ./dev ./one ./two ./three ./sparse ./large ./long-link ./old ./new ./empty "
+        "| zstd -q -1 -o pieces/rootfs.tar.zst && tar -xpf pieces/rootfs.tar.zst -C '%s'",
+        w, peers_cache(), w, copy));
     CU_ASSERT_TRUE_FATAL(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
-    CU_ASSERT_TRUE_FATAL(runs(0, "dd if='%s/out/curlew/card.img' of='%s/part' bs=1M skip=1 count=1022 conv=sparse "
-                                 "status=none && e2fsck -fn '%s/part'", w, w, w));
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "dd if='%s/out/curlew/card.img' of='%s/part' bs=1M skip=1 count=1022 conv=sparse "
+             "status=none && e2fsck -fn '%s/part'",
+             w, w, w));
     CU_ASSERT_TRUE_FATAL(runs(0, "mount -o loop,ro '%s/part' '%s'", w, mounted));
     compared = 0;
     compare_trees(copy, mounted, true);
@@ -296,20 +317,25 @@ static void the_kernel_reads_a_real_tree(void) {
     CU_ASSERT(runs(0, "umount '%s'", mounted));
     CU_ASSERT(forth > 6000);
     proved("a Debian root tree, mounted by the kernel",
-           "%zu entries equal in type, owner, mode, time, size, content, target, device, links", forth);
+           "%zu entries equal in type, owner, mode, time, size, content, target, device, links",
+           forth);
     remove_folder(w);
 }
 
 /* ---- what others made ---- */
 
 static void inspect_reads_what_others_made(void) {
-    const char *folder = strdup(test_folder("others"));
-    CU_ASSERT_TRUE_FATAL(runs(0, "cd '%s' && truncate -s 300M disk && printf 'label: gpt\\nstart=2048, size=81920, name=first\\n"
-                                 "start=83968, size=204800, name=second\\n' | sfdisk -q disk && truncate -s 40M a && "
-                                 "mkfs.fat -F 32 -n TIDES a >/dev/null && truncate -s 100M b && "
-                                 "mkfs.ext4 -q -L gauge -U 01234567-89ab-cdef-0123-456789abcdef b && "
-                                 "dd if=a of=disk bs=1M seek=1 conv=notrunc status=none && "
-                                 "dd if=b of=disk bs=1M seek=41 conv=notrunc status=none", folder));
+    const char *folder = test_folder("others");
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && truncate -s 300M disk && printf 'label: gpt\\nstart=2048, size=81920, "
+             "name=first\\n"
+             "start=83968, size=204800, name=second\\n' | sfdisk -q disk && truncate -s 40M a && "
+             "mkfs.fat -F 32 -n TIDES a >/dev/null && truncate -s 100M b && "
+             "mkfs.ext4 -q -L gauge -U 01234567-89ab-cdef-0123-456789abcdef b && "
+             "dd if=a of=disk bs=1M seek=1 conv=notrunc status=none && "
+             "dd if=b of=disk bs=1M seek=41 conv=notrunc status=none",
+             folder));
     int status;
     json_t *d = run_json(&status, "inspect '%s/disk'", folder);
     json_t *rows = json_object_get(json_array_get(json_object_get(d, "report"), 0), "rows");
@@ -319,17 +345,18 @@ static void inspect_reads_what_others_made(void) {
     CU_ASSERT_STRING_EQUAL(json_string_value(json_object_get(a, "name")), "first");
     CU_ASSERT_STRING_EQUAL(json_string_value(json_object_get(a, "label")), "TIDES");
     CU_ASSERT_STRING_EQUAL(json_string_value(json_object_get(b, "holds")), "ext4");
-    CU_ASSERT_STRING_EQUAL(json_string_value(json_object_get(b, "id")), "01234567-89ab-cdef-0123-456789abcdef");
+    CU_ASSERT_STRING_EQUAL(json_string_value(json_object_get(b, "id")),
+                           "01234567-89ab-cdef-0123-456789abcdef");
     json_decref(d);
     proved("inspect of a disk made by others", "table, FAT32 and ext4 with labels and identifiers");
 }
 
 /* A disk that is really full (a small memory file system). */
 static void a_really_full_disk(void) {
-    const char *folder = strdup(test_folder("tmpfs"));
+    const char *folder = test_folder("tmpfs");
     CU_ASSERT_TRUE_FATAL(runs(0, "mount -t tmpfs -o size=256k mosaicum-test '%s'", folder));
-    struct outcome o = run_shell("'%s' --no-cache -w '%s/demo/saltmarsh' build --out '%s/out'", MOSAICUM_PROGRAM,
-                                 MOSAICUM_SOURCE, folder);
+    struct outcome o = run_shell("'%s' --no-cache -w '%s/demo/saltmarsh' build --out '%s/out'",
+                                 MOSAICUM_PROGRAM, MOSAICUM_SOURCE, folder);
     CU_ASSERT_EQUAL(o.status, 3);
     CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "No space left"));
     CU_ASSERT(!exists(path_in(folder, "out/curlew")));
@@ -342,4 +369,5 @@ static void a_really_full_disk(void) {
 SUITE(judges_suite, {"the demo image", tools_accept_the_demo_image},
       {"generated volumes", tools_accept_generated_volumes},
       {"a real root tree", the_kernel_reads_a_real_tree},
-      {"a disk made by others", inspect_reads_what_others_made}, {"a full disk", a_really_full_disk});
+      {"a disk made by others", inspect_reads_what_others_made},
+      {"a full disk", a_really_full_disk});

@@ -23,17 +23,18 @@ static void start_qemu(const char *image, const char *device, const char *socket
     snprintf(drive, sizeof drive, "file=%s,format=raw,if=none,id=d0,snapshot=on", image);
     snprintf(serial, sizeof serial, "unix:%s", socket_path);
     snprintf(attached, sizeof attached, "%s,drive=d0", device);
-    execlp("qemu-system-aarch64", "qemu-system-aarch64", "-M", "virt", "-cpu", "cortex-a57", "-m", "512",
-           "-display", "none", "-monitor", "none", "-no-reboot", "-bios",
-           "/usr/lib/u-boot/qemu_arm64/u-boot.bin", "-drive", drive, "-device", attached, "-nic", "none",
-           "-serial", serial, (char *)NULL);
+    execlp("qemu-system-aarch64", "qemu-system-aarch64", "-M", "virt", "-cpu", "cortex-a57", "-m",
+           "512", "-display", "none", "-monitor", "none", "-no-reboot", "-bios",
+           "/usr/lib/u-boot/qemu_arm64/u-boot.bin", "-drive", drive, "-device", attached, "-nic",
+           "none", "-serial", serial, (char *)NULL);
     _exit(127);
 }
 
 struct machine *machine_start(const char *image, const char *device) {
     struct sockaddr_un address = {.sun_family = AF_UNIX};
     static unsigned number;
-    snprintf(address.sun_path, sizeof address.sun_path, "/tmp/mosaicum-line.%d.%u", getpid(), ++number);
+    snprintf(address.sun_path, sizeof address.sun_path, "/tmp/mosaicum-line.%d.%u", getpid(),
+             ++number);
     int listener = socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0);
     if (bind(listener, (struct sockaddr *)&address, sizeof address) || listen(listener, 1))
         abort();
@@ -59,7 +60,8 @@ bool machine_expect(struct machine *m, const char *text, int seconds) {
         struct pollfd p = {m->line, POLLIN, 0};
         if (time(NULL) > end || poll(&p, 1, 1000) < 0)
             break;
-        ssize_t n = p.revents ? read(m->line, m->log + m->length, sizeof m->log - 1 - m->length) : 0;
+        ssize_t n =
+            p.revents ? read(m->line, m->log + m->length, sizeof m->log - 1 - m->length) : 0;
         if (p.revents && n <= 0)
             break;
         for (ssize_t i = 0; i < n; i++) /* the log is text: no NUL, no carriage returns */

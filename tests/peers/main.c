@@ -28,7 +28,8 @@ void proved(const char *what, const char *format, ...) {
     bool failed = CU_get_number_of_failures() != failures;
     failures = CU_get_number_of_failures();
     if (row_count < 64)
-        snprintf(rows[row_count++], sizeof rows[0], "| %-44s | %-90s |", what, failed ? "FAILED" : text);
+        snprintf(rows[row_count++], sizeof rows[0], "| %-44s | %-90s |", what,
+                 failed ? "FAILED" : text);
 }
 
 int main(void) {

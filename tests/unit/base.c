@@ -12,14 +12,20 @@ static void sizes_are_read_and_written(void) {
         enum mos_number_result result;
         uint64_t bytes;
         const char *again;
-    } cases[] = {
-        {"32 KiB", MOS_NUMBER_OK, 32768, "32 KiB"},      {"1MiB", MOS_NUMBER_OK, 1 << 20, "1 MiB"},
-        {"1056 KiB", MOS_NUMBER_OK, 1081344, "1056 KiB"}, {"1 kB", MOS_NUMBER_OK, 1000, "1000 bytes"},
-        {"2 GB", MOS_NUMBER_OK, 2000000000, "1953125 KiB"}, {"7 B", MOS_NUMBER_OK, 7, "7 bytes"},
-        {"3 sectors", MOS_NUMBER_OK, 1536, "1536 bytes"}, {"40", MOS_NUMBER_NO_UNIT, 0, NULL},
-        {"KiB", MOS_NUMBER_NOT_ONE, 0, NULL},             {"1 Kib", MOS_NUMBER_NOT_ONE, 0, NULL},
-        {"-1 KiB", MOS_NUMBER_NOT_ONE, 0, NULL},          {"1.5 MiB", MOS_NUMBER_NOT_ONE, 0, NULL},
-        {"99999999999 GiB", MOS_NUMBER_TOO_BIG, 0, NULL}, {"", MOS_NUMBER_NOT_ONE, 0, NULL}};
+    } cases[] = {{"32 KiB", MOS_NUMBER_OK, 32768, "32 KiB"},
+                 {"1MiB", MOS_NUMBER_OK, 1 << 20, "1 MiB"},
+                 {"1056 KiB", MOS_NUMBER_OK, 1081344, "1056 KiB"},
+                 {"1 kB", MOS_NUMBER_OK, 1000, "1000 bytes"},
+                 {"2 GB", MOS_NUMBER_OK, 2000000000, "1953125 KiB"},
+                 {"7 B", MOS_NUMBER_OK, 7, "7 bytes"},
+                 {"3 sectors", MOS_NUMBER_OK, 1536, "1.5 KiB"},
+                 {"40", MOS_NUMBER_NO_UNIT, 0, NULL},
+                 {"KiB", MOS_NUMBER_NOT_ONE, 0, NULL},
+                 {"1 Kib", MOS_NUMBER_NOT_ONE, 0, NULL},
+                 {"-1 KiB", MOS_NUMBER_NOT_ONE, 0, NULL},
+                 {"1.5 MiB", MOS_NUMBER_NOT_ONE, 0, NULL},
+                 {"99999999999 GiB", MOS_NUMBER_TOO_BIG, 0, NULL},
+                 {"", MOS_NUMBER_NOT_ONE, 0, NULL}};
     struct core c;
     core_start(&c);
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
@@ -57,8 +63,13 @@ static void near_misses_are_found(void) {
     static const char *const words[] = {"size", "stage", "volume", "environment", "at"};
     static const struct {
         const char *word, *near;
-    } cases[] = {{"sise", "size"}, {"siez", "size"}, {"enviroment", "environment"},
-                 {"volumes", "volume"}, {"xyz", NULL}, {"q", NULL}, {"", NULL}};
+    } cases[] = {{"sise", "size"},
+                 {"siez", "size"},
+                 {"enviroment", "environment"},
+                 {"volumes", "volume"},
+                 {"xyz", NULL},
+                 {"q", NULL},
+                 {"", NULL}};
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         const char *near = mos_near(cases[i].word, words, 5);
         CU_ASSERT((near == NULL) == (cases[i].near == NULL));
@@ -69,7 +80,8 @@ static void near_misses_are_found(void) {
 
 static void utf_forms_agree(void) {
     static const char *const good[] = {"jetty", "Wattwürmer", "潮位計", "𝄞 wader", ""};
-    static const char *const bad[] = {"\xff", "\xc0\x80", "\xed\xa0\x80", "\xf5\x80\x80\x80", "a\x01", "\xe6\xbd"};
+    static const char *const bad[] = {"\xff",  "\xc0\x80", "\xed\xa0\x80", "\xf5\x80\x80\x80",
+                                      "a\x01", "\xe6\xbd"};
     struct core c;
     size_t at;
     core_start(&c);

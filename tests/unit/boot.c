@@ -48,13 +48,16 @@ static void environments_go_round(void) {
         CU_ASSERT_EQUAL(out.length, 4096);
         CU_ASSERT_EQUAL(out.data[need - 1] | out.data[need - 2], 0);
         CU_ASSERT_NOT_EQUAL(out.data[need - 3], 0); /* exactly as long as counted */
-        CU_ASSERT_TRUE_FATAL(mos_environment_read(c.ctx.arena, (uint8_t *)out.data, 4096, &again, &form));
+        CU_ASSERT_TRUE_FATAL(
+            mos_environment_read(c.ctx.arena, (uint8_t *)out.data, 4096, &again, &form));
         CU_ASSERT_EQUAL(form, flag);
         CU_ASSERT_EQUAL(again.count, 2);
         CU_ASSERT_STRING_EQUAL(((struct mos_setenv *)mos_map_get(&again, "bootdelay"))->value, "2");
-        CU_ASSERT_STRING_EQUAL(((struct mos_setenv *)mos_map_get(&map, "bootdelay"))->replaced->value, "3");
+        CU_ASSERT_STRING_EQUAL(
+            ((struct mos_setenv *)mos_map_get(&map, "bootdelay"))->replaced->value, "3");
         out.data[100] ^= 1;
-        CU_ASSERT_FALSE(mos_environment_read(c.ctx.arena, (uint8_t *)out.data, 4096, &again, &form));
+        CU_ASSERT_FALSE(
+            mos_environment_read(c.ctx.arena, (uint8_t *)out.data, 4096, &again, &form));
         core_end(&c);
     }
 }
@@ -77,10 +80,11 @@ static void variables_are_seen(void) {
         struct core c;
         core_start(&c);
         struct mos_buf b = {.arena = c.ctx.arena};
-        struct mos_vec uses = mos_shell_variables(c.ctx.arena, cases[i].text, strlen(cases[i].text));
+        struct mos_vec uses =
+            mos_shell_variables(c.ctx.arena, cases[i].text, strlen(cases[i].text));
         for (size_t k = 0; k < uses.count; k++) {
             const struct mos_variable_use *u = mos_vec_at(&uses, k);
-            mos_buf_printf(&b, "%c%s ", "vrst"[u->kind], u->name);
+            mos_buf_printf(&b, "%c%s ", "vrst"[u->kind], u -> name);
             CU_ASSERT_EQUAL(strncmp(cases[i].text + u->offset, u->name, u->length), 0);
         }
         if (strcmp(mos_buf_string(&b), cases[i].uses) != 0)
@@ -95,9 +99,11 @@ static void chosen_addresses_never_overlap(void) {
     uint64_t seed = 5;
     for (int i = 0; i < 2000; i++) {
         struct mos_ram_map ram = {0x40000000, 512 << 20, 0x40000000 + (472u << 20)};
-        struct mos_kernel_header h = {.alignment = 2 << 20, .anywhere = random_below(&seed, 2),
+        struct mos_kernel_header h = {.alignment = 2 << 20,
+                                      .anywhere = random_below(&seed, 2),
                                       .text_offset = random_below(&seed, 2) * 0x80000};
-        uint64_t kernel = 1 + random_below(&seed, 60 << 20), tree = 100 + random_below(&seed, 200000);
+        uint64_t kernel = 1 + random_below(&seed, 60 << 20),
+                 tree = 100 + random_below(&seed, 200000);
         uint64_t ramdisk = random_below(&seed, 2) ? random_below(&seed, 80 << 20) : 0;
         h.running_size = kernel + random_below(&seed, 20 << 20);
         struct mos_placement p[3] = {{.what = "kernel"}, {.what = "tree"}, {.what = "ramdisk"}};
@@ -109,7 +115,8 @@ static void chosen_addresses_never_overlap(void) {
                     for (int y = 0; y < 3; y++) {
                         struct mos_ram_span s = p[a].ranges[x], t = p[b].ranges[y];
                         if (s.length && t.length)
-                            CU_ASSERT(s.start + s.length <= t.start || t.start + t.length <= s.start);
+                            CU_ASSERT(s.start + s.length <= t.start ||
+                                      t.start + t.length <= s.start);
                     }
     }
 }
@@ -131,6 +138,7 @@ static void kernel_headers_are_read(void) {
     CU_ASSERT(mos_kernel_read(head, sizeof head, 1 << 20, &h) && !h.boot_command);
 }
 
-SUITE(boot_suite, {"legacy headers", legacy_headers_go_round}, {"environments", environments_go_round},
-      {"variables", variables_are_seen}, {"chosen addresses", chosen_addresses_never_overlap},
+SUITE(boot_suite, {"legacy headers", legacy_headers_go_round},
+      {"environments", environments_go_round}, {"variables", variables_are_seen},
+      {"chosen addresses", chosen_addresses_never_overlap},
       {"kernel headers", kernel_headers_are_read});

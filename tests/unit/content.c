@@ -14,7 +14,8 @@ struct record {
 static bool note_entry(void *self, const struct mos_entry *e) {
     struct record *r = self;
     mos_buf_printf(&r->text, "%d %s %o %llu %s|", e->type, e->path, e->mode,
-                   (unsigned long long)e->size, e->target && (e->type == 2 || e->type == 3) ? e->target : "");
+                   (unsigned long long)e->size,
+                   e->target && (e->type == 2 || e->type == 3) ? e->target : "");
     r->bytes.length = 0;
     return true;
 }
@@ -70,34 +71,41 @@ static void runs_do_not_depend_on_the_pieces(void) {
         CU_ASSERT_EQUAL(whole.bytes.length <= length, true);
         CU_ASSERT_EQUAL(memcmp(mos_buf_string(&whole.bytes), file, whole.bytes.length), 0);
         CU_ASSERT_EQUAL(memcmp(mos_buf_string(&cut.bytes), file, cut.bytes.length), 0);
-        CU_ASSERT_STRING_EQUAL(strrchr(mos_buf_string(&whole.text), '|'), strrchr(mos_buf_string(&cut.text), '|'));
+        CU_ASSERT_STRING_EQUAL(strrchr(mos_buf_string(&whole.text), '|'),
+                               strrchr(mos_buf_string(&cut.text), '|'));
         core_end(&c);
     }
 }
 
-/* An index replays what was streamed, survives its file form, and a damaged file form is refused. */
+/* An index replays what was streamed, survives its file form, and a damaged file form is refused.
+ */
 static void indexes_replay(void) {
     struct core c;
     core_start(&c);
     const char *folder = test_folder("index");
-    CU_ASSERT_TRUE_FATAL(runs(0, "cd '%s' && mkdir -p t/etc && echo curlew > t/etc/name && ln t/etc/name t/etc/alias "
-                                 "&& ln -s name t/etc/link && truncate -s 100000 t/hole && "
-                                 "printf x | dd of=t/hole bs=1 seek=50000 conv=notrunc 2>/dev/null && "
-                                 "tar -czf a.tar.gz -C t . && tar -cf b.tar -C t .", folder));
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && mkdir -p t/etc && echo curlew > t/etc/name && ln t/etc/name t/etc/alias "
+             "&& ln -s name t/etc/link && truncate -s 100000 t/hole && "
+             "printf x | dd of=t/hole bs=1 seek=50000 conv=notrunc 2>/dev/null && "
+             "tar -czf a.tar.gz -C t . && tar -cf b.tar -C t .",
+             folder));
     static const char *const archives[] = {"a.tar.gz", "b.tar"};
     for (size_t i = 0; i < 2; i++) {
         struct record direct, replayed;
         struct mos_sink a = recorder(&direct, c.ctx.arena), b = recorder(&replayed, c.ctx.arena);
         struct mos_index *x = mos_index_new(&c.ctx);
         struct mos_sink sink = mos_index_recorder(x, &a);
-        CU_ASSERT_TRUE_FATAL(mos_archive_stream(&c.ctx, path_in(folder, "%s", archives[i]), (struct mos_place){0}, &sink));
+        CU_ASSERT_TRUE_FATAL(mos_archive_stream(&c.ctx, path_in(folder, "%s", archives[i]),
+                                                (struct mos_place){0}, &sink));
         struct mos_buf file = {.arena = c.ctx.arena};
         mos_index_save(x, &file);
         struct mos_index *again = mos_index_load(&c.ctx, file.data, file.length);
         CU_ASSERT_PTR_NOT_NULL_FATAL(again);
         CU_ASSERT_TRUE(mos_index_replay(&c.ctx, again, &b));
         CU_ASSERT_EQUAL(mos_index_count(again), 6);
-        CU_ASSERT_PTR_NOT_NULL(strstr(mos_buf_string(&direct.text), "0 hole 644 100000 |49152+4096|"));
+        CU_ASSERT_PTR_NOT_NULL(
+            strstr(mos_buf_string(&direct.text), "0 hole 644 100000 |49152+4096|"));
         CU_ASSERT_STRING_EQUAL(mos_buf_string(&direct.text), mos_buf_string(&replayed.text));
         for (size_t k = 0; k < file.length; k += 7) {
             file.data[k] ^= 4;
@@ -111,13 +119,20 @@ static void indexes_replay(void) {
 static void paths_and_patterns(void) {
     static const struct {
         const char *raw, *normal;
-    } paths[] = {{"./a//b/", "a/b"}, {"/a", "a"}, {".", ""}, {"a/../b", NULL}, {"..", NULL}, {"...", "..."}};
+    } paths[] = {{"./a//b/", "a/b"}, {"/a", "a"},  {".", ""},
+                 {"a/../b", NULL},   {"..", NULL}, {"...", "..."}};
     static const struct {
         const char *pattern, *path;
         bool fits;
-    } patterns[] = {{"lib/modules", "lib/modules", true}, {"lib/modules", "lib/modules/6.1/a.ko", true},
-                    {"lib/modules", "lib/modules2", false}, {"/lib", "lib/x", true}, {"*.ko", "a.ko", true},
-                    {"*.ko", "d/a.ko", false}, {"*/a.ko", "d/a.ko", true}, {"l?b", "lib", true}, {"a", "b", false}};
+    } patterns[] = {{"lib/modules", "lib/modules", true},
+                    {"lib/modules", "lib/modules/6.1/a.ko", true},
+                    {"lib/modules", "lib/modules2", false},
+                    {"/lib", "lib/x", true},
+                    {"*.ko", "a.ko", true},
+                    {"*.ko", "d/a.ko", false},
+                    {"*/a.ko", "d/a.ko", true},
+                    {"l?b", "lib", true},
+                    {"a", "b", false}};
     struct core c;
     core_start(&c);
     struct mos_buf buffer = {.arena = c.ctx.arena};

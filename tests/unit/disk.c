@@ -18,7 +18,8 @@ static struct mos_table_data example(struct core *c, uint32_t sector, uint32_t e
     t.last_usable = spans[3].start / sector - 1;
     t.partitions = mos_vec_make(c->ctx.arena, sizeof(struct mos_partition));
     mos_uuid_from_name("disk", t.id);
-    static const char *const names[] = {"boot", "Würmer 潮", "a name of thirty-six units, exactly so"};
+    static const char *const names[] = {"boot", "Würmer 潮",
+                                        "a name of thirty-six units, exactly so"};
     for (unsigned i = 0; i < 3; i++) {
         struct mos_partition *p = mos_vec_push(&t.partitions);
         *p = (struct mos_partition){.number = i * 2 + 1,
@@ -51,8 +52,10 @@ static void tables_go_round(void) {
         CU_ASSERT_EQUAL(memcmp(again.id, t.id, 16), 0);
         CU_ASSERT_EQUAL_FATAL(again.partitions.count, 3);
         for (size_t k = 0; k < 3; k++) {
-            const struct mos_partition *p = mos_vec_at(&t.partitions, k), *q = mos_vec_at(&again.partitions, k);
-            CU_ASSERT(p->number == q->number && p->first_lba == q->first_lba && p->last_lba == q->last_lba);
+            const struct mos_partition *p = mos_vec_at(&t.partitions, k),
+                                       *q = mos_vec_at(&again.partitions, k);
+            CU_ASSERT(p->number == q->number && p->first_lba == q->first_lba &&
+                      p->last_lba == q->last_lba);
             CU_ASSERT(p->bootable == q->bootable && memcmp(p->id, q->id, 16) == 0);
             CU_ASSERT(strncmp(p->name, q->name, strlen(q->name)) == 0);
         }
@@ -63,7 +66,8 @@ static void tables_go_round(void) {
 
 /* One wrong byte anywhere in the table's sums is noticed, and the backup still gives the table. */
 static void damage_is_noticed(void) {
-    static const size_t places[] = {512, 512 + 16, 512 + 24, 512 + 40, 512 + 56, 512 + 88, 1024, 1024 + 60};
+    static const size_t places[] = {512,      512 + 16, 512 + 24, 512 + 40,
+                                    512 + 56, 512 + 88, 1024,     1024 + 60};
     for (size_t i = 0; i <= sizeof places / sizeof *places; i++) {
         struct core c;
         core_start(&c);
@@ -108,7 +112,8 @@ static void a_new_kind_needs_only_its_row(void) {
     CU_ASSERT_PTR_NULL(mos_table_find("none"));
     for (size_t i = 0; mos_table_at(i); i++) {
         const struct mos_table_driver *d = mos_table_at(i);
-        CU_ASSERT(d->name && d->title && d->spans && d->write && d->read && d->type_for && d->entries_below);
+        CU_ASSERT(d->name && d->title && d->spans && d->write && d->read && d->type_for &&
+                  d->entries_below);
     }
     CU_ASSERT_EQUAL(mos_table_gpt.entries_below(512, 8192), 56);
 }

@@ -16,8 +16,12 @@ static struct mos_volume_wish wish(uint64_t size) {
 
 static void add(const struct mos_sink *s, enum mos_entry_type type, const char *path,
                 const char *target, const void *bytes, size_t length) {
-    struct mos_entry e = {.path = path, .type = type, .mode = type == MOS_ENTRY_FOLDER ? 0755 : 0644,
-                          .mtime = 1700000000, .target = target, .size = length};
+    struct mos_entry e = {.path = path,
+                          .type = type,
+                          .mode = type == MOS_ENTRY_FOLDER ? 0755 : 0644,
+                          .mtime = 1700000000,
+                          .target = target,
+                          .size = length};
     bool ok = type == MOS_ENTRY_FILE ? mos_bytes_stream(&e, bytes, length, s)
                                      : s->entry(s->self, &e) && s->end(s->self, 0);
     CU_ASSERT_TRUE(ok);
@@ -57,14 +61,17 @@ static void counting_equals_writing(void) {
         const struct mos_fs_driver *driver;
         uint64_t size;
         size_t files;
-    } cases[] = {{&mos_fs_ext4, 2 << 20, 30}, {&mos_fs_ext4, 40 << 20, 200}, {&mos_fs_ext4, 160 << 20, 400},
-                 {&mos_fs_fat32, 34 << 20, 100}, {&mos_fs_fat32, 40 << 20, 300}, {&mos_fs_ext4, 2 << 20, 400}};
+    } cases[] = {{&mos_fs_ext4, 2 << 20, 30},    {&mos_fs_ext4, 40 << 20, 200},
+                 {&mos_fs_ext4, 160 << 20, 400}, {&mos_fs_fat32, 34 << 20, 100},
+                 {&mos_fs_fat32, 40 << 20, 300}, {&mos_fs_ext4, 2 << 20, 400}};
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         struct core c;
         core_start(&c);
         uint8_t *bytes = calloc(1, cases[i].size);
-        struct mos_volume_result counted = make(&c, cases[i].driver, cases[i].size, NULL, i, cases[i].files);
-        struct mos_volume_result written = make(&c, cases[i].driver, cases[i].size, bytes, i, cases[i].files);
+        struct mos_volume_result counted =
+            make(&c, cases[i].driver, cases[i].size, NULL, i, cases[i].files);
+        struct mos_volume_result written =
+            make(&c, cases[i].driver, cases[i].size, bytes, i, cases[i].files);
         CU_ASSERT_EQUAL(counted.fits, written.fits);
         CU_ASSERT_EQUAL(counted.free, written.free);
         CU_ASSERT_EQUAL(counted.missing, written.missing);
@@ -84,7 +91,8 @@ static void counting_equals_writing(void) {
     }
 }
 
-/* The smallest region that is accepted works; a KiB less is refused, and says how much is missing. */
+/* The smallest region that is accepted works; a KiB less is refused, and says how much is missing.
+ */
 static void the_limit_is_exact(void) {
     for (uint64_t seed = 1; seed <= 12; seed++) {
         struct core c;
@@ -147,7 +155,8 @@ static void fills_meet(void) {
     add(&s, MOS_ENTRY_FOLDER, "lib", NULL, NULL, 0); /* stays a link */
     add(&s, MOS_ENTRY_FILE, "lib/modules/a.ko", NULL, "m", 1);
     CU_ASSERT_TRUE(mos_inv_find(inv, "usr/lib/modules/a.ko", &index));
-    CU_ASSERT_TRUE(mos_inv_find(inv, "lib", &index) && mos_inv_node(inv, index)->type == MOS_ENTRY_LINK);
+    CU_ASSERT_TRUE(mos_inv_find(inv, "lib", &index) &&
+                   mos_inv_node(inv, index)->type == MOS_ENTRY_LINK);
     CU_ASSERT_FALSE(mos_inv_find(inv, "lib/modules", &index));
     add(&s, MOS_ENTRY_FILE, "etc/same", NULL, "jetty", 5); /* equal content */
     CU_ASSERT_EQUAL(inv->clash_count, 0);
@@ -169,8 +178,8 @@ static void fat_refuses_what_it_cannot_hold(void) {
     static const struct {
         enum mos_entry_type type;
         const char *path;
-    } cases[] = {{MOS_ENTRY_LINK, "l"}, {MOS_ENTRY_CHAR, "c"}, {MOS_ENTRY_FIFO, "f"},
-                 {MOS_ENTRY_FILE, "a:b"}, {MOS_ENTRY_FILE, "dot."}, {MOS_ENTRY_FILE, "\xff"},
+    } cases[] = {{MOS_ENTRY_LINK, "l"},     {MOS_ENTRY_CHAR, "c"},    {MOS_ENTRY_FIFO, "f"},
+                 {MOS_ENTRY_FILE, "a:b"},   {MOS_ENTRY_FILE, "dot."}, {MOS_ENTRY_FILE, "\xff"},
                  {MOS_ENTRY_FILE, "README"}};
     struct core c;
     core_start(&c);
@@ -214,6 +223,8 @@ static void every_failed_write_is_told(void) {
     }
 }
 
-SUITE(fs_suite, {"counting equals writing", counting_equals_writing}, {"the limit is exact", the_limit_is_exact},
+SUITE(fs_suite, {"counting equals writing", counting_equals_writing},
+      {"the limit is exact", the_limit_is_exact},
       {"volumes are recognised", volumes_are_recognised}, {"fills meet", fills_meet},
-      {"FAT refuses", fat_refuses_what_it_cannot_hold}, {"failed writes", every_failed_write_is_told});
+      {"FAT refuses", fat_refuses_what_it_cannot_hold},
+      {"failed writes", every_failed_write_is_told});

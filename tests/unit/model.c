@@ -43,15 +43,17 @@ static void nothing_is_guessed(void) {
     CU_ASSERT_STRING_EQUAL(b->about->text, "0123");
     CU_ASSERT_EQUAL_FATAL(e->values.count, 4);
     for (size_t i = 0; i < 4; i++)
-        CU_ASSERT_STRING_EQUAL(((struct mos_variable *)e->values.items[i])->value->text, expected[i]);
+        CU_ASSERT_STRING_EQUAL(((struct mos_variable *)e->values.items[i])->value->text,
+                               expected[i]);
     core_end(&c);
 }
 
 static void references_are_typed(void) {
     struct core c;
     core_start(&c);
-    struct mos_board *b = load(&c, "mosaicum: 1\nboard: curlew\npieces: {linux: a.img}\n"
-                                   "stages: {first: {piece: linux, by: rom}, next: {piece: first}}\n");
+    struct mos_board *b =
+        load(&c, "mosaicum: 1\nboard: curlew\npieces: {linux: a.img}\n"
+                 "stages: {first: {piece: linux, by: rom}, next: {piece: first}}\n");
     struct mos_stage *first = b->stages.items[0], *next = b->stages.items[1];
     CU_ASSERT_PTR_EQUAL(first->piece->target, b->pieces.items[0]);
     CU_ASSERT_FALSE(first->by->broken);

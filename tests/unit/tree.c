@@ -6,8 +6,8 @@
 #include <string.h>
 
 static struct mos_dt *parse(struct core *c, const char *text) {
-    return mos_dt_parse(&c->ctx, mos_source_make(c->ctx.arena, "t.dts", text, strlen(text), 0), NULL,
-                        NULL, 0);
+    return mos_dt_parse(&c->ctx, mos_source_make(c->ctx.arena, "t.dts", text, strlen(text), 0),
+                        NULL, NULL, 0);
 }
 
 /* Values of all kinds, byte for byte. */
@@ -38,12 +38,13 @@ static void values_are_compiled(void) {
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         struct core c;
         core_start(&c);
-        struct mos_dt *dt = parse(&c, mos_printf(c.ctx.arena, "/dts-v1/; / { p = %s; n: n {}; };",
-                                                 cases[i].text));
+        struct mos_dt *dt =
+            parse(&c, mos_printf(c.ctx.arena, "/dts-v1/; / { p = %s; n: n {}; };", cases[i].text));
         CU_ASSERT_PTR_NOT_NULL_FATAL(dt);
         mos_dt_resolve(&c.ctx, dt);
         const struct mos_dt_property *p = mos_dt_property(dt->root, "p");
-        bool good = p && p->length == cases[i].length && memcmp(p->data, cases[i].bytes, p->length) == 0;
+        bool good =
+            p && p->length == cases[i].length && memcmp(p->data, cases[i].bytes, p->length) == 0;
         if (!good)
             fprintf(stderr, "\n%s\n", cases[i].text);
         CU_ASSERT(good);
@@ -52,14 +53,23 @@ static void values_are_compiled(void) {
 }
 
 static void mistakes_are_refused(void) {
-    static const char *const cases[] = {
-        "/ { };", "/dts-v1/; / { p = <1>; }", "/dts-v1/; / { p = <1> };", "/dts-v1/; / { p = <(1/0)>; };",
-        "/dts-v1/; / { p = <0x100000000>; };", "/dts-v1/; / { p = [0]; };", "/dts-v1/; / { p = \"x; };",
-        "/dts-v1/; / { n {}; p; };", "/dts-v1/; / { l: a {}; l: b {}; };",
-        "/dts-v1/; / { /delete-node/ x; };", "/dts-v1/; / { /* };", "/dts-v1/; x;",
-        "/dts-v1/; / { p = /bits/ 8 <256>; };", "/dts-v1/; / { p = <08>; };",
-        "/dts-v1/; /plugin/; &x { /delete-property/ y; };", "/dts-v1/; /include/ \"../x\"",
-        "/dts-v1/; / { p = /bits/ 16 <&l>; l: l {}; };"};
+    static const char *const cases[] = {"/ { };",
+                                        "/dts-v1/; / { p = <1>; }",
+                                        "/dts-v1/; / { p = <1> };",
+                                        "/dts-v1/; / { p = <(1/0)>; };",
+                                        "/dts-v1/; / { p = <0x100000000>; };",
+                                        "/dts-v1/; / { p = [0]; };",
+                                        "/dts-v1/; / { p = \"x; };",
+                                        "/dts-v1/; / { n {}; p; };",
+                                        "/dts-v1/; / { l: a {}; l: b {}; };",
+                                        "/dts-v1/; / { /delete-node/ x; };",
+                                        "/dts-v1/; / { /* };",
+                                        "/dts-v1/; x;",
+                                        "/dts-v1/; / { p = /bits/ 8 <256>; };",
+                                        "/dts-v1/; / { p = <08>; };",
+                                        "/dts-v1/; /plugin/; &x { /delete-property/ y; };",
+                                        "/dts-v1/; /include/ \"../x\"",
+                                        "/dts-v1/; / { p = /bits/ 16 <&l>; l: l {}; };"};
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         struct core c;
         core_start(&c);
@@ -75,10 +85,11 @@ static void mistakes_are_refused(void) {
 static void later_statements_change_earlier_ones(void) {
     struct core c;
     core_start(&c);
-    struct mos_dt *dt =
-        parse(&c, "/dts-v1/; /memreserve/ 0x1000 0x2000; / { a: a { x; y = <1>; b {}; }; };"
-                  "&a { y = <2>; /delete-property/ x; /delete-node/ b; };"
-                  "/ { w = <&v>; a { z = <&{/a}>; }; /omit-if-no-ref/ u: u {}; /omit-if-no-ref/ v: v {}; };");
+    struct mos_dt *dt = parse(
+        &c,
+        "/dts-v1/; /memreserve/ 0x1000 0x2000; / { a: a { x; y = <1>; b {}; }; };"
+        "&a { y = <2>; /delete-property/ x; /delete-node/ b; };"
+        "/ { w = <&v>; a { z = <&{/a}>; }; /omit-if-no-ref/ u: u {}; /omit-if-no-ref/ v: v {}; };");
     CU_ASSERT_PTR_NOT_NULL_FATAL(dt);
     mos_dt_resolve(&c.ctx, dt);
     struct mos_dt_node *a = mos_dt_find(dt, "/a");
@@ -98,7 +109,8 @@ static void later_statements_change_earlier_ones(void) {
 static void blobs_go_round(void) {
     struct core c;
     core_start(&c);
-    struct mos_dt *dt = parse(&c, "/dts-v1/; /memreserve/ 1 2; / { m = \"x\"; n: n@1 { r = <&n>; e; }; };");
+    struct mos_dt *dt =
+        parse(&c, "/dts-v1/; /memreserve/ 1 2; / { m = \"x\"; n: n@1 { r = <&n>; e; }; };");
     CU_ASSERT_PTR_NOT_NULL_FATAL(dt);
     mos_dt_resolve(&c.ctx, dt);
     struct mos_buf first = {.arena = c.ctx.arena}, second = {.arena = c.ctx.arena};
@@ -154,7 +166,8 @@ static void compiled_overlays_are_applied(void) {
         "/dts-v1/; / { fragment@0 { target = <0xffffffff>; __overlay__ { status = \"okay\";"
         " s@2 { c = <0xffffffff 1>; phandle = <1>; }; }; };"
         "fragment@1 { target-path = \"/u\"; __overlay__ { peer = <1>; }; };"
-        "__fixups__ { i2c0 = \"/fragment@0:target:0\"; clk = \"/fragment@0/__overlay__/s@2:c:0\"; };"
+        "__fixups__ { i2c0 = \"/fragment@0:target:0\"; clk = \"/fragment@0/__overlay__/s@2:c:0\"; "
+        "};"
         "__local_fixups__ { fragment@0 { __overlay__ { s@2 { c = <4>; }; }; };"
         " fragment@1 { __overlay__ { peer = <0>; }; }; };"
         "__symbols__ { s = \"/fragment@0/__overlay__/s@2\"; }; };";
@@ -174,5 +187,6 @@ static void compiled_overlays_are_applied(void) {
 }
 
 SUITE(tree_suite, {"values of all kinds", values_are_compiled}, {"mistakes", mistakes_are_refused},
-      {"later statements", later_statements_change_earlier_ones}, {"blobs go round", blobs_go_round},
-      {"overlays from source", overlays_are_applied}, {"overlays from blobs", compiled_overlays_are_applied});
+      {"later statements", later_statements_change_earlier_ones},
+      {"blobs go round", blobs_go_round}, {"overlays from source", overlays_are_applied},
+      {"overlays from blobs", compiled_overlays_are_applied});

@@ -22,7 +22,8 @@ uint32_t ext4_group_reserved(const struct ext4 *v, uint32_t group) {
     return ext4_has_super(group) ? 1 + v->desc_blocks : 0;
 }
 
-/* Moves `next` out of a reserved span; returns how many blocks follow in a row, at most `wanted`. */
+/* Moves `next` out of a reserved span; returns how many blocks follow in a row, at most `wanted`.
+ */
 static uint64_t row(struct ext4 *v, uint64_t wanted) {
     uint32_t group = (uint32_t)((v->next - v->first_block) / v->per_group);
     uint64_t start = ext4_group_start(v, group);

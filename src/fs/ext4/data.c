@@ -25,7 +25,8 @@ static void put(struct ext4 *v, uint32_t block, const uint8_t *bytes, size_t len
         return;
     }
     while (length) { /* a run may be longer than the buffer */
-        size_t n = (size_t)mos_min(length, EXT4_PENDING), whole = (size_t)mos_round_up(n, v->block_size);
+        size_t n = (size_t)mos_min(length, EXT4_PENDING),
+               whole = (size_t)mos_round_up(n, v->block_size);
         if (!v->pending_length)
             v->pending_offset = offset;
         memcpy(v->pending + v->pending_length, bytes, n);

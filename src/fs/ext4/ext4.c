@@ -20,8 +20,11 @@ static uint32_t choose_block_size(uint64_t size) {
 static uint32_t choose_journal(uint64_t size, uint32_t block_size) {
     static const struct {
         uint64_t below, bytes;
-    } steps[] = {{8ull << 20, 0},          {128ull << 20, 4 << 20}, {1ull << 30, 16 << 20},
-                 {4ull << 30, 32 << 20}, {UINT64_MAX, 64 << 20}};
+    } steps[] = {{8ull << 20, 0},
+                 {128ull << 20, 4 << 20},
+                 {1ull << 30, 16 << 20},
+                 {4ull << 30, 32 << 20},
+                 {UINT64_MAX, 64 << 20}};
     size_t i = 0;
     while (size >= steps[i].below)
         i++;

@@ -36,11 +36,11 @@ struct ext4_run {
 struct ext4 {
     struct mos_volume_base base;
     uint32_t block_size;
-    uint32_t first_block;  /* first data block: 1 with 1 KiB blocks, else 0 */
-    uint32_t blocks;       /* of the volume */
+    uint32_t first_block; /* first data block: 1 with 1 KiB blocks, else 0 */
+    uint32_t blocks;      /* of the volume */
     uint32_t per_group, groups, desc_blocks;
-    uint64_t next;         /* the next block to give out; passes `blocks` when it does not fit */
-    struct mos_vec gaps;   /* of struct ext4_run: below `next` and yet free */
+    uint64_t next;       /* the next block to give out; passes `blocks` when it does not fit */
+    struct mos_vec gaps; /* of struct ext4_run: below `next` and yet free */
     uint32_t inodes_per_group;
     uint32_t next_inode;
     uint32_t journal_blocks;
@@ -58,7 +58,7 @@ struct ext4 {
     uint64_t pending_offset;
     /* places of the bookkeeping of each group, known at the end */
     uint32_t *block_bitmaps, *inode_bitmaps, *inode_tables;
-    struct mos_vec trees;  /* of struct ext4_tree */
+    struct mos_vec trees;            /* of struct ext4_tree */
     uint32_t *used_inodes, *folders; /* per group */
 };
 

@@ -65,8 +65,7 @@ static void build_tree(struct ext4 *v, const struct mos_inv_node *node, struct e
 }
 
 static bool has_tree(const struct mos_inv_node *n) {
-    return n->extent_count > IN_INODE &&
-           (n->type == MOS_ENTRY_FILE || n->type == MOS_ENTRY_FOLDER);
+    return n->extent_count > IN_INODE && (n->type == MOS_ENTRY_FILE || n->type == MOS_ENTRY_FOLDER);
 }
 
 void ext4_write_trees(struct ext4 *v) {

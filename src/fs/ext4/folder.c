@@ -18,8 +18,8 @@ struct folder {
 
 static uint8_t file_type(const struct ext4 *v, const struct mos_inv_node *n) {
     static const uint8_t types[] = {
-        [MOS_ENTRY_FILE] = 1, [MOS_ENTRY_FOLDER] = 2, [MOS_ENTRY_LINK] = 7, [MOS_ENTRY_CHAR] = 3,
-        [MOS_ENTRY_BLOCK] = 4, [MOS_ENTRY_FIFO] = 5,  [MOS_ENTRY_SOCKET] = 6};
+        [MOS_ENTRY_FILE] = 1,  [MOS_ENTRY_FOLDER] = 2, [MOS_ENTRY_LINK] = 7,  [MOS_ENTRY_CHAR] = 3,
+        [MOS_ENTRY_BLOCK] = 4, [MOS_ENTRY_FIFO] = 5,   [MOS_ENTRY_SOCKET] = 6};
     if (n->type == MOS_ENTRY_HARD_LINK)
         n = mos_inv_node(v->base.inventory, n->link_to);
     return types[n->type];

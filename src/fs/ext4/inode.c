@@ -134,8 +134,8 @@ static void write_inode(struct table *t, const struct mos_inv_node *n, uint32_t 
                         uint32_t index) {
     struct ext4 *v = t->v;
     uint32_t group = (inode - 1) / v->inodes_per_group, at = (inode - 1) % v->inodes_per_group;
-    uint64_t offset = (uint64_t)v->inode_tables[group] * v->block_size +
-                      (uint64_t)at * EXT4_INODE_SIZE;
+    uint64_t offset =
+        (uint64_t)v->inode_tables[group] * v->block_size + (uint64_t)at * EXT4_INODE_SIZE;
     if (offset != t->offset + t->length || t->length == TABLE_PIECE)
         flush(t);
     if (!t->length)

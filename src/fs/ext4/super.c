@@ -20,7 +20,7 @@ static void set_bits(uint8_t *map, uint32_t from, uint32_t to) {
 
 static void clear_bits(uint8_t *map, uint32_t from, uint32_t to) {
     for (; from < to; from++)
-        map[from / 8] &= (uint8_t)~(1 << from % 8);
+        map[from / 8] &= (uint8_t) ~(1 << from % 8);
 }
 
 static uint32_t count_bits(const uint8_t *map, uint32_t bits) {
@@ -38,7 +38,8 @@ static uint32_t block_bitmap(const struct ext4 *v, uint32_t group, uint8_t *map)
     set_bits(map, 0, (uint32_t)mos_min(v->next > start ? v->next - start : 0, size));
     for (size_t i = 0; i < v->gaps.count; i++) {
         const struct ext4_run *r = mos_vec_at(&v->gaps, i);
-        uint64_t from = mos_max(r->start, start), to = mos_min(r->start + (uint64_t)r->count, start + size);
+        uint64_t from = mos_max(r->start, start),
+                 to = mos_min(r->start + (uint64_t)r->count, start + size);
         if (from < to)
             clear_bits(map, (uint32_t)(from - start), (uint32_t)(to - start));
     }
@@ -54,7 +55,8 @@ static void put_desc(struct ext4 *v, uint32_t group, uint8_t *d, uint8_t *map) {
     mos_put_le32(d + 0x4, v->inode_bitmaps[group]);
     mos_put_le32(d + 0x8, v->inode_tables[group]);
     mos_put_le16(d + 0xc, (uint16_t)block_bitmap(v, group, map));
-    mos_volume_write(&v->base, map, v->block_size, (uint64_t)v->block_bitmaps[group] * v->block_size);
+    mos_volume_write(&v->base, map, v->block_size,
+                     (uint64_t)v->block_bitmaps[group] * v->block_size);
     mos_put_le16(d + 0x18, (uint16_t)mos_crc32c(v->csum_seed, map, v->per_group / 8));
     uint32_t used = v->used_inodes[group];
     if (group == 0 && used < EXT4_FIRST_INODE - 1)
@@ -62,7 +64,8 @@ static void put_desc(struct ext4 *v, uint32_t group, uint8_t *d, uint8_t *map) {
     memset(map, 0, v->block_size);
     set_bits(map, 0, used);
     set_bits(map, v->inodes_per_group, v->block_size * 8);
-    mos_volume_write(&v->base, map, v->block_size, (uint64_t)v->inode_bitmaps[group] * v->block_size);
+    mos_volume_write(&v->base, map, v->block_size,
+                     (uint64_t)v->inode_bitmaps[group] * v->block_size);
     mos_put_le16(d + 0x1a, (uint16_t)mos_crc32c(v->csum_seed, map, v->inodes_per_group / 8));
     mos_put_le16(d + 0xe, (uint16_t)(v->inodes_per_group - used));
     mos_put_le16(d + 0x10, (uint16_t)v->folders[group]);
@@ -84,7 +87,8 @@ static void put_journal_copy(const struct ext4 *v, uint8_t *s) {
     mos_put_le32(s + 0x10c + 64, (uint32_t)v->journal.size);
 }
 
-static void put_super(const struct ext4 *v, uint8_t *s, uint64_t free_blocks, uint32_t free_inodes) {
+static void put_super(const struct ext4 *v, uint8_t *s, uint64_t free_blocks,
+                      uint32_t free_inodes) {
     const struct mos_volume_wish *w = &v->base.wish;
     memset(s, 0, EXT4_SUPER_SIZE);
     mos_put_le32(s + 0x0, v->inodes_per_group * v->groups);
@@ -116,14 +120,14 @@ static void put_super(const struct ext4 *v, uint8_t *s, uint64_t free_blocks, ui
     if (v->journal_blocks)
         put_journal_copy(v, s);
     memcpy(s + 0xec, w->hash_seed, 16);
-    s[0xfc] = 1;                   /* half MD4 for folders indexed later */
-    mos_put_le32(s + 0x100, 0xc);  /* user attributes and ACLs when mounted */
+    s[0xfc] = 1;                  /* half MD4 for folders indexed later */
+    mos_put_le32(s + 0x100, 0xc); /* user attributes and ACLs when mounted */
     mos_put_le32(s + 0x108, (uint32_t)w->date);
-    mos_put_le16(s + 0x15c, 32);   /* room behind the first 128 bytes of an inode */
+    mos_put_le16(s + 0x15c, 32); /* room behind the first 128 bytes of an inode */
     mos_put_le16(s + 0x15e, 32);
-    mos_put_le32(s + 0x160, 1);    /* signed folder hash */
-    s[0x174] = 4;                  /* 16 groups share their bookkeeping */
-    s[0x175] = 1;                  /* sums are CRC-32C */
+    mos_put_le32(s + 0x160, 1); /* signed folder hash */
+    s[0x174] = 4;               /* 16 groups share their bookkeeping */
+    s[0x175] = 1;               /* sums are CRC-32C */
 }
 
 static void write_supers(struct ext4 *v, uint8_t *s, const uint8_t *descs) {

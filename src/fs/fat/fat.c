@@ -25,7 +25,7 @@ static uint32_t clusters_with(const struct fat *v, uint32_t per) {
 /* The usual cluster size of a volume, smaller where that would leave too few clusters. */
 static uint32_t choose_cluster(const struct fat *v) {
     uint64_t size = v->base.wish.size;
-    uint32_t bytes = size <= 260ull << 20   ? 512
+    uint32_t bytes = size <= 260ull << 20  ? 512
                      : size <= 8ull << 30  ? 4096
                      : size <= 16ull << 30 ? 8192
                      : size <= 32ull << 30 ? 16384
@@ -72,7 +72,8 @@ static void put(struct fat *v, uint64_t offset, const uint8_t *bytes, size_t len
     }
 }
 
-/* Grows a file to `size` bytes: clusters are given in a row, since one file is written at a time. */
+/* Grows a file to `size` bytes: clusters are given in a row, since one file is written at a time.
+ */
 static void grow(struct fat *v, struct mos_inv_node *node, uint64_t size) {
     uint64_t have = mos_div_up(v->written, v->cluster), need = mos_div_up(size, v->cluster);
     if (need > have)
@@ -154,7 +155,8 @@ static struct mos_sink sink(struct mos_volume_base *volume) {
 static struct mos_volume_base *begin(struct mos_ctx *ctx, struct mos_io *io,
                                      const struct mos_volume_wish *wish) {
     struct fat *v = mos_alloc(ctx->arena, sizeof *v);
-    v->base = (struct mos_volume_base){.driver = &mos_fs_fat32, .ctx = ctx, .io = io, .wish = *wish};
+    v->base =
+        (struct mos_volume_base){.driver = &mos_fs_fat32, .ctx = ctx, .io = io, .wish = *wish};
     v->base.inventory = mos_inventory_new(ctx->arena, wish->date, true);
     v->sector = wish->sector;
     v->sectors = (uint32_t)mos_min(wish->size / v->sector, UINT32_MAX);
@@ -174,7 +176,8 @@ static void add_span(struct mos_vec *spans, uint64_t start, uint64_t end, enum m
 }
 
 static void describe_spans(const struct fat *v, struct mos_vec *spans) {
-    uint64_t front = (uint64_t)FAT_RESERVED * v->sector, table = (uint64_t)v->fat_sectors * v->sector;
+    uint64_t front = (uint64_t)FAT_RESERVED * v->sector,
+             table = (uint64_t)v->fat_sectors * v->sector;
     uint64_t used = mos_round_up(v->next * 4, v->sector);
     add_span(spans, 0, front + used, MOS_SPAN_DATA);
     add_span(spans, front + used, front + table, MOS_SPAN_ZERO);

@@ -6,8 +6,8 @@
 #include "fs/fs.h"
 
 enum {
-    FAT_ENTRY = 32,           /* bytes of a directory entry */
-    FAT_RESERVED = 32,        /* sectors before the first FAT */
+    FAT_ENTRY = 32,    /* bytes of a directory entry */
+    FAT_RESERVED = 32, /* sectors before the first FAT */
     FAT_COPIES = 2,
     FAT_LEAST_CLUSTERS = 65525, /* fewer would make it FAT16 */
     FAT_END = 0x0fffffff,

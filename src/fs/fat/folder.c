@@ -8,8 +8,15 @@
 #include <ctype.h>
 #include <string.h>
 
-enum { UNITS_PER_ENTRY = 13, MOST_UNITS = 255, LONG_ENTRY = 0x0f, IS_FOLDER = 0x10, IS_LABEL = 0x08,
-       IS_FILE = 0x20, LAST_LONG = 0x40 };
+enum {
+    UNITS_PER_ENTRY = 13,
+    MOST_UNITS = 255,
+    LONG_ENTRY = 0x0f,
+    IS_FOLDER = 0x10,
+    IS_LABEL = 0x08,
+    IS_FILE = 0x20,
+    LAST_LONG = 0x40
+};
 
 const char *fat_bad_name(const char *name) {
     uint16_t units[MOST_UNITS];

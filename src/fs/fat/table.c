@@ -173,8 +173,8 @@ bool fat_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_inf
     if (io->size < 4096 || mos_io_read(io, s, sizeof s, 0) || mos_le16(s + 510) != 0xaa55 ||
         memcmp(s + 82, "FAT32   ", 8) != 0)
         return false;
-    *out = (struct mos_volume_info){.kind = "fat32", .label = "", .id = "",
-                                    .names = mos_vec_make(arena, sizeof(char *))};
+    *out = (struct mos_volume_info){
+        .kind = "fat32", .label = "", .id = "", .names = mos_vec_make(arena, sizeof(char *))};
     if (!read_geometry(s, &g) || (uint64_t)g.sectors * g.sector > io->size) {
         out->damaged = true;
         out->problem = "The boot sector states impossible sizes.";
