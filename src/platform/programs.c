@@ -26,6 +26,7 @@ static int capture(struct stream *s) {
             return ENOMEM;
         s->data = data;
         s->capacity = capacity;
+        s->data[s->length] = 0;
     }
     ssize_t n = read(s->fd, s->data + s->length, 4096);
     if (n < 0)

@@ -1,0 +1,161 @@
+/* The planner of layouts against a small independent model. */
+#include "support.h"
+
+#include "base/bytes.h"
+#include "model/schema.h"
+#include "plan/plan.h"
+#include "rules/rules.h"
+
+#include <string.h>
+
+enum { MIB = 1 << 20 };
+
+struct wanted {
+    unsigned at, size; /* MiB; at 0: not stated; size 0: rest */
+    bool partition;
+};
+
+static struct mos_plan *plan_of(struct core *c, const char *text) {
+    const struct mos_source *s = mos_source_make(c->ctx.arena, "board", text, strlen(text), 0);
+    struct mos_node *n = mos_yaml_parse(&c->ctx, s);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(n);
+    struct mos_board *b = mos_alloc(c->ctx.arena, sizeof *b);
+    mos_schema_read(&c->ctx, &mos_board_keys, n, b);
+    mos_schema_refer(&c->ctx, b);
+    b->r.name = "curlew";
+    b->workspace_name = "saltmarsh-survey";
+    b->root = ".";
+    struct mos_plan *plan = mos_plan_make(&c->ctx, b);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(plan);
+    mos_rules_run(plan, MOS_STAGE_PLAN);
+    return plan;
+}
+
+static size_t make_regions(uint64_t *seed, struct wanted *w) {
+    size_t count = 1 + random_below(seed, 6);
+    for (size_t i = 0; i < count; i++) {
+        w[i].partition = random_below(seed, 4) != 0;
+        w[i].size = 1 + (unsigned)random_below(seed, 60);
+        w[i].at = random_below(seed, 3) ? 0 : 1 + (unsigned)random_below(seed, 250);
+    }
+    if (random_below(seed, 2)) {
+        w[count - 1].at = 0;
+        w[count - 1].size = 0;
+    }
+    return count;
+}
+
+static const char *text_of(struct core *c, const struct wanted *w, size_t count) {
+    struct mos_buf b = {.arena = c->ctx.arena};
+    mos_buf_text(&b, "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 256 MiB, "
+                     "erase: 4 MiB}}}\nlayout:\n  card:\n    table: {kind: gpt}\n    regions:\n");
+    for (size_t i = 0; i < count; i++) {
+        mos_buf_printf(&b, "      r%zu: {", i);
+        if (w[i].partition)
+            mos_buf_printf(&b, "number: %zu, ", i + 1);
+        if (w[i].at)
+            mos_buf_printf(&b, "at: %u MiB, ", w[i].at);
+        if (w[i].size)
+            mos_buf_printf(&b, "size: %u MiB}\n", w[i].size);
+        else
+            mos_buf_text(&b, "size: rest}\n");
+    }
+    return mos_buf_string(&b);
+}
+
+/* What must be found: stated regions that touch each other or the end. */
+static void expect_stated(const struct wanted *w, size_t count, size_t *overlaps, size_t *beyond) {
+    *overlaps = *beyond = 0;
+    for (size_t i = 0; i < count; i++) {
+        *beyond += w[i].at && w[i].at + w[i].size > 255; /* the last MiB holds the backup */
+        for (size_t k = i + 1; k < count; k++)
+            *overlaps += w[i].at && w[k].at && w[i].at < w[k].at + w[k].size &&
+                         w[k].at < w[i].at + w[i].size;
+    }
+}
+
+static void random_layouts_are_sound(void) {
+    uint64_t seed = 11;
+    unsigned clean = 0, full = 0;
+    for (int round = 0; round < 600; round++) {
+        struct core c;
+        struct wanted w[8];
+        size_t count = make_regions(&seed, w), overlaps, beyond;
+        core_start(&c);
+        const char *text = text_of(&c, w, count);
+        struct mos_plan *plan = plan_of(&c, text);
+        const struct mos_medium_plan *m = mos_vec_pointer(&plan->media, 0);
+        expect_stated(w, count, &overlaps, &beyond);
+        CU_ASSERT_EQUAL(count_rule(&c, MOS_RULE_LAYOUT_OVERLAP), overlaps);
+        size_t ends = count_rule(&c, MOS_RULE_LAYOUT_BEYOND_MEDIUM) +
+                      count_rule(&c, MOS_RULE_LAYOUT_COVERS_TABLE);
+        CU_ASSERT_EQUAL(ends, beyond);
+        for (size_t i = 0; i < count; i++) {
+            const struct mos_region_plan *r = mos_vec_pointer(&m->regions, i);
+            if (!r->placed || !r->chosen || m->overflows)
+                continue;
+            CU_ASSERT_EQUAL(r->start % (w[i].partition ? 4 * MIB : 4096), 0);
+            CU_ASSERT(r->start >= m->usable_start && r->start + r->length <= m->usable_end);
+            CU_ASSERT(!w[i].size || r->length == (uint64_t)w[i].size * MIB);
+            for (size_t k = 0; k < count; k++) {
+                const struct mos_region_plan *o = mos_vec_pointer(&m->regions, k);
+                bool apart = k == i || !o->placed || o->start + o->length <= r->start ||
+                             r->start + r->length <= o->start;
+                CU_ASSERT(apart);
+            }
+        }
+        clean += c.ctx.findings.items.count == 0;
+        full += m->overflows;
+        core_end(&c);
+    }
+    CU_ASSERT(clean > 100 && full > 10); /* both kinds were really tried */
+}
+
+/* Derived identities differ between media, regions and purposes, and never change by themselves. */
+static void identities_are_derived(void) {
+    static const char text[] =
+        "mosaicum: 1\nboard: curlew\nhardware: {media: {a: {kind: sd, size: 64 MiB}, b: {kind: sd, "
+        "size: 64 MiB}}}\nlayout:\n  a: {table: {kind: gpt}, regions: {x: {number: 1, size: 1 MiB}, "
+        "y: {number: 2, size: 1 MiB}}}\n  b: {table: {kind: gpt}, regions: {x: {number: 1, size: 1 MiB}}}\n";
+    struct core c, d;
+    core_start(&c);
+    core_start(&d);
+    struct mos_plan *p = plan_of(&c, text), *q = plan_of(&d, text);
+    const struct mos_medium_plan *a = mos_vec_pointer(&p->media, 0), *b = mos_vec_pointer(&p->media, 1);
+    const struct mos_region_plan *ax = mos_vec_pointer(&a->regions, 0), *ay = mos_vec_pointer(&a->regions, 1);
+    const struct mos_region_plan *bx = mos_vec_pointer(&b->regions, 0);
+    const uint8_t *const all[] = {a->id, b->id, ax->id, ay->id, bx->id};
+    for (size_t i = 0; i < 5; i++)
+        for (size_t k = 0; k < i; k++)
+            CU_ASSERT_NOT_EQUAL(memcmp(all[i], all[k], 16), 0);
+    const struct mos_medium_plan *again = mos_vec_pointer(&q->media, 0);
+    CU_ASSERT_EQUAL(memcmp(a->id, again->id, 16), 0);
+    core_end(&c);
+    core_end(&d);
+}
+
+/* A value that is broken has one finding; nobody who needs it adds another. */
+static void one_cause_has_one_finding(void) {
+    static const char *const boards[] = {
+        "layout: {card: {table: {kind: gtp}, regions: {a: {number: 1, size: 1 MiB}}}}\n",
+        "layout: {card: {table: {kind: gpt}, regions: {a: {number: 1, size: 1 Mib}}}}\n",
+        "layout: {card: {table: {kind: gpt}, regions: {a: {at: 1 MiB, environment: man}}}}\n",
+        "layout: {card: {table: {kind: gpt}, regions: {a: {number: 1, size: 1 MiB, volume: {kind: etx4}}}}}\n",
+        "stages: {first: {piece: x}}\nlayout: {card: {regions: {a: {at: 1 MiB, stage: first}}}}\n",
+        "kernel: {image: x}\nboot: {entries: {main: {flags: [rdinit]}}}\n"};
+    for (size_t i = 0; i < sizeof boards / sizeof *boards; i++) {
+        struct core c;
+        core_start(&c);
+        plan_of(&c, mos_printf(c.ctx.arena,
+                               "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 64 MiB}}}\n%s",
+                               boards[i]));
+        if (c.ctx.findings.items.count != 1)
+            for (size_t k = 0; k < c.ctx.findings.items.count; k++)
+                fprintf(stderr, "\n%s", ((struct mos_finding *)mos_vec_pointer(&c.ctx.findings.items, k))->message);
+        CU_ASSERT_EQUAL(c.ctx.findings.items.count, 1);
+        core_end(&c);
+    }
+}
+
+SUITE(plan_suite, {"random layouts", random_layouts_are_sound}, {"identities", identities_are_derived},
+      {"one cause, one finding", one_cause_has_one_finding});
