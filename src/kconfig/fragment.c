@@ -53,7 +53,7 @@ static bool is_text(const char *v, size_t n) {
 }
 
 static bool good_value(struct mos_ctx *ctx, const struct line *l, const char *v, size_t n) {
-    if ((n == 1 && strchr("ymn", v[0])) || is_number(v, n) || is_text(v, n))
+    if ((n == 1 && memchr("ymn", v[0], 3)) || is_number(v, n) || is_text(v, n))
         return true;
     struct mos_finding *f = malformed(ctx, l,
                                       mos_printf(ctx->arena, "%.*s is no value for a symbol.",
