@@ -85,6 +85,9 @@ struct mosaicum_finding {
     const char *why, *remedy; /* may be NULL */
 };
 
+/* Boards that the job looked at. */
+size_t mosaicum_board_count(const mosaicum *m);
+
 size_t mosaicum_finding_count(const mosaicum *m);
 const struct mosaicum_finding *mosaicum_finding_at(const mosaicum *m, size_t index);
 size_t mosaicum_count(const mosaicum *m, enum mosaicum_severity severity);

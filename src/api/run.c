@@ -157,6 +157,7 @@ const char *const *run_boards(mosaicum *m, const char *const *names, size_t *cou
 }
 
 static struct mos_plan *make_plan(mosaicum *m, const char *name) {
+    m->board_count++;
     struct mos_board *board = mos_board_load(&m->ctx, m->workspace, name);
     struct mos_plan *plan = board ? mos_plan_make(&m->ctx, board) : NULL;
     if (plan)
@@ -316,6 +317,10 @@ size_t mosaicum_rules(const struct mosaicum_rule **rules) {
 
 const char *mosaicum_error(const mosaicum *m) {
     return m->error.kind ? m->error.message : NULL;
+}
+
+size_t mosaicum_board_count(const mosaicum *m) {
+    return m->board_count;
 }
 
 size_t mosaicum_finding_count(const mosaicum *m) {

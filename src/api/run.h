@@ -15,7 +15,7 @@ struct mosaicum {
     struct mos_error error;
     struct mos_workspace *workspace;
     struct mosaicum_finding *findings;
-    size_t finding_count;
+    size_t finding_count, board_count;
     struct mos_vec tables;   /* of struct mosaicum_table */
     bool damaged;            /* what was inspected is not as it should be */
     struct mos_build *build; /* being made: to be given up on failure */

@@ -1,5 +1,12 @@
 #include "cli/cli.h"
 
+static void say_clean(const struct cli *cli, const mosaicum *m) {
+    const struct mosaicum_rule *rules;
+    size_t boards = mosaicum_board_count(m), count = mosaicum_rules(&rules);
+    printf("%sNothing to complain about%s: %zu board%s, %zu rules.\n", style(cli, STYLE_GOOD),
+           style(cli, STYLE_END), boards, boards == 1 ? "" : "s", count);
+}
+
 static int run(struct cli *cli) {
     mosaicum *m = cli_open(cli, true);
     if (!m)
@@ -10,8 +17,7 @@ static int run(struct cli *cli) {
         print_summary(cli, m, stdout);
         if (!mosaicum_count(m, MOSAICUM_ERROR) && !mosaicum_count(m, MOSAICUM_WARNING) &&
             !cli->quiet)
-            printf("%sNothing to complain about.%s\n", style(cli, STYLE_GOOD),
-                   style(cli, STYLE_END));
+            say_clean(cli, m);
     }
     mosaicum_free(m);
     return status;

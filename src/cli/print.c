@@ -141,6 +141,14 @@ static void fill_line(struct libscols_line *line, const struct mosaicum_table *t
         scols_line_set_data(line, c, t->cells[row * t->column_count + c].text);
 }
 
+/* A row that is not about a thing of the user's: free space, a table's own place. */
+static bool is_aside(const struct mosaicum_table *t, size_t row) {
+    for (size_t c = 0; c < t->column_count; c++)
+        if (t->cells[row * t->column_count + c].text[0] == '(')
+            return true;
+    return false;
+}
+
 static void print_table(const struct cli *cli, const struct mosaicum_table *t, FILE *to) {
     struct libscols_table *table = scols_new_table();
     if (!table)
@@ -157,8 +165,11 @@ static void print_table(const struct cli *cli, const struct mosaicum_table *t, F
     }
     for (size_t r = 0; r < t->row_count; r++) {
         struct libscols_line *line = scols_table_new_line(table, NULL);
-        if (line)
-            fill_line(line, t, r);
+        if (!line)
+            continue;
+        fill_line(line, t, r);
+        if (cli->color && is_aside(t, r))
+            scols_line_set_color(line, "\033[90m");
     }
     scols_print_table(table);
     scols_unref_table(table);

@@ -55,25 +55,74 @@ static void check_pair(const struct view *v, const struct mos_placement *a,
         }
 }
 
+/* The part of a RAM range that every board has. */
+static struct mos_ram_span smallest(const struct mos_ram *ram) {
+    struct mos_ram_span s = {mos_has(ram->start) ? ram->start->number : 0, 0};
+    for (size_t i = 0; i < ram->sizes.count; i++)
+        if (mos_has(ram->sizes.items[i]) && (!s.length || ram->sizes.items[i]->number < s.length))
+            s.length = ram->sizes.items[i]->number;
+    return s;
+}
+
+static bool in_some_ram(const struct view *v, struct mos_ram_span s) {
+    const struct mos_named *ram = &v->plan->board->hardware->ram;
+    for (size_t i = 0; i < ram->count; i++) {
+        struct mos_ram_span r = smallest(ram->items[i]);
+        if (s.start >= r.start && s.length <= r.length && s.start - r.start <= r.length - s.length)
+            return true;
+    }
+    return false;
+}
+
 static void check_outside(const struct view *v, const struct mos_placement *p) {
-    const struct mos_ram_map *ram = &v->plan->ram;
     for (size_t i = 0; i < MOS_RANGE_COUNT; i++) {
         struct mos_ram_span s = p->ranges[i];
-        if (!s.length || (s.start >= ram->start && s.length <= ram->length &&
-                          s.start - ram->start <= ram->length - s.length))
+        if (!s.length || in_some_ram(v, s))
             continue;
         const struct mos_ram *def = v->plan->board->hardware->ram.items[0];
+        struct mos_ram_span ram = smallest(def);
         struct mos_finding *f = mos_find(
             v->list, MOS_RULE_RAM_OUTSIDE, "Entry %s: the %s (%s, %s) lies outside the RAM.",
             v->e->def->r.name, p->what, range_names[i], span_text(v, s));
         mos_finding_at(v->list, f, p->place);
         mos_finding_at(v->list, f, def->start->place);
-        mos_finding_why(v->list, f, "RAM %s in its smallest size goes from %s to %s.", def->r.name,
-                        mos_address_text(v->arena, ram->start),
-                        mos_address_text(v->arena, ram->start + ram->length));
+        mos_finding_why(v->list, f, "RAM %s in its smallest size goes from %s.", def->r.name,
+                        span_text(v, ram));
         mos_finding_try(v->list, f,
                         p->given ? "Leave the address out: then one is chosen."
                                  : "Less content, or more RAM.");
+        return;
+    }
+}
+
+/* What a held range covers: a place of its own, or the end of the first RAM range. */
+static struct mos_ram_span held_span(const struct view *v, const struct mos_held *h) {
+    const struct mos_ram_map *ram = &v->plan->ram;
+    if (mos_has(h->start) && mos_has(h->size))
+        return (struct mos_ram_span){h->start->number, h->size->number};
+    if (mos_has(h->top) && h->top->number <= ram->length)
+        return (struct mos_ram_span){ram->start + ram->length - h->top->number, h->top->number};
+    return (struct mos_ram_span){0, 0};
+}
+
+static void check_held(const struct view *v, const struct mos_placement *p) {
+    const struct mos_named *held = &v->plan->board->hardware->held;
+    for (size_t i = 0; i < held->count * MOS_RANGE_COUNT; i++) {
+        const struct mos_held *h = held->items[i / MOS_RANGE_COUNT];
+        struct mos_ram_span s = p->ranges[i % MOS_RANGE_COUNT], x = held_span(v, h);
+        if (!s.length || !x.length || s.start >= x.start + x.length ||
+            x.start >= s.start + s.length)
+            continue;
+        struct mos_finding *f =
+            mos_find(v->list, MOS_RULE_RAM_HELD,
+                     "Entry %s: the %s (%s, %s) lies in RAM that belongs to %s.", v->e->def->r.name,
+                     p->what, range_names[i % MOS_RANGE_COUNT], span_text(v, s), h->r.name);
+        mos_finding_at(v->list, f, p->place);
+        mos_finding_at(v->list, f, h->r.key_place);
+        mos_finding_why(v->list, f, "%s holds %s.", h->r.name, span_text(v, x));
+        mos_finding_try(v->list, f,
+                        p->given ? "Leave the address out: then one is chosen."
+                                 : "Less content, or a smaller held range.");
         return;
     }
 }
@@ -107,6 +156,7 @@ void mos_rule_ram(const struct mos_plan *plan) {
                                                    &e->step.ramdisk};
         for (size_t k = 0; k < 3; k++) {
             check_outside(&v, all[k]);
+            check_held(&v, all[k]);
             check_alignment(&v, all[k]);
             for (size_t n = k + 1; n < 3; n++)
                 check_pair(&v, all[k], all[n]);

@@ -14,8 +14,8 @@ static char *built; /* the demo, built once */
 static json_t *ledger(void) {
     if (!built) {
         built = test_folder("ledger");
-        CU_ASSERT(runs(0, "'%s' --no-cache -q -w '%s/demo/saltmarsh' build --out '%s'", MOSAICUM_PROGRAM,
-                       MOSAICUM_SOURCE, built));
+        CU_ASSERT(runs(0, "'%s' --no-cache -q -w '%s/demo/saltmarsh' build --out '%s'",
+                       MOSAICUM_PROGRAM, MOSAICUM_SOURCE, built));
     }
     json_t *d = json_load_file(path_in(built, "curlew/ledger.json"), 0, NULL);
     CU_ASSERT_PTR_NOT_NULL_FATAL(d);
@@ -64,7 +64,8 @@ static void spans_are_true(void) {
     json_array_foreach(json_object_get(image, "spans"), i, o) {
         uint64_t offset = (uint64_t)json_integer_value(json_object_get(o, "offset"));
         uint64_t length = (uint64_t)json_integer_value(json_object_get(o, "length"));
-        bool zero = strcmp(text(o, "kind"), "zero") == 0, data = strcmp(text(o, "kind"), "data") == 0;
+        bool zero = strcmp(text(o, "kind"), "zero") == 0,
+             data = strcmp(text(o, "kind"), "data") == 0;
         kinds[data ? 0 : zero ? 1 : 2]++;
         for (uint64_t s = offset / 512; s < (offset + length + 511) / 512; s++)
             CU_ASSERT_EQUAL(covered[s]++, 0);
@@ -142,6 +143,7 @@ static void running_out_of_memory_loses_nothing(void) {
     CU_ASSERT(failed > 60);
 }
 
-SUITE(ledger_suite, {"inputs and outputs", inputs_and_outputs_have_their_hashes}, {"spans", spans_are_true},
-      {"chunks", chunks_have_their_hashes}, {"nothing private", nothing_private_is_in_it},
+SUITE(ledger_suite, {"inputs and outputs", inputs_and_outputs_have_their_hashes},
+      {"spans", spans_are_true}, {"chunks", chunks_have_their_hashes},
+      {"nothing private", nothing_private_is_in_it},
       {"memory runs out", running_out_of_memory_loses_nothing});

@@ -109,12 +109,16 @@ static void the_store_is_never_believed_blindly(void) {
 
 /* ---- the platform ---- */
 
-static struct mos_program_result run_program(const char *script, size_t limit, unsigned seconds, int *e) {
+static struct mos_program_result run_program(const char *script, size_t limit, unsigned seconds,
+                                             int *e) {
     struct core c;
     core_start(&c);
     const char *const arguments[] = {"sh", "-c", script, NULL};
-    struct mos_program p = {.arguments = arguments, .input = "abc", .input_length = 3,
-                            .output_limit = limit, .seconds = seconds};
+    struct mos_program p = {.arguments = arguments,
+                            .input = "abc",
+                            .input_length = 3,
+                            .output_limit = limit,
+                            .seconds = seconds};
     struct mos_program_result r = {0};
     *e = c.ctx.host->run(c.ctx.host, &p, &r);
     core_end(&c);
@@ -185,10 +189,12 @@ static void trees_are_removed_without_leaving_them(void) {
     CU_ASSERT_EQUAL(c.ctx.host->remove_tree(c.ctx.host, path_in(folder, "tree")), 0);
     CU_ASSERT_FALSE(exists(path_in(folder, "tree")));
     CU_ASSERT_TRUE(exists(path_in(folder, "outside/kept")));
-    CU_ASSERT_EQUAL(c.ctx.host->remove_tree(c.ctx.host, path_in(folder, "tree")), 0); /* may be absent */
+    CU_ASSERT_EQUAL(c.ctx.host->remove_tree(c.ctx.host, path_in(folder, "tree")),
+                    0); /* may be absent */
     core_end(&c);
 }
 
-SUITE(build_suite, {"chunk hashes", chunk_hashes_are_of_the_final_bytes}, {"sets", sets_appear_as_a_whole},
-      {"the store", the_store_is_never_believed_blindly}, {"programs", programs_have_limits},
-      {"workers", workers_keep_their_order}, {"removing trees", trees_are_removed_without_leaving_them});
+SUITE(build_suite, {"chunk hashes", chunk_hashes_are_of_the_final_bytes},
+      {"sets", sets_appear_as_a_whole}, {"the store", the_store_is_never_believed_blindly},
+      {"programs", programs_have_limits}, {"workers", workers_keep_their_order},
+      {"removing trees", trees_are_removed_without_leaving_them});

@@ -47,8 +47,9 @@ static size_t make_regions(uint64_t *seed, struct wanted *w) {
 
 static const char *text_of(struct core *c, const struct wanted *w, size_t count) {
     struct mos_buf b = {.arena = c->ctx.arena};
-    mos_buf_text(&b, "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 256 MiB, "
-                     "erase: 4 MiB}}}\nlayout:\n  card:\n    table: {kind: gpt}\n    regions:\n");
+    mos_buf_text(&b,
+                 "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 256 MiB, "
+                 "erase: 4 MiB}}}\nlayout:\n  card:\n    table: {kind: gpt}\n    regions:\n");
     for (size_t i = 0; i < count; i++) {
         mos_buf_printf(&b, "      r%zu: {", i);
         if (w[i].partition)
@@ -115,14 +116,18 @@ static void random_layouts_are_sound(void) {
 static void identities_are_derived(void) {
     static const char text[] =
         "mosaicum: 1\nboard: curlew\nhardware: {media: {a: {kind: sd, size: 64 MiB}, b: {kind: sd, "
-        "size: 64 MiB}}}\nlayout:\n  a: {table: {kind: gpt}, regions: {x: {number: 1, size: 1 MiB}, "
-        "y: {number: 2, size: 1 MiB}}}\n  b: {table: {kind: gpt}, regions: {x: {number: 1, size: 1 MiB}}}\n";
+        "size: 64 MiB}}}\nlayout:\n  a: {table: {kind: gpt}, regions: {x: {number: 1, size: 1 "
+        "MiB}, "
+        "y: {number: 2, size: 1 MiB}}}\n  b: {table: {kind: gpt}, regions: {x: {number: 1, size: 1 "
+        "MiB}}}\n";
     struct core c, d;
     core_start(&c);
     core_start(&d);
     struct mos_plan *p = plan_of(&c, text), *q = plan_of(&d, text);
-    const struct mos_medium_plan *a = mos_vec_pointer(&p->media, 0), *b = mos_vec_pointer(&p->media, 1);
-    const struct mos_region_plan *ax = mos_vec_pointer(&a->regions, 0), *ay = mos_vec_pointer(&a->regions, 1);
+    const struct mos_medium_plan *a = mos_vec_pointer(&p->media, 0),
+                                 *b = mos_vec_pointer(&p->media, 1);
+    const struct mos_region_plan *ax = mos_vec_pointer(&a->regions, 0),
+                                 *ay = mos_vec_pointer(&a->regions, 1);
     const struct mos_region_plan *bx = mos_vec_pointer(&b->regions, 0);
     const uint8_t *const all[] = {a->id, b->id, ax->id, ay->id, bx->id};
     for (size_t i = 0; i < 5; i++)
@@ -140,22 +145,26 @@ static void one_cause_has_one_finding(void) {
         "layout: {card: {table: {kind: gtp}, regions: {a: {number: 1, size: 1 MiB}}}}\n",
         "layout: {card: {table: {kind: gpt}, regions: {a: {number: 1, size: 1 Mib}}}}\n",
         "layout: {card: {table: {kind: gpt}, regions: {a: {at: 1 MiB, environment: man}}}}\n",
-        "layout: {card: {table: {kind: gpt}, regions: {a: {number: 1, size: 1 MiB, volume: {kind: etx4}}}}}\n",
+        "layout: {card: {table: {kind: gpt}, regions: {a: {number: 1, size: 1 MiB, volume: {kind: "
+        "etx4}}}}}\n",
         "stages: {first: {piece: x}}\nlayout: {card: {regions: {a: {at: 1 MiB, stage: first}}}}\n",
         "kernel: {image: x}\nboot: {entries: {main: {flags: [rdinit]}}}\n"};
     for (size_t i = 0; i < sizeof boards / sizeof *boards; i++) {
         struct core c;
         core_start(&c);
         plan_of(&c, mos_printf(c.ctx.arena,
-                               "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 64 MiB}}}\n%s",
+                               "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, "
+                               "size: 64 MiB}}}\n%s",
                                boards[i]));
         if (c.ctx.findings.items.count != 1)
             for (size_t k = 0; k < c.ctx.findings.items.count; k++)
-                fprintf(stderr, "\n%s", ((struct mos_finding *)mos_vec_pointer(&c.ctx.findings.items, k))->message);
+                fprintf(stderr, "\n%s",
+                        ((struct mos_finding *)mos_vec_pointer(&c.ctx.findings.items, k))->message);
         CU_ASSERT_EQUAL(c.ctx.findings.items.count, 1);
         core_end(&c);
     }
 }
 
-SUITE(plan_suite, {"random layouts", random_layouts_are_sound}, {"identities", identities_are_derived},
+SUITE(plan_suite, {"random layouts", random_layouts_are_sound},
+      {"identities", identities_are_derived},
       {"one cause, one finding", one_cause_has_one_finding});

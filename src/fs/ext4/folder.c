@@ -111,8 +111,6 @@ void ext4_write_folders(struct ext4 *v) {
     struct folder f = {.v = v, .blocks = {.arena = v->base.ctx->arena}};
     uint32_t found;
     bool own = mos_inv_find(inv, "lost+found", &found);
-    if (own && mos_inv_node(inv, found)->type != MOS_ENTRY_FOLDER)
-        own = false;
     number_inodes(v, own);
     write_folder(&f, 0, !own);
     for (uint32_t i = 1; i < inv->count; i++)
