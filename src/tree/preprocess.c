@@ -110,19 +110,25 @@ static void read_markers(struct mos_dts *d, struct mos_dts_text *t,
 /* The first line that the preprocessor complains about: "path:line:column: error: text". */
 static void report_preprocessor(struct mos_dts *d, const struct mos_source *source,
                                 const char *errors) {
+    struct mos_arena *arena = d->ctx->arena;
     const char *word = strstr(errors, "error: ");
     size_t n = word ? strcspn(word + 7, "\n") : 0;
     struct mos_finding *f =
         mos_find(&d->ctx->findings, MOS_RULE_TREE_SYNTAX, "The C preprocessor refuses %s: %.*s.",
                  source->shown_path, (int)n, word ? word + 7 : "");
-    const char *start = word;
-    while (start && start > errors && start[-1] != '\n')
+    const char *start = word ? word : errors;
+    while (start > errors && start[-1] != '\n')
         start--;
-    size_t path = strlen(source->shown_path);
-    unsigned long line = 1;
-    if (start && strncmp(start, source->shown_path, path) == 0 && start[path] == ':')
-        line = strtoul(start + path + 1, NULL, 10);
-    size_t at = mos_source_line_start(source, (unsigned)line), length;
+    size_t path = strcspn(start, ":\n");
+    unsigned line = start[path] == ':' ? (unsigned)strtoul(start + path + 1, NULL, 10) : 1;
+    const char *name = inside(arena, mos_strndup(arena, start, path));
+    if (*start != '/' && name && strcmp(name, source->shown_path) != 0 &&
+        mos_exists(d->ctx, mos_path_join(arena, d->root, name))) {
+        const struct mos_source *other =
+            mos_source_load(d->ctx, mos_path_join(arena, d->root, name), name, MOS_DTS_LIMIT);
+        source = other ? other : source;
+    }
+    size_t at = mos_source_line_start(source, line), length;
     mos_source_line(source, at, &length);
     mos_finding_at(&d->ctx->findings, f, mos_place_at(source, at, length));
     d->failed = true;

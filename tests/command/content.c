@@ -1,0 +1,141 @@
+/* Pieces, archives and what is kept between runs. */
+#include "support.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+static char *copy_of_demo(const char *name) {
+    char *w = test_folder(name);
+    copy_folder(path_in(MOSAICUM_SOURCE, "demo/saltmarsh"), w);
+    return w;
+}
+
+static void edit(const char *w, const char *expression) {
+    CU_ASSERT_TRUE_FATAL(runs(0, "sed -i '%s' '%s/boards/curlew.yaml'", expression, w));
+}
+
+static size_t findings(const char *w, const char *options, const char *rule) {
+    struct outcome o = run_shell("'%s' %s --json -w '%s' check", MOSAICUM_PROGRAM, options, w);
+    json_t *d = json_loads(o.out, 0, NULL), *f;
+    size_t i, n = 0;
+    json_array_foreach(json_object_get(d, "findings"), i, f) n +=
+        strcmp(json_string_value(json_object_get(f, "rule")), rule) == 0;
+    json_decref(d);
+    outcome_free(&o);
+    return n;
+}
+
+/* Cold, warm, after a change, and with a damaged store: always the same answer. */
+static void the_store_changes_nothing_but_time(void) {
+    char *w = copy_of_demo("stored"), *store = test_folder("store");
+    char options[200];
+    setenv("XDG_CACHE_HOME", store, 1);
+    snprintf(options, sizeof options, "%s", "");
+    for (int i = 0; i < 2; i++)
+        CU_ASSERT(runs(0, "'%s' -w '%s' build --out '%s/out%d'", MOSAICUM_PROGRAM, w, w, i));
+    CU_ASSERT(runs(0, "cmp '%s/out0/curlew/card.img' '%s/out1/curlew/card.img'", w, w));
+    CU_ASSERT(runs(0,
+                   "for f in '%s'/mosaicum/*; do printf xx | dd of=\"$f\" bs=1 seek=9 conv=notrunc "
+                   "2>/dev/null; done",
+                   store));
+    CU_ASSERT(runs(0,
+                   "'%s' -w '%s' build --out '%s/out2' && cmp '%s/out0/curlew/card.img' "
+                   "'%s/out2/curlew/card.img'",
+                   MOSAICUM_PROGRAM, w, w, w, w));
+    edit(w, "s/only: \\[lib.modules\\]/only: [boot]/");
+    CU_ASSERT_EQUAL(findings(w, options, "piece.missing"), 0);
+    CU_ASSERT(runs(0, "cd '%s' && printf broken > pieces/rootfs.tar.zst", w));
+    struct outcome o = run_shell("'%s' -w '%s' check", MOSAICUM_PROGRAM, w);
+    CU_ASSERT_EQUAL(o.status, 3);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "rootfs"));
+    outcome_free(&o);
+    unsetenv("XDG_CACHE_HOME");
+}
+
+static void members_of_archives_are_pieces(void) {
+    char *w = copy_of_demo("members");
+    CU_ASSERT_EQUAL(findings(w, "--no-cache", "piece.missing"), 0);
+    edit(w, "s#path: boot/Image#path: boot/image#");
+    CU_ASSERT_EQUAL(findings(w, "--no-cache", "piece.missing"), 1);
+    edit(w, "s#path: boot/image}#path: boot/Image, sha256: "
+            "0000000000000000000000000000000000000000000000000000000000000000}#");
+    CU_ASSERT_EQUAL(findings(w, "--no-cache", "piece.hash"), 1);
+}
+
+static void links_do_not_lead_out(void) {
+    char *w = copy_of_demo("links");
+    CU_ASSERT(runs(0, "cd '%s/pieces' && mv first.bin real.bin && ln -s real.bin first.bin", w));
+    CU_ASSERT_EQUAL(findings(w, "--no-cache", "piece.path"), 0);
+    CU_ASSERT(runs(0, "cd '%s/pieces' && ln -sf /etc/passwd first.bin", w));
+    CU_ASSERT_EQUAL(findings(w, "--no-cache", "piece.path"), 1);
+    CU_ASSERT(runs(0,
+                   "cd '%s/pieces' && rm first.bin && mv real.bin first.bin && mkdir ../t && echo "
+                   "x > ../t/f && "
+                   "tar -C ../t --transform 's#^f#../f#' -P -cf rootfs.tar.zst f",
+                   w));
+    CU_ASSERT_EQUAL(findings(w, "--no-cache", "piece.path"), 1);
+}
+
+/* Two entries: both in the script, the first one first; shared files only once. */
+static void fallbacks_follow_in_the_script(void) {
+    char *w = copy_of_demo("fallback");
+    edit(w, "s/^    main:$/    spare: {kernel: kernel, tree: main, arguments: {root: <root>, "
+            "panic: 5}}\\n    main:/");
+    CU_ASSERT(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
+    char *script = read_whole(path_in(w, "out/curlew/boot-script.txt"), NULL);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(script);
+    char *first = strstr(script, "Entry spare"), *second = strstr(script, "Entry main");
+    CU_ASSERT(first && second && first < second);
+    CU_ASSERT_PTR_NOT_NULL(strstr(script, " panic=5\""));
+    free(script);
+    int status;
+    json_t *d = run_json(&status, "inspect '%s/out/curlew/card.img'", w);
+    char *all = json_dumps(d, 0);
+    CU_ASSERT_PTR_NOT_NULL(strstr(all, "kernel, main.dtb, boot.scr"));
+    free(all);
+    json_decref(d);
+}
+
+static void damage_is_shown_by_inspect(void) {
+    char *w = copy_of_demo("damaged");
+    CU_ASSERT(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
+    static const struct {
+        unsigned long long offset;
+        const char *problem;
+    } places[] = {{512 + 20, "sum of the primary GPT header"},
+                  {1024 + 33, "sum of the primary GPT entries"},
+                  {(68ull << 20) + 1024 + 100, "sum of the superblock"}};
+    for (size_t i = 0; i < 3; i++) {
+        int status;
+        CU_ASSERT(runs(0,
+                       "cp --sparse=always '%s/out/curlew/card.img' '%s/bad' && printf '\\377' | "
+                       "dd of='%s/bad' bs=1 seek=%llu conv=notrunc 2>/dev/null",
+                       w, w, w, places[i].offset));
+        json_t *d = run_json(&status, "inspect '%s/bad'", w);
+        char *all = json_dumps(d, 0);
+        CU_ASSERT_EQUAL(status, 1);
+        CU_ASSERT_PTR_NOT_NULL(strstr(all, places[i].problem));
+        CU_ASSERT_PTR_NOT_NULL(
+            strstr(all, "kernel, main.dtb, boot.scr")); /* the rest is still read */
+        free(all);
+        json_decref(d);
+    }
+}
+
+/* With no date in the workspace, SOURCE_DATE_EPOCH gives it; without that a fixed one. */
+static void dates_come_from_the_definition(void) {
+    char *w = copy_of_demo("dates");
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    CU_ASSERT(runs(0,
+                   "cd '%s' && env -u SOURCE_DATE_EPOCH '%s' --no-cache -q build --out a && "
+                   "SOURCE_DATE_EPOCH=1767225600 '%s' --no-cache -q build --out b && cmp "
+                   "a/curlew/card.img b/curlew/card.img && "
+                   "SOURCE_DATE_EPOCH=1700000000 '%s' --no-cache -q build --out c && ! cmp -s "
+                   "a/curlew/card.img c/curlew/card.img",
+                   w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+}
+
+SUITE(content_suite, {"the store", the_store_changes_nothing_but_time},
+      {"members of archives", members_of_archives_are_pieces}, {"links", links_do_not_lead_out},
+      {"fallbacks", fallbacks_follow_in_the_script}, {"damage", damage_is_shown_by_inspect},
+      {"dates", dates_come_from_the_definition});
