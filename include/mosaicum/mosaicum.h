@@ -43,7 +43,7 @@ enum mosaicum_status mosaicum_check(mosaicum *m, const char *const *boards, size
 /* check, then images and ledger under OUT/BOARD; out NULL: "out" in the workspace. */
 enum mosaicum_status mosaicum_build(mosaicum *m, const char *const *boards, size_t count,
                                     const char *out);
-/* Part of a resolved definition: one of mosaicum_show_parts(); board NULL where there is one. */
+/* Part of a resolved definition: layout, ram, boot or all; board NULL where there is one. */
 enum mosaicum_status mosaicum_show(mosaicum *m, const char *board, const char *part);
 /* What is in a disk image. */
 enum mosaicum_status mosaicum_inspect(mosaicum *m, const char *image);
@@ -51,8 +51,6 @@ enum mosaicum_status mosaicum_inspect(mosaicum *m, const char *image);
 const char *mosaicum_explain(const char *rule, const char **near);
 /* Writes the demo workspace into a new or empty folder. */
 enum mosaicum_status mosaicum_demo(mosaicum *m, const char *folder);
-
-const char *const *mosaicum_show_parts(void); /* NULL-terminated */
 
 struct mosaicum_rule {
     const char *id, *title, *severity;

@@ -24,8 +24,9 @@ static const char *place_text(mosaicum *m, struct mos_place place) {
 
 static const char *holds_text(mosaicum *m, const struct mos_region_plan *r) {
     if (r->fs)
-        return mos_printf(m->arena, "%s%s%s", r->fs->name, *r->wish.label ? " " : "",
-                          r->wish.label ? r->wish.label : "");
+        return *mos_text_or(r->def->volume->label, "")
+                   ? mos_printf(m->arena, "%s %s", r->fs->name, r->def->volume->label->text)
+                   : r->fs->name;
     if (r->environment)
         return mos_printf(m->arena, "environment %s", r->environment->def->r.name);
     if (mos_has(r->def->stage))
@@ -197,11 +198,6 @@ static const struct {
     void (*show)(mosaicum *m, const struct mos_plan *plan);
 } parts[] = {{"layout", show_layout}, {"ram", show_ram}, {"boot", show_boot}, {"all", show_all}};
 enum { PARTS = sizeof parts / sizeof *parts };
-
-const char *const *mosaicum_show_parts(void) {
-    static const char *const names[PARTS + 1] = {"layout", "ram", "boot", "all", NULL};
-    return names;
-}
 
 bool show_part(mosaicum *m, const struct mos_plan *plan, const char *part) {
     const char *names[PARTS];

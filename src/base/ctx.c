@@ -91,8 +91,3 @@ const char *mos_path_folder(struct mos_arena *arena, const char *path) {
         return ".";
     return slash == path ? "/" : mos_strndup(arena, path, (size_t)(slash - path));
 }
-
-const char *mos_path_name(const char *path) {
-    const char *slash = strrchr(path, '/');
-    return slash ? slash + 1 : path;
-}

@@ -34,7 +34,6 @@ bool mos_hash_file(const struct mos_host *host, const char *path, uint8_t out[MO
 /* "folder/name"; the name alone when the folder is "" or ".". */
 const char *mos_path_join(struct mos_arena *arena, const char *folder, const char *name);
 const char *mos_path_folder(struct mos_arena *arena, const char *path); /* "." without a slash */
-const char *mos_path_name(const char *path);
 
 static inline bool mos_exists(const struct mos_ctx *ctx, const char *path) {
     struct mos_file_info info;

@@ -211,7 +211,3 @@ size_t mos_image_chunks(const struct mos_image *image) {
 const uint8_t *mos_image_chunk_hash(const struct mos_image *image, size_t chunk) {
     return image->chunks[chunk].hash;
 }
-
-uint64_t mos_image_size(const struct mos_image *image) {
-    return image->io.size;
-}

@@ -16,6 +16,5 @@ bool mos_image_finish(struct mos_image *image, uint8_t hash[MOS_SHA256_SIZE]);
 void mos_image_abandon(struct mos_image *image);
 size_t mos_image_chunks(const struct mos_image *image);
 const uint8_t *mos_image_chunk_hash(const struct mos_image *image, size_t chunk);
-uint64_t mos_image_size(const struct mos_image *image);
 
 #endif

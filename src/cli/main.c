@@ -40,6 +40,14 @@ static const struct poptOption table[] = {
     {"version", 0, POPT_ARG_NONE, &options.version, 0, "the version", NULL},
     POPT_TABLEEND};
 
+/* One row of the help; the first column is counted in characters, not bytes. */
+static void print_row(FILE *to, const char *left, const char *right) {
+    size_t n = 0;
+    for (const char *p = left; *p; p++)
+        n += ((unsigned char)*p & 0xc0) != 0x80;
+    fprintf(to, "  %s%*s%s\n", left, n < 22 ? (int)(22 - n) : 1, "", right);
+}
+
 static void print_help(const struct cli *cli, FILE *to) {
     fprintf(to, "%smosaicum%s checks what is on a board against itself, and builds its images.\n\n",
             style(cli, STYLE_STRONG), style(cli, STYLE_END));
@@ -47,7 +55,7 @@ static void print_help(const struct cli *cli, FILE *to) {
     for (size_t i = 0; command_at(i); i++) {
         char left[64];
         snprintf(left, sizeof left, "%s %s", command_at(i)->name, command_at(i)->usage);
-        fprintf(to, "  %-26s %s\n", left, command_at(i)->about);
+        print_row(to, left, command_at(i)->about);
     }
     fprintf(to, "\nOptions:\n");
     for (const struct poptOption *o = table; o->longName; o++) {
@@ -55,7 +63,7 @@ static void print_help(const struct cli *cli, FILE *to) {
         snprintf(left, sizeof left, "%s%c%s --%s %s", o->shortName ? "-" : "",
                  o->shortName ? o->shortName : ' ', o->shortName ? "," : "  ", o->longName,
                  o->argDescrip ? o->argDescrip : "");
-        fprintf(to, "  %-26s %s\n", left, o->descrip);
+        print_row(to, left, o->descrip);
     }
     fprintf(to, "\nExit status: 0 done, 1 findings, 2 wrong usage or unreadable file,\n"
                 "3 the system failed, 4 refused for safety.\n");

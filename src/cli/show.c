@@ -13,8 +13,8 @@ static int run(struct cli *cli) {
 
 const struct command command_show = {
     .name = "show",
-    .usage = "[BOARD] layout|ram|boot|all",
-    .about = "one side of a board, with everything worked out",
+    .usage = "[BOARD] PART",
+    .about = "layout, ram, boot or all of a board, with everything worked out",
     .least = 1,
     .most = 2,
     .run = run,

@@ -17,7 +17,6 @@ struct mos_value {
     bool broken;
     const void *target;               /* references: the record that is meant */
     const struct mos_value *replaced; /* what this value took the place of, or NULL */
-    const char *derived;              /* how Mosaicum came to it; NULL: it was written down */
 };
 
 /* What every map in a definition carries. */
@@ -215,8 +214,4 @@ static inline const char *mos_text_or(const struct mos_value *v, const char *oth
 
 /* The item of that name, or NULL. */
 void *mos_named_get(const struct mos_named *named, const char *name);
-/* A value that Mosaicum worked out itself. */
-struct mos_value *mos_value_derived(struct mos_ctx *ctx, const char *text, uint64_t number,
-                                    const char *how);
-
 #endif

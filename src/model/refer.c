@@ -160,12 +160,3 @@ void *mos_named_get(const struct mos_named *named, const char *name) {
             return named->items[i];
     return NULL;
 }
-
-struct mos_value *mos_value_derived(struct mos_ctx *ctx, const char *text, uint64_t number,
-                                    const char *how) {
-    struct mos_value *v = mos_alloc(ctx->arena, sizeof *v);
-    v->text = text;
-    v->number = number;
-    v->derived = how;
-    return v;
-}

@@ -248,8 +248,7 @@ static void set_size(struct mos_plan *plan, struct mos_medium_plan *m, struct mo
     } else if (!size) {
         r->length = rom && mos_has(rom->limit) ? bytes_of(m, rom->limit) : natural_size(m, r);
         bool silent = (r->piece && !r->piece->found) || r->def->r.broken ||
-                      (r->def->stage && !r->piece) ||
-                      (r->def->environment && !r->environment);
+                      (r->def->stage && !r->piece) || (r->def->environment && !r->environment);
         if (!r->length && !silent) {
             struct mos_finding *f =
                 complain(plan, r->def->r.key_place,

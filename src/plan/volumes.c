@@ -194,7 +194,7 @@ static bool incomplete(const struct mos_plan *plan, const struct mos_region_plan
         const struct mos_fill *f = v->fills.items[i];
         const struct mos_value *ref = f->archive ? f->archive : f->piece;
         const struct mos_piece_plan *p = mos_has(ref) ? mos_plan_piece(plan, ref->target) : NULL;
-        if (f->r.broken || (ref && (!p || !p->found)))
+        if (f->r.broken || (ref != NULL && (p == NULL || !p->found)))
             return true;
     }
     return false;

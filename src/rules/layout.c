@@ -94,11 +94,13 @@ static void sum_too_big(const struct view *v) {
                     size_text(v, v->m->needed - v->m->size));
 }
 
-static bool inside_spans(const struct view *v, const struct mos_region_plan *r) {
+/* The part of the table that a region lies over; NULL: none. */
+static const struct mos_table_span *covered_span(const struct view *v,
+                                                 const struct mos_region_plan *r) {
     for (size_t i = 0; i < v->m->span_count; i++)
         if (r->start < v->m->spans[i].end && v->m->spans[i].start < end_of(r))
-            return true;
-    return false;
+            return &v->m->spans[i];
+    return NULL;
 }
 
 static void beyond_medium(const struct view *v, const struct mos_region_plan *r) {
@@ -115,56 +117,9 @@ static void beyond_medium(const struct view *v, const struct mos_region_plan *r)
                         mos_size_about(v->arena, v->m->usable_end - r->start));
 }
 
-static void covers_table(const struct view *v, const struct mos_region_plan *r) {
-    const struct mos_table_span *hit = NULL;
-    uint64_t first_free = 0;
-    for (size_t i = 0; i < v->m->span_count; i++)
-        if (r->start < v->m->spans[i].end && v->m->spans[i].start < end_of(r) && !hit)
-            hit = &v->m->spans[i];
-    for (size_t i = 0; i < v->m->span_count; i++)
-        if (v->m->spans[i].start < v->m->size / 2)
-            first_free = mos_max(first_free, v->m->spans[i].end);
-    struct mos_finding *f =
-        mos_find(v->list, MOS_RULE_LAYOUT_COVERS_TABLE, "Region %s (%s of %s) lies over %s (%s).",
-                 r->name, mos_span_text(v->arena, r->start, end_of(r)), v->m->name, hit->name,
-                 mos_span_text(v->arena, hit->start, hit->end));
-    add_region(v, f, r);
-    mos_finding_at(v->list, f, v->m->def->table->kind->place);
-    uint32_t entries = v->m->table->entries_below(v->m->sector, r->start);
-    if (entries && entries < v->m->entries) {
-        mos_finding_why(
-            v->list, f,
-            "A %s of %u entries needs the medium up to %s; %u entries would end below %s.",
-            v->m->table->title, v->m->entries, size_text(v, first_free), entries,
-            size_text(v, r->start));
-        mos_finding_try(v->list, f, "table: {kind: %s, entries: %u}%s.", v->m->table->name, entries,
-                        r->from_rom ? ""
-                                    : mos_printf(v->arena, ", or at: %s for %s",
-                                                 size_text(v, first_free), r->name));
-    } else {
-        mos_finding_why(v->list, f, "The loader and the kernel find partitions only through it.");
-        mos_finding_try(v->list, f, "at: %s is the first free place.", size_text(v, first_free));
-    }
-}
-
-static void check_ends(const struct view *v, bool rest_is_wrong) {
-    if (v->m->overflows && !rest_is_wrong)
-        sum_too_big(v);
-    for (size_t i = 0; i < v->m->regions.count; i++) {
-        const struct mos_region_plan *r = region(v, i);
-        if (!r->placed || (r->chosen && v->m->overflows))
-            continue;
-        if (end_of(r) > v->m->size || r->start >= v->m->usable_end)
-            beyond_medium(v, r);
-        else if (inside_spans(v, r))
-            covers_table(v, r);
-    }
-}
-
-/* ---- names, numbers, rest ---- */
-
-static void repeated(const struct view *v, const char *what, const char *value, struct mos_place a,
-                     struct mos_place b) {
+static void covers_table(const struct view *v, const struct mos_region_plan *r,
+                         const struct mos_table_span *hit) {
+    uint64_t first_free = v->m->usable_start;
     struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_NAME_REPEATED,
                                      "Two regions of %s have the %s %s.", v->m->name, what, value);
     mos_finding_at(v->list, f, a);
