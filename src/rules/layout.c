@@ -103,6 +103,17 @@ static const struct mos_table_span *covered_span(const struct view *v,
     return NULL;
 }
 
+/* What a region could grow to, in whole MiB. */
+static void try_to_end_before(const struct view *v, struct mos_finding *f,
+                              const struct mos_region_plan *r) {
+    uint64_t room = r->start < v->m->usable_end ? v->m->usable_end - r->start : 0;
+    if (room >= 1 << 20)
+        mos_finding_try(v->list, f, "size: rest, or at most %s.",
+                        size_text(v, mos_round_down(room, 1 << 20)));
+    else
+        mos_finding_try(v->list, f, "Move it forward, or demand a larger medium.");
+}
+
 static void beyond_medium(const struct view *v, const struct mos_region_plan *r) {
     struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_BEYOND_MEDIUM,
                                      "Region %s ends at %s, past the end of %s.", r->name,
@@ -112,14 +123,56 @@ static void beyond_medium(const struct view *v, const struct mos_region_plan *r)
     mos_finding_why(v->list, f, "%s is only sure to have %s%s.", v->m->name,
                     size_text(v, v->m->size),
                     v->m->table ? ", and the end belongs to the table's backup" : "");
-    if (r->start < v->m->usable_end)
-        mos_finding_try(v->list, f, "size: rest, or at most %s.",
-                        mos_size_about(v->arena, v->m->usable_end - r->start));
+    try_to_end_before(v, f, r);
 }
 
 static void covers_table(const struct view *v, const struct mos_region_plan *r,
                          const struct mos_table_span *hit) {
     uint64_t first_free = v->m->usable_start;
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_LAYOUT_COVERS_TABLE, "Region %s (%s of %s) lies over %s (%s).",
+                 r->name, mos_span_text(v->arena, r->start, end_of(r)), v->m->name, hit->name,
+                 mos_span_text(v->arena, hit->start, hit->end));
+    add_region(v, f, r);
+    mos_finding_at(v->list, f, v->m->def->table->kind->place);
+    uint32_t entries = v->m->table->entries_below(v->m->sector, r->start);
+    if (hit->start >= v->m->usable_end) {
+        mos_finding_why(v->list, f, "A table's backup lies at the very end of its medium.");
+        try_to_end_before(v, f, r);
+    } else if (entries && entries < v->m->entries) {
+        mos_finding_why(
+            v->list, f,
+            "A %s of %u entries needs the medium up to %s; %u entries would end below %s.",
+            v->m->table->title, v->m->entries, size_text(v, first_free), entries,
+            size_text(v, r->start));
+        mos_finding_try(v->list, f, "table: {kind: %s, entries: %u}%s.", v->m->table->name, entries,
+                        r->from_rom ? ""
+                                    : mos_printf(v->arena, ", or at: %s for %s",
+                                                 size_text(v, first_free), r->name));
+    } else {
+        mos_finding_why(v->list, f, "The loader and the kernel find partitions only through it.");
+        mos_finding_try(v->list, f, "at: %s is the first free place.", size_text(v, first_free));
+    }
+}
+
+static void check_ends(const struct view *v, bool rest_is_wrong) {
+    if (v->m->overflows && !rest_is_wrong)
+        sum_too_big(v);
+    for (size_t i = 0; i < v->m->regions.count; i++) {
+        const struct mos_region_plan *r = region(v, i);
+        if (!r->placed || (r->chosen && v->m->overflows))
+            continue;
+        if (end_of(r) > v->m->size || r->start >= v->m->usable_end)
+            beyond_medium(v, r);
+        else if (covered_span(v, r))
+            covers_table(v, r, covered_span(v, r));
+    }
+}
+
+/* ---- names, numbers, rest ---- */
+
+static void repeated(const struct view *v, const char *what, const char *value, struct mos_place a,
+                     struct mos_place b) {
     struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_NAME_REPEATED,
                                      "Two regions of %s have the %s %s.", v->m->name, what, value);
     mos_finding_at(v->list, f, a);
