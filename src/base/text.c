@@ -39,6 +39,10 @@ const char *mos_span_text(struct mos_arena *arena, uint64_t start, uint64_t end)
             return mos_printf(arena, "%llu to %llu %s", (unsigned long long)(start / unit),
                               (unsigned long long)(end / unit), binary_units[i].name);
     }
+    if (start % 512 == 0 && end % 512 == 0) /* sectors */
+        return mos_printf(arena, "%llu%s to %llu%s KiB", (unsigned long long)(start / 1024),
+                          start % 1024 ? ".5" : "", (unsigned long long)(end / 1024),
+                          end % 1024 ? ".5" : "");
     return mos_printf(arena, "bytes %llu to %llu", (unsigned long long)start,
                       (unsigned long long)end);
 }

@@ -37,6 +37,8 @@ static void sizes_are_read_and_written(void) {
     }
     CU_ASSERT_STRING_EQUAL(mos_size_about(c.ctx.arena, 1536), "1.5 KiB");
     CU_ASSERT_STRING_EQUAL(mos_span_text(c.ctx.arena, 1 << 20, 1081344), "1024 to 1056 KiB");
+    CU_ASSERT_STRING_EQUAL(mos_span_text(c.ctx.arena, 512, 2048), "0.5 to 2 KiB");
+    CU_ASSERT_STRING_EQUAL(mos_span_text(c.ctx.arena, 1, 2), "bytes 1 to 2");
     core_end(&c);
 }
 
