@@ -1,6 +1,7 @@
 #define _GNU_SOURCE
 #include "support.h"
 
+#include "model/schema.h"
 #include "platform/platform.h"
 
 #include <errno.h>
@@ -197,6 +198,16 @@ size_t count_rule(const struct core *c, enum mos_rule_id rule) {
     for (size_t i = 0; i < c->ctx.findings.items.count; i++)
         n += ((struct mos_finding *)mos_vec_pointer(&c->ctx.findings.items, i))->rule == rule;
     return n;
+}
+
+struct mos_board *board_from_text(struct core *c, const char *text) {
+    const struct mos_source *s = mos_source_make(c->ctx.arena, "board", text, strlen(text), 0);
+    struct mos_node *n = mos_yaml_parse(&c->ctx, s);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(n);
+    struct mos_board *b = mos_alloc(c->ctx.arena, sizeof *b);
+    mos_schema_read(&c->ctx, &mos_board_keys, n, b);
+    mos_schema_refer(&c->ctx, b);
+    return b;
 }
 
 uint64_t random_next(uint64_t *state) {

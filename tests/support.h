@@ -44,6 +44,9 @@ void core_start(struct core *c);
 void core_end(struct core *c);
 size_t count_rule(const struct core *c, enum mos_rule_id rule);
 
+/* A board from the text of its definition; references resolved. */
+struct mos_board *board_from_text(struct core *c, const char *text);
+
 /* ---- random numbers that can be repeated ---- */
 uint64_t random_next(uint64_t *state);
 uint64_t random_below(uint64_t *state, uint64_t n);

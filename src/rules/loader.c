@@ -80,7 +80,7 @@ static void undefined(struct view *v, const struct mos_setenv *s, const struct m
     mos_finding_why(v->list, f,
                     u->kind == MOS_USE_RUN
                         ? "The loader would stop there with \"not defined\"."
-                        : "The loader puts an empty text in its place, without a word.");
+                        : "The loader takes an empty text instead, without a word.");
     const char *near = mos_near(u->name, names, count);
     if (near)
         mos_finding_try(v->list, f, "%s", near);

@@ -4,21 +4,12 @@
 
 #include <string.h>
 
-static struct mos_board *load(struct core *c, const char *text) {
-    const struct mos_source *s = mos_source_make(c->ctx.arena, "board", text, strlen(text), 0);
-    struct mos_node *n = mos_yaml_parse(&c->ctx, s);
-    CU_ASSERT_PTR_NOT_NULL_FATAL(n);
-    struct mos_board *b = mos_alloc(c->ctx.arena, sizeof *b);
-    mos_schema_read(&c->ctx, &mos_board_keys, n, b);
-    mos_schema_refer(&c->ctx, b);
-    return b;
-}
-
 static void values_know_where_they_come_from(void) {
     struct core c;
     core_start(&c);
-    struct mos_board *b = load(&c, "mosaicum: 1\nboard: curlew\nabout: Wattwürmer\n"
-                                   "hardware: {console: {port: ttyAMA0, baud: 115200}}\n");
+    struct mos_board *b =
+        board_from_text(&c, "mosaicum: 1\nboard: curlew\nabout: Wattwürmer\n"
+                            "hardware: {console: {port: ttyAMA0, baud: 115200}}\n");
     CU_ASSERT_EQUAL(c.ctx.findings.items.count, 0);
     const struct mos_value *baud = b->hardware->console->baud;
     struct mos_position p = mos_source_position(baud->place.source, baud->place.offset);
@@ -33,9 +24,9 @@ static void values_know_where_they_come_from(void) {
 static void nothing_is_guessed(void) {
     struct core c;
     core_start(&c);
-    struct mos_board *b =
-        load(&c, "mosaicum: 1\nboard: no\nabout: 0123\nloader: {environments: {main: {size: 1 KiB, "
-                 "values: {a: null, b: 1e3, c: yes, d: ''}}}}\n");
+    struct mos_board *b = board_from_text(
+        &c, "mosaicum: 1\nboard: no\nabout: 0123\nloader: {environments: {main: {size: 1 KiB, "
+            "values: {a: null, b: 1e3, c: yes, d: ''}}}}\n");
     static const char *const expected[] = {"null", "1e3", "yes", ""};
     struct mos_environment *e = b->loader->environments.items[0];
     CU_ASSERT_EQUAL(c.ctx.findings.items.count, 0);
@@ -52,8 +43,8 @@ static void references_are_typed(void) {
     struct core c;
     core_start(&c);
     struct mos_board *b =
-        load(&c, "mosaicum: 1\nboard: curlew\npieces: {linux: a.img}\n"
-                 "stages: {first: {piece: linux, by: rom}, next: {piece: first}}\n");
+        board_from_text(&c, "mosaicum: 1\nboard: curlew\npieces: {linux: a.img}\n"
+                            "stages: {first: {piece: linux, by: rom}, next: {piece: first}}\n");
     struct mos_stage *first = b->stages.items[0], *next = b->stages.items[1];
     CU_ASSERT_PTR_EQUAL(first->piece->target, b->pieces.items[0]);
     CU_ASSERT_FALSE(first->by->broken);

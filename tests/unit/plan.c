@@ -16,12 +16,7 @@ struct wanted {
 };
 
 static struct mos_plan *plan_of(struct core *c, const char *text) {
-    const struct mos_source *s = mos_source_make(c->ctx.arena, "board", text, strlen(text), 0);
-    struct mos_node *n = mos_yaml_parse(&c->ctx, s);
-    CU_ASSERT_PTR_NOT_NULL_FATAL(n);
-    struct mos_board *b = mos_alloc(c->ctx.arena, sizeof *b);
-    mos_schema_read(&c->ctx, &mos_board_keys, n, b);
-    mos_schema_refer(&c->ctx, b);
+    struct mos_board *b = board_from_text(c, text);
     b->r.name = "curlew";
     b->workspace_name = "saltmarsh-survey";
     b->root = ".";
