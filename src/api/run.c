@@ -122,6 +122,9 @@ enum mosaicum_status run_status(mosaicum *m) {
 }
 
 static enum mosaicum_status no_memory(mosaicum *m) {
+    if (m->ctx.busy)
+        m->ctx.host->worker_finish(m->ctx.busy);
+    m->ctx.busy = NULL;
     if (m->build)
         mos_build_abandon(m->build);
     m->build = NULL;

@@ -14,6 +14,7 @@ struct mos_ctx {
     struct mos_error *error;
     struct mos_findings findings;
     struct mos_vec not_proved; /* of const char *: facts that were unknown */
+    struct mos_worker *busy; /* a worker that must be joined before the arena may go; or NULL */
     unsigned source_count;
     bool no_run;              /* start no outside program */
     const char *cache_folder; /* NULL: keep nothing between runs */

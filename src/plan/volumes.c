@@ -62,7 +62,8 @@ static bool stream_boot_files(struct mos_plan *plan, bool counting, const struct
 
 /* ---- archives ---- */
 
-/* Hashes a file on another core while it is unpacked on this one. */
+/* Hashes a file on another core while it is unpacked on this one.  It lives in the arena and its
+ * worker is noted in the context, since running out of memory jumps past finish_hashing. */
 struct hashing {
     const struct mos_host *host;
     const char *path;
@@ -79,16 +80,19 @@ static void hash_job(void *self, void *job) {
     h->done = mos_hash_file(h->host, h->path, h->sha256, &h->error);
 }
 
-static void start_hashing(struct hashing *h, const struct mos_host *host, const char *path) {
-    h->host = host;
+static struct hashing *start_hashing(struct mos_ctx *ctx, const char *path) {
+    struct hashing *h = mos_alloc(ctx->arena, sizeof *h);
+    h->host = ctx->host;
     h->path = path;
-    host->info(host, path, true, &h->before);
-    h->worker = host->worker_start(host, hash_job, h);
+    h->host->info(h->host, path, true, &h->before);
+    h->worker = ctx->busy = h->host->worker_start(h->host, hash_job, h);
     if (h->worker)
-        host->worker_submit(h->worker, h);
+        h->host->worker_submit(h->worker, h);
+    return h;
 }
 
 static void finish_hashing(struct mos_plan *plan, struct hashing *h, struct mos_piece_plan *p) {
+    plan->ctx->busy = NULL;
     if (h->worker)
         h->host->worker_finish(h->worker);
     else
@@ -106,15 +110,12 @@ static bool stream_archive(struct mos_plan *plan, struct mos_piece_plan *p,
     struct mos_place place = p->def->r.key_place;
     if (p->index)
         return mos_archive_stream(plan->ctx, p->path, place, sink);
-    struct hashing h = {0};
-    bool needs_hash = !p->hashed;
-    if (needs_hash)
-        start_hashing(&h, plan->ctx->host, p->path);
+    struct hashing *h = p->hashed ? NULL : start_hashing(plan->ctx, p->path);
     struct mos_index *index = mos_index_new(plan->ctx);
     struct mos_sink recorder = mos_index_recorder(index, sink);
     bool ok = mos_archive_stream(plan->ctx, p->path, place, &recorder);
-    if (needs_hash)
-        finish_hashing(plan, &h, p);
+    if (h)
+        finish_hashing(plan, h, p);
     if (ok) {
         p->index = index;
         mos_plan_keep_index(plan, p);
