@@ -108,16 +108,12 @@ static void builds_are_reproducible(void) {
         "umask 077; TZ=Pacific/Chatham LC_ALL=C.UTF-8 taskset -c 0",
         "umask 000; SOURCE_DATE_EPOCH=5", "faketime '2031-05-06 07:08:09'"};
     for (size_t i = 0; i < 3; i++) {
-        if (i == 2 && !runs(0, "command -v faketime >/dev/null || echo"))
-            continue;
-        const char *prefix =
-            i == 2 && system("command -v faketime >/dev/null 2>&1") ? "" : others[i];
-        CU_ASSERT(runs(0, "%s env XDG_CACHE_HOME='%s' '%s' -w '%s' build --out '%s/out%zu'", prefix,
-                       store, MOSAICUM_PROGRAM, b, b, i));
-        CU_ASSERT(runs(
-            0,
-            "cd '%s/curlew' && for f in *; do cmp \"$f\" '%s/out%zu/curlew/'\"$f\" || exit 1; done",
-            a, b, i));
+        CU_ASSERT(runs(0, "%s env XDG_CACHE_HOME='%s' '%s' -w '%s' build --out '%s/out%zu'",
+                       others[i], store, MOSAICUM_PROGRAM, b, b, i));
+        CU_ASSERT(runs(0,
+                       "cd '%s/curlew' && for f in *; do cmp \"$f\" '%s/out%zu/curlew/'\"$f\" || "
+                       "exit 1; done",
+                       a, b, i));
     }
 }
 
