@@ -203,17 +203,20 @@ enum mosaicum_status mosaicum_check(mosaicum *m, const char *const *boards, size
 /* ---- build ---- */
 
 static void report_files(mosaicum *m, const struct mos_build *b) {
-    static const struct mosaicum_column columns[] = {
-        {"file", "file", false}, {"size", "size", true}, {"hash", "SHA-256", false}};
+    static const struct mosaicum_column columns[] = {{"file", "file", false},
+                                                     {"size", "size", true},
+                                                     {"hash-of", "SHA-256 of", false},
+                                                     {"hash", "", false}};
     const struct mos_vec *files = mos_build_files(b);
     struct report_table t = report_start(
-        m, "files", mos_printf(m->arena, "Built into %s", mos_build_folder(b)), columns, 3);
+        m, "files", mos_printf(m->arena, "Built into %s", mos_build_folder(b)), columns, 4);
     char hex[65];
     for (size_t i = 0; i < files->count; i++) {
         const struct mos_built_file *f = mos_vec_at(files, i);
         mos_sha256_hex(f->hash, hex);
         cell_text(&t, f->name);
         cell_size(&t, f->size);
+        cell_text(&t, f->image ? "list of chunks" : "file"); /* not what a hash tool shows */
         cell_text(&t, mos_strdup(m->arena, hex));
     }
     report_end(m, &t);

@@ -6,6 +6,8 @@ static int run(struct cli *cli) {
         return MOSAICUM_USAGE;
     int status = mosaicum_build(m, cli->arguments, (size_t)cli->argument_count, cli->out);
     print_result(cli, m, "build", status);
+    if (!cli->quiet)
+        print_report(cli, m, stdout);
     if (!cli->json && !mosaicum_error(m))
         print_summary(cli, m, stdout);
     mosaicum_free(m);

@@ -34,9 +34,10 @@ mosaicum *cli_open(struct cli *cli, bool needs_workspace);
 /* print.c */
 void print_findings(const struct cli *cli, const mosaicum *m, FILE *to);
 void print_summary(const struct cli *cli, const mosaicum *m, FILE *to);
-void print_tables(const struct cli *cli, const mosaicum *m, FILE *to);
+/* The tables and texts of a job; nothing with --json or after an error. */
+void print_report(const struct cli *cli, const mosaicum *m, FILE *to);
 void print_markdown(const struct cli *cli, const char *text, FILE *to);
-/* Errors, findings, tables in the form that was asked for; returns the exit status. */
+/* Errors and findings, or the whole JSON document; returns the exit status. */
 int print_result(const struct cli *cli, const mosaicum *m, const char *command, int status);
 
 /* json.c */

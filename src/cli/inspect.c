@@ -5,6 +5,7 @@ static int run(struct cli *cli) {
     if (!m)
         return MOSAICUM_SYSTEM;
     int status = print_result(cli, m, "inspect", mosaicum_inspect(m, cli->arguments[0]));
+    print_report(cli, m, stdout);
     mosaicum_free(m);
     return status;
 }

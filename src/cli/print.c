@@ -175,7 +175,9 @@ static void print_table(const struct cli *cli, const struct mosaicum_table *t, F
     scols_unref_table(table);
 }
 
-void print_tables(const struct cli *cli, const mosaicum *m, FILE *to) {
+void print_report(const struct cli *cli, const mosaicum *m, FILE *to) {
+    if (cli->json || mosaicum_error(m))
+        return;
     for (size_t i = 0; i < mosaicum_table_count(m); i++) {
         const struct mosaicum_table *t = mosaicum_table_at(m, i);
         if (i)
@@ -229,8 +231,6 @@ int print_result(const struct cli *cli, const mosaicum *m, const char *command, 
         fflush(stdout);
         fprintf(stderr, "%smosaicum:%s %s\n", style(cli, STYLE_ERROR), style(cli, STYLE_END),
                 mosaicum_error(m));
-    } else if (!cli->quiet || strcmp(command, "build") != 0) { /* quiet: no news is good news */
-        print_tables(cli, m, stdout);
     }
     return status;
 }

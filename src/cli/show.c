@@ -7,6 +7,7 @@ static int run(struct cli *cli) {
     const char *board = cli->argument_count == 2 ? cli->arguments[0] : NULL;
     const char *part = cli->arguments[cli->argument_count - 1];
     int status = print_result(cli, m, "show", mosaicum_show(m, board, part));
+    print_report(cli, m, stdout);
     mosaicum_free(m);
     return status;
 }

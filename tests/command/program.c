@@ -69,6 +69,26 @@ static void demo_checks_and_builds_clean(void) {
     json_decref(d);
 }
 
+/* --strict turns warnings into errors; --quiet says nothing when all is well. */
+static void options_do_what_they_say(void) {
+    const char *mistake = keep(path_in(MOSAICUM_SOURCE, "demo/mistakes/forgotten-variable"));
+    CU_ASSERT(runs(0, "'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, mistake));
+    CU_ASSERT(runs(1, "'%s' --no-cache --strict -w '%s' check", MOSAICUM_PROGRAM, mistake));
+    const char *out = test_folder("quiet");
+    struct outcome o =
+        run_shell("'%s' --no-cache -q -w '%s' check && '%s' --no-cache -q -w '%s' build --out '%s'",
+                  MOSAICUM_PROGRAM, demo(), MOSAICUM_PROGRAM, demo(), out);
+    CU_ASSERT_EQUAL(o.status, 0);
+    CU_ASSERT_STRING_EQUAL(o.out, "");
+    outcome_free(&o);
+    o = run_shell("'%s' --no-cache --color always -w '%s' check", MOSAICUM_PROGRAM, mistake);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "\033[1;93mWARNING\033[0m"));
+    outcome_free(&o);
+    o = run_shell("NO_COLOR=1 '%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, mistake);
+    CU_ASSERT_PTR_NULL(strchr(o.out, '\033'));
+    outcome_free(&o);
+}
+
 static void parts_are_shown(void) {
     static const char *const parts[] = {"layout", "ram", "boot", "all"};
     int status;
@@ -278,7 +298,7 @@ static void deep_and_large_files_are_refused(void) {
 
 SUITE(program_suite, {"exit statuses and messages", statuses_say_what_happened},
       {"the demo checks and builds clean", demo_checks_and_builds_clean},
-      {"parts are shown", parts_are_shown},
+      {"options", options_do_what_they_say}, {"parts are shown", parts_are_shown},
       {"the resolved definition reads back", resolved_definition_reads_back},
       {"builds are reproducible", builds_are_reproducible},
       {"the demo command", demo_command_tells_its_story},

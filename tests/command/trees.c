@@ -33,13 +33,13 @@ static char *first_finding(void) {
     return text;
 }
 
-static char *built_string(const char *path, const char *property) {
+/* The built blob when it contains that text, else NULL; the caller frees it. */
+static char *built_with(const char *text) {
     CU_ASSERT(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, workspace));
     size_t length;
     char *blob = read_whole(path_in(workspace, "out/curlew/main.dtb"), &length);
-    (void)path;
-    for (size_t i = 0; blob && i + strlen(property) < length; i++)
-        if (memcmp(blob + i, property, strlen(property)) == 0)
+    for (size_t i = 0; blob && i + strlen(text) < length; i++)
+        if (memcmp(blob + i, text, strlen(text)) == 0)
             return blob;
     free(blob);
     return NULL;
@@ -54,10 +54,10 @@ static void included_files_are_found(void) {
     write_text(path_in(workspace, "shared/common.dtsi"), "/ { note = \"shared\"; };\n");
     write_text(path_in(workspace, "shared/text.bin"), "xTIDEx");
     CU_ASSERT_STRING_EQUAL(first_finding(), "-:0:0 none");
-    char *blob = built_string("", "TIDE");
+    char *blob = built_with("TIDE");
     CU_ASSERT_PTR_NOT_NULL(blob);
     free(blob);
-    blob = built_string("", "tern of the jetty");
+    blob = built_with("tern of the jetty");
     CU_ASSERT_PTR_NOT_NULL(blob);
     free(blob);
     write_text(path_in(workspace, "tree/curlew.dts"),

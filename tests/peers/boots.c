@@ -44,16 +44,16 @@ static const char overlay_text[] =
 /* Puts a real kernel, a busybox root and the machine's own tree into a copy of the demo. */
 static void make_real_workspace(const char *w) {
     copy_folder(path_in(MOSAICUM_SOURCE, "demo/saltmarsh"), w);
-    write_text(path_in(w, "root/init-text"), init_text);
+    write_text(path_in(w, "files/init-text"), init_text);
     write_text(path_in(w, "overlays/pressure.dtso"), overlay_text);
     CU_ASSERT_TRUE_FATAL(runs(
         0,
-        "cd '%s' && mkdir -p root/bin root/sbin root/dev root/proc root/sys root/etc && "
-        "mv root/init-text root/sbin/init && chmod 755 root/sbin/init && cp "
-        "'%s/busybox/bin/busybox' root/bin/ && "
-        "ln -s busybox root/bin/sh && mknod -m 600 root/dev/console c 5 1 && "
-        "head -c 3000000 /dev/urandom > root/etc/large && "
-        "tar --numeric-owner --owner=0 --group=0 -czf pieces/rootfs.tar.gz -C root . && "
+        "cd '%s' && mkdir -p files/bin files/sbin files/dev files/proc files/sys files/etc && "
+        "mv files/init-text files/sbin/init && chmod 755 files/sbin/init && cp "
+        "'%s/busybox/bin/busybox' files/bin/ && "
+        "ln -s busybox files/bin/sh && mknod -m 600 files/dev/console c 5 1 && "
+        "head -c 3000000 /dev/urandom > files/etc/large && "
+        "tar --numeric-owner --owner=0 --group=0 -czf pieces/rootfs.tar.gz -C files . && "
         "cp '%s/Image' pieces/Image && rm -f pieces/rootfs.tar.zst pieces/linux.tar.zst && "
         "qemu-system-aarch64 -M virt,dumpdtb=tree/machine.dtb -cpu cortex-a57 -m 512 -display none "
         "-bios /usr/lib/u-boot/qemu_arm64/u-boot.bin -nic none",
@@ -81,7 +81,7 @@ static void a_real_kernel_boots(void) {
     char sum[200], id[100] = "";
     make_real_workspace(w);
     CU_ASSERT_TRUE_FATAL(runs(0, "'%s' --no-cache -w '%s' build", MOSAICUM_PROGRAM, w));
-    struct outcome o = run_shell("md5sum < '%s/root/etc/large'", w);
+    struct outcome o = run_shell("md5sum < '%s/files/etc/large'", w);
     snprintf(sum, sizeof sum, "marker-file %.32s", o.out);
     outcome_free(&o);
     o = run_shell("sfdisk -d '%s/out/curlew/card.img' | sed -n 's/.*uuid=\\([0-9A-F-]*\\), "

@@ -79,10 +79,6 @@ void machine_type(struct machine *m, const char *text) {
         fprintf(stderr, "cannot type\n");
 }
 
-const char *machine_log(const struct machine *m) {
-    return m->log;
-}
-
 void machine_stop(struct machine *m) {
     kill(m->pid, SIGKILL);
     waitpid(m->pid, NULL, 0);

@@ -8,7 +8,6 @@ const char *peers_cache(void); /* the folder that tests/peers/fetch filled */
 bool peers_all(void);          /* full counts instead of the sample */
 /* A row of the table of results. */
 void proved(const char *what, const char *format, ...) __attribute__((format(printf, 2, 3)));
-void print_proved(void);
 
 /* ---- a virtual machine with a serial line ---- */
 struct machine;
@@ -17,7 +16,6 @@ struct machine *machine_start(const char *image, const char *device);
 /* Waits until the text has come; false after that many seconds (the log is printed). */
 bool machine_expect(struct machine *m, const char *text, int seconds);
 void machine_type(struct machine *m, const char *text);
-const char *machine_log(const struct machine *m);
 void machine_stop(struct machine *m);
 
 #endif
