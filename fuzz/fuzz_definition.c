@@ -8,7 +8,7 @@ static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     if (!node)
         return;
     struct mos_board *board = mos_alloc(ctx->arena, sizeof *board);
-    mos_schema_read(ctx, &mos_board_keys, node, board);
+    mos_schema_read(ctx, &mos_board_keys, node, MOS_READ_WHOLE, board);
     mos_schema_refer(ctx, board);
     mos_findings_sort(&ctx->findings);
 }

@@ -135,6 +135,13 @@ static struct outcome shell(const char *format, va_list arguments) {
     return o;
 }
 
+void copy_demo(const char *to) {
+    copy_folder(path_in(MOSAICUM_SOURCE, "demo/saltmarsh"), to);
+    remove_folder(path_in(to, "boards"));
+    remove_folder(path_in(to, "mosaicum.pins"));
+    copy_folder(path_in(MOSAICUM_SOURCE, "tests/data"), path_in(to, "boards"));
+}
+
 struct outcome run_shell(const char *format, ...) {
     va_list arguments;
     va_start(arguments, format);
@@ -201,11 +208,12 @@ size_t count_rule(const struct core *c, enum mos_rule_id rule) {
 }
 
 struct mos_board *board_from_text(struct core *c, const char *text) {
-    const struct mos_source *s = mos_source_make(c->ctx.arena, "board", text, strlen(text), 0);
+    struct mos_source *s = mos_source_make(c->ctx.arena, "board", text, strlen(text), 0);
     struct mos_node *n = mos_yaml_parse(&c->ctx, s);
     CU_ASSERT_PTR_NOT_NULL_FATAL(n);
     struct mos_board *b = mos_alloc(c->ctx.arena, sizeof *b);
-    mos_schema_read(&c->ctx, &mos_board_keys, n, b);
+    mos_schema_read(&c->ctx, &mos_board_keys, n, MOS_READ_WHOLE, b);
+    b->r.name = b->selector = "curlew";
     mos_schema_refer(&c->ctx, b);
     return b;
 }

@@ -19,6 +19,8 @@ char *read_whole(const char *path, size_t *length); /* malloc'ed, NULL if it can
 bool exists(const char *path);
 void remove_folder(const char *path);
 void copy_folder(const char *from, const char *to);
+/* A copy of the demo workspace with one board, curlew, all of it in one file (tests/data). */
+void copy_demo(const char *to);
 
 /* ---- programs ---- */
 struct outcome {

@@ -38,13 +38,28 @@ const char *mosaicum_version(void);
 
 /* ---- jobs ---- */
 
-/* Every rule on the named boards (all when count is 0). */
-enum mosaicum_status mosaicum_check(mosaicum *m, const char *const *boards, size_t count);
-/* check, then images and ledger under OUT/BOARD; out NULL: "out" in the workspace. */
-enum mosaicum_status mosaicum_build(mosaicum *m, const char *const *boards, size_t count,
+/* A selector is BOARD or BOARD+VARIANT+…, with wildcards.  None (count 0) means those that the
+ * workspace states as `usual`, else all. */
+
+/* Every rule on the selected boards; without selectors on every combination of variants. */
+enum mosaicum_status mosaicum_check(mosaicum *m, const char *const *selectors, size_t count);
+/* The same; then every finding that can be becomes a waiver in waivers/BOARD.yaml. */
+enum mosaicum_status mosaicum_accept(mosaicum *m, const char *const *selectors, size_t count);
+/* check, then images and ledger under OUT/SELECTOR; out NULL: "out" in the workspace.  Without
+ * selectors the plain boards. */
+enum mosaicum_status mosaicum_build(mosaicum *m, const char *const *selectors, size_t count,
                                     const char *out);
-/* Part of a resolved definition: layout, ram, boot or all; board NULL where there is one. */
-enum mosaicum_status mosaicum_show(mosaicum *m, const char *board, const char *part);
+/* Part of a resolved definition: layout, ram, boot, kernel, tree, env, budgets or all; selector
+ * NULL where there is one board.  trail: with the places that set and replaced each value. */
+enum mosaicum_status mosaicum_show(mosaicum *m, const char *selector, const char *part, bool trail);
+/* Boards and their variants, and what is known of each. */
+enum mosaicum_status mosaicum_list(mosaicum *m);
+/* Two selectors side by side: only what differs; MOSAICUM_FINDINGS when something does. */
+enum mosaicum_status mosaicum_compare(mosaicum *m, const char *a, const char *b);
+/* Writes mosaicum.pins: the hash of every piece that is not followed. */
+enum mosaicum_status mosaicum_pin(mosaicum *m, const char *const *selectors, size_t count);
+/* The JSON Schema of definitions, made from the table of keys. */
+enum mosaicum_status mosaicum_schema(mosaicum *m, const char **text);
 /* What is in a disk image. */
 enum mosaicum_status mosaicum_inspect(mosaicum *m, const char *image);
 /* The page of a rule, as Markdown; NULL: no such rule (*near: a similar one, or NULL). */
@@ -71,18 +86,24 @@ struct mosaicum_place {
     const char *source_line; /* the line's text; not NUL-terminated */
     size_t source_length;
     const char *thing;
+    const struct mosaicum_place *replaced; /* what the value here took the place of, latest first */
+    size_t replaced_count;
 };
 
 struct mosaicum_finding {
     enum mosaicum_severity severity;
     const char *rule;
-    const char *selector; /* may be NULL */
+    const char *selector;         /* for people: one, or several in a few words; may be NULL */
+    const char *const *selectors; /* all of them */
+    size_t selector_count;
     const char *message;
     const struct mosaicum_place *places;
     size_t place_count;
     const char *why, *remedy; /* may be NULL */
 };
 
+/* Findings that a waiver accepts; they are in no list. */
+size_t mosaicum_waived_count(const mosaicum *m);
 /* Boards that the job looked at. */
 size_t mosaicum_board_count(const mosaicum *m);
 

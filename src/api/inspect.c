@@ -176,7 +176,10 @@ static int by_start(const void *a, const void *b) {
 static void show_table(struct inspector *x, const struct mos_table_driver *driver,
                        struct mos_table_data *table) {
     char id[37];
+    static const uint8_t none[12];
     mos_uuid_text(table->id, id);
+    if (memcmp(table->id + 4, none, sizeof none) == 0) /* a short signature */
+        id[8] = 0;
     x->t = report_start(
         x->m, "regions",
         mos_printf(x->m->arena, "%s of %u entries, disk %s, %s, sectors of %u bytes", driver->title,

@@ -6,7 +6,6 @@
 #include <string.h>
 
 struct printer {
-    mosaicum *m;
     struct mos_buf out;
 };
 
@@ -69,6 +68,8 @@ static void print_key(struct printer *p, const struct mos_key *key, int depth) {
 }
 
 static void print_member(struct printer *p, const struct mos_key *key, const void *at, int depth) {
+    if (key->listed) /* features: all that they bring is written out */
+        return;
     if (key->type == MOS_TYPE_NAMED) {
         const struct mos_named *named = at;
         if (!named->node)
@@ -113,8 +114,8 @@ static void print_record(struct printer *p, const struct mos_keys *keys, const v
     }
 }
 
-const char *show_resolved(mosaicum *m, const struct mos_board *board) {
-    struct printer p = {m, {.arena = m->arena}};
+const char *show_resolved(struct mos_arena *arena, const struct mos_board *board) {
+    struct printer p = {{.arena = arena}};
     print_record(&p, &mos_board_keys, board, 0);
     return mos_buf_string(&p.out);
 }

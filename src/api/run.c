@@ -34,6 +34,8 @@ mosaicum *mosaicum_new(const struct mosaicum_options *options) {
         .progress = options->progress,
         .progress_self = options->progress_self,
     };
+    m->published = mos_vec_make(m->arena, sizeof(void *));
+    m->not_proved = mos_vec_make(m->arena, sizeof(void *));
     m->tables = mos_vec_make(m->arena, sizeof(struct mosaicum_table));
     return m;
 }
@@ -41,6 +43,8 @@ mosaicum *mosaicum_new(const struct mosaicum_options *options) {
 void mosaicum_free(mosaicum *m) {
     if (!m)
         return;
+    for (size_t i = 0; i < m->kept_count; i++)
+        mos_arena_free(m->kept[i]);
     mos_arena_free(m->arena);
     free(m);
 }
@@ -51,61 +55,26 @@ bool run_open(mosaicum *m) {
     return m->workspace != NULL;
 }
 
-/* ---- findings for the outside ---- */
-
-static void publish_place(const struct mos_place *from, struct mosaicum_place *to) {
-    *to = (struct mosaicum_place){.thing = from->thing};
-    if (!from->source)
-        return;
-    struct mos_position p = mos_source_position(from->source, from->offset);
-    to->file = from->source->shown_path;
-    to->line = p.line;
-    to->column = p.column;
-    to->source_line = mos_source_line(from->source, from->offset, &to->source_length);
-    size_t left = to->source_length >= p.column - 1 ? to->source_length - (p.column - 1) : 0;
-    to->length = from->length < left ? from->length : left;
-}
-
-static void publish(mosaicum *m) {
-    mos_findings_sort(&m->ctx.findings);
-    m->finding_count = m->ctx.findings.items.count;
-    m->findings = mos_alloc_array(m->arena, m->finding_count, sizeof *m->findings);
-    for (size_t i = 0; i < m->finding_count; i++) {
-        const struct mos_finding *f = mos_vec_pointer(&m->ctx.findings.items, i);
-        struct mosaicum_place *places = mos_alloc_array(m->arena, f->places.count, sizeof *places);
-        for (size_t k = 0; k < f->places.count; k++)
-            publish_place(mos_vec_at(&f->places, k), &places[k]);
-        m->findings[i] = (struct mosaicum_finding){
-            .severity = (enum mosaicum_severity)f->severity,
-            .rule = mos_rule_rows[f->rule].id,
-            .selector = f->selector,
-            .message = f->message,
-            .places = places,
-            .place_count = f->places.count,
-            .why = f->why,
-            .remedy = f->remedy,
-        };
-    }
-}
+/* ---- how it ended ---- */
 
 static bool has_unparsable(const mosaicum *m) {
-    for (size_t i = 0; i < m->ctx.findings.items.count; i++)
-        if (((struct mos_finding *)mos_vec_pointer(&m->ctx.findings.items, i))->unparsable)
+    for (size_t i = 0; i < m->published.count; i++)
+        if (((struct run_finding *)mos_vec_pointer(&m->published, i))->unparsable)
             return true;
     return false;
 }
 
-/* Among the findings from the `from`-th on, in order of discovery. */
-static bool has_errors(const mosaicum *m, size_t from) {
-    enum mos_severity worst = m->options.strict ? MOS_SEVERITY_WARNING : MOS_SEVERITY_ERROR;
-    for (size_t i = from; i < m->ctx.findings.items.count; i++)
-        if (((struct mos_finding *)mos_vec_pointer(&m->ctx.findings.items, i))->severity <= worst)
+static bool has_errors(const mosaicum *m) {
+    enum mosaicum_severity worst = m->options.strict ? MOSAICUM_WARNING : MOSAICUM_ERROR;
+    for (size_t i = 0; i < m->finding_count; i++)
+        if (m->findings[i].severity <= worst)
             return true;
     return false;
 }
 
 enum mosaicum_status run_status(mosaicum *m) {
-    publish(m);
+    run_publish_workspace(m);
+    run_collect(m, NULL, 0, false);
     switch (m->error.kind) {
     case MOS_ERROR_USAGE:
         return MOSAICUM_USAGE;
@@ -118,10 +87,10 @@ enum mosaicum_status run_status(mosaicum *m) {
     }
     if (has_unparsable(m))
         return MOSAICUM_USAGE;
-    return has_errors(m, 0) || m->damaged ? MOSAICUM_FINDINGS : MOSAICUM_DONE;
+    return has_errors(m) || m->damaged ? MOSAICUM_FINDINGS : MOSAICUM_DONE;
 }
 
-static enum mosaicum_status no_memory(mosaicum *m) {
+enum mosaicum_status run_no_memory(mosaicum *m) {
     if (m->ctx.busy)
         m->ctx.host->worker_finish(m->ctx.busy);
     m->ctx.busy = NULL;
@@ -134,162 +103,98 @@ static enum mosaicum_status no_memory(mosaicum *m) {
     return MOSAICUM_SYSTEM;
 }
 
-/* ---- boards ---- */
+/* ---- selections ---- */
 
-const char *const *run_boards(mosaicum *m, const char *const *names, size_t *count) {
-    const struct mos_vec *all = &m->workspace->board_names;
-    if (*count == 0) {
-        *count = all->count;
-        if (!all->count)
-            mos_fail(&m->error, MOS_ERROR_USAGE, 0, "There is no board in %s/boards",
-                     m->options.workspace);
-        return all->items;
+static bool select_usual(mosaicum *m, struct mos_vec *into) {
+    for (size_t i = 0; i < m->workspace->usual.count; i++) {
+        const struct mos_value *v = m->workspace->usual.items[i];
+        if (mos_has(v) && !mos_workspace_select(&m->ctx, m->workspace, v->text, &v->place, into))
+            return false;
     }
-    for (size_t i = 0; i < *count; i++) {
-        bool found = false;
-        for (size_t k = 0; k < all->count; k++)
-            found |= strcmp(names[i], mos_vec_pointer(all, k)) == 0;
-        if (found)
-            continue;
-        const char *near = mos_near(names[i], all->items, all->count);
-        mos_fail(&m->error, MOS_ERROR_USAGE, 0, "There is no board %s%s%s%s", names[i],
-                 near ? "; did you mean " : "", near ? near : "", near ? "?" : "");
+    return true;
+}
+
+struct mos_vec *run_select(mosaicum *m, const char *const *selectors, size_t count, bool variants) {
+    struct mos_vec *into = mos_alloc(m->arena, sizeof *into);
+    *into = mos_vec_make(m->arena, sizeof(struct mos_selection));
+    if (!m->workspace->board_names.count) {
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0, "There is no board in %s/boards",
+                 m->options.workspace);
         return NULL;
     }
-    return names;
+    for (size_t i = 0; i < count; i++)
+        if (!mos_workspace_select(&m->ctx, m->workspace, selectors[i], NULL, into))
+            return NULL;
+    m->complete = count == 0;
+    if (!count && m->workspace->usual.count && !select_usual(m, into))
+        return NULL;
+    if (!count && !m->workspace->usual.count &&
+        !mos_workspace_select_all(&m->ctx, m->workspace, variants, into))
+        return NULL;
+    return m->error.kind ? NULL : into;
 }
 
-static struct mos_plan *make_plan(mosaicum *m, const char *name) {
-    m->board_count++;
-    struct mos_board *board = mos_board_load(&m->ctx, m->workspace, name);
-    struct mos_plan *plan = board ? mos_plan_make(&m->ctx, board) : NULL;
-    if (plan)
-        mos_rules_run(plan, MOS_STAGE_PLAN);
-    return plan;
-}
-
-static bool fill_volumes(struct mos_plan *plan, bool only_unread,
-                         const struct mos_plan_target *target) {
-    for (size_t i = 0; i < plan->media.count; i++) {
-        struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, i);
-        for (size_t k = 0; k < medium->regions.count; k++) {
-            struct mos_region_plan *r = mos_vec_pointer(&medium->regions, k);
-            if (r->counted || (only_unread && !mos_plan_unread(plan, r)))
-                continue;
-            if (!mos_plan_fill(plan, medium, r, target))
-                return false;
-        }
-    }
-    return true;
-}
-
-static bool check_board(mosaicum *m, const char *name) {
-    struct mos_plan *plan = make_plan(m, name);
-    if (!plan || !fill_volumes(plan, false, NULL))
-        return false;
-    mos_rules_run(plan, MOS_STAGE_VOLUMES);
-    return true;
-}
-
-enum mosaicum_status mosaicum_check(mosaicum *m, const char *const *boards, size_t count) {
-    if (setjmp(m->out_of_memory))
-        return no_memory(m);
-    if (run_open(m) && (boards = run_boards(m, boards, &count)))
-        for (size_t i = 0; i < count && !m->error.kind; i++)
-            check_board(m, boards[i]);
+static enum mosaicum_status check(mosaicum *m, const char *const *selectors, size_t count) {
+    struct mos_vec *all = run_open(m) ? run_select(m, selectors, count, true) : NULL;
+    if (all)
+        run_tasks(m, all, run_check);
     return run_status(m);
 }
 
-/* ---- build ---- */
-
-static void report_files(mosaicum *m, const struct mos_build *b) {
-    static const struct mosaicum_column columns[] = {{"file", "file", false},
-                                                     {"size", "size", true},
-                                                     {"hash-of", "SHA-256 of", false},
-                                                     {"hash", "", false}};
-    const struct mos_vec *files = mos_build_files(b);
-    struct report_table t = report_start(
-        m, "files", mos_printf(m->arena, "Built into %s", mos_build_folder(b)), columns, 4);
-    char hex[65];
-    for (size_t i = 0; i < files->count; i++) {
-        const struct mos_built_file *f = mos_vec_at(files, i);
-        mos_sha256_hex(f->hash, hex);
-        cell_text(&t, f->name);
-        cell_size(&t, f->size);
-        cell_text(&t, f->image ? "list of chunks" : "file"); /* not what a hash tool shows */
-        cell_text(&t, mos_strdup(m->arena, hex));
-    }
-    report_end(m, &t);
-}
-
-/* Volumes whose archives nobody has read yet are written while they are counted; everything else
- * is counted first, so that a build with findings writes nothing it could have avoided. */
-static bool build_board(mosaicum *m, const char *name, const char *out) {
-    size_t before = m->ctx.findings.items.count;
-    struct mos_plan *plan = make_plan(m, name);
-    if (!plan)
-        return false;
-    if (has_errors(m, before)) { /* find everything else that is wrong, too */
-        if (fill_volumes(plan, false, NULL))
-            mos_rules_run(plan, MOS_STAGE_VOLUMES);
-        return false;
-    }
-    m->build = mos_build_begin(plan, out);
-    if (!m->build)
-        return false;
-    struct mos_plan_target target = mos_build_target(m->build);
-    bool ok = fill_volumes(plan, true, &target) && fill_volumes(plan, false, NULL);
-    if (ok)
-        mos_rules_run(plan, MOS_STAGE_VOLUMES);
-    ok = ok && !has_errors(m, before) && mos_build_finish(m->build);
-    if (ok)
-        report_files(m, m->build);
-    else
-        mos_build_abandon(m->build);
-    m->build = NULL;
-    return ok;
-}
-
-static void build_boards(mosaicum *m, const char *const *boards, size_t count, const char *out) {
-    if (run_open(m) && (boards = run_boards(m, boards, &count))) {
-        if (!out)
-            out = mos_path_join(m->arena, m->options.workspace, "out");
-        for (size_t i = 0; i < count && !m->error.kind; i++)
-            build_board(m, boards[i], out);
-    }
-}
-
-enum mosaicum_status mosaicum_build(mosaicum *m, const char *const *boards, size_t count,
-                                    const char *out) {
+enum mosaicum_status mosaicum_check(mosaicum *m, const char *const *selectors, size_t count) {
     if (setjmp(m->out_of_memory))
-        return no_memory(m);
-    build_boards(m, boards, count, out);
-    return run_status(m);
+        return run_no_memory(m);
+    return check(m, selectors, count);
+}
+
+enum mosaicum_status mosaicum_accept(mosaicum *m, const char *const *selectors, size_t count) {
+    if (setjmp(m->out_of_memory))
+        return run_no_memory(m);
+    enum mosaicum_status status = check(m, selectors, count);
+    if (status > MOSAICUM_FINDINGS)
+        return status;
+    return run_accept(m) ? MOSAICUM_DONE : run_status(m);
 }
 
 /* ---- show, inspect, explain ---- */
 
-enum mosaicum_status mosaicum_show(mosaicum *m, const char *board, const char *part) {
+/* The one selection that is meant; NULL with an error. */
+static const struct mos_selection *select_one(mosaicum *m, const char *selector, const char *use) {
+    size_t count = selector != NULL;
+    struct mos_vec *all = run_open(m) ? run_select(m, &selector, count, false) : NULL;
+    if (!all || m->error.kind)
+        return NULL;
+    if (all->count != 1) {
+        const struct mos_selection *first = all->count ? mos_vec_at(all, 0) : NULL;
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%zu boards are meant here; name one: %s %s",
+                 all->count, use, first ? first->text : "BOARD");
+        return NULL;
+    }
+    return mos_vec_at(all, 0);
+}
+
+enum mosaicum_status mosaicum_show(mosaicum *m, const char *selector, const char *part,
+                                   bool trail) {
     if (setjmp(m->out_of_memory))
-        return no_memory(m);
-    size_t count = board != NULL;
-    const char *const *names = run_open(m) ? run_boards(m, &board, &count) : NULL;
-    if (names && count > 1 && !m->error.kind)
-        mos_fail(&m->error, MOS_ERROR_USAGE, 0,
-                 "This workspace has %zu boards; name one: show %s %s", count, names[0], part);
-    if (names && !m->error.kind) {
-        struct mos_plan *plan = make_plan(m, names[0]);
-        if (plan && strcmp(part, "layout") == 0)
-            fill_volumes(plan, false, NULL);
+        return run_no_memory(m);
+    const struct mos_selection *s = select_one(m, selector, "show");
+    struct run_task *t = s ? run_one(m, s) : NULL;
+    if (t) {
+        struct mos_plan *plan = run_plan(t);
+        bool contents = strcmp(part, "layout") == 0 || strcmp(part, "budgets") == 0;
+        if (plan && contents)
+            run_fill(plan, false, NULL);
+        run_finish(t);
+        run_collect(m, t->result, 1, false);
         if (plan && !m->error.kind)
-            show_part(m, plan, part);
+            show_part(m, plan, part, trail);
     }
     return run_status(m);
 }
 
 enum mosaicum_status mosaicum_inspect(mosaicum *m, const char *image) {
     if (setjmp(m->out_of_memory))
-        return no_memory(m);
+        return run_no_memory(m);
     inspect_image(m, image);
     return run_status(m);
 }
@@ -311,6 +216,7 @@ size_t mosaicum_rules(const struct mosaicum_rule **rules) {
 #define ERROR "error"
 #define WARNING "warning"
 #define NOTE "note"
+#define FIELD "warning"
 #define MOS_RULE(symbol, id, severity, phase, title) {id, title, severity},
 #include "base/rules.def"
 #undef MOS_RULE
@@ -323,6 +229,10 @@ size_t mosaicum_rules(const struct mosaicum_rule **rules) {
 
 const char *mosaicum_error(const mosaicum *m) {
     return m->error.kind ? m->error.message : NULL;
+}
+
+size_t mosaicum_waived_count(const mosaicum *m) {
+    return m->waived;
 }
 
 size_t mosaicum_board_count(const mosaicum *m) {
@@ -345,11 +255,11 @@ size_t mosaicum_count(const mosaicum *m, enum mosaicum_severity severity) {
 }
 
 size_t mosaicum_not_proved_count(const mosaicum *m) {
-    return m->ctx.not_proved.count;
+    return m->not_proved.count;
 }
 
 const char *mosaicum_not_proved_at(const mosaicum *m, size_t index) {
-    return mos_vec_pointer(&m->ctx.not_proved, index);
+    return mos_vec_pointer(&m->not_proved, index);
 }
 
 size_t mosaicum_table_count(const mosaicum *m) {

@@ -7,25 +7,90 @@
 #include "mosaicum/mosaicum.h"
 #include "plan/plan.h"
 
+/* A finding in its public form, and what sorting needs. */
+struct run_finding {
+    struct mosaicum_finding f;
+    enum mos_rule_id rule;
+    bool unparsable;
+    size_t order;       /* of discovery */
+    size_t task;        /* which selection; 0: the workspace */
+    const char *waiver; /* the place that a waiver for it names */
+};
+
+/* What one selection gave. */
+struct run_result {
+    struct mos_vec findings; /* of struct run_finding * */
+    struct mos_vec not_proved, used_waivers, all_waivers;
+    struct mos_error error;
+    const char *checked, *built; /* list: what is known of it */
+};
+
 struct mosaicum {
     struct mosaicum_options options;
     jmp_buf out_of_memory;
-    struct mos_arena *arena;
+    struct mos_arena *arena; /* of the run: what is read once, and what comes of it */
     struct mos_ctx ctx;
     struct mos_error error;
     struct mos_workspace *workspace;
+    struct mos_vec published; /* of struct run_finding * */
+    struct mos_vec not_proved;
     struct mosaicum_finding *findings;
-    size_t finding_count, board_count;
+    size_t finding_count, board_count, waived;
+    bool complete;           /* every selection of the workspace is looked at */
     struct mos_vec tables;   /* of struct mosaicum_table */
-    bool damaged;            /* what was inspected is not as it should be */
+    bool damaged;            /* what was inspected is not as it should be, or differs */
+    const char *out;         /* where builds go */
     struct mos_build *build; /* being made: to be given up on failure */
+    struct mos_arena **kept; /* arenas of tasks, given back at the end */
+    size_t kept_count;
+    unsigned long fail_after; /* tests: the n-th allocation of each task fails */
+};
+
+/* One selection being worked on: an arena and a context of its own. */
+struct run_task {
+    mosaicum *m;
+    const struct mos_selection *selection;
+    struct mos_arena *arena, *results; /* results outlives the task */
+    struct mos_error error;
+    struct mos_ctx ctx;
+    struct mos_plan *plan;
+    struct run_result *result;
 };
 
 /* run.c */
 bool run_open(mosaicum *m); /* loads the workspace once */
 enum mosaicum_status run_status(mosaicum *m);
-/* The names asked for, or all boards; NULL with an error when one is not there. */
-const char *const *run_boards(mosaicum *m, const char *const *names, size_t *count);
+enum mosaicum_status run_no_memory(mosaicum *m);
+/* The selections asked for: `count` selectors, else those of `usual:`, else all (with `variants`,
+ * each combination; without, the plain boards).  NULL with an error. */
+struct mos_vec *run_select(mosaicum *m, const char *const *selectors, size_t count, bool variants);
+
+/* tasks.c */
+/* Runs `work` on each selection, on all cores; what is found is merged in order. */
+struct run_result *run_tasks(mosaicum *m, const struct mos_vec *selections,
+                             bool (*work)(struct run_task *task));
+/* The same one after another, until there is an error. */
+void run_each(mosaicum *m, const struct mos_vec *selections, bool (*work)(struct run_task *task));
+/* One selection in the run's own arena, for reports that need its plan. */
+struct run_task *run_one(mosaicum *m, const struct mos_selection *selection);
+void run_finish(struct run_task *task); /* publishes what it found */
+/* Resolves and plans; NULL after an error. */
+struct mos_plan *run_plan(struct run_task *task);
+bool run_fill(struct mos_plan *plan, bool only_unread, const struct mos_plan_target *target);
+bool run_check(struct run_task *task);
+/* The hash of everything that the board is made of; NULL: not known.  Once a task. */
+const char *run_stamp(struct run_task *task);
+
+/* findings.c */
+/* Turns what a task found into its public form: waived and outside ones go. */
+void run_publish(struct run_task *task, const struct mos_board *board);
+void run_publish_workspace(mosaicum *m);
+/* All results in one list: sorted, the same finding of several selections once. */
+void run_collect(mosaicum *m, struct run_result *results, size_t count, bool complete);
+bool run_has_errors(const mosaicum *m, const struct mos_findings *list);
+
+/* accept.c */
+bool run_accept(mosaicum *m);
 
 /* report.c: building tables */
 struct report_table {
@@ -43,9 +108,19 @@ void cell_address(struct report_table *t, uint64_t address);
 void cell_number(struct report_table *t, uint64_t number);
 
 /* show.c */
-bool show_part(mosaicum *m, const struct mos_plan *plan, const char *part);
+bool show_part(mosaicum *m, const struct mos_plan *plan, const char *part, bool trail);
 /* resolved.c: the resolved definition as YAML */
-const char *show_resolved(mosaicum *m, const struct mos_board *board);
+const char *show_resolved(struct mos_arena *arena, const struct mos_board *board);
+/* trail.c: the resolved definition as paths, values and places */
+struct resolved_value {
+    const char *path; /* "hardware.console.baud" */
+    const char *text;
+    const struct mos_node *stated;
+    bool removed; /* it was taken out: `stated` did it */
+};
+struct mos_vec resolved_values(struct mos_arena *arena, const struct mos_board *board);
+void show_trail(mosaicum *m, const struct mos_board *board, const char *part); /* "": all */
+const char *place_text(struct mos_arena *arena, struct mos_place place); /* "boards/x.yaml:4" */
 /* inspect.c */
 bool inspect_image(mosaicum *m, const char *path);
 

@@ -15,13 +15,6 @@ static const struct mosaicum_column layout_columns[] = {
 };
 enum { LAYOUT_COLUMNS = sizeof layout_columns / sizeof *layout_columns };
 
-static const char *place_text(mosaicum *m, struct mos_place place) {
-    if (!place.source)
-        return place.thing;
-    struct mos_position p = mos_source_position(place.source, place.offset);
-    return mos_printf(m->arena, "%s:%u", place.source->shown_path, p.line);
-}
-
 static const char *holds_text(mosaicum *m, const struct mos_region_plan *r) {
     if (r->fs)
         return *mos_text_or(r->def->volume->label, "")
@@ -59,7 +52,7 @@ static void region_row(mosaicum *m, struct report_table *t, const struct mos_reg
     else
         cell_text(t, NULL);
     cell_text(t, mos_text_or(r->def->owner, "build"));
-    cell_text(t, r->chosen ? "chosen" : place_text(m, r->place));
+    cell_text(t, r->chosen ? "chosen" : place_text(m->arena, r->place));
 }
 
 static void other_row(struct report_table *t, const char *name, const char *what, uint64_t start,
@@ -189,27 +182,146 @@ static void show_boot(mosaicum *m, const struct mos_plan *plan) {
                     plan->script_text.data);
 }
 
+/* ---- kernel, tree, environments ---- */
+
+static void show_kernel(mosaicum *m, const struct mos_plan *plan) {
+    static const struct mosaicum_column columns[] = {{"symbol", "symbol", false},
+                                                     {"value", "value", false},
+                                                     {"from", "from", false},
+                                                     {"replaced", "instead of", false}};
+    struct report_table t =
+        report_start(m, "symbols", "Kernel configuration as it was asked for", columns, 4);
+    for (size_t i = 0; i < plan->config.count; i++) {
+        const struct mos_setting *x = plan->config.items[i].value;
+        cell_text(&t, x->symbol);
+        cell_text(&t, x->value);
+        cell_text(&t, place_text(m->arena, x->place));
+        cell_text(&t, x->replaced ? mos_printf(m->arena, "%s (%s)", x->replaced->value,
+                                               place_text(m->arena, x->replaced->place))
+                                  : NULL);
+    }
+    report_end(m, &t);
+}
+
+struct tree_rows {
+    mosaicum *m;
+    struct report_table *t;
+    const struct mos_trees *trees;
+};
+
+static bool tree_row(void *self, struct mos_dt_node *node) {
+    struct tree_rows *x = self;
+    const char *status = mos_dt_string(node, "status");
+    const struct mos_named *overlays = &x->trees->overlays;
+    unsigned by = node->added_by;
+    for (const struct mos_dt_property *p = node->properties; p; p = p->next)
+        by = p->set_by > by ? p->set_by : by;
+    cell_text(x->t, mos_dt_path(x->m->arena, node));
+    cell_text(x->t, mos_dt_string(node, "compatible"));
+    cell_text(x->t, status ? status : "okay");
+    cell_text(x->t, by && by <= overlays->count
+                        ? ((const struct mos_record *)overlays->items[by - 1])->name
+                        : NULL);
+    cell_text(x->t, place_text(x->m->arena, node->place));
+    return true;
+}
+
+static void show_tree(mosaicum *m, const struct mos_plan *plan) {
+    static const struct mosaicum_column columns[] = {{"node", "node", false},
+                                                     {"compatible", "compatible", false},
+                                                     {"status", "status", false},
+                                                     {"overlay", "overlay", false},
+                                                     {"from", "from", false}};
+    for (size_t i = 0; i < plan->blobs.count; i++) {
+        const struct mos_blob_plan *b = mos_vec_pointer(&plan->blobs, i);
+        if (!b->tree)
+            continue;
+        struct report_table t =
+            report_start(m, b->def->r.name,
+                         mos_printf(m->arena, "Tree %s, overlays applied, %s", b->def->r.name,
+                                    mos_size_text(m->arena, b->blob.length)),
+                         columns, 5);
+        struct tree_rows rows = {m, &t, plan->board->tree};
+        mos_dt_walk(b->tree->root, tree_row, &rows);
+        report_end(m, &t);
+    }
+}
+
+static void show_env(mosaicum *m, const struct mos_plan *plan) {
+    static const struct mosaicum_column columns[] = {
+        {"variable", "variable", false}, {"value", "value", false}, {"from", "from", false}};
+    for (size_t i = 0; i < plan->environments.count; i++) {
+        const struct mos_environment_plan *e = mos_vec_pointer(&plan->environments, i);
+        struct report_table t = report_start(
+            m, e->def->r.name,
+            mos_printf(m->arena, "Environment %s: %s of %s used", e->def->r.name,
+                       mos_size_text(m->arena, e->needed), mos_size_text(m->arena, e->size)),
+            columns, 3);
+        for (size_t k = 0; k < e->variables.count; k++) {
+            const struct mos_setenv *v = e->variables.items[k].value;
+            cell_text(&t, v->name);
+            cell_text(&t, v->value);
+            cell_text(&t, place_text(m->arena, v->place));
+        }
+        report_end(m, &t);
+    }
+}
+
+/* ---- budgets ---- */
+
+static void show_budgets(mosaicum *m, const struct mos_plan *plan) {
+    static const struct mosaicum_column columns[] = {
+        {"budget", "budget", false}, {"used", "used", true}, {"limit", "limit", true},
+        {"share", "%", true},        {"left", "left", true}, {"of", "of", false}};
+    struct report_table t = report_start(m, "budgets", "Budgets", columns, 6);
+    for (size_t i = 0; i < plan->budgets.count; i++) {
+        const struct mos_budget_plan *b = mos_vec_pointer(&plan->budgets, i);
+        struct mos_buf of = {.arena = m->arena};
+        for (size_t k = 0; k < b->def->of.count; k++)
+            mos_buf_printf(&of, "%s%s", k ? ", " : "", b->def->of.items[k]->text);
+        cell_text(&t, b->def->r.name);
+        if (b->known) {
+            cell_about(&t, b->used);
+            cell_about(&t, b->limit);
+            cell_number(&t, b->limit ? b->used * 100 / b->limit : 0);
+            cell_about(&t, b->limit > b->used ? b->limit - b->used : 0);
+        } else {
+            for (int c = 0; c < 4; c++)
+                cell_text(&t, "(not known)");
+        }
+        cell_text(&t, mos_buf_string(&of));
+    }
+    report_end(m, &t);
+}
+
 static void show_all(mosaicum *m, const struct mos_plan *plan) {
-    report_text(m, "definition", NULL, show_resolved(m, plan->board));
+    report_text(m, "definition", NULL, show_resolved(m->arena, plan->board));
 }
 
 static const struct {
     const char *name;
     void (*show)(mosaicum *m, const struct mos_plan *plan);
-} parts[] = {{"layout", show_layout}, {"ram", show_ram}, {"boot", show_boot}, {"all", show_all}};
+} parts[] = {{"layout", show_layout},   {"ram", show_ram},   {"boot", show_boot},
+             {"kernel", show_kernel},   {"tree", show_tree}, {"env", show_env},
+             {"budgets", show_budgets}, {"all", show_all}};
 enum { PARTS = sizeof parts / sizeof *parts };
 
-bool show_part(mosaicum *m, const struct mos_plan *plan, const char *part) {
+bool show_part(mosaicum *m, const struct mos_plan *plan, const char *part, bool trail) {
     const char *names[PARTS];
     for (size_t i = 0; i < PARTS; i++) {
         names[i] = parts[i].name;
         if (strcmp(parts[i].name, part) == 0) {
-            parts[i].show(m, plan);
+            if (trail)
+                show_trail(m, plan->board, strcmp(part, "all") == 0 ? "" : part);
+            else
+                parts[i].show(m, plan);
             return true;
         }
     }
     const char *near = mos_near(part, names, PARTS);
     return mos_fail(&m->error, MOS_ERROR_USAGE, 0, "There is no part %s to show; %s%s", part,
-                    near ? "did you mean " : "there are layout, ram, boot and all",
+                    near ? "did you mean "
+                         : "there are layout, ram, boot, kernel, tree, env, "
+                           "budgets and all",
                     near ? near : "");
 }

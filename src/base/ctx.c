@@ -37,14 +37,32 @@ bool mos_read_file(struct mos_ctx *ctx, const char *path, size_t limit, char **d
     return ok;
 }
 
-const struct mos_source *mos_source_load(struct mos_ctx *ctx, const char *path,
-                                         const char *shown_path, size_t limit) {
+/* Is a path one of the workspace's `outside:` files, or below such a folder? */
+static bool is_outside(const struct mos_ctx *ctx, const char *path) {
+    for (const char *const *o = ctx->outside; o && *o; o++) {
+        size_t n = strlen(*o);
+        while (n && (*o)[n - 1] == '/')
+            n--;
+        if (n && strncmp(path, *o, n) == 0 && (path[n] == '/' || path[n] == 0))
+            return true;
+    }
+    return false;
+}
+
+struct mos_source *mos_source_load(struct mos_ctx *ctx, const char *path, const char *shown_path,
+                                   size_t limit) {
     char *data;
     size_t length;
     if (!mos_read_file(ctx, path, limit, &data, &length))
         return NULL;
-    return mos_source_make(ctx->arena, mos_strdup(ctx->arena, shown_path), data, length,
-                           ctx->source_count++);
+    struct mos_source *s = mos_source_make(ctx->arena, mos_strdup(ctx->arena, shown_path), data,
+                                           length, ctx->source_count++);
+    s->outside = is_outside(ctx, shown_path);
+    if (ctx->stamp) {
+        mos_sha256_update(ctx->stamp, shown_path, strlen(shown_path) + 1);
+        mos_sha256_update(ctx->stamp, data, length);
+    }
+    return s;
 }
 
 static int hash_open_file(const struct mos_host *h, int file, struct mos_sha256 *hash) {

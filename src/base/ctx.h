@@ -6,6 +6,7 @@
 #include "base/error.h"
 #include "base/finding.h"
 #include "base/hash.h"
+#include "base/map.h"
 #include "mosaicum/host.h"
 
 struct mos_ctx {
@@ -14,10 +15,15 @@ struct mos_ctx {
     struct mos_error *error;
     struct mos_findings findings;
     struct mos_vec not_proved; /* of const char *: facts that were unknown */
-    struct mos_worker *busy; /* a worker that must be joined before the arena may go; or NULL */
+    struct mos_worker *busy;   /* a worker that must be joined before the arena may go; or NULL */
     unsigned source_count;
+    const char *const
+        *outside;             /* NULL-terminated paths of files that are not the user's; or NULL */
     bool no_run;              /* start no outside program */
+    bool may_make;            /* commands that make pieces may run: a build */
     const char *cache_folder; /* NULL: keep nothing between runs */
+    const char *out_folder;   /* where builds are; NULL: out/ in the workspace */
+    struct mos_sha256 *stamp; /* sums up every text that is read for a board; or NULL */
     void (*progress)(void *self, const char *what, uint64_t done, uint64_t total);
     void *progress_self;
 };
@@ -27,8 +33,8 @@ struct mos_ctx {
 bool mos_read_file(struct mos_ctx *ctx, const char *path, size_t limit, char **data,
                    size_t *length);
 /* The same as a source whose places will be shown under `shown_path`. */
-const struct mos_source *mos_source_load(struct mos_ctx *ctx, const char *path,
-                                         const char *shown_path, size_t limit);
+struct mos_source *mos_source_load(struct mos_ctx *ctx, const char *path, const char *shown_path,
+                                   size_t limit);
 /* SHA-256 of a file's bytes. */
 bool mos_hash_file(const struct mos_host *host, const char *path, uint8_t out[MOS_SHA256_SIZE],
                    struct mos_error *error);

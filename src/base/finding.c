@@ -3,9 +3,12 @@
 #include <stdlib.h>
 #include <string.h>
 
+/* ERROR, WARNING and NOTE are as they say; FIELD is a warning, and an error in what leaves the
+ * house. */
+#define MOS_SEVERITY_FIELD MOS_SEVERITY_WARNING
 const struct mos_rule_row mos_rule_rows[MOS_RULE_COUNT] = {
 #define MOS_RULE(symbol, id, severity, phase, title)                                               \
-    {id, MOS_SEVERITY_##severity, (#phase)[0], title},
+    {id, MOS_SEVERITY_##severity, (#severity)[0] == 'F', (#phase)[0], title},
 #include "base/rules.def"
 #undef MOS_RULE
 };
@@ -19,7 +22,8 @@ struct mos_finding *mos_find(struct mos_findings *list, enum mos_rule_id rule, c
                              ...) {
     struct mos_finding *f = mos_alloc(list->arena, sizeof *f);
     f->rule = rule;
-    f->severity = mos_rule_rows[rule].severity;
+    f->severity = list->field && mos_rule_rows[rule].field ? MOS_SEVERITY_ERROR
+                                                           : mos_rule_rows[rule].severity;
     f->selector = list->selector;
     f->places = mos_vec_make(list->arena, sizeof(struct mos_place));
     f->order = list->items.count;

@@ -19,6 +19,7 @@ enum mos_rule_id {
 struct mos_rule_row {
     const char *id; /* "layout.overlap" */
     enum mos_severity severity;
+    bool field; /* an error in a variant that leaves the house */
     char phase; /* 'D', 'G' or 'I' */
     const char *title;
 };
@@ -39,6 +40,7 @@ struct mos_findings {
     struct mos_arena *arena;
     struct mos_vec items; /* of struct mos_finding *, in order of discovery */
     const char *selector; /* given to new findings */
+    bool field;           /* about what leaves the house: some warnings are errors there */
 };
 
 struct mos_findings mos_findings_make(struct mos_arena *arena);

@@ -3,8 +3,8 @@
 #include <assert.h>
 #include <string.h>
 
-const struct mos_source *mos_source_make(struct mos_arena *arena, const char *shown_path,
-                                         const char *text, size_t length, unsigned order) {
+struct mos_source *mos_source_make(struct mos_arena *arena, const char *shown_path,
+                                   const char *text, size_t length, unsigned order) {
     struct mos_source *s = mos_alloc(arena, sizeof *s);
     size_t count = 1;
     for (size_t i = 0; i < length; i++)

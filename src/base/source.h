@@ -5,6 +5,7 @@
 
 #include "base/arena.h"
 
+#include <stdbool.h>
 #include <stddef.h>
 #include <stdint.h>
 
@@ -16,6 +17,7 @@ struct mos_source {
     const size_t *lines; /* offset of the start of each line */
     size_t line_count;
     unsigned order; /* in which sources were loaded: the order of findings */
+    bool outside;   /* not the user's: on its own it raises no error */
 };
 
 /* Where something stands: a text span (source set), or a thing with a name (a file, a node, an
@@ -23,15 +25,16 @@ struct mos_source {
 struct mos_place {
     const struct mos_source *source;
     size_t offset, length;
-    const char *thing; /* shown when there is no source */
+    const char *thing;                /* shown when there is no source */
+    const struct mos_place *replaced; /* what the value that stands here took the place of */
 };
 
 struct mos_position {
     unsigned line, column; /* from 1; the column counts bytes */
 };
 
-const struct mos_source *mos_source_make(struct mos_arena *arena, const char *shown_path,
-                                         const char *text, size_t length, unsigned order);
+struct mos_source *mos_source_make(struct mos_arena *arena, const char *shown_path,
+                                   const char *text, size_t length, unsigned order);
 struct mos_position mos_source_position(const struct mos_source *source, size_t offset);
 /* The line that holds `offset`, without its end. */
 const char *mos_source_line(const struct mos_source *source, size_t offset, size_t *length);

@@ -22,6 +22,14 @@ struct mos_boot_script {
     int64_t date;
 };
 
+/* What a loader's own configuration calls the facts that definitions depend on. */
+struct mos_loader_symbols {
+    const char *environment_at, *environment_copy_at; /* bytes from the start of its medium */
+    const char *environment_size, *flag_byte, *baud;
+    const char *next_stage_sector; /* where the first stage reads the next one, in 512 bytes */
+    const char *const *relocation_limits; /* variables that hold an address; NULL-terminated */
+};
+
 struct mos_dialect {
     const char *name;
     const char *script_file; /* where the loader looks for it in the boot volume */
@@ -32,6 +40,7 @@ struct mos_dialect {
                         struct mos_buf *out);
     /* Does the loader itself set this variable at run time? */
     bool (*sets_variable)(const char *name);
+    struct mos_loader_symbols symbols;
 };
 
 extern const struct mos_dialect mos_dialect_u_boot;

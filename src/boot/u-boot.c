@@ -136,10 +136,19 @@ static bool sets_variable(const char *name) {
     return false;
 }
 
+static const char *const relocation_limits[] = {"fdt_high", "initrd_high", NULL};
+
 const struct mos_dialect mos_dialect_u_boot = {
     .name = "u-boot",
     .script_file = "boot.scr",
     .write_script = write_script,
     .wrap_script = wrap_script,
     .sets_variable = sets_variable,
+    .symbols = {.environment_at = "CONFIG_ENV_OFFSET",
+                .environment_copy_at = "CONFIG_ENV_OFFSET_REDUND",
+                .environment_size = "CONFIG_ENV_SIZE",
+                .flag_byte = "CONFIG_SYS_REDUNDAND_ENVIRONMENT",
+                .baud = "CONFIG_BAUDRATE",
+                .next_stage_sector = "CONFIG_SYS_MMCSD_RAW_MODE_U_BOOT_SECTOR",
+                .relocation_limits = relocation_limits},
 };

@@ -20,6 +20,7 @@ struct mos_build {
     struct mos_vec images; /* of struct medium_image */
     struct mos_vec files;  /* of struct mos_built_file */
     struct mos_ledger *ledger;
+    const char *stamp;
 };
 
 struct mos_build *mos_build_begin(struct mos_plan *plan, const char *out_folder) {
@@ -34,8 +35,8 @@ struct mos_build *mos_build_begin(struct mos_plan *plan, const char *out_folder)
         m->file = mos_printf(b->ctx->arena, "%s.img", m->medium->name);
     }
     b->ledger =
-        mos_ledger_new(plan->board->workspace_name, plan->board->r.name, "mosaicum " MOS_VERSION);
-    if (b->ledger && mos_set_begin(&b->set, b->ctx, out_folder, plan->board->r.name))
+        mos_ledger_new(plan->board->workspace_name, plan->board->selector, "mosaicum " MOS_VERSION);
+    if (b->ledger && mos_set_begin(&b->set, b->ctx, out_folder, plan->board->selector))
         return b;
     mos_set_abandon(&b->set);
     mos_ledger_free(b->ledger);
@@ -184,7 +185,6 @@ static void ledger_spans(struct mos_build *b, const struct mos_region_plan *r) {
 static void ledger_image(struct mos_build *b, const struct medium_image *m,
                          const uint8_t hash[MOS_SHA256_SIZE]) {
     const struct mos_medium_plan *p = m->medium;
-    char id[37];
     mos_ledger_image(b->ledger, m->file, p->name, p->size, p->sector, hash);
     for (size_t i = 0; i < p->span_count; i++)
         mos_ledger_span(b->ledger, p->spans[i].start, p->spans[i].end - p->spans[i].start, "data");
@@ -192,9 +192,8 @@ static void ledger_image(struct mos_build *b, const struct medium_image *m,
         const struct mos_region_plan *r = mos_vec_pointer(&p->regions, i);
         if (!r->placed)
             continue;
-        mos_uuid_text(r->id, id);
         mos_ledger_region(b->ledger, r->name, holds(r), mos_text_or(r->def->owner, "build"),
-                          r->number, id, r->start, r->length, place_text(b, r->place));
+                          r->number, r->id_text, r->start, r->length, place_text(b, r->place));
         ledger_spans(b, r);
     }
     for (size_t i = 0; i < mos_image_chunks(m->image); i++)
@@ -208,8 +207,7 @@ static bool ledger_inputs(struct mos_build *b) {
             continue;
         if (!mos_plan_hash(b->plan, p))
             return false;
-        const struct mos_piece *file = p->outer ? p->outer->def : p->def;
-        mos_ledger_input(b->ledger, p->def->r.name, file->file->text, p->member, p->size, p->sha256,
+        mos_ledger_input(b->ledger, p->def->r.name, p->file, p->member, p->size, p->sha256,
                          place_text(b, p->def->r.key_place));
     }
     return true;
@@ -278,13 +276,21 @@ static bool write_texts(struct mos_build *b) {
     return small_file(b, "kernel.config", text, length);
 }
 
-bool mos_build_finish(struct mos_build *b) {
+bool mos_build_finish(struct mos_build *b, const char *stamp) {
+    b->stamp = stamp;
     for (size_t i = 0; i < b->images.count; i++)
         if (!write_medium(b, mos_vec_at(&b->images, i)))
             return false;
     struct mos_buf ledger = {.arena = b->ctx->arena};
     if (!write_texts(b) || !ledger_inputs(b))
         return false;
+    for (size_t i = 0; i < b->plan->budgets.count; i++) {
+        const struct mos_budget_plan *x = mos_vec_pointer(&b->plan->budgets, i);
+        if (x->known)
+            mos_ledger_budget(b->ledger, x->def->r.name, x->used, x->limit);
+    }
+    if (b->stamp)
+        mos_ledger_stamp(b->ledger, b->stamp);
     mos_ledger_write(b->ledger, &ledger);
     uint8_t hash[MOS_SHA256_SIZE];
     if (!mos_sha256(ledger.data, ledger.length, hash) ||

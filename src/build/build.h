@@ -17,8 +17,9 @@ struct mos_built_file {
 struct mos_build *mos_build_begin(struct mos_plan *plan, const char *out_folder);
 /* Where volumes may be written while they are counted. */
 struct mos_plan_target mos_build_target(struct mos_build *build);
-/* Writes everything that is not written yet, then the ledger, and puts the folder in place. */
-bool mos_build_finish(struct mos_build *build);
+/* Writes everything that is not written yet, then the ledger, and puts the folder in place.
+ * stamp: the hash of everything the board is made of, for the ledger; or NULL. */
+bool mos_build_finish(struct mos_build *build, const char *stamp);
 /* Gives up; nothing under a final name has changed. */
 void mos_build_abandon(struct mos_build *build);
 /* The files, after finishing: of struct mos_built_file. */

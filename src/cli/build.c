@@ -16,8 +16,8 @@ static int run(struct cli *cli) {
 
 const struct command command_build = {
     .name = "build",
-    .usage = "[BOARD…]",
-    .about = "check, then images, boot files and ledger under out/BOARD/",
+    .usage = "[SELECTOR…]",
+    .about = "check, then images, boot files and ledger under out/SELECTOR/",
     .most = -1,
     .run = run,
 };

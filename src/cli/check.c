@@ -3,20 +3,29 @@
 static void say_clean(const struct cli *cli, const mosaicum *m) {
     const struct mosaicum_rule *rules;
     size_t boards = mosaicum_board_count(m), count = mosaicum_rules(&rules);
-    printf("%sNothing to complain about%s: %zu board%s, %zu rules.\n", style(cli, STYLE_GOOD),
-           style(cli, STYLE_END), boards, boards == 1 ? "" : "s", count);
+    size_t waived = mosaicum_waived_count(m);
+    printf("%sNothing to complain about%s: %zu board%s%s, %zu rules", style(cli, STYLE_GOOD),
+           style(cli, STYLE_END), boards, boards == 1 ? "" : "s",
+           boards == 1 ? "" : " and variants", count);
+    if (waived)
+        printf(", %zu finding%s waived", waived, waived == 1 ? "" : "s");
+    printf(".\n");
 }
 
 static int run(struct cli *cli) {
     mosaicum *m = cli_open(cli, true);
     if (!m)
         return MOSAICUM_USAGE;
-    int status = mosaicum_check(m, cli->arguments, (size_t)cli->argument_count);
+    size_t count = (size_t)cli->argument_count;
+    int status = cli->accept ? mosaicum_accept(m, cli->arguments, count)
+                             : mosaicum_check(m, cli->arguments, count);
     print_result(cli, m, "check", status);
+    if (!cli->quiet)
+        print_report(cli, m, stdout);
     if (!cli->json && !mosaicum_error(m)) {
         print_summary(cli, m, stdout);
         if (!mosaicum_count(m, MOSAICUM_ERROR) && !mosaicum_count(m, MOSAICUM_WARNING) &&
-            !cli->quiet)
+            !cli->quiet && !cli->accept)
             say_clean(cli, m);
     }
     mosaicum_free(m);
@@ -25,8 +34,8 @@ static int run(struct cli *cli) {
 
 const struct command command_check = {
     .name = "check",
-    .usage = "[BOARD…]",
-    .about = "every rule on every board (or those named); nothing is written",
+    .usage = "[SELECTOR…]",
+    .about = "every rule on all boards and variants, or those selected",
     .most = -1,
     .run = run,
 };

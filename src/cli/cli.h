@@ -9,7 +9,7 @@
 struct cli {
     const char *workspace; /* -w, or NULL */
     const char *out;       /* --out, or NULL */
-    bool json, quiet, verbose, no_run, strict, no_cache;
+    bool json, quiet, verbose, no_run, strict, no_cache, accept, trail;
     bool color, unicode;    /* of standard output */
     int width;              /* columns of the terminal, 0: not one */
     const char **arguments; /* after the command's name, NULL-terminated */
@@ -24,8 +24,8 @@ struct command {
     int (*run)(struct cli *cli);
 };
 
-extern const struct command command_check, command_build, command_show, command_inspect,
-    command_explain, command_demo;
+extern const struct command command_new, command_list, command_check, command_build, command_show,
+    command_compare, command_pin, command_inspect, command_explain, command_demo;
 const struct command *command_at(size_t index); /* NULL behind the last */
 
 /* workspace.c: a run with the options of the command line; complains and returns NULL */

@@ -11,12 +11,13 @@ static void announce(const struct cli *cli, const char *text, const char *comman
 }
 
 static int step(const struct cli *base, const char *folder, const char *text,
-                const struct command *command, const char *first, const char *shown) {
+                const struct command *command, const char *first, const char *second,
+                const char *shown) {
     struct cli cli = *base;
-    const char *arguments[] = {first, NULL};
+    const char *arguments[] = {first, second, NULL};
     cli.workspace = folder;
     cli.arguments = arguments;
-    cli.argument_count = first != NULL;
+    cli.argument_count = (first != NULL) + (second != NULL);
     announce(base, text, shown);
     int status = command->run(&cli);
     putchar('\n');
@@ -30,21 +31,28 @@ static int tour(struct cli *cli, const char *folder) {
     snprintf(inspect, sizeof inspect, "inspect %s", image);
     char workspace[4096];
     snprintf(workspace, sizeof workspace, "%s/saltmarsh", folder);
-    int status = step(cli, workspace, "Do the parts of the board fit together?", &command_check,
-                      NULL, "check");
+    int status = step(cli, workspace, "Do the parts of each board and variant fit together?",
+                      &command_check, NULL, NULL, "check");
     if (!status)
-        status = step(cli, workspace, "Where does everything lie?", &command_show, "layout",
-                      "show layout");
+        status = step(cli, workspace, "Where does everything lie?", &command_show, "curlew",
+                      "layout", "show curlew layout");
+    if (!status)
+        status = step(cli, workspace, "What will the loader do?", &command_show, "curlew", "boot",
+                      "show curlew boot");
+    if (!status) /* something always differs: that is its status */
+        step(cli, workspace, "In what do two variants differ?", &command_compare, "curlew+bench",
+             "curlew+field", "compare curlew+bench curlew+field");
+    if (!status)
+        status = step(cli, workspace, "The images and their ledgers:", &command_build, NULL, NULL,
+                      "build");
     if (!status)
         status =
-            step(cli, workspace, "What will the loader do?", &command_show, "boot", "show boot");
+            step(cli, workspace, "Is everything in it?", &command_inspect, image, NULL, inspect);
     if (!status)
-        status = step(cli, workspace, "The image and its ledger:", &command_build, NULL, "build");
-    if (!status)
-        status = step(cli, workspace, "Is everything in it?", &command_inspect, image, inspect);
+        status = step(cli, workspace, "What is there:", &command_list, NULL, NULL, "list");
     if (status)
         return status;
-    status = step(cli, mistake, "And a board with a mistake:", &command_check, NULL, "check");
+    status = step(cli, mistake, "And a board with a mistake:", &command_check, NULL, NULL, "check");
     printf("The workspace is in %s; more mistakes are in %s/mistakes.\n", workspace, folder);
     return status == MOSAICUM_FINDINGS ? MOSAICUM_DONE : status;
 }

@@ -10,8 +10,14 @@ static json_t *text(const char *t) {
 static json_t *place(const struct mosaicum_place *p) {
     if (!p->file)
         return json_pack("{s:o}", "thing", text(p->thing));
-    return json_pack("{s:o,s:i,s:i,s:I}", "file", text(p->file), "line", (int)p->line, "column",
-                     (int)p->column, "length", (json_int_t)p->length);
+    json_t *o = json_pack("{s:o,s:i,s:i,s:I}", "file", text(p->file), "line", (int)p->line,
+                          "column", (int)p->column, "length", (json_int_t)p->length);
+    json_t *before = p->replaced_count ? json_array() : NULL;
+    for (size_t i = 0; i < p->replaced_count; i++)
+        json_array_append_new(before, place(&p->replaced[i]));
+    if (before)
+        json_object_set_new(o, "replaced", before);
+    return o;
 }
 
 static json_t *findings(const mosaicum *m) {
@@ -22,11 +28,15 @@ static json_t *findings(const mosaicum *m) {
         json_t *places = json_array();
         for (size_t k = 0; k < f->place_count; k++)
             json_array_append_new(places, place(&f->places[k]));
-        json_array_append_new(list,
-                              json_pack("{s:s,s:s,s:o,s:o,s:o,s:o,s:o}", "severity",
-                                        severities[f->severity], "rule", f->rule, "board",
-                                        text(f->selector), "message", text(f->message), "places",
-                                        places, "why", text(f->why), "try", text(f->remedy)));
+        json_t *selectors = json_array();
+        for (size_t k = 0; k < f->selector_count; k++)
+            json_array_append_new(selectors, text(f->selectors[k]));
+        json_array_append_new(list, json_pack("{s:s,s:s,s:o,s:o,s:o,s:o,s:o,s:o}", "severity",
+                                              severities[f->severity], "rule", f->rule, "board",
+                                              text(f->selector_count ? f->selectors[0] : NULL),
+                                              "selectors", selectors, "message", text(f->message),
+                                              "places", places, "why", text(f->why), "try",
+                                              text(f->remedy)));
     }
     return list;
 }
@@ -65,6 +75,7 @@ void print_json(const mosaicum *m, const char *command, int status, FILE *to) {
     for (size_t i = 0; i < mosaicum_not_proved_count(m); i++)
         json_array_append_new(unproved, text(mosaicum_not_proved_at(m, i)));
     json_object_set_new(root, "not-proved", unproved);
+    json_object_set_new(root, "waived", json_integer((json_int_t)mosaicum_waived_count(m)));
     for (size_t i = 0; i < mosaicum_table_count(m); i++)
         json_array_append_new(tables, table(mosaicum_table_at(m, i)));
     json_object_set_new(root, "report", tables);

@@ -11,8 +11,9 @@
 #include <sys/ioctl.h>
 #include <unistd.h>
 
-static const struct command *const commands[] = {&command_check,   &command_build,   &command_show,
-                                                 &command_inspect, &command_explain, &command_demo};
+static const struct command *const commands[] = {
+    &command_new,     &command_list, &command_check,   &command_build,   &command_show,
+    &command_compare, &command_pin,  &command_inspect, &command_explain, &command_demo};
 
 const struct command *command_at(size_t index) {
     return index < sizeof commands / sizeof *commands ? commands[index] : NULL;
@@ -20,7 +21,7 @@ const struct command *command_at(size_t index) {
 
 struct options {
     char *workspace, *out, *color;
-    int json, quiet, verbose, no_run, strict, no_cache, help, version;
+    int json, quiet, verbose, no_run, strict, no_cache, accept, trail, help, version;
 };
 static struct options options; /* filled by popt, read once */
 
@@ -31,6 +32,10 @@ static const struct poptOption table[] = {
      "DIR"},
     {"json", 0, POPT_ARG_NONE, &options.json, 0, "one JSON document on standard output", NULL},
     {"color", 0, POPT_ARG_STRING, &options.color, 0, "auto, always or never", "WHEN"},
+    {"trail", 0, POPT_ARG_NONE, &options.trail, 0, "show: with the places that set each value",
+     NULL},
+    {"accept", 0, POPT_ARG_NONE, &options.accept, 0,
+     "check: turn what is found into waivers, for a board adopted as it is", NULL},
     {"strict", 0, POPT_ARG_NONE, &options.strict, 0, "warnings count as errors", NULL},
     {"no-run", 0, POPT_ARG_NONE, &options.no_run, 0, "start no outside program", NULL},
     {"no-cache", 0, POPT_ARG_NONE, &options.no_cache, 0, "keep nothing between runs", NULL},
@@ -127,6 +132,8 @@ static int parse(poptContext context, struct cli *cli) {
     cli->verbose = options.verbose;
     cli->no_run = options.no_run;
     cli->strict = options.strict;
+    cli->accept = options.accept;
+    cli->trail = options.trail;
     cli->no_cache = options.no_cache;
     if (options.version)
         return printf("mosaicum %s\n", mosaicum_version()) < 0 ? MOSAICUM_SYSTEM : MOSAICUM_DONE;

@@ -45,6 +45,19 @@ static void clip(const struct mosaicum_place *p, size_t room, size_t *from, size
     *length = p->source_length - *from < room ? p->source_length - *from : room;
 }
 
+/* A source line without the blanks around it. */
+static const char *trimmed(const struct mosaicum_place *p) {
+    size_t lead = 0;
+    while (lead < p->source_length && p->source_line[lead] == ' ')
+        lead++;
+    return p->source_line + lead;
+}
+
+static size_t trimmed_length(const struct mosaicum_place *p) {
+    size_t n = p->source_length - (size_t)(trimmed(p) - p->source_line);
+    return n < 80 ? n : 80;
+}
+
 static void print_place(const struct cli *cli, const struct mosaicum_place *p, const char *corner,
                         const char *below, int label_width, FILE *to) {
     char label[256];
@@ -71,6 +84,10 @@ static void print_place(const struct cli *cli, const struct mosaicum_place *p, c
     for (size_t i = 0; i < width; i++)
         fputs(cli->unicode ? "\u203e" : "~", to);
     fprintf(to, "%s\n", style(cli, STYLE_END));
+    for (size_t i = 0; i < p->replaced_count; i++)
+        fprintf(to, "  %s%s instead of %s:%u   %.*s%s\n", style(cli, STYLE_DIM), below,
+                p->replaced[i].file, p->replaced[i].line, (int)trimmed_length(&p->replaced[i]),
+                trimmed(&p->replaced[i]), style(cli, STYLE_END));
 }
 
 static void print_places(const struct cli *cli, const struct mosaicum_finding *f, FILE *to) {
@@ -136,9 +153,33 @@ void print_summary(const struct cli *cli, const mosaicum *m, FILE *to) {
 
 /* ---- tables ---- */
 
-static void fill_line(struct libscols_line *line, const struct mosaicum_table *t, size_t row) {
-    for (size_t c = 0; c < t->column_count; c++)
-        scols_line_set_data(line, c, t->cells[row * t->column_count + c].text);
+enum { LONGEST_CELL = 60 };
+
+/* A cell, shortened where a terminal would be too narrow for the row. */
+static void fill_cell(const struct cli *cli, struct libscols_line *line, size_t column,
+                      const char *text) {
+    char shorter[LONGEST_CELL + 8];
+    size_t n = 0;
+    if (!cli->width || columns_of(text, strlen(text)) <= LONGEST_CELL) {
+        scols_line_set_data(line, column, text);
+        return;
+    }
+    n = LONGEST_CELL - 1;
+    while (n && ((unsigned char)text[n] & 0xc0) == 0x80)
+        n--;
+    snprintf(shorter, sizeof shorter, "%.*s%s", (int)n, text, cli->unicode ? "\u2026" : "~");
+    scols_line_set_data(line, column, shorter);
+}
+
+static void fill_line(const struct cli *cli, struct libscols_line *line,
+                      const struct mosaicum_table *t, size_t row) {
+    for (size_t c = 0; c < t->column_count; c++) {
+        const char *text = t->cells[row * t->column_count + c].text;
+        if (t->row_count > 1 && c + 1 < t->column_count)
+            fill_cell(cli, line, c, text);
+        else
+            scols_line_set_data(line, c, text);
+    }
 }
 
 /* A row that is not about a thing of the user's: free space, a table's own place. */
@@ -167,7 +208,7 @@ static void print_table(const struct cli *cli, const struct mosaicum_table *t, F
         struct libscols_line *line = scols_table_new_line(table, NULL);
         if (!line)
             continue;
-        fill_line(line, t, r);
+        fill_line(cli, line, t, r);
         if (cli->color && is_aside(t, r))
             scols_line_set_color(line, "\033[90m");
     }

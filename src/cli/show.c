@@ -6,7 +6,7 @@ static int run(struct cli *cli) {
         return MOSAICUM_USAGE;
     const char *board = cli->argument_count == 2 ? cli->arguments[0] : NULL;
     const char *part = cli->arguments[cli->argument_count - 1];
-    int status = print_result(cli, m, "show", mosaicum_show(m, board, part));
+    int status = print_result(cli, m, "show", mosaicum_show(m, board, part, cli->trail));
     print_report(cli, m, stdout);
     mosaicum_free(m);
     return status;
@@ -14,8 +14,8 @@ static int run(struct cli *cli) {
 
 const struct command command_show = {
     .name = "show",
-    .usage = "[BOARD] PART",
-    .about = "layout, ram, boot or all of a board, with everything worked out",
+    .usage = "[SELECTOR] PART",
+    .about = "layout, ram, boot, kernel, tree, env, budgets or all, worked out",
     .least = 1,
     .most = 2,
     .run = run,

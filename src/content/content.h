@@ -49,7 +49,18 @@ struct mos_filter {
 bool mos_pattern_fits(const char *pattern, const char *path);
 struct mos_sink mos_filter_sink(struct mos_filter *filter);
 
-/* The index of an archive: every entry and the runs of its data, without the bytes. */
+/* Takes one file into *sink and counts what a compression ("gzip", "xz", "zstd") makes of it.
+ * NULL: that compression is not to be had.  Always end it. */
+struct mos_compressor;
+struct mos_compressor *mos_compressor_new(struct mos_ctx *ctx, const char *kind,
+                                          struct mos_sink *sink);
+bool mos_compressor_end(struct mos_compressor *c, uint64_t *size);
+
+/* A file that rules may want to read: a small one below etc/. */
+bool mos_is_small_text(const struct mos_entry *entry);
+
+/* The index of an archive: every entry and the runs of its data, without the bytes (but for small
+ * texts). */
 struct mos_index;
 /* A recorder: what is streamed into *sink is recorded and passed on to `through` (may be NULL). */
 struct mos_index *mos_index_new(struct mos_ctx *ctx);

@@ -39,7 +39,7 @@ struct mos_entry {
 struct mos_sink {
     void *self;
     bool (*entry)(void *self, const struct mos_entry *entry);
-    /* bytes is NULL when only the layout is replayed, never when content is streamed. */
+    /* bytes may be NULL when an index is replayed, never when content is streamed. */
     bool (*data)(void *self, uint64_t offset, const void *bytes, size_t length);
     /* sum: mos_content_sum over the runs of the file. */
     bool (*end)(void *self, uint64_t sum);

@@ -218,3 +218,12 @@ static bool filter_end(void *self, uint64_t sum) {
 struct mos_sink mos_filter_sink(struct mos_filter *filter) {
     return (struct mos_sink){filter, filter_entry, filter_data, filter_end};
 }
+
+/* ---- small texts ---- */
+
+enum { LARGEST_TEXT = 64 << 10 };
+
+bool mos_is_small_text(const struct mos_entry *entry) {
+    return entry->type == MOS_ENTRY_FILE && entry->size <= LARGEST_TEXT &&
+           strncmp(entry->path, "etc/", 4) == 0;
+}

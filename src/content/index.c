@@ -1,10 +1,11 @@
-/* The index of an archive, kept between runs: 77 bytes and the name for most entries.
+/* The index of an archive, kept between runs: 81 bytes and the name for most entries.
  *
- * File form: "mosindx1", count (le32), then per entry: type, mode (le16), uid, gid, mtime (le64),
+ * File form: "mosindx2", count (le32), then per entry: type, mode (le16), uid, gid, mtime (le64),
  * mtime_ns, size (le64), major, minor, sum (le64), path length (le32), target length (le32),
- * number of runs (le32), path, NUL, target, NUL, runs of {offset le64, length le64}; at the end the
- * SHA-256 of all that.  A load that does not fit in every detail gives NULL and the archive is read
- * again.
+ * number of runs (le32), length of the kept text (le32), path, NUL, target, NUL, runs of {offset
+ * le64, length le64}, the text; at the end the SHA-256 of all that.  Small files below etc/ keep
+ * their text: rules read them.  A load that does not fit in every detail gives NULL and the archive
+ * is read again.
  */
 #include "content/content.h"
 
@@ -12,7 +13,7 @@
 
 #include <string.h>
 
-enum { ENTRY_BYTES = 59 };
+enum { ENTRY_BYTES = 63, MOST_TEXTS = 4 << 20 };
 
 struct run {
     uint64_t offset, length;
@@ -25,18 +26,20 @@ struct mos_index {
     /* the entry being recorded */
     struct mos_sink through;
     bool has_through;
-    struct mos_buf path, target, runs;
+    struct mos_buf path, target, runs, text;
+    bool keeps_text;
+    size_t texts; /* bytes of all texts */
     struct run last;
     uint32_t run_count;
     struct mos_entry entry;
 };
 
-static const char magic[8] = "mosindx1";
+static const char magic[8] = "mosindx2";
 
 struct mos_index *mos_index_new(struct mos_ctx *ctx) {
     struct mos_index *x = mos_alloc(ctx->arena, sizeof *x);
     x->ctx = ctx;
-    struct mos_buf *buffers[] = {&x->data, &x->path, &x->target, &x->runs};
+    struct mos_buf *buffers[] = {&x->data, &x->path, &x->target, &x->runs, &x->text};
     for (size_t i = 0; i < sizeof buffers / sizeof *buffers; i++)
         buffers[i]->arena = ctx->arena;
     mos_buf_add(&x->data, magic, sizeof magic);
@@ -67,6 +70,8 @@ static bool record_entry(void *self, const struct mos_entry *entry) {
         mos_buf_text(&x->target, entry->target);
     x->last = (struct run){0};
     x->run_count = 0;
+    x->text.length = 0;
+    x->keeps_text = mos_is_small_text(entry) && x->texts + entry->size <= MOST_TEXTS;
     return !x->has_through || x->through.entry(x->through.self, entry);
 }
 
@@ -78,6 +83,10 @@ static bool record_data(void *self, uint64_t offset, const void *bytes, size_t l
         put_run(x);
         x->last = (struct run){offset, length};
     }
+    if (x->keeps_text && bytes && offset >= x->text.length) {
+        mos_buf_zeros(&x->text, (size_t)offset - x->text.length);
+        mos_buf_add(&x->text, bytes, length);
+    }
     return !x->has_through || x->through.data(x->through.self, offset, bytes, length);
 }
 
@@ -85,6 +94,11 @@ static bool record_end(void *self, uint64_t sum) {
     struct mos_index *x = self;
     put_run(x);
     const struct mos_entry *e = &x->entry;
+    if (x->keeps_text && x->text.length < e->size)
+        mos_buf_zeros(&x->text, (size_t)e->size - x->text.length);
+    if (x->keeps_text && x->text.length != e->size)
+        x->text.length = 0;
+    x->texts += x->text.length;
     uint8_t h[ENTRY_BYTES] = {(uint8_t)e->type};
     mos_put_le16(h + 1, e->mode);
     mos_put_le32(h + 3, e->uid);
@@ -98,10 +112,12 @@ static bool record_end(void *self, uint64_t sum) {
     mos_put_le32(h + 47, (uint32_t)x->path.length);
     mos_put_le32(h + 51, (uint32_t)x->target.length);
     mos_put_le32(h + 55, x->run_count);
+    mos_put_le32(h + 59, (uint32_t)x->text.length);
     mos_buf_add(&x->data, h, sizeof h);
     mos_buf_add(&x->data, mos_buf_string(&x->path), x->path.length + 1);
     mos_buf_add(&x->data, mos_buf_string(&x->target), x->target.length + 1);
     mos_buf_add(&x->data, mos_buf_string(&x->runs), x->runs.length);
+    mos_buf_add(&x->data, mos_buf_string(&x->text), x->text.length);
     x->count++;
     return !x->has_through || x->through.end(x->through.self, sum);
 }
@@ -115,16 +131,19 @@ struct mos_sink mos_index_recorder(struct mos_index *index, const struct mos_sin
 
 /* One entry of the file form at *at; false when it does not fit into what is left. */
 static bool parse_entry(const struct mos_buf *data, size_t *at, struct mos_entry *entry,
-                        uint64_t *sum, const uint8_t **runs, uint32_t *run_count) {
+                        uint64_t *sum, const uint8_t **runs, uint32_t *run_count,
+                        const uint8_t **text) {
     size_t left = data->length - *at;
     if (left < ENTRY_BYTES)
         return false;
     const uint8_t *h = (const uint8_t *)data->data + *at;
     uint64_t path = mos_le32(h + 47), target = mos_le32(h + 51);
     *run_count = mos_le32(h + 55);
-    uint64_t need = ENTRY_BYTES + path + 1 + target + 1 + 16 * (uint64_t)*run_count;
-    if (need > left || h[0] > MOS_ENTRY_SOCKET)
+    uint64_t kept = mos_le32(h + 59);
+    uint64_t need = ENTRY_BYTES + path + 1 + target + 1 + 16 * (uint64_t)*run_count + kept;
+    if (need > left || h[0] > MOS_ENTRY_SOCKET || (kept && kept != mos_le64(h + 23)))
         return false;
+    *text = kept ? h + need - kept : NULL;
     *entry = (struct mos_entry){
         .type = (enum mos_entry_type)h[0],
         .mode = mos_le16(h + 1),
@@ -150,16 +169,19 @@ bool mos_index_replay(struct mos_ctx *ctx, const struct mos_index *index,
     for (size_t i = 0; i < index->count; i++) {
         struct mos_entry entry;
         uint64_t sum;
-        const uint8_t *runs;
+        const uint8_t *runs, *text;
         uint32_t count;
-        if (!parse_entry(&index->data, &at, &entry, &sum, &runs, &count))
+        if (!parse_entry(&index->data, &at, &entry, &sum, &runs, &count, &text))
             return mos_fail(ctx->error, MOS_ERROR_SYSTEM, 0, "A stored index is damaged");
         if (!sink->entry(sink->self, &entry))
             return false;
-        for (uint32_t k = 0; k < count; k++)
-            if (!sink->data(sink->self, mos_le64(runs + 16 * (size_t)k), NULL,
-                            (size_t)mos_le64(runs + 16 * (size_t)k + 8)))
+        for (uint32_t k = 0; k < count; k++) {
+            uint64_t offset = mos_le64(runs + 16 * (size_t)k);
+            size_t length = (size_t)mos_le64(runs + 16 * (size_t)k + 8);
+            bool inside = text && offset <= entry.size && length <= entry.size - offset;
+            if (!sink->data(sink->self, offset, inside ? text + offset : NULL, length))
                 return false;
+        }
         if (!sink->end(sink->self, sum))
             return false;
     }
@@ -189,11 +211,11 @@ struct mos_index *mos_index_load(struct mos_ctx *ctx, const void *data, size_t l
     x->count = mos_le32((const uint8_t *)data + sizeof magic);
     struct mos_entry entry;
     uint64_t sum;
-    const uint8_t *runs;
+    const uint8_t *runs, *text;
     uint32_t count;
     size_t at = sizeof magic + 4;
     for (size_t i = 0; i < x->count; i++)
-        if (!parse_entry(&x->data, &at, &entry, &sum, &runs, &count))
+        if (!parse_entry(&x->data, &at, &entry, &sum, &runs, &count, &text))
             return NULL;
     return at == body ? x : NULL;
 }

@@ -95,6 +95,27 @@ static bool gpt_type_for(const char *purpose, uint8_t type[16]) {
     return false;
 }
 
+static bool gpt_type_parse(const char *text, uint8_t type[16]) {
+    return mos_uuid_parse(text, type);
+}
+
+static void gpt_partition_id(const uint8_t disk[16], unsigned number, const uint8_t id[16],
+                             char out[40]) {
+    (void)disk;
+    (void)number;
+    mos_uuid_text(id, out);
+}
+
+static bool gpt_type_fits(const uint8_t type[16], const char *purpose) {
+    uint8_t known[16];
+    for (size_t i = 0; i < sizeof types / sizeof *types; i++)
+        if (mos_uuid_parse(types[i].uuid, known) && memcmp(known, type, 16) == 0 &&
+            (strcmp(types[i].purpose, purpose) == 0 ||
+             (strcmp(types[i].purpose, "efi-system") == 0 && strncmp(purpose, "fat", 3) == 0)))
+            return true;
+    return false;
+}
+
 static const char *gpt_type_name(const uint8_t type[16]) {
     uint8_t known[16];
     for (size_t i = 0; i < sizeof types / sizeof *types; i++)
@@ -331,6 +352,9 @@ const struct mos_table_driver mos_table_gpt = {
     .spans = gpt_spans,
     .entries_below = gpt_entries_below,
     .type_for = gpt_type_for,
+    .type_parse = gpt_type_parse,
+    .partition_id = gpt_partition_id,
+    .type_fits = gpt_type_fits,
     .type_name = gpt_type_name,
     .write = gpt_write,
     .read = gpt_read,

@@ -2,7 +2,7 @@
 
 #include <string.h>
 
-static const struct mos_table_driver *const drivers[] = {&mos_table_gpt};
+static const struct mos_table_driver *const drivers[] = {&mos_table_gpt, &mos_table_mbr};
 
 const struct mos_table_driver *mos_table_at(size_t index) {
     return index < sizeof drivers / sizeof *drivers ? drivers[index] : NULL;

@@ -41,6 +41,13 @@ struct mos_table_driver {
     uint32_t (*entries_below)(uint32_t sector, uint64_t free_until);
     /* The identifier of a partition type by its purpose ("fat32", "ext4", "raw", "boot-fat"). */
     bool (*type_for)(const char *purpose, uint8_t type[16]);
+    /* A type as definitions write it; false: it is none. */
+    bool (*type_parse)(const char *text, uint8_t type[16]);
+    /* What the kernel calls a partition, behind PARTUUID=. */
+    void (*partition_id)(const uint8_t disk[16], unsigned number, const uint8_t id[16],
+                         char out[40]);
+    /* Is this a type that content of a purpose may have?  Only asked of types with a name. */
+    bool (*type_fits)(const uint8_t type[16], const char *purpose);
     const char *(*type_name)(const uint8_t type[16]); /* NULL: not known */
     /* Writes the whole table; the rest of the medium is untouched.  Returns an errno value. */
     int (*write)(struct mos_io *io, const struct mos_table_data *table);
@@ -49,7 +56,7 @@ struct mos_table_driver {
                  struct mos_vec *problems);
 };
 
-extern const struct mos_table_driver mos_table_gpt;
+extern const struct mos_table_driver mos_table_gpt, mos_table_mbr;
 
 /* By name; NULL: not known.  mos_table_names: NULL-terminated. */
 const struct mos_table_driver *mos_table_find(const char *name);

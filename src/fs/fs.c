@@ -29,3 +29,11 @@ void mos_volume_write(struct mos_volume_base *v, const void *bytes, size_t lengt
     if (v->io && !v->errnum && offset <= v->io->size && length <= v->io->size - offset)
         v->errnum = mos_io_write(v->io, bytes, length, offset);
 }
+
+void mos_volume_zero(struct mos_volume_base *v, uint64_t offset, uint64_t length) {
+    static const char zeros[4096];
+    for (size_t n; length && v->io; offset += n, length -= n) {
+        n = length < sizeof zeros ? (size_t)length : sizeof zeros;
+        mos_volume_write(v, zeros, n, offset);
+    }
+}

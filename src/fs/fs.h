@@ -88,5 +88,7 @@ bool mos_fs_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_
 /* Writes unless counting or after an error; remembers the first error.  What lies past the region
  * is dropped: the volume does not fit then, which finish() reports. */
 void mos_volume_write(struct mos_volume_base *v, const void *bytes, size_t length, uint64_t offset);
+/* The same with zeros: what was replaced must not stay behind in an image. */
+void mos_volume_zero(struct mos_volume_base *v, uint64_t offset, uint64_t length);
 
 #endif

@@ -107,6 +107,18 @@ void mos_ledger_span(struct mos_ledger *l, uint64_t offset, uint64_t length, con
                                     (json_int_t)length, "kind", kind));
 }
 
+void mos_ledger_budget(struct mos_ledger *l, const char *name, uint64_t used, uint64_t limit) {
+    json_t *list = json_object_get(l->root, "budgets");
+    if (!list)
+        list = child(l->root, "budgets", json_array());
+    json_array_append_new(list, json_pack("{s:s,s:I,s:I}", "name", name, "used", (json_int_t)used,
+                                          "limit", (json_int_t)limit));
+}
+
+void mos_ledger_stamp(struct mos_ledger *l, const char *stamp) {
+    json_object_set_new(l->root, "stamp", json_string(stamp));
+}
+
 static int append(const char *bytes, size_t length, void *self) {
     mos_buf_add(self, bytes, length);
     return 0;

@@ -4,6 +4,8 @@
 #define MOS_LEDGER_LEDGER_H
 
 #include "base/buf.h"
+#include "base/ctx.h"
+#include "base/map.h"
 
 struct mos_ledger;
 
@@ -24,6 +26,17 @@ void mos_ledger_region(struct mos_ledger *ledger, const char *name, const char *
                        uint64_t length, const char *place);
 void mos_ledger_span(struct mos_ledger *ledger, uint64_t offset, uint64_t length,
                      const char *kind); /* "data", "zero", "any" */
+void mos_ledger_budget(struct mos_ledger *ledger, const char *name, uint64_t used, uint64_t limit);
+/* The hash of everything that the board was made of. */
+void mos_ledger_stamp(struct mos_ledger *ledger, const char *stamp);
 void mos_ledger_write(const struct mos_ledger *ledger, struct mos_buf *out);
+
+/* What a ledger on disk says. */
+struct mos_ledger_last {
+    const char *stamp;      /* NULL: none */
+    struct mos_map budgets; /* name -> uint64_t *: bytes used */
+};
+/* false: there is none in that folder, or it cannot be read. */
+bool mos_ledger_last(struct mos_ctx *ctx, const char *folder, struct mos_ledger_last *out);
 
 #endif

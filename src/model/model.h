@@ -4,6 +4,7 @@
 #ifndef MOS_MODEL_MODEL_H
 #define MOS_MODEL_MODEL_H
 
+#include "base/map.h"
 #include "model/yaml.h"
 
 struct mos_value {
@@ -15,8 +16,8 @@ struct mos_value {
     bool sectors; /* a size counted in the medium's sectors */
     bool rest;    /* what is left of the medium */
     bool broken;
-    const void *target;               /* references: the record that is meant */
-    const struct mos_value *replaced; /* what this value took the place of, or NULL */
+    const void *target;            /* references: the record that is meant */
+    const struct mos_node *stated; /* with what it replaced; NULL: made by hand */
 };
 
 /* What every map in a definition carries. */
@@ -54,12 +55,17 @@ struct mos_console {
 };
 struct mos_medium_size {
     struct mos_record r;
-    struct mos_value *at_least;
+    struct mos_value *at_least, *at_most;
+};
+struct mos_area {
+    struct mos_record r; /* of an eMMC */
+    struct mos_value *size;
 };
 struct mos_medium {
     struct mos_record r;
     struct mos_value *kind, *erase, *sector, *loader, *kernel, *node;
     struct mos_medium_size *size;
+    struct mos_named areas;
 };
 struct mos_hardware {
     struct mos_record r;
@@ -69,21 +75,28 @@ struct mos_hardware {
 };
 struct mos_first_place {
     struct mos_record r; /* named after a medium */
-    struct mos_value *at, *limit;
+    struct mos_value *at, *limit, *area;
     struct mos_list copies;
 };
 struct mos_rom {
     struct mos_record r;
-    struct mos_list order;
+    struct mos_list order, tables;
+    struct mos_value *boot_mark;
     struct mos_named first_stage;
 };
 struct mos_stage {
     struct mos_record r;
     struct mos_value *piece, *by, *from, *limit;
 };
+struct mos_made_by {
+    struct mos_record r;
+    struct mos_list run, inputs;
+    struct mos_value *minutes;
+};
 struct mos_piece {
     struct mos_record r;
-    struct mos_value *file, *in, *path, *sha256, *license, *about;
+    struct mos_value *file, *in, *path, *sha256, *size, *follow, *release, *cpu, *license, *about;
+    struct mos_made_by *made_by;
 };
 struct mos_fragment {
     struct mos_record r;
@@ -114,7 +127,8 @@ struct mos_trees {
 };
 struct mos_facts {
     struct mos_record r;
-    struct mos_value *defaults;
+    struct mos_value *defaults, *config, *boot_mark;
+    struct mos_list tables;
 };
 struct mos_variable {
     struct mos_record r;
@@ -153,56 +167,175 @@ struct mos_boot {
 };
 struct mos_fill {
     struct mos_record r;
-    struct mos_value *archive, *folder, *piece, *made, *to, *replaces;
+    struct mos_value *archive, *folder, *piece, *made, *to, *replaces, *expects;
     struct mos_list only, except;
 };
 struct mos_volume {
     struct mos_record r;
-    struct mos_value *kind, *label, *spare;
+    struct mos_value *kind, *label, *spare, *id;
     struct mos_named fills;
 };
 struct mos_region {
     struct mos_record r;
-    struct mos_value *number, *at, *size, *owner, *type, *label, *bootable;
+    struct mos_value *number, *at, *size, *owner, *type, *label, *bootable, *area, *id;
     struct mos_value *stage, *environment, *piece;
     struct mos_volume *volume;
 };
 struct mos_table {
     struct mos_record r;
-    struct mos_value *kind, *entries;
+    struct mos_value *kind, *entries, *id;
 };
 struct mos_layout {
     struct mos_record r; /* named after a medium */
+    struct mos_value *gap_note;
     struct mos_table *table;
     struct mos_named regions;
 };
-struct mos_board {
+struct mos_budget {
     struct mos_record r;
-    struct mos_value *mosaicum, *board, *about;
-    struct mos_hardware *hardware;
-    struct mos_rom *rom;
-    struct mos_kernel *kernel;
-    struct mos_trees *tree;
-    struct mos_loader *loader;
-    struct mos_boot *boot;
-    struct mos_named stages, pieces, layout;
-    const char *workspace_name; /* seeds derived identities */
-    const char *root;           /* folder of the workspace */
-    int64_t date;               /* seconds since 1970 for everything that needs a date */
+    struct mos_list of; /* pieces and regions */
+    struct mos_value *limit, *warn, *grow_note;
 };
+struct mos_mount {
+    struct mos_record r; /* named after a region, or free for other file systems */
+    struct mos_value *at, *kind, *what;
+    struct mos_list options;
+};
+struct mos_user {
+    struct mos_record r;
+    struct mos_value *id, *group, *home, *shell, *password_hash, *password_file, *locked;
+    struct mos_list keys;
+};
+struct mos_log_in {
+    struct mos_record r;
+    struct mos_value *by, *terminal;
+};
+struct mos_system {
+    struct mos_record r;
+    struct mos_value *host_name, *loader_access;
+    struct mos_named mounts, users;
+    struct mos_log_in *log_in;
+};
+struct mos_waiver {
+    struct mos_record r;
+    struct mos_value *rule, *place, *reason, *until;
+};
+struct mos_needs {
+    struct mos_record r;
+    struct mos_named symbols; /* of struct mos_argument: the values that will do */
+    struct mos_list nodes, files, arguments;
+};
+struct mos_feature_use {
+    struct mos_record r;
+};
+
+/* What boards, traits, features and variants may all state. */
+#define MOS_CONTENT_MEMBERS                                                                        \
+    struct mos_hardware *hardware;                                                                 \
+    struct mos_rom *rom;                                                                           \
+    struct mos_kernel *kernel;                                                                     \
+    struct mos_trees *tree;                                                                        \
+    struct mos_loader *loader;                                                                     \
+    struct mos_boot *boot;                                                                         \
+    struct mos_system *system;                                                                     \
+    struct mos_named stages, pieces, layout, budgets, waivers, features
+
+struct mos_variant {
+    struct mos_record r;
+    struct mos_value *axis, *purpose, *about;
+    struct mos_list traits;
+    MOS_CONTENT_MEMBERS;
+};
+struct mos_trait {
+    struct mos_record r;
+    struct mos_value *mosaicum, *trait, *about, *outside;
+    struct mos_list traits;
+    struct mos_named variants;
+    MOS_CONTENT_MEMBERS;
+};
+struct mos_feature {
+    struct mos_record r;
+    struct mos_value *mosaicum, *feature, *about, *outside;
+    struct mos_needs *needs;
+    MOS_CONTENT_MEMBERS;
+};
+struct mos_waiver_file {
+    struct mos_record r;
+    struct mos_value *mosaicum;
+    struct mos_named waivers;
+};
+struct mos_pin {
+    struct mos_record r; /* named after a file */
+    struct mos_value *sha256, *size;
+};
+struct mos_pins {
+    struct mos_record r;
+    struct mos_value *mosaicum;
+    struct mos_named pins;
+};
+
+struct mos_board {
+    struct mos_record r; /* its name, without variants */
+    struct mos_value *mosaicum, *board, *about, *purpose;
+    struct mos_list traits;
+    struct mos_named variants;
+    MOS_CONTENT_MEMBERS;
+    const char *selector;         /* its name with the chosen variants */
+    const char *workspace_name;   /* seeds derived identities */
+    const char *root;             /* folder of the workspace */
+    const struct mos_pins *pins;  /* NULL: the workspace pins nothing */
+    struct mos_vec feature_parts; /* of const struct mos_part *: features in use */
+    bool field;                   /* it leaves the house */
+    int64_t date;                 /* seconds since 1970 for everything that needs a date */
+};
+
+/* One file that was read: a board, a trait or a feature.  Immutable once it is loaded. */
+struct mos_part {
+    const char *name;                /* "curlew", "soc/tern64" */
+    const char *kind;                /* "board", "trait", "feature" */
+    struct mos_node *node;           /* NULL: it could not be read */
+    const struct mos_node *variants; /* boards: with those that its traits bring; may be NULL */
+    const struct mos_node *waivers;  /* boards: accepted findings (waivers/NAME.yaml); or NULL */
+    struct mos_feature *feature;     /* features: typed */
+    struct mos_place place;          /* the name in the file */
+    bool outside;
+};
+
 struct mos_workspace {
     struct mos_record r;
     struct mos_value *mosaicum, *name, *date;
-    const char *root;           /* folder, as given */
-    struct mos_vec board_names; /* of const char *, sorted */
+    struct mos_list usual, outside;
+    const char *root;                          /* folder, as given */
+    struct mos_vec board_names;                /* of const char *, sorted */
+    struct mos_map boards, traits, features;   /* name -> struct mos_part *, once loaded */
+    struct mos_vec trait_names, feature_names; /* of const char *: all there are; for near misses */
+    const struct mos_pins *pins;
+};
+
+/* A board with the variants chosen for it. */
+struct mos_selection {
+    const char *text; /* "curlew+ram-1g+field": variants in the order of the definition */
+    const struct mos_part *board;
+    struct mos_vec variants; /* of const struct mos_node *: items of part->variants */
 };
 
 /* Reads mosaicum.yaml in `root` and lists boards/.  NULL with an error or a finding. */
 struct mos_workspace *mos_workspace_load(struct mos_ctx *ctx, const char *root);
-/* Reads and resolves one board.  NULL only when nothing of it could be read; otherwise wrong parts
- * are marked broken and have their findings. */
-struct mos_board *mos_board_load(struct mos_ctx *ctx, const struct mos_workspace *workspace,
-                                 const char *name);
+/* Reads a board's file and every trait and feature that it may need, once.  NULL with an error when
+ * there is no such board; a part whose node is NULL after findings. */
+const struct mos_part *mos_workspace_board(struct mos_ctx *ctx, struct mos_workspace *w,
+                                           const char *name);
+/* All selections that fit a selector (with wildcards) into `into` (of struct mos_selection).  With
+ * `place` what is wrong with it is a finding there, else an error of wrong usage. */
+bool mos_workspace_select(struct mos_ctx *ctx, struct mos_workspace *w, const char *selector,
+                          const struct mos_place *place, struct mos_vec *into);
+/* Every board with every combination of its variants (at most 64 a board), the plain one first. */
+bool mos_workspace_select_all(struct mos_ctx *ctx, struct mos_workspace *w, bool variants,
+                              struct mos_vec *into);
+/* Resolves a selection.  Never NULL; wrong parts are marked broken and have their findings.
+ * Reads of *w only what is loaded: may run in several threads, each with a context of its own. */
+struct mos_board *mos_board_resolve(struct mos_ctx *ctx, const struct mos_workspace *w,
+                                    const struct mos_selection *selection);
 
 /* A value that may be used: stated and not broken. */
 static inline bool mos_has(const struct mos_value *v) {

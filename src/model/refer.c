@@ -16,7 +16,9 @@ static const char *const kind_names[] = {[MOS_REFERS_NOTHING] = "thing",
                                          [MOS_REFERS_STAGE] = "stage",
                                          [MOS_REFERS_BLOB] = "tree blob",
                                          [MOS_REFERS_ENVIRONMENT] = "environment",
-                                         [MOS_REFERS_FRAGMENT] = "fragment"};
+                                         [MOS_REFERS_FRAGMENT] = "fragment",
+                                         [MOS_REFERS_AREA] = "area",
+                                         [MOS_REFERS_CONTENT] = "piece or region"};
 
 static void collect(struct index *x, enum mos_refers kind, const struct mos_named *named) {
     for (size_t i = 0; i < named->count; i++)
@@ -28,16 +30,21 @@ static void collect_all(struct mos_ctx *ctx, struct index *x, struct mos_board *
         x->things[k] = mos_vec_make(ctx->arena, sizeof(void *));
     collect(x, MOS_REFERS_PIECE, &b->pieces);
     collect(x, MOS_REFERS_STAGE, &b->stages);
+    collect(x, MOS_REFERS_CONTENT, &b->pieces);
     if (b->hardware)
         collect(x, MOS_REFERS_MEDIUM, &b->hardware->media);
+    for (size_t i = 0; b->hardware && i < b->hardware->media.count; i++)
+        collect(x, MOS_REFERS_AREA, &((struct mos_medium *)b->hardware->media.items[i])->areas);
     if (b->tree)
         collect(x, MOS_REFERS_BLOB, &b->tree->blobs);
     if (b->loader)
         collect(x, MOS_REFERS_ENVIRONMENT, &b->loader->environments);
     if (b->kernel && b->kernel->config)
         collect(x, MOS_REFERS_FRAGMENT, &b->kernel->config->fragments);
-    for (size_t i = 0; i < b->layout.count; i++)
+    for (size_t i = 0; i < b->layout.count; i++) {
         collect(x, MOS_REFERS_REGION, &((struct mos_layout *)b->layout.items[i])->regions);
+        collect(x, MOS_REFERS_CONTENT, &((struct mos_layout *)b->layout.items[i])->regions);
+    }
 }
 
 /* How many things have that name; *found is the last. */
@@ -66,7 +73,7 @@ static void suggest(struct mos_ctx *ctx, const struct index *x, enum mos_refers 
     }
     const char *near = mos_near(name, names, things->count);
     const struct mos_record *other = NULL;
-    for (int k = 1; k < MOS_REFERS_COUNT && !near; k++)
+    for (int k = 1; k < MOS_REFERS_CONTENT && !near; k++)
         if (k != (int)kind && look_up(x, (enum mos_refers)k, name, &other))
             mos_finding_why(&ctx->findings, f, "%s is a %s; a %s is needed here.", name,
                             kind_names[k], kind_names[kind]);

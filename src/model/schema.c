@@ -197,6 +197,7 @@ struct mos_value *mos_schema_value(struct mos_ctx *ctx, const struct mos_key *ke
     struct mos_value *v = mos_alloc(ctx->arena, sizeof *v);
     v->place = node->place;
     v->text = node->text;
+    v->stated = node;
     if (node->kind != MOS_NODE_SCALAR) {
         v->broken = true;
         complain(ctx, MOS_RULE_BOARD_SCHEMA, node->key ? node->key_place : node->place,
@@ -228,7 +229,16 @@ struct mos_value *mos_schema_value(struct mos_ctx *ctx, const struct mos_key *ke
 
 /* ---- maps ---- */
 
-static const struct mos_key *find_key(const struct mos_keys *keys, const char *name) {
+struct reader {
+    struct mos_ctx *ctx;
+    enum mos_reading reading;
+    struct mos_findings *lacking; /* merged parts: what is missing is said here */
+};
+
+static void read_record(struct reader *r, const struct mos_keys *keys, const struct mos_node *node,
+                        void *record);
+
+const struct mos_key *mos_schema_key(const struct mos_keys *keys, const char *name) {
     for (size_t i = 0; i < keys->count; i++)
         if (strcmp(keys->keys[i].name, name) == 0)
             return &keys->keys[i];
@@ -288,9 +298,35 @@ static bool good_name(struct mos_ctx *ctx, const struct mos_keys *keys,
     return false;
 }
 
-static void read_named(struct mos_ctx *ctx, const struct mos_key *key, const struct mos_node *node,
+/* features: [pressure, rs485] */
+static void read_names(struct reader *r, const struct mos_key *key, const struct mos_node *node,
                        struct mos_named *out) {
+    static const struct mos_key name = {.name = "name", .type = MOS_TYPE_NAME};
+    out->items = mos_alloc_array(r->ctx->arena, node->count, sizeof *out->items);
+    for (size_t i = 0; i < node->count; i++) {
+        struct mos_value *v = mos_schema_value(r->ctx, &name, MOS_TYPE_NAME, node->items[i]);
+        if (v->broken)
+            continue;
+        struct mos_record *record = mos_alloc(r->ctx->arena, key->record->size);
+        *record = (struct mos_record){
+            .name = v->text, .key_place = v->place, .place = v->place, .node = node->items[i]};
+        out->items[out->count++] = record;
+    }
+}
+
+/* In a part: ~name, which takes something out again. */
+static bool is_removal(const struct reader *r, const struct mos_node *item) {
+    return r->reading == MOS_READ_PART && item->key[0] == '~' && item->key[1];
+}
+
+static void read_named(struct reader *r, const struct mos_key *key, const struct mos_node *node,
+                       struct mos_named *out) {
+    struct mos_ctx *ctx = r->ctx;
     out->node = node;
+    if (node->kind == MOS_NODE_LIST && key->listed) {
+        read_names(r, key, node, out);
+        return;
+    }
     if (node->kind != MOS_NODE_MAP) {
         if (node->kind == MOS_NODE_SCALAR && !*node->text && node->plain)
             return; /* "regions:" with nothing below */
@@ -303,13 +339,15 @@ static void read_named(struct mos_ctx *ctx, const struct mos_key *key, const str
     }
     out->items = mos_alloc_array(ctx->arena, node->count, sizeof *out->items);
     for (size_t i = 0; i < node->count; i++) {
+        if (is_removal(r, node->items[i]))
+            continue;
         if (split_at_comma(node->items[i]) || !good_name(ctx, key->record, node->items[i])) {
             if (split_at_comma(node->items[i]))
                 unknown_key(ctx, key->record, node->items[i]);
             continue;
         }
         void *record = mos_alloc(ctx->arena, key->record->size);
-        mos_schema_read(ctx, key->record, node->items[i], record);
+        read_record(r, key->record, node->items[i], record);
         out->items[out->count++] = record;
     }
 }
@@ -330,15 +368,16 @@ static void read_list(struct mos_ctx *ctx, const struct mos_key *key, const stru
     }
 }
 
-static void read_member(struct mos_ctx *ctx, const struct mos_key *key, const struct mos_node *node,
+static void read_member(struct reader *r, const struct mos_key *key, const struct mos_node *node,
                         void *record) {
+    struct mos_ctx *ctx = r->ctx;
     void *at = member(record, key);
     if (key->type == MOS_TYPE_RECORD) {
         void *inner = mos_alloc(ctx->arena, key->record->size);
-        mos_schema_read(ctx, key->record, node, inner);
+        read_record(r, key->record, node, inner);
         memcpy(at, &inner, sizeof inner);
     } else if (key->type == MOS_TYPE_NAMED) {
-        read_named(ctx, key, node, at);
+        read_named(r, key, node, at);
     } else if (key->type == MOS_TYPE_LIST) {
         read_list(ctx, key, node, at);
     } else {
@@ -347,50 +386,79 @@ static void read_member(struct mos_ctx *ctx, const struct mos_key *key, const st
     }
 }
 
-static void require_keys(struct mos_ctx *ctx, const struct mos_keys *keys,
+static void require_keys(struct reader *reader, const struct mos_keys *keys,
                          const struct mos_node *node, struct mos_record *r) {
-    for (size_t i = 0; i < keys->count; i++) {
+    struct mos_ctx *ctx = reader->ctx;
+    for (size_t i = 0; i < keys->count && reader->reading != MOS_READ_PART; i++) {
         if (!keys->keys[i].required || mos_node_get(node, keys->keys[i].name))
             continue;
         r->broken = true;
+        struct mos_findings *list = reader->lacking ? reader->lacking : &ctx->findings;
         struct mos_finding *f =
-            complain(ctx, MOS_RULE_BOARD_SCHEMA, node->key ? node->key_place : node->place,
-                     node->key ? mos_printf(ctx->arena, "The %s %s lacks the key %s.", keys->title,
-                                            node->key, keys->keys[i].name)
-                               : mos_printf(ctx->arena, "This %s lacks the key %s.", keys->title,
-                                            keys->keys[i].name));
-        mos_finding_try(&ctx->findings, f, "Add %s: … (%s).", keys->keys[i].name,
-                        keys->keys[i].about);
+            node->key ? mos_find(list, MOS_RULE_BOARD_SCHEMA, "The %s %s lacks the key %s.",
+                                 keys->title, node->key, keys->keys[i].name)
+                      : mos_find(list, MOS_RULE_BOARD_SCHEMA, "This %s lacks the key %s.",
+                                 keys->title, keys->keys[i].name);
+        mos_finding_at(list, f, node->key ? node->key_place : node->place);
+        mos_finding_try(list, f, "Add %s: … (%s).", keys->keys[i].name, keys->keys[i].about);
     }
 }
 
-void mos_schema_read(struct mos_ctx *ctx, const struct mos_keys *keys, const struct mos_node *node,
-                     void *record) {
-    struct mos_record *r = record;
-    size_t before = ctx->findings.items.count;
-    *r = (struct mos_record){
-        .name = node->key, .key_place = node->key_place, .place = node->place, .node = node};
-    if (node->kind != MOS_NODE_MAP) {
-        const struct mos_key *brief = keys->brief ? find_key(keys, keys->brief) : NULL;
-        if (brief) {
-            read_member(ctx, brief, node, record);
-        } else {
-            struct mos_finding *f =
-                complain(ctx, MOS_RULE_BOARD_SCHEMA, node->key ? node->key_place : node->place,
-                         node->key ? mos_printf(ctx->arena, "The %s %s needs keys below it.",
-                                                keys->title, node->key)
-                                   : mos_printf(ctx->arena, "A %s is a map of keys.", keys->title));
-            mos_finding_try(&ctx->findings, f, "{%s: …}", keys->keys[0].name);
-        }
-    } else {
-        for (size_t i = 0; i < node->count; i++) {
-            const struct mos_key *key = find_key(keys, node->items[i]->key);
-            if (key)
-                read_member(ctx, key, node->items[i], record);
-            else
-                unknown_key(ctx, keys, node->items[i]);
-        }
-        require_keys(ctx, keys, node, r);
+static bool is_move(const struct reader *r, const struct mos_node *item) {
+    return r->reading == MOS_READ_PART &&
+           (strcmp(item->key, "after") == 0 || strcmp(item->key, "before") == 0);
+}
+
+static void read_items(struct reader *r, const struct mos_keys *keys, const struct mos_node *node,
+                       void *record) {
+    for (size_t i = 0; i < node->count; i++) {
+        const struct mos_node *item = node->items[i];
+        const struct mos_key *key = mos_schema_key(keys, item->key + is_removal(r, item));
+        if (key && !is_removal(r, item))
+            read_member(r, key, item, record);
+        else if (!key && !is_move(r, item))
+            unknown_key(r->ctx, keys, item);
     }
-    r->broken = r->broken || ctx->findings.items.count != before;
+}
+
+static void needs_keys(struct mos_ctx *ctx, const struct mos_keys *keys,
+                       const struct mos_node *node) {
+    struct mos_finding *f = complain(
+        ctx, MOS_RULE_BOARD_SCHEMA, node->key ? node->key_place : node->place,
+        node->key ? mos_printf(ctx->arena, "The %s %s needs keys below it.", keys->title, node->key)
+                  : mos_printf(ctx->arena, "A %s is a map of keys.", keys->title));
+    mos_finding_try(&ctx->findings, f, "{%s: …}", keys->count ? keys->keys[0].name : "");
+}
+
+static void read_record(struct reader *r, const struct mos_keys *keys, const struct mos_node *node,
+                        void *record) {
+    struct mos_record *out = record;
+    size_t before = r->ctx->findings.items.count;
+    bool nothing = node->kind == MOS_NODE_SCALAR && !*node->text && node->plain;
+    *out = (struct mos_record){
+        .name = node->key, .key_place = node->key_place, .place = node->place, .node = node};
+    if (node->kind == MOS_NODE_MAP) {
+        read_items(r, keys, node, record);
+        require_keys(r, keys, node, out);
+    } else if (nothing && (r->reading == MOS_READ_PART || !keys->count)) {
+        return; /* it may stand alone: another part says more */
+    } else if (keys->brief) {
+        read_member(r, mos_schema_key(keys, keys->brief), node, record);
+    } else {
+        needs_keys(r->ctx, keys, node);
+    }
+    out->broken = out->broken || r->ctx->findings.items.count != before;
+}
+
+void mos_schema_read(struct mos_ctx *ctx, const struct mos_keys *keys, const struct mos_node *node,
+                     enum mos_reading reading, void *record) {
+    struct reader r = {ctx, reading, NULL};
+    struct mos_findings said = ctx->findings;
+    if (reading == MOS_READ_MERGED) { /* its parts have been read: their findings are known */
+        r.lacking = &said;
+        ctx->findings = mos_findings_make(ctx->arena);
+    }
+    read_record(&r, keys, node, record);
+    if (reading == MOS_READ_MERGED)
+        ctx->findings = said;
 }

@@ -34,6 +34,8 @@ enum mos_refers {
     MOS_REFERS_BLOB,
     MOS_REFERS_ENVIRONMENT,
     MOS_REFERS_FRAGMENT,
+    MOS_REFERS_AREA,    /* of any medium */
+    MOS_REFERS_CONTENT, /* a piece or a region */
     MOS_REFERS_COUNT
 };
 
@@ -49,6 +51,7 @@ struct mos_key {
     enum mos_refers refers;        /* references; of a NAMED: what its names must be */
     const struct mos_keys *record; /* records and named */
     const char *const *choices;    /* NULL-terminated */
+    bool listed;                   /* a map of names may be given as a list of them */
 };
 
 struct mos_keys {
@@ -59,11 +62,19 @@ struct mos_keys {
     const char *brief; /* the key that a bare scalar (or list) given for the record means */
 };
 
-extern const struct mos_keys mos_board_keys, mos_workspace_keys;
+extern const struct mos_keys mos_board_keys, mos_trait_keys, mos_feature_keys, mos_waiver_file_keys,
+    mos_workspace_keys, mos_pins_keys;
+
+enum mos_reading {
+    MOS_READ_WHOLE,  /* a file that stands alone: everything is said */
+    MOS_READ_PART,   /* one of several that are merged: nothing is required, ~ and after: allowed */
+    MOS_READ_MERGED, /* parts that were read before: only what is missing is said */
+};
 
 /* Fills *record (zeroed) from a node; findings for everything that does not fit. */
 void mos_schema_read(struct mos_ctx *ctx, const struct mos_keys *keys, const struct mos_node *node,
-                     void *record);
+                     enum mos_reading reading, void *record);
+const struct mos_key *mos_schema_key(const struct mos_keys *keys, const char *name); /* or NULL */
 /* Resolves every reference of a board. */
 void mos_schema_refer(struct mos_ctx *ctx, struct mos_board *board);
 /* Reads one scalar; the value is marked broken when there is a finding. */

@@ -15,10 +15,12 @@
                                            .brief = short_form}
 #define AT(type, member) offsetof(type, member)
 
-static const char *const cpus[] = {"arm64", NULL};
-static const char *const media_kinds[] = {"sd", "disk", NULL};
+static const char *const cpus[] = {"arm64", "arm", "riscv64", NULL};
+static const char *const media_kinds[] = {"sd", "emmc", "nor", "nand", "disk", "usb", "nvme", NULL};
+static const char *const purposes[] = {"bench", "field", NULL};
+static const char *const log_ins[] = {"inittab", "systemd", NULL};
 static const char *const owners[] = {"build", "factory", "device", NULL};
-static const char *const made_things[] = {"boot", NULL};
+static const char *const made_things[] = {"boot", "system", NULL};
 static const char *const bases[] = {"defaults", "none", NULL};
 static const char *const ways[] = {"script", NULL};
 
@@ -30,14 +32,18 @@ KEYS(held_keys, "held range", struct mos_held,
      {"top", MOS_TYPE_SIZE, AT(struct mos_held, top), "that much at the end of RAM"},
      {"start", MOS_TYPE_ADDRESS, AT(struct mos_held, start), "first address"},
      {"size", MOS_TYPE_SIZE, AT(struct mos_held, size), "length from start"});
-KEYS(console_keys, "console", struct mos_console,
-     {"port", MOS_TYPE_NAME, AT(struct mos_console, port), "the kernel's name of the port",
-      .required = true},
-     {"node", MOS_TYPE_TEXT, AT(struct mos_console, node), "its device-tree node"},
-     {"baud", MOS_TYPE_INTEGER, AT(struct mos_console, baud), "speed in bits a second"});
+KEYS_BRIEF(console_keys, "console", struct mos_console, "port",
+           {"port", MOS_TYPE_NAME, AT(struct mos_console, port),
+            "the kernel's name of the port, or none", .required = true},
+           {"node", MOS_TYPE_TEXT, AT(struct mos_console, node), "its device-tree node"},
+           {"baud", MOS_TYPE_INTEGER, AT(struct mos_console, baud), "speed in bits a second"});
 KEYS_BRIEF(medium_size_keys, "medium size", struct mos_medium_size, "at-least",
            {"at-least", MOS_TYPE_SIZE, AT(struct mos_medium_size, at_least),
-            "the smallest medium that may be used", .required = true});
+            "the smallest medium that may be used", .required = true},
+           {"at-most", MOS_TYPE_SIZE, AT(struct mos_medium_size, at_most),
+            "the largest one that is fitted"});
+KEYS_BRIEF(area_keys, "area", struct mos_area, "size",
+           {"size", MOS_TYPE_SIZE, AT(struct mos_area, size), "its size", .required = true});
 KEYS(medium_keys, "medium", struct mos_medium,
      {"kind", MOS_TYPE_CHOICE, AT(struct mos_medium, kind), "what it is", .choices = media_kinds,
       .required = true},
@@ -47,7 +53,9 @@ KEYS(medium_keys, "medium", struct mos_medium,
      {"sector", MOS_TYPE_SIZE, AT(struct mos_medium, sector), "sector size, 512 B or 4096 B"},
      {"loader", MOS_TYPE_TEXT, AT(struct mos_medium, loader), "the loader's name, as in \"mmc 0\""},
      {"kernel", MOS_TYPE_NAME, AT(struct mos_medium, kernel), "the kernel's name, as in mmcblk0"},
-     {"node", MOS_TYPE_TEXT, AT(struct mos_medium, node), "its device-tree node"});
+     {"node", MOS_TYPE_TEXT, AT(struct mos_medium, node), "its device-tree node"},
+     {"areas", MOS_TYPE_NAMED, AT(struct mos_medium, areas),
+      "parts beside the main one, such as an eMMC's boot0", .record = &area_keys});
 KEYS(hardware_keys, "hardware", struct mos_hardware,
      {"cpu", MOS_TYPE_CHOICE, AT(struct mos_hardware, cpu), "architecture", .choices = cpus},
      {"cores", MOS_TYPE_INTEGER, AT(struct mos_hardware, cores), "number of processor cores"},
@@ -64,10 +72,16 @@ KEYS(first_place_keys, "first-stage place", struct mos_first_place,
       .required = true},
      {"copies", MOS_TYPE_LIST, AT(struct mos_first_place, copies), "where it looks next",
       .of = MOS_TYPE_SIZE},
-     {"limit", MOS_TYPE_SIZE, AT(struct mos_first_place, limit), "largest length it reads"});
+     {"limit", MOS_TYPE_SIZE, AT(struct mos_first_place, limit), "largest length it reads"},
+     {"area", MOS_TYPE_REFERENCE, AT(struct mos_first_place, area), "in this area of the medium",
+      .refers = MOS_REFERS_AREA});
 KEYS(rom_keys, "rom", struct mos_rom,
      {"order", MOS_TYPE_LIST, AT(struct mos_rom, order), "media in the order they are tried",
       .of = MOS_TYPE_REFERENCE, .refers = MOS_REFERS_MEDIUM},
+     {"tables", MOS_TYPE_LIST, AT(struct mos_rom, tables), "partition tables it can read",
+      .of = MOS_TYPE_NAME},
+     {"boot-mark", MOS_TYPE_BOOLEAN, AT(struct mos_rom, boot_mark),
+      "it starts the partition that is marked bootable"},
      {"first-stage", MOS_TYPE_NAMED, AT(struct mos_rom, first_stage),
       "where the ROM looks on each medium", .record = &first_place_keys,
       .refers = MOS_REFERS_MEDIUM});
@@ -79,12 +93,28 @@ KEYS(stage_keys, "stage", struct mos_stage,
      {"from", MOS_TYPE_REFERENCE, AT(struct mos_stage, from), "the region it is read from",
       .refers = MOS_REFERS_REGION},
      {"limit", MOS_TYPE_SIZE, AT(struct mos_stage, limit), "largest size"});
+KEYS_BRIEF(made_by_keys, "command", struct mos_made_by, "run",
+           {"run", MOS_TYPE_LIST, AT(struct mos_made_by, run),
+            "program and arguments; it writes the file that $MOSAICUM_OUT names",
+            .of = MOS_TYPE_TEXT, .required = true},
+           {"inputs", MOS_TYPE_LIST, AT(struct mos_made_by, inputs),
+            "files and folders that it depends on", .of = MOS_TYPE_PATH},
+           {"minutes", MOS_TYPE_INTEGER, AT(struct mos_made_by, minutes),
+            "time limit, 10 if not given"});
 KEYS_BRIEF(piece_keys, "piece", struct mos_piece, "file",
            {"file", MOS_TYPE_PATH, AT(struct mos_piece, file), "path in the workspace"},
+           {"made-by", MOS_TYPE_RECORD, AT(struct mos_piece, made_by),
+            "a command that makes it, run by build only", .record = &made_by_keys},
            {"in", MOS_TYPE_REFERENCE, AT(struct mos_piece, in), "the archive that contains it",
             .refers = MOS_REFERS_PIECE},
            {"path", MOS_TYPE_TEXT, AT(struct mos_piece, path), "path inside that archive"},
            {"sha256", MOS_TYPE_SHA256, AT(struct mos_piece, sha256), "pins its content"},
+           {"size", MOS_TYPE_SIZE, AT(struct mos_piece, size), "its exact size"},
+           {"follow", MOS_TYPE_BOOLEAN, AT(struct mos_piece, follow),
+            "it changes on purpose: recorded, never pinned"},
+           {"release", MOS_TYPE_TEXT, AT(struct mos_piece, release), "its version"},
+           {"cpu", MOS_TYPE_CHOICE, AT(struct mos_piece, cpu), "the architecture it is made for",
+            .choices = cpus},
            {"license", MOS_TYPE_TEXT, AT(struct mos_piece, license), "license identifier"},
            {"about", MOS_TYPE_TEXT, AT(struct mos_piece, about), "a word about it"});
 KEYS_BRIEF(fragment_keys, "fragment", struct mos_fragment, "file",
@@ -118,7 +148,12 @@ KEYS(tree_keys, "tree", struct mos_trees,
       .record = &overlay_keys});
 KEYS(facts_keys, "loader facts", struct mos_facts,
      {"defaults", MOS_TYPE_PATH, AT(struct mos_facts, defaults),
-      "its compiled-in environment, name=value lines"});
+      "its compiled-in environment, name=value lines"},
+     {"config", MOS_TYPE_PATH, AT(struct mos_facts, config), "the configuration it was built with"},
+     {"tables", MOS_TYPE_LIST, AT(struct mos_facts, tables), "partition tables it can read",
+      .of = MOS_TYPE_NAME},
+     {"boot-mark", MOS_TYPE_BOOLEAN, AT(struct mos_facts, boot_mark),
+      "it looks for the partition that is marked bootable"});
 KEYS_BRIEF(variable_keys, "variable", struct mos_variable, "value",
            {"value", MOS_TYPE_TEXT, AT(struct mos_variable, value), "its text", .required = true});
 KEYS(environment_keys, "environment", struct mos_environment,
@@ -174,13 +209,16 @@ KEYS(fill_keys, "fill", struct mos_fill,
      {"only", MOS_TYPE_LIST, AT(struct mos_fill, only), "just these paths", .of = MOS_TYPE_TEXT},
      {"except", MOS_TYPE_LIST, AT(struct mos_fill, except), "not these paths", .of = MOS_TYPE_TEXT},
      {"replaces", MOS_TYPE_BOOLEAN, AT(struct mos_fill, replaces),
-      "may replace what an earlier fill put there"});
+      "may replace what an earlier fill put there"},
+     {"expects", MOS_TYPE_SHA256, AT(struct mos_fill, expects),
+      "SHA-256 of the file that it replaces"});
 KEYS(volume_keys, "volume", struct mos_volume,
      {"kind", MOS_TYPE_NAME, AT(struct mos_volume, kind), "file system", .required = true},
      {"label", MOS_TYPE_TEXT, AT(struct mos_volume, label), "volume label"},
      {"fills", MOS_TYPE_NAMED, AT(struct mos_volume, fills), "its content, in order",
       .record = &fill_keys},
-     {"spare", MOS_TYPE_SHARE, AT(struct mos_volume, spare), "room that must stay free"});
+     {"spare", MOS_TYPE_SHARE, AT(struct mos_volume, spare), "room that must stay free"},
+     {"id", MOS_TYPE_TEXT, AT(struct mos_volume, id), "its identifier; derived if not given"});
 KEYS(region_keys, "region", struct mos_region,
      {"number", MOS_TYPE_INTEGER, AT(struct mos_region, number),
       "partition number; without it the region is in no table"},
@@ -192,6 +230,9 @@ KEYS(region_keys, "region", struct mos_region,
      {"label", MOS_TYPE_TEXT, AT(struct mos_region, label),
       "partition name; the region's if not given"},
      {"bootable", MOS_TYPE_BOOLEAN, AT(struct mos_region, bootable), "the loader starts here"},
+     {"area", MOS_TYPE_REFERENCE, AT(struct mos_region, area),
+      "lies in this area of the medium, not in its main part", .refers = MOS_REFERS_AREA},
+     {"id", MOS_TYPE_TEXT, AT(struct mos_region, id), "its identifier; derived if not given"},
      {"stage", MOS_TYPE_REFERENCE, AT(struct mos_region, stage), "holds a stage",
       .refers = MOS_REFERS_STAGE},
      {"environment", MOS_TYPE_REFERENCE, AT(struct mos_region, environment),
@@ -203,38 +244,168 @@ KEYS(region_keys, "region", struct mos_region,
 KEYS(table_keys, "partition table", struct mos_table,
      {"kind", MOS_TYPE_NAME, AT(struct mos_table, kind), "kind of table", .required = true},
      {"entries", MOS_TYPE_INTEGER, AT(struct mos_table, entries),
-      "number of entries, 128 if not given"});
+      "number of entries, 128 if not given"},
+     {"id", MOS_TYPE_TEXT, AT(struct mos_table, id), "its identifier; derived if not given"});
 KEYS(layout_keys, "layout", struct mos_layout,
+     {"gap-note", MOS_TYPE_SIZE, AT(struct mos_layout, gap_note),
+      "unused spans above this are noted, 64 MiB if not given"},
      {"table", MOS_TYPE_RECORD, AT(struct mos_layout, table), "its partition table",
       .record = &table_keys},
      {"regions", MOS_TYPE_NAMED, AT(struct mos_layout, regions), "spans, in order",
       .record = &region_keys});
 
-static const struct mos_key board_rows[] = {
-    {"mosaicum", MOS_TYPE_VERSION, AT(struct mos_board, mosaicum), "format of this file, 1",
-     .required = true},
-    {"board", MOS_TYPE_NAME, AT(struct mos_board, board), "the board's name", .required = true},
-    {"about", MOS_TYPE_TEXT, AT(struct mos_board, about), "a word about it"},
-    {"hardware", MOS_TYPE_RECORD, AT(struct mos_board, hardware), "what is soldered on",
-     .record = &hardware_keys},
-    {"rom", MOS_TYPE_RECORD, AT(struct mos_board, rom), "what the chip's ROM does",
-     .record = &rom_keys},
-    {"stages", MOS_TYPE_NAMED, AT(struct mos_board, stages), "programs before the kernel",
-     .record = &stage_keys},
-    {"pieces", MOS_TYPE_NAMED, AT(struct mos_board, pieces), "outside files",
-     .record = &piece_keys},
-    {"kernel", MOS_TYPE_RECORD, AT(struct mos_board, kernel), "the kernel", .record = &kernel_keys},
-    {"tree", MOS_TYPE_RECORD, AT(struct mos_board, tree), "device trees", .record = &tree_keys},
-    {"loader", MOS_TYPE_RECORD, AT(struct mos_board, loader), "the boot loader",
-     .record = &loader_keys},
-    {"boot", MOS_TYPE_RECORD, AT(struct mos_board, boot), "how it boots", .record = &boot_keys},
-    {"layout", MOS_TYPE_NAMED, AT(struct mos_board, layout), "what lies where on each medium",
-     .record = &layout_keys, .refers = MOS_REFERS_MEDIUM},
-};
-const struct mos_keys mos_board_keys = {.title = "board",
-                                        .size = sizeof(struct mos_board),
-                                        .keys = board_rows,
-                                        .count = sizeof board_rows / sizeof *board_rows};
+KEYS(budget_keys, "budget", struct mos_budget,
+     {"of", MOS_TYPE_LIST, AT(struct mos_budget, of), "pieces and regions that are counted",
+      .of = MOS_TYPE_REFERENCE, .refers = MOS_REFERS_CONTENT, .required = true},
+     {"limit", MOS_TYPE_SHARE, AT(struct mos_budget, limit),
+      "most that they may take; a share is one of their regions", .required = true},
+     {"warn", MOS_TYPE_SHARE, AT(struct mos_budget, warn),
+      "warns above this share of the limit, 95% if not given"},
+     {"grow-note", MOS_TYPE_SHARE, AT(struct mos_budget, grow_note),
+      "notes growth since the last build above this share, 10% if not given"});
+KEYS_BRIEF(mount_keys, "mount", struct mos_mount, "at",
+           {"at", MOS_TYPE_TEXT, AT(struct mos_mount, at), "mount point", .required = true},
+           {"kind", MOS_TYPE_NAME, AT(struct mos_mount, kind),
+            "file system; of a region it is known"},
+           {"what", MOS_TYPE_TEXT, AT(struct mos_mount, what),
+            "what is mounted, where it is no region"},
+           {"options", MOS_TYPE_LIST, AT(struct mos_mount, options), "mount options",
+            .of = MOS_TYPE_TEXT});
+KEYS(user_keys, "user", struct mos_user,
+     {"id", MOS_TYPE_INTEGER, AT(struct mos_user, id), "number; 0 for root, else 1000 and up"},
+     {"group", MOS_TYPE_INTEGER, AT(struct mos_user, group), "number of its group, as id"},
+     {"home", MOS_TYPE_TEXT, AT(struct mos_user, home), "home folder"},
+     {"shell", MOS_TYPE_TEXT, AT(struct mos_user, shell), "log-in program, /bin/sh"},
+     {"password-hash", MOS_TYPE_TEXT, AT(struct mos_user, password_hash),
+      "its password as crypt(5) hashes it"},
+     {"password-file", MOS_TYPE_PATH, AT(struct mos_user, password_file),
+      "a file, kept out of what is shared, whose first line is the password"},
+     {"locked", MOS_TYPE_BOOLEAN, AT(struct mos_user, locked), "no log-in by password"},
+     {"keys", MOS_TYPE_LIST, AT(struct mos_user, keys), "files with public keys that may log in",
+      .of = MOS_TYPE_PATH});
+KEYS_BRIEF(log_in_keys, "log-in", struct mos_log_in, "by",
+           {"by", MOS_TYPE_CHOICE, AT(struct mos_log_in, by), "who starts it", .choices = log_ins,
+            .required = true},
+           {"terminal", MOS_TYPE_NAME, AT(struct mos_log_in, terminal),
+            "kind of terminal, vt100 if not given"});
+KEYS(system_keys, "system", struct mos_system,
+     {"host-name", MOS_TYPE_TEXT, AT(struct mos_system, host_name),
+      "the board's name if not given"},
+     {"mounts", MOS_TYPE_NAMED, AT(struct mos_system, mounts),
+      "the mount table, named after regions", .record = &mount_keys},
+     {"users", MOS_TYPE_NAMED, AT(struct mos_system, users), "who may log in",
+      .record = &user_keys},
+     {"log-in", MOS_TYPE_RECORD, AT(struct mos_system, log_in), "log-in on the serial console",
+      .record = &log_in_keys},
+     {"loader-access", MOS_TYPE_BOOLEAN, AT(struct mos_system, loader_access),
+      "etc/fw_env.config: where programs find the loader's environment"});
+KEYS(waiver_keys, "waiver", struct mos_waiver,
+     {"rule", MOS_TYPE_TEXT, AT(struct mos_waiver, rule), "its rule", .required = true},
+     {"place", MOS_TYPE_TEXT, AT(struct mos_waiver, place),
+      "where: a path of keys, or a file and what stands there", .required = true},
+     {"reason", MOS_TYPE_TEXT, AT(struct mos_waiver, reason), "why it is accepted",
+      .required = true},
+     {"until", MOS_TYPE_DATE, AT(struct mos_waiver, until), "the last day it holds"});
+KEYS(needs_keys, "needs", struct mos_needs,
+     {"symbols", MOS_TYPE_NAMED, AT(struct mos_needs, symbols),
+      "kernel symbols and the values that will do", .record = &argument_keys},
+     {"nodes", MOS_TYPE_LIST, AT(struct mos_needs, nodes),
+      "device-tree nodes (path or &label) that must be there and enabled", .of = MOS_TYPE_TEXT},
+     {"files", MOS_TYPE_LIST, AT(struct mos_needs, files), "files that a volume must hold",
+      .of = MOS_TYPE_TEXT},
+     {"arguments", MOS_TYPE_LIST, AT(struct mos_needs, arguments),
+      "kernel arguments that the default entry must have", .of = MOS_TYPE_TEXT});
+static const struct mos_keys use_keys = {.title = "use of a feature",
+                                         .size = sizeof(struct mos_feature_use)};
+
+/* What boards, traits, features and variants may all state. */
+#define CONTENT(T)                                                                                 \
+    {"hardware", MOS_TYPE_RECORD, AT(T, hardware), "what is soldered on",                          \
+     .record = &hardware_keys},                                                                    \
+        {"rom", MOS_TYPE_RECORD, AT(T, rom), "what the chip's ROM does", .record = &rom_keys},     \
+        {"stages", MOS_TYPE_NAMED, AT(T, stages), "programs before the kernel",                    \
+         .record = &stage_keys},                                                                   \
+        {"pieces", MOS_TYPE_NAMED, AT(T, pieces), "outside files", .record = &piece_keys},         \
+        {"kernel", MOS_TYPE_RECORD, AT(T, kernel), "the kernel", .record = &kernel_keys},          \
+        {"tree", MOS_TYPE_RECORD, AT(T, tree), "device trees", .record = &tree_keys},              \
+        {"loader", MOS_TYPE_RECORD, AT(T, loader), "the boot loader", .record = &loader_keys},     \
+        {"boot", MOS_TYPE_RECORD, AT(T, boot), "how it boots", .record = &boot_keys},              \
+        {"layout",                                                                                 \
+         MOS_TYPE_NAMED,                                                                           \
+         AT(T, layout),                                                                            \
+         "what lies where on each medium",                                                         \
+         .record = &layout_keys,                                                                   \
+         .refers = MOS_REFERS_MEDIUM},                                                             \
+        {"system", MOS_TYPE_RECORD, AT(T, system), "what the root file system is told",            \
+         .record = &system_keys},                                                                  \
+        {"features",          MOS_TYPE_NAMED, AT(T, features), "capabilities from features/",      \
+         .record = &use_keys, .listed = true},                                                     \
+        {"budgets", MOS_TYPE_NAMED, AT(T, budgets), "size limits", .record = &budget_keys}, {      \
+        "waivers", MOS_TYPE_NAMED, AT(T, waivers), "findings accepted on purpose",                 \
+            .record = &waiver_keys                                                                 \
+    }
+
+#define FILE_KEYS(symbol, what, type, ...)                                                         \
+    static const struct mos_key symbol##_rows[] = {__VA_ARGS__};                                   \
+    const struct mos_keys symbol = {.title = what,                                                 \
+                                    .size = sizeof(type),                                          \
+                                    .keys = symbol##_rows,                                         \
+                                    .count = sizeof symbol##_rows / sizeof *symbol##_rows}
+#define FORMAT(T)                                                                                  \
+    { "mosaicum", MOS_TYPE_VERSION, AT(T, mosaicum), "format of this file, 1", .required = true }
+
+KEYS(variant_keys, "variant", struct mos_variant,
+     {"axis", MOS_TYPE_NAME, AT(struct mos_variant, axis),
+      "at most one variant of an axis is chosen"},
+     {"purpose", MOS_TYPE_CHOICE, AT(struct mos_variant, purpose),
+      "bench, or field: what leaves the house", .choices = purposes},
+     {"about", MOS_TYPE_TEXT, AT(struct mos_variant, about), "a word about it"},
+     {"traits", MOS_TYPE_LIST, AT(struct mos_variant, traits), "what it takes on, in order",
+      .of = MOS_TYPE_PATH},
+     CONTENT(struct mos_variant));
+
+FILE_KEYS(mos_board_keys, "board", struct mos_board, FORMAT(struct mos_board),
+          {"board", MOS_TYPE_NAME, AT(struct mos_board, board), "the board's name",
+           .required = true},
+          {"about", MOS_TYPE_TEXT, AT(struct mos_board, about), "a word about it"},
+          {"purpose", MOS_TYPE_CHOICE, AT(struct mos_board, purpose),
+           "bench, or field: what leaves the house", .choices = purposes},
+          {"traits", MOS_TYPE_LIST, AT(struct mos_board, traits), "what it takes on, in order",
+           .of = MOS_TYPE_PATH},
+          CONTENT(struct mos_board),
+          {"variants", MOS_TYPE_NAMED, AT(struct mos_board, variants), "named sets of changes",
+           .record = &variant_keys});
+FILE_KEYS(mos_trait_keys, "trait", struct mos_trait, FORMAT(struct mos_trait),
+          {"trait", MOS_TYPE_PATH, AT(struct mos_trait, trait), "the trait's name",
+           .required = true},
+          {"about", MOS_TYPE_TEXT, AT(struct mos_trait, about), "a word about it"},
+          {"outside", MOS_TYPE_BOOLEAN, AT(struct mos_trait, outside),
+           "not ours: on its own it raises no error"},
+          {"traits", MOS_TYPE_LIST, AT(struct mos_trait, traits), "what it takes on, in order",
+           .of = MOS_TYPE_PATH},
+          CONTENT(struct mos_trait),
+          {"variants", MOS_TYPE_NAMED, AT(struct mos_trait, variants), "named sets of changes",
+           .record = &variant_keys});
+FILE_KEYS(mos_feature_keys, "feature", struct mos_feature, FORMAT(struct mos_feature),
+          {"feature", MOS_TYPE_NAME, AT(struct mos_feature, feature), "the feature's name",
+           .required = true},
+          {"about", MOS_TYPE_TEXT, AT(struct mos_feature, about), "a word about it"},
+          {"outside", MOS_TYPE_BOOLEAN, AT(struct mos_feature, outside),
+           "not ours: on its own it raises no error"},
+          {"needs", MOS_TYPE_RECORD, AT(struct mos_feature, needs),
+           "what must be there in the end for it to work", .record = &needs_keys},
+          CONTENT(struct mos_feature));
+FILE_KEYS(mos_waiver_file_keys, "file of waivers", struct mos_waiver_file,
+          FORMAT(struct mos_waiver_file),
+          {"waivers", MOS_TYPE_NAMED, AT(struct mos_waiver_file, waivers),
+           "findings accepted on purpose", .record = &waiver_keys});
+
+KEYS_BRIEF(pin_keys, "pin", struct mos_pin, "sha256",
+           {"sha256", MOS_TYPE_SHA256, AT(struct mos_pin, sha256), "of the file", .required = true},
+           {"size", MOS_TYPE_SIZE, AT(struct mos_pin, size), "of the file"});
+FILE_KEYS(mos_pins_keys, "file of pins", struct mos_pins, FORMAT(struct mos_pins),
+          {"pins", MOS_TYPE_NAMED, AT(struct mos_pins, pins), "files of pieces and their hashes",
+           .record = &pin_keys});
 
 static const struct mos_key workspace_rows[] = {
     {"mosaicum", MOS_TYPE_VERSION, AT(struct mos_workspace, mosaicum), "format of this file, 1",
@@ -242,6 +413,10 @@ static const struct mos_key workspace_rows[] = {
     {"workspace", MOS_TYPE_NAME, AT(struct mos_workspace, name), "seeds all derived identities",
      .required = true},
     {"date", MOS_TYPE_DATE, AT(struct mos_workspace, date), "the date of everything that is made"},
+    {"usual", MOS_TYPE_LIST, AT(struct mos_workspace, usual),
+     "selectors that check, build and list take when none is named", .of = MOS_TYPE_TEXT},
+    {"outside", MOS_TYPE_LIST, AT(struct mos_workspace, outside),
+     "files and folders that are not ours: on their own they raise no error", .of = MOS_TYPE_PATH},
 };
 const struct mos_keys mos_workspace_keys = {.title = "workspace",
                                             .size = sizeof(struct mos_workspace),

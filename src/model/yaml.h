@@ -16,6 +16,16 @@ struct mos_node {
     bool flow;               /* written with { } or [ ], or inside such a collection */
     struct mos_node **items; /* maps and lists */
     size_t count;
+    /* after merging (merge.h): */
+    const struct mos_layer *layer;   /* who stated it; NULL before */
+    const struct mos_node *replaced; /* what it took the place of */
+    struct mos_vec removed; /* maps: of struct mos_removal, what was taken out; may be empty */
+};
+
+/* `~name:` in a layer. */
+struct mos_removal {
+    const struct mos_node *what;  /* the item that went */
+    const struct mos_node *where; /* the ~name item */
 };
 
 enum { MOS_YAML_LIMIT = 4 << 20, MOS_YAML_DEPTH = 64, MOS_YAML_NODES = 1000000 };

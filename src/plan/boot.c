@@ -30,7 +30,7 @@ static void find_ram(struct mos_plan *plan) {
 
 /* ---- arguments ---- */
 
-static const struct mos_region_plan *find_region(const struct mos_plan *plan, const char *name) {
+const struct mos_region_plan *mos_plan_region(const struct mos_plan *plan, const char *name) {
     for (size_t m = 0; m < plan->media.count; m++) {
         const struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, m);
         for (size_t i = 0; i < medium->regions.count; i++) {
@@ -44,29 +44,30 @@ static const struct mos_region_plan *find_region(const struct mos_plan *plan, co
 
 static const char *console_text(struct mos_plan *plan) {
     const struct mos_hardware *h = plan->board->hardware;
-    if (!h || !h->console || !mos_has(h->console->port))
+    if (!h || !h->console || !mos_has(h->console->port) ||
+        strcmp(h->console->port->text, "none") == 0)
         return NULL;
     if (!mos_has(h->console->baud))
         return h->console->port->text;
     return mos_printf(plan->ctx->arena, "%s,%s", h->console->port->text, h->console->baud->text);
 }
 
-/* What <name> stands for; NULL when it is nothing known. */
-static const char *meaning(struct mos_plan *plan, const char *name) {
-    char id[37];
-    if (strcmp(name, "console") == 0)
-        return console_text(plan);
-    const struct mos_region_plan *r = find_region(plan, name);
+const char *mos_plan_partition_name(const struct mos_plan *plan, const char *name) {
+    const struct mos_region_plan *r = mos_plan_region(plan, name);
     if (!r || !r->number)
         return NULL;
-    mos_uuid_text(r->id, id);
-    return mos_printf(plan->ctx->arena, "PARTUUID=%s", id);
+    return mos_printf(plan->ctx->arena, "PARTUUID=%s", r->id_text);
+}
+
+/* What <name> stands for; NULL when it is nothing known. */
+static const char *meaning(struct mos_plan *plan, const char *name) {
+    return strcmp(name, "console") == 0 ? console_text(plan) : mos_plan_partition_name(plan, name);
 }
 
 static void unknown_name(struct mos_plan *plan, const struct mos_value *v, size_t at, size_t length,
                          const char *name) {
     struct mos_findings *list = &plan->ctx->findings;
-    const struct mos_region_plan *r = find_region(plan, name);
+    const struct mos_region_plan *r = mos_plan_region(plan, name);
     struct mos_finding *f;
     struct mos_place place = v->place;
     if (place.length >= strlen(v->text)) { /* point at the name, behind a quotation mark if any */
@@ -145,7 +146,7 @@ static void find_root(struct mos_plan *plan, struct mos_entry_plan *e) {
     const char *text = a->values.items[0]->text;
     size_t n = strlen(text);
     if (n > 2 && text[0] == '<' && text[n - 1] == '>')
-        e->root = find_region(plan, mos_strndup(plan->ctx->arena, text + 1, n - 2));
+        e->root = mos_plan_region(plan, mos_strndup(plan->ctx->arena, text + 1, n - 2));
 }
 
 /* ---- entries ---- */
@@ -258,4 +259,18 @@ void mos_plan_boot(struct mos_plan *plan) {
         mos_vec_push_pointer(&plan->entries, plan_entry(plan, b->entries.items[i]));
     if (plan->entries.count && plan->boot_region && plan->dialect)
         write_script(plan);
+}
+
+const struct mos_region_plan *mos_plan_root(const struct mos_plan *plan) {
+    const struct mos_entry_plan *e =
+        plan->entries.count ? mos_vec_pointer(&plan->entries, 0) : NULL;
+    if (e && e->root)
+        return e->root;
+    const struct mos_system *s = plan->board->system;
+    for (size_t i = 0; s && i < s->mounts.count; i++) {
+        const struct mos_mount *m = s->mounts.items[i];
+        if (mos_has(m->at) && strcmp(m->at->text, "/") == 0)
+            return mos_plan_region(plan, m->r.name);
+    }
+    return NULL;
 }

@@ -22,6 +22,17 @@ static void derive_id(struct mos_plan *plan, const char *what, const char *mediu
                        out);
 }
 
+/* An identifier that is stated, or else derived. */
+static void state_id(struct mos_plan *plan, const struct mos_value *stated, const char *what,
+                     const char *medium, const char *region, uint8_t out[16]) {
+    derive_id(plan, what, medium, region, out);
+    if (!mos_has(stated) || mos_uuid_parse(stated->text, out))
+        return;
+    struct mos_finding *f = complain(
+        plan, stated->place, mos_printf(plan->ctx->arena, "%s is no identifier.", stated->text));
+    mos_finding_try(&plan->ctx->findings, f, "0fc63daf-8483-4772-8e79-3d69d8477de4");
+}
+
 /* A size in bytes, sectors counted out. */
 static uint64_t bytes_of(const struct mos_medium_plan *m, const struct mos_value *v) {
     uint64_t bytes = v->number;
@@ -74,7 +85,9 @@ static void set_up_table(struct mos_plan *plan, struct mos_medium_plan *m) {
             m->usable_end = mos_min(m->usable_end, m->spans[i].start);
 }
 
-static struct mos_medium_plan *new_medium(struct mos_plan *plan, const struct mos_layout *def) {
+/* The medium of a layout, or one area of it. */
+static struct mos_medium_plan *new_medium(struct mos_plan *plan, const struct mos_layout *def,
+                                          const struct mos_area *area) {
     const struct mos_board *b = plan->board;
     const struct mos_medium *medium =
         b->hardware ? mos_named_get(&b->hardware->media, def->r.name) : NULL;
@@ -83,7 +96,8 @@ static struct mos_medium_plan *new_medium(struct mos_plan *plan, const struct mo
     struct mos_medium_plan *m = mos_alloc(plan->ctx->arena, sizeof *m);
     m->def = def;
     m->medium = medium;
-    m->name = def->r.name;
+    m->name = area ? mos_printf(plan->ctx->arena, "%s.%s", def->r.name, area->r.name) : def->r.name;
+    m->area = area;
     m->regions = mos_vec_make(plan->ctx->arena, sizeof(void *));
     m->sector = SECTOR;
     if (mos_has(medium->sector) && good_sector(medium->sector->number))
@@ -92,18 +106,23 @@ static struct mos_medium_plan *new_medium(struct mos_plan *plan, const struct mo
         mos_finding_try(&plan->ctx->findings,
                         complain(plan, medium->sector->place, "A sector has 512 or 4096 bytes."),
                         "512 B or 4096 B");
-    m->size = mos_round_down(bytes_of(m, medium->size->at_least), m->sector);
+    const struct mos_value *size = area ? area->size : medium->size->at_least;
+    if (!mos_has(size))
+        return NULL;
+    m->size = mos_round_down(bytes_of(m, size), m->sector);
     m->align = PARTITION_ALIGN;
     if (mos_has(medium->erase) && medium->erase->number > m->align &&
         medium->erase->number % PARTITION_ALIGN == 0)
         m->align = medium->erase->number;
     if (m->size < 64 * (uint64_t)m->sector) {
-        complain(plan, medium->size->at_least->place,
+        complain(plan, size->place,
                  mos_printf(plan->ctx->arena, "Medium %s is too small to hold anything.", m->name));
         return NULL;
     }
-    derive_id(plan, "disk", m->name, "", m->id);
-    set_up_table(plan, m);
+    state_id(plan, def->table ? def->table->id : NULL, "disk", m->name, "", m->id);
+    m->usable_end = m->size;
+    if (!area)
+        set_up_table(plan, m);
     return m;
 }
 
@@ -198,15 +217,18 @@ static struct mos_region_plan *new_region(struct mos_plan *plan, struct mos_medi
     set_number(plan, m, r);
     r->label = mos_text_or(def->label, r->name);
     r->bootable = mos_has(def->bootable) && def->bootable->truth;
-    derive_id(plan, "partition", m->name, r->name, r->id);
+    state_id(plan, def->id, "partition", m->name, r->name, r->id);
     if (m->table) {
         const char *purpose = r->fs ? r->fs->name : "raw";
-        if (mos_has(def->type) ? !mos_uuid_parse(def->type->text, r->type)
+        if (r->number)
+            m->table->partition_id(m->id, r->number, r->id, r->id_text);
+        if (mos_has(def->type) ? !m->table->type_parse(def->type->text, r->type)
                                : !m->table->type_for(purpose, r->type)) {
             struct mos_finding *f = complain(
                 plan, def->type ? def->type->place : def->r.key_place,
                 mos_printf(plan->ctx->arena, "The type of region %s is no identifier.", r->name));
-            mos_finding_try(&plan->ctx->findings, f, "0fc63daf-8483-4772-8e79-3d69d8477de4");
+            mos_finding_try(&plan->ctx->findings, f,
+                            "Leave type out: it follows from the content.");
         }
     }
     mos_vec_push_pointer(&m->regions, r);
@@ -236,8 +258,10 @@ static const struct mos_first_place *rom_place(const struct mos_plan *plan,
     const struct mos_stage *s = r->def->stage->target;
     if (!mos_has(s->by) || strcmp(s->by->text, "rom") != 0)
         return NULL;
-    const struct mos_first_place *p = mos_named_get(&plan->board->rom->first_stage, m->name);
-    return p && mos_has(p->at) ? p : NULL;
+    const struct mos_first_place *p = mos_named_get(&plan->board->rom->first_stage, m->def->r.name);
+    if (!p || !mos_has(p->at) || (mos_has(p->area) ? p->area->target : NULL) != m->area)
+        return NULL;
+    return p;
 }
 
 static void set_size(struct mos_plan *plan, struct mos_medium_plan *m, struct mos_region_plan *r) {
@@ -292,6 +316,7 @@ static void add_copies(struct mos_plan *plan, struct mos_medium_plan *m,
         copy->place = rom->copies.items[i]->place;
         copy->from_rom = true;
         copy->number = 0;
+        copy->id_text[0] = 0;
         mos_vec_push_pointer(&m->regions, copy);
     }
 }
@@ -375,7 +400,7 @@ static void set_wish(struct mos_plan *plan, const struct mos_medium_plan *m,
     if (mos_has(v->spare))
         r->wish.spare =
             v->spare->percent ? r->length / 100 * v->spare->number : bytes_of(m, v->spare);
-    derive_id(plan, "volume", m->name, r->name, r->wish.uuid);
+    state_id(plan, v->id, "volume", m->name, r->name, r->wish.uuid);
     derive_id(plan, "hash-seed", m->name, r->name, r->wish.hash_seed);
 }
 
@@ -396,26 +421,46 @@ static void find_boot_region(struct mos_plan *plan, struct mos_medium_plan *m,
     }
 }
 
+/* Where a region lies: NULL in the main part. */
+static const struct mos_area *area_of(const struct mos_region *r) {
+    return mos_has(r->area) ? r->area->target : NULL;
+}
+
+static void plan_medium(struct mos_plan *plan, const struct mos_layout *def,
+                        const struct mos_area *area) {
+    struct mos_medium_plan *m = new_medium(plan, def, area);
+    if (!m)
+        return;
+    mos_vec_push_pointer(&plan->media, m);
+    for (size_t k = 0; k < def->regions.count; k++)
+        if (area_of(def->regions.items[k]) == area)
+            new_region(plan, m, def->regions.items[k]);
+    size_t stated = m->regions.count;
+    for (size_t k = 0; k < stated; k++) {
+        struct mos_region_plan *r = mos_vec_pointer(&m->regions, k);
+        set_size(plan, m, r);
+        fix_start(plan, m, r);
+        add_copies(plan, m, r);
+    }
+    place_regions(m);
+    for (size_t k = 0; k < m->regions.count; k++) {
+        struct mos_region_plan *r = mos_vec_pointer(&m->regions, k);
+        set_wish(plan, m, r);
+        find_boot_region(plan, m, r);
+    }
+}
+
 void mos_plan_layout(struct mos_plan *plan) {
     for (size_t i = 0; i < plan->board->layout.count; i++) {
-        struct mos_medium_plan *m = new_medium(plan, plan->board->layout.items[i]);
-        if (!m)
-            continue;
-        mos_vec_push_pointer(&plan->media, m);
-        for (size_t k = 0; k < m->def->regions.count; k++)
-            new_region(plan, m, m->def->regions.items[k]);
-        size_t stated = m->regions.count;
-        for (size_t k = 0; k < stated; k++) {
-            struct mos_region_plan *r = mos_vec_pointer(&m->regions, k);
-            set_size(plan, m, r);
-            fix_start(plan, m, r);
-            add_copies(plan, m, r);
-        }
-        place_regions(m);
-        for (size_t k = 0; k < m->regions.count; k++) {
-            struct mos_region_plan *r = mos_vec_pointer(&m->regions, k);
-            set_wish(plan, m, r);
-            find_boot_region(plan, m, r);
-        }
+        const struct mos_layout *def = plan->board->layout.items[i];
+        const struct mos_hardware *h = plan->board->hardware;
+        const struct mos_medium *medium = h ? mos_named_get(&h->media, def->r.name) : NULL;
+        plan_medium(plan, def, NULL);
+        for (size_t a = 0; medium && a < medium->areas.count; a++)
+            for (size_t k = 0; k < def->regions.count; k++)
+                if (area_of(def->regions.items[k]) == medium->areas.items[a]) {
+                    plan_medium(plan, def, medium->areas.items[a]);
+                    break;
+                }
     }
 }

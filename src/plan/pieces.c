@@ -47,24 +47,65 @@ static bool stays_inside(struct mos_plan *plan, const struct mos_piece_plan *p) 
     struct mos_finding *f =
         mos_find(list, MOS_RULE_PIECE_PATH, "Piece %s is a link that leads out of the workspace.",
                  p->def->r.name);
-    mos_finding_at(list, f, p->def->file->place);
+    mos_finding_at(list, f, p->def->file ? p->def->file->place : p->def->r.key_place);
     mos_finding_try(list, f, "Put a copy of the file into the workspace.");
     return false;
+}
+
+/* A piece that a command makes: is its file what its inputs give?  false after an error. */
+static bool settle_made(struct mos_plan *plan, struct mos_piece_plan *p) {
+    bool current = false;
+    if (!p->def->made_by)
+        return true;
+    if (p->def->made_by->r.broken) {
+        p->unmade = true;
+        return true;
+    }
+    size_t before = plan->ctx->findings.items.count;
+    if (!mos_plan_make_piece(plan, p, &current))
+        return false;
+    p->unmade = !current;
+    if (p->unmade && plan->ctx->findings.items.count == before)
+        mos_vec_push_pointer(&plan->ctx->not_proved,
+                             mos_printf(plan->ctx->arena,
+                                        "piece %s: build makes it with %s; it is not made yet",
+                                        p->def->r.name, p->def->made_by->run.items[0]->text));
+    return true;
+}
+
+static void compare_size(struct mos_plan *plan, const struct mos_piece_plan *p) {
+    const struct mos_value *size = p->def->size;
+    if (!p->found || !mos_has(size) || size->number == p->size)
+        return;
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f = mos_find(list, MOS_RULE_PIECE_HASH, "Piece %s has %s, not %s.",
+                                     p->def->r.name, mos_size_text(plan->ctx->arena, p->size),
+                                     mos_size_text(plan->ctx->arena, size->number));
+    mos_finding_at(list, f, size->place);
+    mos_finding_try(list, f, "Get the right file back, or state its size: %llu B.",
+                    (unsigned long long)p->size);
 }
 
 static void look_at_file(struct mos_plan *plan, struct mos_piece_plan *p) {
     struct mos_ctx *ctx = plan->ctx;
     struct mos_file_info info;
     const struct mos_value *file = p->def->file;
-    p->path = mos_path_join(ctx->arena, plan->board->root, file->text);
+    p->file = file ? file->text : mos_printf(ctx->arena, "made/%s", p->def->r.name);
+    p->path = mos_path_join(ctx->arena, plan->board->root, p->file);
+    if (!settle_made(plan, p) || p->unmade)
+        return;
+    if (!file) {
+        p->found = ctx->host->info(ctx->host, p->path, true, &info) == 0;
+        p->size = p->found ? info.size : 0;
+    }
     int e = ctx->host->info(ctx->host, p->path, true, &info);
     if (e || info.kind != MOS_FILE_REGULAR) {
         missing(plan,
-                mos_printf(ctx->arena, "Piece %s: %s %s.", p->def->r.name, file->text,
+                mos_printf(ctx->arena, "Piece %s: %s %s.", p->def->r.name, p->file,
                            !e            ? "is not a file"
                            : e == ENOENT ? "is not there"
                                          : strerror(e)),
-                file->place,
+                file ? file->place : p->def->r.key_place,
                 e == ENOENT
                     ? "Put the file there, or correct the path (it starts at the workspace)."
                     : NULL);
@@ -99,23 +140,35 @@ bool mos_plan_hash(struct mos_plan *plan, struct mos_piece_plan *p) {
     return true;
 }
 
-static void compare_pin(struct mos_plan *plan, const struct mos_piece_plan *p) {
-    char hex[65];
-    if (!p->hashed || !mos_has(p->def->sha256))
-        return;
-    mos_sha256_hex(p->sha256, hex);
-    if (strcmp(hex, p->def->sha256->text) == 0)
-        return;
+static void not_pinned_one(struct mos_plan *plan, const struct mos_piece_plan *p,
+                           struct mos_place place, const char *hex) {
     struct mos_findings *list = &plan->ctx->findings;
     struct mos_finding *f = mos_find(list, MOS_RULE_PIECE_HASH,
                                      "Piece %s is not the file that was pinned.", p->def->r.name);
-    mos_finding_at(list, f, p->def->sha256->place);
-    mos_finding_why(list, f, "%s has the SHA-256 %s.",
-                    p->member      ? p->member
-                    : p->def->file ? p->def->file->text
-                                   : p->path,
-                    hex);
-    mos_finding_try(list, f, "Get the pinned file back, or pin the new one on purpose.");
+    mos_finding_at(list, f, place);
+    mos_finding_at(list, f, p->def->r.key_place);
+    mos_finding_why(list, f, "%s has the SHA-256 %s.", p->member ? p->member : p->file, hex);
+    mos_finding_try(list, f,
+                    "Get the pinned file back, or pin the new one on purpose: "
+                    "mosaicum pin");
+}
+
+static bool may_follow(const struct mos_plan *plan, const struct mos_piece_plan *p) {
+    return mos_has(p->def->follow) && p->def->follow->truth && !plan->board->field;
+}
+
+static void compare_pin(struct mos_plan *plan, const struct mos_piece_plan *p) {
+    char hex[65];
+    if (!p->hashed || may_follow(plan, p))
+        return;
+    mos_sha256_hex(p->sha256, hex);
+    if (mos_has(p->def->sha256)) {
+        if (strcmp(hex, p->def->sha256->text) != 0)
+            not_pinned_one(plan, p, p->def->sha256->place, hex);
+    } else if (p->pin && !p->member && mos_has(p->pin->sha256) &&
+               strcmp(hex, p->pin->sha256->text) != 0) {
+        not_pinned_one(plan, p, p->pin->sha256->place, hex);
+    }
 }
 
 /* ---- members of archives ---- */
@@ -312,7 +365,8 @@ static void mark_unpacked(struct mos_plan *plan) {
 
 static void check_form(struct mos_plan *plan, const struct mos_piece *def) {
     bool inside = def->in || def->path;
-    if (def->r.broken || (inside ? def->in && def->path && !def->file : def->file != NULL))
+    if (def->r.broken || (inside ? def->in && def->path && !def->file && !def->made_by
+                                 : def->file != NULL || def->made_by != NULL))
         return;
     struct mos_findings *list = &plan->ctx->findings;
     struct mos_finding *f =
@@ -329,8 +383,12 @@ bool mos_plan_pieces(struct mos_plan *plan) {
         p->def = plan->board->pieces.items[i];
         check_form(plan, p->def);
         mos_vec_push_pointer(&plan->pieces, p);
-        if (mos_has(p->def->file) && !p->def->in)
+        if ((mos_has(p->def->file) || (p->def->made_by && !p->def->file)) && !p->def->in)
             look_at_file(plan, p);
+        if (plan->ctx->error->kind)
+            return false;
+        if (p->file && plan->board->pins && !p->def->made_by)
+            p->pin = mos_named_get(&plan->board->pins->pins, p->file);
     }
     for (size_t i = 0; i < plan->pieces.count; i++) {
         struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
@@ -342,19 +400,22 @@ bool mos_plan_pieces(struct mos_plan *plan) {
             continue;
         p->outer = outer;
         p->path = outer->path;
+        p->file = outer->file;
         p->member = mos_strdup(plan->ctx->arena, inside);
         outer->member_of = true;
     }
     mark_unpacked(plan);
     for (size_t i = 0; i < plan->pieces.count; i++) {
         struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
-        if (mos_has(p->def->sha256) && !mos_plan_hash(plan, p))
+        if ((mos_has(p->def->sha256) || p->pin) && !may_follow(plan, p) && !mos_plan_hash(plan, p))
             return false;
         if (!settle_archive(plan, p))
             return false;
     }
-    for (size_t i = 0; i < plan->pieces.count; i++)
+    for (size_t i = 0; i < plan->pieces.count; i++) {
         compare_pin(plan, mos_vec_pointer(&plan->pieces, i));
+        compare_size(plan, mos_vec_pointer(&plan->pieces, i));
+    }
     return true;
 }
 
@@ -388,7 +449,7 @@ static bool pick_end(void *self, uint64_t sum) {
     return !p->passing || p->to->end(p->to->self, sum);
 }
 
-bool mos_plan_stream_piece(struct mos_plan *plan, const struct mos_piece_plan *piece,
+bool mos_plan_stream_piece(const struct mos_plan *plan, const struct mos_piece_plan *piece,
                            const struct mos_entry *as, const struct mos_sink *sink) {
     if (!piece->member)
         return mos_file_stream(plan->ctx, piece->path, as, sink);
@@ -404,4 +465,18 @@ bool mos_plan_count_piece(struct mos_plan *plan, const struct mos_piece_plan *pi
     struct picker p = {piece->member, as, sink, false};
     struct mos_sink pick = {&p, pick_entry, pick_data, pick_end};
     return mos_index_replay(plan->ctx, piece->outer->index, &pick);
+}
+
+bool mos_plan_compressed_size(const struct mos_plan *plan, const struct mos_piece_plan *piece,
+                              const char *kind, uint64_t *size) {
+    struct mos_sink sink;
+    struct mos_entry as = {.path = piece->def->r.name};
+    struct mos_error ignored = {0}, *saved = plan->ctx->error;
+    struct mos_compressor *c = mos_compressor_new(plan->ctx, kind, &sink);
+    if (!c)
+        return false;
+    plan->ctx->error = &ignored;
+    bool ok = mos_plan_stream_piece(plan, piece, &as, &sink);
+    plan->ctx->error = saved;
+    return mos_compressor_end(c, size) && ok;
 }

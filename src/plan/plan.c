@@ -4,11 +4,14 @@ struct mos_plan *mos_plan_make(struct mos_ctx *ctx, const struct mos_board *boar
     struct mos_plan *plan = mos_alloc(ctx->arena, sizeof *plan);
     plan->ctx = ctx;
     plan->board = board;
-    struct mos_vec *lists[] = {&plan->pieces, &plan->media, &plan->environments, &plan->blobs,
-                               &plan->entries};
+    struct mos_vec *lists[] = {&plan->pieces, &plan->media,   &plan->environments,
+                               &plan->blobs,  &plan->entries, &plan->budgets};
     for (size_t i = 0; i < sizeof lists / sizeof *lists; i++)
         *lists[i] = mos_vec_make(ctx->arena, sizeof(void *));
     plan->script_text.arena = plan->script_file.arena = ctx->arena;
+    plan->replacements = mos_vec_make(ctx->arena, sizeof(struct mos_replacement));
+    plan->loader_config = mos_map_make(ctx->arena);
+    plan->config = mos_map_make(ctx->arena);
     plan->boot_prefix = "";
     if (!mos_plan_pieces(plan) || !mos_plan_environments(plan))
         return NULL;

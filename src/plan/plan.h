@@ -19,6 +19,9 @@ struct mos_piece_plan {
     const char *path;             /* of the host file (the outer archive for a member) */
     const char *member;           /* path inside that archive, or NULL */
     struct mos_piece_plan *outer; /* the archive it lies in, or NULL */
+    const char *file;             /* the same as the user knows it: below the workspace */
+    const struct mos_pin *pin;    /* what mosaicum.pins says about that file, or NULL */
+    bool unmade;                  /* a command will make it, in a build */
     bool found;                   /* it is there and may be used */
     uint64_t size;
     bool hashed;
@@ -43,6 +46,7 @@ struct mos_region_plan {
     struct mos_place place; /* of the value that set the start, or of the name */
     unsigned number;        /* in the table; 0: in none */
     uint8_t id[16], type[16];
+    char id_text[40]; /* what the kernel calls it; "": it is no partition */
     const char *label;
     bool bootable;
     const struct mos_piece_plan *piece; /* raw content */
@@ -51,6 +55,7 @@ struct mos_region_plan {
     struct mos_volume_wish wish;
     struct mos_volume_result result;
     struct mos_volume_base *volume; /* its inventory, once counted or written */
+    struct mos_map texts;           /* path -> struct mos_text_file *: small files below etc/ */
     bool counted, written;
 };
 
@@ -58,6 +63,7 @@ struct mos_medium_plan {
     const struct mos_layout *def;
     const struct mos_medium *medium;
     const char *name;
+    const struct mos_area *area;                    /* of the medium; NULL: its main part */
     uint64_t size, usable_start, usable_end, align; /* bytes */
     uint32_t sector;
     const struct mos_table_driver *table; /* NULL: no table */
@@ -94,11 +100,47 @@ struct mos_entry_plan {
     struct mos_boot_step step;
 };
 
+/* A small file of a volume. */
+struct mos_text_file {
+    const char *path, *text;
+    size_t length;
+    unsigned fill; /* which brought it */
+};
+
+/* A file that is replaced on purpose, with the hash of what it expects there. */
+struct mos_replacement {
+    const struct mos_region_plan *region;
+    const struct mos_fill *fill;
+    const char *path;
+    bool met;   /* something is there */
+    bool known; /* and its hash is known */
+    uint8_t sha256[MOS_SHA256_SIZE];
+};
+
+/* What a budget counts. */
+struct mos_budget_part {
+    const char *name;
+    uint64_t bytes;
+    const struct mos_piece_plan *piece; /* or */
+    const struct mos_region_plan *region;
+    struct mos_place place;
+};
+struct mos_budget_plan {
+    const struct mos_budget *def;
+    bool known; /* everything that it counts is there */
+    uint64_t used, limit;
+    uint64_t before;      /* used in the last build; 0: not known */
+    struct mos_vec parts; /* of struct mos_budget_part, largest first */
+};
+
 struct mos_plan {
     struct mos_ctx *ctx;
     const struct mos_board *board;
     struct mos_vec pieces, media, environments, blobs, entries; /* of pointers to the above */
-    struct mos_map config;                                      /* symbol -> struct mos_setting * */
+    struct mos_vec budgets;                                     /* of struct mos_budget_plan * */
+    struct mos_vec replacements;                                /* of struct mos_replacement */
+    struct mos_map loader_config; /* how the loader was built: symbol -> struct mos_setting * */
+    struct mos_map config;        /* symbol -> struct mos_setting * */
     bool has_config;
     struct mos_map defaults; /* the loader's compiled-in variables */
     bool has_defaults;
@@ -124,6 +166,12 @@ struct mos_plan_target {
 /* Fills a volume: counts when target is NULL, else writes too. */
 bool mos_plan_fill(struct mos_plan *plan, const struct mos_medium_plan *medium,
                    struct mos_region_plan *region, const struct mos_plan_target *target);
+/* After the volumes: what each budget uses. */
+void mos_plan_budgets(struct mos_plan *plan);
+/* The text of a small file of a volume as it will be in the end; NULL: it is not there. */
+const struct mos_text_file *mos_plan_text(const struct mos_region_plan *region, const char *path);
+/* The region whose volume becomes the root of the default entry; NULL: not known. */
+const struct mos_region_plan *mos_plan_root(const struct mos_plan *plan);
 /* Must an archive be read to know this volume's content? */
 bool mos_plan_unread(const struct mos_plan *plan, const struct mos_region_plan *region);
 /* The name of the n-th fill of a region's volume. */
@@ -135,11 +183,26 @@ bool mos_plan_hash(struct mos_plan *plan, struct mos_piece_plan *piece);
 void mos_plan_keep_index(struct mos_plan *plan, const struct mos_piece_plan *piece);
 struct mos_piece_plan *mos_plan_piece(const struct mos_plan *plan, const struct mos_piece *def);
 /* Streams a piece's bytes as the entry `as`. */
-bool mos_plan_stream_piece(struct mos_plan *plan, const struct mos_piece_plan *piece,
+bool mos_plan_stream_piece(const struct mos_plan *plan, const struct mos_piece_plan *piece,
                            const struct mos_entry *as, const struct mos_sink *sink);
 /* The same for counting: without its bytes where an index tells the rest. */
 bool mos_plan_count_piece(struct mos_plan *plan, const struct mos_piece_plan *piece,
                           const struct mos_entry *as, const struct mos_sink *sink);
+
+/* How many bytes a piece has once it is compressed ("gzip", "xz", "zstd"); false: not to be had. */
+bool mos_plan_compressed_size(const struct mos_plan *plan, const struct mos_piece_plan *piece,
+                              const char *kind, uint64_t *size);
+/* made.c: a piece that a command makes.  Runs it where that is allowed and needed; *current: its
+ * file is what the inputs give. */
+bool mos_plan_make_piece(struct mos_plan *plan, struct mos_piece_plan *piece, bool *current);
+/* system.c: streams what the definition says about the root file system. */
+bool mos_plan_stream_system(struct mos_plan *plan, const struct mos_region_plan *region,
+                            const struct mos_sink *sink);
+/* What <name> or a mount's region is called by the kernel: PARTUUID=…; NULL: it is no partition. */
+const char *mos_plan_partition_name(const struct mos_plan *plan, const char *region);
+const struct mos_region_plan *mos_plan_region(const struct mos_plan *plan, const char *name);
+/* A value of the loader's own configuration, without quotes; NULL: not known. */
+const struct mos_setting *mos_plan_loader_symbol(const struct mos_plan *plan, const char *symbol);
 
 /* The steps, in their order (plan.c calls them). */
 bool mos_plan_pieces(struct mos_plan *plan);

@@ -185,9 +185,24 @@ bool mos_plan_trees(struct mos_plan *plan) {
 
 /* ---- environments ---- */
 
+/* How the loader was built, as its own configuration file says. */
+static void read_loader_config(struct mos_plan *plan) {
+    const struct mos_facts *facts = plan->board->loader->facts;
+    const struct mos_source *s =
+        facts && mos_has(facts->config) ? load(plan, facts->config, "loader configuration") : NULL;
+    struct mos_config_part *part = s ? mos_config_read(plan->ctx, "loader", s) : NULL;
+    if (part)
+        plan->loader_config = mos_config_merge(plan->ctx, &part, 1);
+}
+
+const struct mos_setting *mos_plan_loader_symbol(const struct mos_plan *plan, const char *symbol) {
+    return mos_map_get(&plan->loader_config, symbol);
+}
+
 static void read_defaults(struct mos_plan *plan) {
     const struct mos_loader *l = plan->board->loader;
     plan->defaults = mos_map_make(plan->ctx->arena);
+    read_loader_config(plan);
     if (!l->facts || !mos_has(l->facts->defaults))
         return;
     const struct mos_source *s = load(plan, l->facts->defaults, "defaults");

@@ -60,6 +60,82 @@ static bool stream_boot_files(struct mos_plan *plan, bool counting, const struct
     return boot_bytes(plan, script, plan->script_file.data, plan->script_file.length, sink);
 }
 
+/* ---- small texts ---- */
+
+/* Stands between a fill and the volume and keeps what rules may want to read. */
+struct witness {
+    struct mos_plan *plan;
+    struct mos_region_plan *region;
+    const struct mos_fill *def;
+    unsigned fill;
+    struct mos_sink to;
+    struct mos_text_file *current;
+    struct mos_buf text;
+    uint64_t size;
+};
+
+/* What a fill that expects something finds in its place. */
+static void note_replacement(struct witness *w, const struct mos_entry *entry) {
+    if (!w->def->expects || entry->type != MOS_ENTRY_FILE)
+        return;
+    struct mos_ctx *ctx = w->plan->ctx;
+    struct mos_replacement *r = mos_vec_push(&w->plan->replacements);
+    const struct mos_text_file *old = mos_plan_text(w->region, entry->path);
+    uint32_t index;
+    *r = (struct mos_replacement){
+        .region = w->region, .fill = w->def, .path = mos_strdup(ctx->arena, entry->path)};
+    r->met = mos_inv_find(w->region->volume->inventory, entry->path, &index) && index;
+    if (old)
+        r->known = mos_sha256(old->text, old->length, r->sha256);
+}
+
+static bool witness_entry(void *self, const struct mos_entry *entry) {
+    struct witness *w = self;
+    w->current = NULL;
+    note_replacement(w, entry);
+    if (mos_is_small_text(entry)) {
+        w->current = mos_alloc(w->plan->ctx->arena, sizeof *w->current);
+        w->current->path = mos_strdup(w->plan->ctx->arena, entry->path);
+        w->current->fill = w->fill;
+        w->text = (struct mos_buf){.arena = w->plan->ctx->arena};
+        w->size = entry->size;
+    }
+    return w->to.entry(w->to.self, entry);
+}
+
+static bool witness_data(void *self, uint64_t offset, const void *bytes, size_t length) {
+    struct witness *w = self;
+    if (w->current && !bytes)
+        w->current = NULL;
+    if (w->current && offset >= w->text.length) {
+        mos_buf_zeros(&w->text, (size_t)offset - w->text.length);
+        mos_buf_add(&w->text, bytes, length);
+    }
+    return w->to.data(w->to.self, offset, bytes, length);
+}
+
+static bool witness_end(void *self, uint64_t sum) {
+    struct witness *w = self;
+    if (w->current) {
+        if (w->text.length < w->size)
+            mos_buf_zeros(&w->text, (size_t)w->size - w->text.length);
+        w->current->text = mos_buf_string(&w->text);
+        w->current->length = w->text.length;
+        if (w->region->texts.count < 4096)
+            mos_map_set(&w->region->texts, w->current->path, w->current);
+        w->current = NULL;
+    }
+    return w->to.end(w->to.self, sum);
+}
+
+const struct mos_text_file *mos_plan_text(const struct mos_region_plan *region, const char *path) {
+    const struct mos_text_file *t = region->texts.arena ? mos_map_get(&region->texts, path) : NULL;
+    uint32_t index;
+    if (!t || !region->volume || !mos_inv_find(region->volume->inventory, path, &index))
+        return NULL;
+    return mos_inv_node(region->volume->inventory, index)->fill == t->fill ? t : NULL;
+}
+
 /* ---- archives ---- */
 
 /* Hashes a file on another core while it is unpacked on this one.  It lives in the arena and its
@@ -134,15 +210,16 @@ static struct mos_texts texts_of(struct mos_plan *plan, const struct mos_list *l
     return (struct mos_texts){items, count};
 }
 
-static bool stream_fill(struct mos_plan *plan, const struct mos_fill *f, bool counting,
-                        const struct mos_sink *sink) {
+static bool stream_fill(struct mos_plan *plan, const struct mos_region_plan *region,
+                        const struct mos_fill *f, bool counting, const struct mos_sink *sink) {
     struct mos_ctx *ctx = plan->ctx;
     struct mos_buf to = {.arena = ctx->arena};
     const char *prefix = mos_has(f->to) ? mos_entry_path(&to, f->to->text) : "";
     if (!prefix)
         prefix = "";
     if (mos_has(f->made))
-        return stream_boot_files(plan, counting, sink);
+        return strcmp(f->made->text, "system") == 0 ? mos_plan_stream_system(plan, region, sink)
+                                                    : stream_boot_files(plan, counting, sink);
     if (mos_has(f->piece)) {
         const struct mos_piece_plan *p = mos_plan_piece(plan, f->piece->target);
         return !p || !p->found ||
@@ -215,16 +292,21 @@ bool mos_plan_fill(struct mos_plan *plan, const struct mos_medium_plan *medium,
     if (target && !io)
         return false;
     struct mos_volume_base *v = region->fs->begin(plan->ctx, io, &region->wish);
-    struct mos_sink sink = region->fs->sink(v);
+    struct witness w = {.plan = plan, .region = region, .to = region->fs->sink(v)};
+    struct mos_sink sink = {&w, witness_entry, witness_data, witness_end};
+    region->volume = v;
+    region->texts = mos_map_make(plan->ctx->arena);
     const struct mos_named *fills = &region->def->volume->fills;
     for (size_t i = 0; i < fills->count; i++) {
         const struct mos_fill *f = fills->items[i];
         v->fill = (uint16_t)i;
-        v->replaces = mos_has(f->replaces) && f->replaces->truth;
-        if (!stream_fill(plan, f, io == NULL, &sink))
+        v->replaces = (mos_has(f->replaces) && f->replaces->truth) || mos_has(f->expects) ||
+                      (mos_has(f->made) && strcmp(f->made->text, "system") == 0);
+        w.fill = (unsigned)i;
+        w.def = f;
+        if (!stream_fill(plan, region, f, io == NULL, &sink))
             return false;
     }
-    region->volume = v;
     if (!region->fs->finish(v, &region->result))
         return mos_while(plan->ctx->error, "writing volume %s", region->name);
     region->counted = true;

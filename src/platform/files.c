@@ -3,10 +3,12 @@
 
 #include <errno.h>
 #include <fcntl.h>
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/file.h>
 #include <sys/stat.h>
+#include <sys/statvfs.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -170,6 +172,43 @@ static int64_t now_ns(const struct mos_host *h) {
     return (int64_t)t.tv_sec * 1000000000 + t.tv_nsec;
 }
 
+static int64_t today(const struct mos_host *h) {
+    (void)h;
+    return (int64_t)time(NULL);
+}
+
+static int room(const struct mos_host *h, const char *path, uint64_t *bytes) {
+    struct statvfs info;
+    char part[4096];
+    (void)h;
+    snprintf(part, sizeof part, "%s", path);
+    while (statvfs(part, &info)) { /* go up to what exists */
+        char *slash = strrchr(part, '/');
+        if (errno != ENOENT || strcmp(part, ".") == 0)
+            return errno;
+        if (!slash)
+            snprintf(part, sizeof part, ".");
+        else
+            slash[slash == part] = 0;
+    }
+    *bytes = (uint64_t)info.f_bavail * info.f_frsize;
+    return 0;
+}
+
+static bool has_program(const struct mos_host *h, const char *name) {
+    static const char *const folders[] = {"/usr/local/bin", "/usr/bin", "/bin"};
+    char path[4096];
+    (void)h;
+    if (strchr(name, '/'))
+        return access(name, X_OK) == 0;
+    for (size_t i = 0; i < sizeof folders / sizeof *folders; i++) {
+        snprintf(path, sizeof path, "%s/%s", folders[i], name);
+        if (access(path, X_OK) == 0)
+            return true;
+    }
+    return false;
+}
+
 static unsigned cores(const struct mos_host *h) {
     (void)h;
     long n = sysconf(_SC_NPROCESSORS_ONLN);
@@ -192,6 +231,9 @@ const struct mos_host *mos_platform_host(void) {
         .real_path = real_path,
         .environment = environment,
         .now_ns = now_ns,
+        .today = today,
+        .room = room,
+        .has_program = has_program,
         .cores = cores,
     };
     mos_platform_folders(&host);

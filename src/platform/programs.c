@@ -45,14 +45,14 @@ static void child(const struct mos_program *p, int in, int out, int err) {
     static char path[] = "PATH=/usr/local/bin:/usr/bin:/bin", locale[] = "LC_ALL=C";
     char *env[32] = {path, locale};
     for (size_t i = 0; p->environment && p->environment[i] && i < 28; i++)
-        env[2 + i] = strdup(p->environment[i]);
+        memcpy(&env[2 + i], &p->environment[i], sizeof *env); /* execvpe wants no const */
     setpgid(0, 0);
     if (dup2(in, 0) < 0 || dup2(out, 1) < 0 || dup2(err, 2) < 0)
         _exit(126);
     if (p->folder && chdir(p->folder))
         _exit(126);
     char **arguments = NULL;
-    memcpy(&arguments, &p->arguments, sizeof arguments); /* execvpe wants no const */
+    memcpy(&arguments, &p->arguments, sizeof arguments);
     execvpe(arguments[0], arguments, env);
     _exit(errno == ENOENT ? 127 : 126);
 }

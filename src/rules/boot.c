@@ -99,13 +99,11 @@ static unsigned device_number(const char *text, const char *medium) {
 /* What a root argument written out in full names. */
 static bool names_region(const struct mos_medium_plan *m, const struct mos_region_plan *r,
                          const char *text) {
-    char id[37];
     const struct mos_value *kernel = m->medium->kernel;
     if (!r->number)
         return false;
-    mos_uuid_text(r->id, id);
     if (strncmp(text, "PARTUUID=", 9) == 0)
-        return strcmp(text + 9, id) == 0;
+        return strcmp(text + 9, r->id_text) == 0;
     if (strncmp(text, "PARTLABEL=", 10) == 0)
         return strcmp(text + 10, r->label) == 0;
     return mos_has(kernel) && device_number(text, kernel->text) == r->number;
@@ -184,6 +182,89 @@ static void check_root(const struct view *v) {
         root_unknown(v, value, "holds only the boot files", r->def->r.key_place, likely_root(v));
 }
 
+/* ---- arguments ---- */
+
+/* COMMAND_LINE_SIZE of the kernel, by architecture. */
+static size_t longest_line(const char *cpu) {
+    return !cpu ? 0 : strcmp(cpu, "arm64") == 0 ? 2048 : 1024;
+}
+
+/* Arguments that may be given more than once. */
+static bool may_repeat(const char *name) {
+    static const char *const names[] = {
+        "console",          "earlycon",     "earlyprintk", "initcall_blacklist",
+        "module_blacklist", "memmap",       "mem",         "cma",
+        "hugepages",        "hugepagesz",   "ip",          "mtdparts",
+        "dyndbg",           "loglevel.",    "video",       "usbcore.quirks",
+        "systemd.mask",     "systemd.wants"};
+    for (size_t i = 0; i < sizeof names / sizeof *names; i++)
+        if (strcmp(names[i], name) == 0)
+            return true;
+    return strchr(name, '.') != NULL;
+}
+
+static void twice(const struct view *v, const char *name, const struct mos_value *a,
+                  const struct mos_value *b) {
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_BOOT_ARGUMENTS, "Entry %s states %s twice: %s and %s.",
+                 v->e->def->r.name, name, a->text, b->text);
+    mos_finding_at(v->list, f, a->place);
+    mos_finding_at(v->list, f, b->place);
+    mos_finding_why(v->list, f, "The kernel takes one of them, and nobody sees which.");
+    mos_finding_try(v->list, f, "Keep one.");
+}
+
+static void check_twice(const struct view *v) {
+    const struct mos_boot_entry *e = v->e->def;
+    for (size_t i = 0; i < e->arguments.count; i++) {
+        const struct mos_argument *a = e->arguments.items[i];
+        for (size_t k = 1; k < a->values.count && !may_repeat(a->r.name); k++)
+            if (mos_has(a->values.items[k]) && mos_has(a->values.items[0]) &&
+                strcmp(a->values.items[0]->text, a->values.items[k]->text) != 0)
+                twice(v, a->r.name, a->values.items[0], a->values.items[k]);
+        size_t n = strlen(a->r.name);
+        for (size_t k = 0; k < e->flags.count && a->values.count; k++)
+            if (mos_has(e->flags.items[k]) && !may_repeat(a->r.name) &&
+                strncmp(e->flags.items[k]->text, a->r.name, n) == 0 &&
+                e->flags.items[k]->text[n] == '=')
+                twice(v, a->r.name, a->values.items[0], e->flags.items[k]);
+    }
+    const struct mos_value *ro = NULL, *rw = NULL;
+    for (size_t k = 0; k < e->flags.count; k++) {
+        if (!mos_has(e->flags.items[k]))
+            continue;
+        ro = strcmp(e->flags.items[k]->text, "ro") == 0 ? e->flags.items[k] : ro;
+        rw = strcmp(e->flags.items[k]->text, "rw") == 0 ? e->flags.items[k] : rw;
+    }
+    if (ro && rw)
+        twice(v, "the mode of the root", ro, rw);
+}
+
+static void check_line(const struct view *v) {
+    const struct mos_hardware *h = v->plan->board->hardware;
+    size_t most = longest_line(h ? mos_text_or(h->cpu, NULL) : NULL);
+    size_t length = strlen(v->e->step.arguments);
+    const struct mos_setting *forced = mos_map_get(&v->plan->config, "CONFIG_CMDLINE_FORCE");
+    struct mos_finding *f = NULL;
+    if (most && length >= most) {
+        f = mos_find(v->list, MOS_RULE_BOOT_ARGUMENTS,
+                     "The arguments of entry %s have %zu characters; the kernel takes %zu.",
+                     v->e->def->r.name, length, most - 1);
+        mos_finding_at(v->list, f, v->e->def->r.key_place);
+        mos_finding_why(v->list, f, "The rest is cut off without a word.");
+        mos_finding_try(v->list, f, "Fewer or shorter arguments.");
+    } else if (forced && strcmp(forced->value, "y") == 0 && length) {
+        f = mos_find(v->list, MOS_RULE_BOOT_ARGUMENTS,
+                     "The kernel ignores the arguments of entry %s: it was built with its own.",
+                     v->e->def->r.name);
+        mos_finding_at(v->list, f,
+                       v->e->def->arguments.node ? v->e->def->arguments.node->key_place
+                                                 : v->e->def->r.key_place);
+        mos_finding_at(v->list, f, forced->place);
+        mos_finding_try(v->list, f, "# CONFIG_CMDLINE_FORCE is not set");
+    }
+}
+
 void mos_rule_boot(const struct mos_plan *plan) {
     check_no_entry(plan);
     for (size_t i = 0; i < plan->entries.count; i++) {
@@ -192,5 +273,7 @@ void mos_rule_boot(const struct mos_plan *plan) {
         check_files(&v);
         check_format(&v);
         check_root(&v);
+        check_twice(&v);
+        check_line(&v);
     }
 }

@@ -284,7 +284,8 @@ void mos_rule_layout(const struct mos_plan *plan) {
         struct view v = {plan, mos_vec_pointer(&plan->media, i), &plan->ctx->findings,
                          plan->ctx->arena};
         check_overlaps(&v);
-        check_ends(&v, check_rest(&v));
+        if (!v.m->area) /* has a rule of its own */
+            check_ends(&v, check_rest(&v));
         check_names(&v);
         check_alignment(&v);
     }

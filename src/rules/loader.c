@@ -107,6 +107,111 @@ static void check_uses(struct view *v) {
     }
 }
 
+/* ---- base ---- */
+
+static void check_base(const struct view *v) {
+    const struct mos_environment *d = v->env->def;
+    if (d->base || d->r.broken)
+        return;
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_LOADER_ENV_WITHOUT_BASE,
+                                     "Environment %s does not say what it is added to.", d->r.name);
+    mos_finding_at(v->list, f, d->r.key_place);
+    mos_finding_why(v->list, f,
+                    "A stored environment replaces the compiled-in one as a whole: the loader "
+                    "would know nothing but these %zu variables.",
+                    v->env->variables.count);
+    mos_finding_try(v->list, f, "base: defaults, or base: none if that is meant.");
+}
+
+/* ---- circles ---- */
+
+enum { MOST_DEPTH = 32 };
+
+/* Follows `run` from a variable; true when it comes back to the first on the path. */
+static bool goes_round(const struct view *v, const struct mos_setenv **path, size_t depth) {
+    const struct mos_setenv *s = path[depth - 1];
+    struct mos_vec uses = mos_shell_variables(v->arena, s->value, strlen(s->value));
+    for (size_t i = 0; i < uses.count && depth < MOST_DEPTH; i++) {
+        const struct mos_variable_use *u = mos_vec_at(&uses, i);
+        if (u->kind != MOS_USE_RUN)
+            continue;
+        if (strcmp(u->name, path[0]->name) == 0) {
+            path[depth] = NULL;
+            return true;
+        }
+        const struct mos_setenv *next = mos_map_get(&v->env->variables, u->name);
+        bool seen = !next;
+        for (size_t k = 0; k < depth; k++)
+            seen |= path[k] == next;
+        if (seen)
+            continue;
+        path[depth] = next;
+        if (goes_round(v, path, depth + 1))
+            return true;
+    }
+    return false;
+}
+
+static void check_circles(struct view *v) {
+    const struct mos_setenv *path[MOST_DEPTH + 1];
+    for (size_t i = 0; i < v->env->variables.count; i++) {
+        path[0] = v->env->variables.items[i].value;
+        if (mos_map_get(&v->told, path[0]->name) || !goes_round(v, path, 1))
+            continue;
+        struct mos_finding *f =
+            mos_find(v->list, MOS_RULE_LOADER_ENV_CYCLE, "Variable %s runs itself.", path[0]->name);
+        for (size_t k = 0; path[k]; k++) {
+            mos_finding_at(v->list, f, path[k]->place);
+            mos_map_set(&v->told, path[k]->name, (void *)(uintptr_t)path[k]);
+        }
+        mos_finding_why(v->list, f, "The loader would go round until its stack is used up.");
+        mos_finding_try(v->list, f, "Take one of these run commands out.");
+    }
+}
+
+/* ---- against the hardware ---- */
+
+static void check_limits(const struct view *v) {
+    const struct mos_hardware *h = v->plan->board->hardware;
+    const char *const *names =
+        v->plan->dialect ? v->plan->dialect->symbols.relocation_limits : NULL;
+    if (!h || !mos_has(h->cpu))
+        return;
+    size_t digits = strstr(h->cpu->text, "64") ? 16 : 8;
+    for (; names && *names; names++) {
+        const struct mos_setenv *s = mos_map_get(&v->env->variables, *names);
+        if (!s || strncmp(s->value, "0x", 2) != 0)
+            continue;
+        size_t n = strspn(s->value + 2, "fF");
+        if (s->value[2 + n] || n == digits || n < 8)
+            continue;
+        struct mos_finding *f = mos_find(v->list, MOS_RULE_LOADER_HIGH_MISTYPED,
+                                         "%s has %zu digits; \"do not move\" has %zu on %s.",
+                                         s->name, n, digits, h->cpu->text);
+        mos_finding_at(v->list, f, s->place);
+        mos_finding_at(v->list, f, h->cpu->place);
+        mos_finding_why(v->list, f, "It is taken as an address, and things are moved below it.");
+        mos_finding_try(v->list, f, "0x%.*s", (int)digits, "ffffffffffffffff");
+    }
+}
+
+static void check_speed(const struct mos_plan *plan) {
+    const struct mos_hardware *h = plan->board->hardware;
+    const struct mos_setting *s =
+        plan->dialect ? mos_plan_loader_symbol(plan, plan->dialect->symbols.baud) : NULL;
+    if (!s || !h || !h->console || !mos_has(h->console->baud) ||
+        strcmp(s->value, h->console->baud->text) == 0)
+        return;
+    struct mos_finding *f =
+        mos_find(&plan->ctx->findings, MOS_RULE_LOADER_SPEED,
+                 "The loader was built for %s bits a second, the console runs at %s.", s->value,
+                 h->console->baud->text);
+    mos_finding_at(&plan->ctx->findings, f, h->console->baud->place);
+    mos_finding_at(&plan->ctx->findings, f, s->place);
+    mos_finding_why(&plan->ctx->findings, f, "One of the two would print nothing readable.");
+    mos_finding_try(&plan->ctx->findings, f, "baud: %s", s->value);
+}
+
 void mos_rule_loader(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->environments.count; i++) {
         struct view v = {.plan = plan,
@@ -115,6 +220,10 @@ void mos_rule_loader(const struct mos_plan *plan) {
                          .arena = plan->ctx->arena,
                          .told = mos_map_make(plan->ctx->arena)};
         check_sizes(&v);
+        check_base(&v);
         check_uses(&v);
+        check_circles(&v);
+        check_limits(&v);
     }
+    check_speed(plan);
 }

@@ -15,6 +15,13 @@ enum mos_rule_stage {
 void mos_rules_run(const struct mos_plan *plan, enum mos_rule_stage stage);
 
 void mos_rule_layout(const struct mos_plan *plan);
+void mos_rule_layout_facts(const struct mos_plan *plan);
+void mos_rule_piece(const struct mos_plan *plan);
+void mos_rule_board(const struct mos_plan *plan);
+void mos_rule_budget(const struct mos_plan *plan);
+void mos_rule_access(const struct mos_plan *plan);
+void mos_rule_access_files(const struct mos_plan *plan);
+void mos_rule_mounts(const struct mos_plan *plan);
 void mos_rule_ram(const struct mos_plan *plan);
 void mos_rule_boot(const struct mos_plan *plan);
 void mos_rule_loader(const struct mos_plan *plan);

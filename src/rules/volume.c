@@ -122,17 +122,6 @@ static void two_sources(const struct view *v) {
                     mos_plan_fill_at(v->r, c->second_fill)->r.name, c->path);
 }
 
-static void check_label(const struct view *v) {
-    const struct mos_value *label = v->r->def->volume->label;
-    if (!mos_has(label) || strlen(label->text) <= v->r->fs->longest_label)
-        return;
-    struct mos_finding *f =
-        mos_find(v->list, MOS_RULE_VOLUME_CANNOT_HOLD, "The label %s is too long for %s.",
-                 label->text, v->r->fs->name);
-    mos_finding_at(v->list, f, label->place);
-    mos_finding_try(v->list, f, "At most %zu bytes.", v->r->fs->longest_label);
-}
-
 /* A piece or stage that is written as it is. */
 static void check_raw(const struct view *v) {
     const struct mos_region_plan *r = v->r;
@@ -150,7 +139,41 @@ static void check_raw(const struct view *v) {
                     mos_size_text(v->arena, mos_round_up(r->content, 4096)));
 }
 
+/* ---- replacements ---- */
+
+static void check_replacement(const struct mos_plan *plan, const struct mos_replacement *r) {
+    char hex[65];
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f;
+    mos_sha256_hex(r->sha256, hex);
+    if (!r->met) {
+        f = mos_find(list, MOS_RULE_VOLUME_REPLACES_NOTHING,
+                     "Fill %s replaces /%s in %s, but no earlier fill brings that file.",
+                     r->fill->r.name, r->path, r->region->name);
+        mos_finding_why(list, f, "It may have moved, or has another name in this version.");
+        mos_finding_try(list, f, "Correct the path, or leave expects: out.");
+    } else if (r->known && strcmp(hex, r->fill->expects->text) != 0) {
+        f = mos_find(list, MOS_RULE_VOLUME_REPLACES_NOTHING,
+                     "Fill %s replaces /%s in %s, which is not the file that it expects.",
+                     r->fill->r.name, r->path, r->region->name);
+        mos_finding_why(list, f, "What is there has the SHA-256 %s.", hex);
+        mos_finding_try(list, f, "Compare your file with the new one, then expects: %s", hex);
+    } else {
+        if (!r->known)
+            mos_vec_push_pointer(&plan->ctx->not_proved,
+                                 mos_printf(plan->ctx->arena,
+                                            "/%s of %s: it is too large to be compared with what "
+                                            "fill %s expects",
+                                            r->path, r->region->name, r->fill->r.name));
+        return;
+    }
+    mos_finding_at(list, f, r->fill->expects->place);
+}
+
 void mos_rule_volume(const struct mos_plan *plan) {
+    for (size_t i = 0; i < plan->replacements.count; i++)
+        if (mos_has(((struct mos_replacement *)mos_vec_at(&plan->replacements, i))->fill->expects))
+            check_replacement(plan, mos_vec_at(&plan->replacements, i));
     for (size_t m = 0; m < plan->media.count; m++) {
         const struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, m);
         for (size_t i = 0; i < medium->regions.count; i++) {
@@ -159,7 +182,6 @@ void mos_rule_volume(const struct mos_plan *plan) {
             check_raw(&v);
             if (!r->counted)
                 continue;
-            check_label(&v);
             if (r->volume && r->volume->inventory->refusal_count)
                 cannot_hold(&v);
             if (r->volume && r->volume->inventory->clash_count)

@@ -6,7 +6,7 @@
 
 static char *copy_of_demo(const char *name) {
     char *w = test_folder(name);
-    copy_folder(path_in(MOSAICUM_SOURCE, "demo/saltmarsh"), w);
+    copy_demo(w);
     return w;
 }
 

@@ -71,7 +71,7 @@ static char *workspace(void) {
     static char *copy;
     if (!copy) {
         copy = test_folder("faults");
-        copy_folder(path_in(MOSAICUM_SOURCE, "demo/saltmarsh"), copy);
+        copy_demo(copy);
         /* a card so small that its image can be hashed some hundred times */
         CU_ASSERT(runs(
             0,

@@ -14,7 +14,7 @@ static char *built; /* the demo, built once */
 static json_t *ledger(void) {
     if (!built) {
         built = test_folder("ledger");
-        CU_ASSERT(runs(0, "'%s' --no-cache -q -w '%s/demo/saltmarsh' build --out '%s'",
+        CU_ASSERT(runs(0, "'%s' --no-cache -q -w '%s/demo/saltmarsh' build curlew --out '%s'",
                        MOSAICUM_PROGRAM, MOSAICUM_SOURCE, built));
     }
     json_t *d = json_load_file(path_in(built, "curlew/ledger.json"), 0, NULL);
@@ -122,6 +122,7 @@ void __lsan_enable(void) __attribute__((weak));
 /* The n-th allocation fails, for many n: status 3, nothing under a final name, no crash. */
 static void running_out_of_memory_loses_nothing(void) {
     char *out = test_folder("memory"), *w = keep(path_in(MOSAICUM_SOURCE, "demo/saltmarsh"));
+    const char *board = "curlew";
     unsigned failed = 0;
     if (__lsan_disable)
         __lsan_disable();
@@ -130,7 +131,8 @@ static void running_out_of_memory_loses_nothing(void) {
         mosaicum *m = mosaicum_new(&o);
         CU_ASSERT_PTR_NOT_NULL_FATAL(m);
         mos_arena_fail_after(m->arena, n);
-        int status = mosaicum_build(m, NULL, 0, out);
+        m->fail_after = n;
+        int status = mosaicum_build(m, &board, 1, out);
         failed += status == MOSAICUM_SYSTEM;
         CU_ASSERT(status == MOSAICUM_SYSTEM || status == MOSAICUM_DONE);
         CU_ASSERT_EQUAL(exists(path_in(out, "curlew")), status == MOSAICUM_DONE);

@@ -90,10 +90,11 @@ static void options_do_what_they_say(void) {
 }
 
 static void parts_are_shown(void) {
-    static const char *const parts[] = {"layout", "ram", "boot", "all"};
+    static const char *const parts[] = {"layout", "ram", "boot",    "kernel",     "tree",
+                                        "env",    "all", "budgets", "all --trail"};
     int status;
-    for (size_t i = 0; i < 4; i++) {
-        json_t *d = run_json(&status, "-w '%s' show %s", demo(), parts[i]);
+    for (size_t i = 0; i < sizeof parts / sizeof *parts; i++) {
+        json_t *d = run_json(&status, "-w '%s' show curlew+bench %s", demo(), parts[i]);
         CU_ASSERT_EQUAL(status, 0);
         CU_ASSERT(json_array_size(json_object_get(d, "report")) > 0);
         json_decref(d);
@@ -104,15 +105,16 @@ static void parts_are_shown(void) {
 static void resolved_definition_reads_back(void) {
     const char *copy = test_folder("resolved");
     copy_folder(demo(), copy);
-    struct outcome first = run_shell("'%s' -w '%s' show all", MOSAICUM_PROGRAM, copy);
+    struct outcome first = run_shell("'%s' -w '%s' show curlew all", MOSAICUM_PROGRAM, copy);
     CU_ASSERT_EQUAL(first.status, 0);
     write_text(path_in(copy, "boards/curlew.yaml"), first.out);
-    struct outcome second = run_shell("'%s' -w '%s' show all", MOSAICUM_PROGRAM, copy);
+    struct outcome second = run_shell("'%s' -w '%s' show curlew all", MOSAICUM_PROGRAM, copy);
     CU_ASSERT_STRING_EQUAL(first.out, second.out);
-    CU_ASSERT(runs(0,
-                   "'%s' -w '%s' build --out '%s/a' && '%s' -w '%s' build --out '%s/b' && "
-                   "cmp '%s/a/curlew/card.img' '%s/b/curlew/card.img'",
-                   MOSAICUM_PROGRAM, copy, copy, MOSAICUM_PROGRAM, demo(), copy, copy, copy));
+    CU_ASSERT(
+        runs(0,
+             "'%s' -w '%s' build curlew --out '%s/a' && '%s' -w '%s' build curlew --out '%s/b' && "
+             "cmp '%s/a/curlew/card.img' '%s/b/curlew/card.img'",
+             MOSAICUM_PROGRAM, copy, copy, MOSAICUM_PROGRAM, demo(), copy, copy, copy));
     outcome_free(&first);
     outcome_free(&second);
 }
@@ -141,7 +143,8 @@ static void demo_command_tells_its_story(void) {
     const char *folder = test_folder("tour");
     struct outcome o = run_shell("'%s' --no-cache demo '%s/d'", MOSAICUM_PROGRAM, folder);
     CU_ASSERT_EQUAL(o.status, 0);
-    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "Nothing to complain about: 1 board, 30 rules."));
+    CU_ASSERT_PTR_NOT_NULL(
+        strstr(o.out, "Nothing to complain about: 12 boards and variants, 69 rules."));
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "layout.overlap"));
     outcome_free(&o);
     o = run_shell("'%s' --no-cache demo '%s/d'", MOSAICUM_PROGRAM, folder);

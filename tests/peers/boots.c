@@ -7,7 +7,8 @@
 /* The demo as it is: its stand-in kernel prints what it was given. */
 static void the_demo_boots(void) {
     const char *out = test_folder("demo");
-    CU_ASSERT_TRUE_FATAL(runs(0, "'%s' --no-cache -q -w '%s/demo/saltmarsh' build --out '%s'",
+    CU_ASSERT_TRUE_FATAL(runs(0,
+                              "'%s' --no-cache -q -w '%s/demo/saltmarsh' build curlew --out '%s'",
                               MOSAICUM_PROGRAM, MOSAICUM_SOURCE, out));
     struct machine *m = machine_start(path_in(out, "curlew/card.img"), "virtio-blk-pci");
     CU_ASSERT_TRUE(machine_expect(m, "Found U-Boot script /boot.scr", 40) &&
@@ -43,7 +44,7 @@ static const char overlay_text[] =
 
 /* Puts a real kernel, a busybox root and the machine's own tree into a copy of the demo. */
 static void make_real_workspace(const char *w) {
-    copy_folder(path_in(MOSAICUM_SOURCE, "demo/saltmarsh"), w);
+    copy_demo(w);
     write_text(path_in(w, "files/init-text"), init_text);
     write_text(path_in(w, "overlays/pressure.dtso"), overlay_text);
     CU_ASSERT_TRUE_FATAL(runs(
@@ -69,9 +70,8 @@ static void make_real_workspace(const char *w) {
              "ro\\]/[rootwait, ro, quiet]/' "
              "boards/curlew.yaml",
              w));
-    struct outcome o =
-        run_shell("diff -U0 '%s/demo/saltmarsh/boards/curlew.yaml' '%s/boards/curlew.yaml'",
-                  MOSAICUM_SOURCE, w);
+    struct outcome o = run_shell("diff -U0 '%s/tests/data/curlew.yaml' '%s/boards/curlew.yaml'",
+                                 MOSAICUM_SOURCE, w);
     printf("\nThe board that boots a real kernel differs from the demo in this:\n%s", o.out);
     outcome_free(&o);
 }

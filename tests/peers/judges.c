@@ -30,7 +30,8 @@ static char *cut_partition(const char *image, const char *folder, uint64_t start
 
 static void tools_accept_the_demo_image(void) {
     const char *out = test_folder("demo");
-    CU_ASSERT_TRUE_FATAL(runs(0, "'%s' --no-cache -q -w '%s/demo/saltmarsh' build --out '%s'",
+    CU_ASSERT_TRUE_FATAL(runs(0,
+                              "'%s' --no-cache -q -w '%s/demo/saltmarsh' build curlew --out '%s'",
                               MOSAICUM_PROGRAM, MOSAICUM_SOURCE, out));
     const char *image = keep(path_in(out, "curlew/card.img"));
     struct outcome o = run_shell("sfdisk --verify '%s'", image);
@@ -412,8 +413,9 @@ static void inspect_reads_what_others_made(void) {
 static void a_really_full_disk(void) {
     const char *folder = test_folder("tmpfs");
     CU_ASSERT_TRUE_FATAL(runs(0, "mount -t tmpfs -o size=256k mosaicum-test '%s'", folder));
-    struct outcome o = run_shell("'%s' --no-cache -w '%s/demo/saltmarsh' build --out '%s/out'",
-                                 MOSAICUM_PROGRAM, MOSAICUM_SOURCE, folder);
+    struct outcome o =
+        run_shell("'%s' --no-cache -w '%s/demo/saltmarsh' build curlew --out '%s/out'",
+                  MOSAICUM_PROGRAM, MOSAICUM_SOURCE, folder);
     CU_ASSERT_EQUAL(o.status, 3);
     CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "No space left"));
     CU_ASSERT(!exists(path_in(folder, "out/curlew")));

@@ -16,7 +16,7 @@ static void values_know_where_they_come_from(void) {
     CU_ASSERT_EQUAL(baud->number, 115200);
     CU_ASSERT_EQUAL(p.line, 4);
     CU_ASSERT_EQUAL(p.column, 43); /* bytes, although a line above has a character of two */
-    CU_ASSERT_PTR_NULL(baud->replaced);
+    CU_ASSERT_PTR_NULL(baud->place.replaced);
     core_end(&c);
 }
 

@@ -3,13 +3,23 @@
 typedef unsigned int u32;
 typedef unsigned char u8;
 
-static volatile u32 *const uart = (volatile u32 *)0x09000000; /* PL011 of the emulated machine */
+#ifdef __riscv /* 16550 of the emulated machine */
+static volatile u8 *const uart = (volatile u8 *)0x10000000;
+
+static void put(char c) {
+    while (!(uart[5] & 1u << 5)) /* transmit register not empty */
+        ;
+    uart[0] = (u8)c;
+}
+#else /* PL011 of the emulated machine */
+static volatile u32 *const uart = (volatile u32 *)0x09000000;
 
 static void put(char c) {
     while (uart[6] & 1u << 5) /* transmit buffer full */
         ;
     uart[0] = (u8)c;
 }
+#endif
 
 static void print(const char *text) {
     for (; *text; text++) {
@@ -65,5 +75,7 @@ void stand_in(const u8 *tree) {
     show(tree, "bootargs", "arguments: ");
     show(tree, "saltmarsh,gauge", "gauge: ");
     show(tree, "saltmarsh,depth", "depth: ");
+    show(tree, "saltmarsh,radio", "radio: ");
+    show(tree, "saltmarsh,counter", "counter: ");
     print("stand-in kernel: powering off\n");
 }

@@ -65,8 +65,13 @@ static void give_back_content(struct ext4 *v, struct mos_inv_node *node) {
     if (node->type != MOS_ENTRY_FILE && node->type != MOS_ENTRY_LINK)
         return;
     const struct mos_extent *e = mos_inv_extents(node);
-    for (uint32_t i = 0; i < node->extent_count; i++)
+    if (node->extent_count)
+        ext4_flush(v);
+    for (uint32_t i = 0; i < node->extent_count; i++) {
         ext4_give_back(v, e[i].physical, e[i].length);
+        mos_volume_zero(&v->base, (uint64_t)e[i].physical * v->block_size,
+                        (uint64_t)e[i].length * v->block_size);
+    }
     node->extent_count = 0;
 }
 

@@ -111,8 +111,13 @@ static bool begin_entry(void *self, const struct mos_entry *entry) {
     if (v->mode == MOS_INV_REPLACED) {
         const struct mos_inv_node *n = mos_inv_node(v->base.inventory, v->current);
         const struct mos_extent *e = mos_inv_extents(n);
-        for (uint32_t i = 0; i < n->extent_count; i++)
+        if (n->extent_count)
+            fat_flush(v);
+        for (uint32_t i = 0; i < n->extent_count; i++) {
             v->given_back += e[i].length;
+            mos_volume_zero(&v->base, fat_offset(v, e[i].physical),
+                            (uint64_t)e[i].length * v->cluster);
+        }
         v->mode = mos_inv_replace(v->base.inventory, v->current, entry, v->base.fill);
     }
     v->entry = *entry;

@@ -1,0 +1,74 @@
+#include "api/run.h"
+
+#include "build/build.h"
+#include "rules/rules.h"
+
+#include <string.h>
+
+static void report_files(mosaicum *m, const struct mos_build *b) {
+    static const struct mosaicum_column columns[] = {{"file", "file", false},
+                                                     {"size", "size", true},
+                                                     {"hash-of", "SHA-256 of", false},
+                                                     {"hash", "", false}};
+    const struct mos_vec *files = mos_build_files(b);
+    struct report_table t = report_start(
+        m, "files", mos_printf(m->arena, "Built into %s", mos_build_folder(b)), columns, 4);
+    char hex[65];
+    for (size_t i = 0; i < files->count; i++) {
+        const struct mos_built_file *f = mos_vec_at(files, i);
+        mos_sha256_hex(f->hash, hex);
+        cell_text(&t, mos_strdup(m->arena, f->name));
+        cell_size(&t, f->size);
+        cell_text(&t, f->image ? "list of chunks" : "file"); /* not what a hash tool shows */
+        cell_text(&t, mos_strdup(m->arena, hex));
+    }
+    report_end(m, &t);
+}
+
+/* Volumes whose archives nobody has read yet are written while they are counted; everything else
+ * is counted first, so that a build with findings writes nothing it could have avoided. */
+static bool build_plan(mosaicum *m, struct run_task *t, struct mos_plan *plan) {
+    m->build = mos_build_begin(plan, m->out);
+    if (!m->build)
+        return false;
+    struct mos_plan_target target = mos_build_target(m->build);
+    bool ok = run_fill(plan, true, &target) && run_fill(plan, false, NULL);
+    if (ok)
+        mos_rules_run(plan, MOS_STAGE_VOLUMES);
+    ok = ok && !run_has_errors(m, &t->ctx.findings);
+    const char *stamp = ok ? run_stamp(t) : NULL;
+    ok = stamp && mos_build_finish(m->build, stamp);
+    if (ok)
+        report_files(m, m->build);
+    else
+        mos_build_abandon(m->build);
+    m->build = NULL;
+    return ok;
+}
+
+static bool build_board(struct run_task *t) {
+    mosaicum *m = t->m;
+    t->ctx.may_make = true;
+    struct mos_plan *plan = run_plan(t);
+    if (!plan)
+        return false;
+    if (run_has_errors(m, &t->ctx.findings)) { /* find everything else that is wrong, too */
+        if (run_fill(plan, false, NULL))
+            mos_rules_run(plan, MOS_STAGE_VOLUMES);
+        return false;
+    }
+    return build_plan(m, t, plan);
+}
+
+enum mosaicum_status mosaicum_build(mosaicum *m, const char *const *selectors, size_t count,
+                                    const char *out) {
+    if (setjmp(m->out_of_memory))
+        return run_no_memory(m);
+    struct mos_vec *all = run_open(m) ? run_select(m, selectors, count, false) : NULL;
+    if (all) {
+        m->ctx.out_folder = out;
+        m->out = out ? out : mos_path_join(m->arena, m->options.workspace, "out");
+        run_each(m, all, build_board);
+    }
+    return run_status(m);
+}

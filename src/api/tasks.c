@@ -1,0 +1,230 @@
+/* Working on many selections at once: each has an arena, a context and findings of its own, so
+ * that what comes out does not depend on the number of cores. */
+#include "api/run.h"
+
+#include "build/build.h"
+#include "rules/rules.h"
+#include "store/store.h"
+
+#include <errno.h>
+#include <stdatomic.h>
+#include <stdio.h>
+#include <string.h>
+
+enum { MOST_WORKERS = 64 };
+
+struct mos_plan *run_plan(struct run_task *t) {
+    t->ctx.stamp = mos_sha256_new();
+    struct mos_board *board = mos_board_resolve(&t->ctx, t->m->workspace, t->selection);
+    struct mos_plan *plan = mos_plan_make(&t->ctx, board);
+    if (plan)
+        mos_rules_run(plan, MOS_STAGE_PLAN);
+    t->plan = plan;
+    return plan;
+}
+
+const char *run_stamp(struct run_task *t) {
+    uint8_t hash[MOS_SHA256_SIZE];
+    char hex[65];
+    if (!t->ctx.stamp || !t->plan)
+        return NULL;
+    for (size_t i = 0; i < t->plan->pieces.count; i++) {
+        struct mos_piece_plan *p = mos_vec_pointer(&t->plan->pieces, i);
+        if (!mos_plan_hash(t->plan, p))
+            return NULL;
+        if (p->hashed)
+            mos_sha256_update(t->ctx.stamp, p->sha256, sizeof p->sha256);
+    }
+    const char *text = show_resolved(t->arena, t->plan->board);
+    mos_sha256_update(t->ctx.stamp, text, strlen(text));
+    mos_sha256_update(t->ctx.stamp, MOS_VERSION, sizeof MOS_VERSION);
+    mos_sha256_final(t->ctx.stamp, hash);
+    mos_sha256_free(t->ctx.stamp);
+    t->ctx.stamp = NULL;
+    mos_sha256_hex(hash, hex);
+    return mos_strdup(t->arena, hex);
+}
+
+/* Remembers what came of a check, for `list`. */
+static void keep_verdict(struct run_task *t) {
+    char text[64];
+    if (!t->ctx.cache_folder)
+        return;
+    const char *stamp = run_stamp(t);
+    if (!stamp)
+        return;
+    int n = snprintf(text, sizeof text, "%zu %zu",
+                     mos_findings_count(&t->ctx.findings, MOS_SEVERITY_ERROR),
+                     mos_findings_count(&t->ctx.findings, MOS_SEVERITY_WARNING));
+    mos_store_put(&t->ctx, mos_printf(t->arena, "check-%s", stamp), text, (size_t)n);
+}
+
+bool run_fill(struct mos_plan *plan, bool only_unread, const struct mos_plan_target *target) {
+    for (size_t i = 0; i < plan->media.count; i++) {
+        struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, i);
+        for (size_t k = 0; k < medium->regions.count; k++) {
+            struct mos_region_plan *r = mos_vec_pointer(&medium->regions, k);
+            if (r->counted || (only_unread && !mos_plan_unread(plan, r)))
+                continue;
+            if (!mos_plan_fill(plan, medium, r, target))
+                return false;
+        }
+    }
+    if (!only_unread)
+        mos_plan_budgets(plan);
+    return true;
+}
+
+bool run_check(struct run_task *t) {
+    struct mos_plan *plan = run_plan(t);
+    if (!plan || !run_fill(plan, false, NULL))
+        return false;
+    mos_rules_run(plan, MOS_STAGE_VOLUMES);
+    keep_verdict(t);
+    return true;
+}
+
+static void start_task(struct run_task *t, mosaicum *m, const struct mos_selection *selection,
+                       struct run_result *result) {
+    *t = (struct run_task){
+        .m = m, .selection = selection, .arena = t->arena, .results = t->results, .result = result};
+    t->ctx = m->ctx;
+    t->ctx.arena = t->arena;
+    t->ctx.error = &t->error;
+    t->ctx.findings = mos_findings_make(t->arena);
+    t->ctx.not_proved = mos_vec_make(t->arena, sizeof(char *));
+    result->findings = mos_vec_make(t->results, sizeof(void *));
+    result->not_proved = mos_vec_make(t->results, sizeof(void *));
+    result->used_waivers = mos_vec_make(t->results, sizeof(void *));
+    result->all_waivers = mos_vec_make(t->results, sizeof(void *));
+}
+
+void run_finish(struct run_task *t) {
+    mos_sha256_free(t->ctx.stamp);
+    t->ctx.stamp = NULL;
+    run_publish(t, t->plan ? t->plan->board : NULL);
+    t->result->error = t->error;
+}
+
+struct run_task *run_one(mosaicum *m, const struct mos_selection *selection) {
+    struct run_task *t = mos_alloc(m->arena, sizeof *t);
+    t->arena = t->results = m->arena;
+    start_task(t, m, selection, mos_alloc(m->arena, sizeof(struct run_result)));
+    return t;
+}
+
+/* ---- on all cores ---- */
+
+struct crew {
+    mosaicum *m;
+    const struct mos_vec *selections;
+    struct run_result *results;
+    bool (*work)(struct run_task *task);
+    bool stops; /* at the first error */
+    atomic_size_t next;
+};
+
+struct hand {
+    struct crew *crew;
+    jmp_buf out_of_memory;
+    struct mos_arena *results;
+    struct run_task task;
+};
+
+static void give_up(struct hand *h, struct run_result *result) {
+    struct run_task *t = &h->task;
+    if (t->ctx.busy)
+        t->ctx.host->worker_finish(t->ctx.busy);
+    mos_sha256_free(t->ctx.stamp);
+    t->ctx.stamp = NULL;
+    if (t->m->build)
+        mos_build_abandon(t->m->build);
+    t->m->build = NULL;
+    *result = (struct run_result){0};
+    mos_fail(&result->error, MOS_ERROR_SYSTEM, ENOMEM, "The work was stopped");
+}
+
+static void do_one(struct hand *h, size_t index) {
+    struct crew *c = h->crew;
+    struct run_result *result = &c->results[index];
+    struct mos_arena *volatile arena = NULL;
+    if (setjmp(h->out_of_memory)) {
+        give_up(h, result);
+    } else {
+        h->task.arena = arena = mos_arena_new(&h->out_of_memory);
+        h->task.results = h->results;
+        h->task.m = c->m;
+        if (!arena) {
+            mos_fail(&result->error, MOS_ERROR_SYSTEM, ENOMEM, "The work was stopped");
+            return;
+        }
+        mos_arena_fail_after(arena, c->m->fail_after);
+        start_task(&h->task, c->m, mos_vec_at(c->selections, index), result);
+        c->work(&h->task);
+        run_finish(&h->task);
+    }
+    mos_arena_free(arena);
+}
+
+static void work(void *self, void *job) {
+    struct hand *h = self;
+    (void)job;
+    for (;;) {
+        size_t i = atomic_fetch_add(&h->crew->next, 1);
+        if (i >= h->crew->selections->count)
+            return;
+        do_one(h, i);
+        if (h->crew->stops && h->crew->results[i].error.kind)
+            atomic_store(&h->crew->next, h->crew->selections->count);
+    }
+}
+
+static struct run_result *run_crew(mosaicum *m, const struct mos_vec *selections,
+                                   bool (*job)(struct run_task *task), size_t count, bool stops) {
+    const struct mos_host *host = m->ctx.host;
+    struct crew *c = mos_alloc(m->arena, sizeof *c);
+    struct mos_worker *workers[MOST_WORKERS] = {0};
+    c->m = m;
+    c->selections = selections;
+    c->work = job;
+    c->stops = stops;
+    c->results = mos_alloc_array(m->arena, selections->count, sizeof *c->results);
+    struct hand *hands = mos_alloc_array(m->arena, count + 1, sizeof *hands);
+    m->kept = mos_alloc_array(m->arena, count + 1, sizeof *m->kept);
+    m->board_count += selections->count;
+    for (size_t i = 0; i < count; i++) {
+        hands[i].crew = c;
+        hands[i].results = m->kept[i] = mos_arena_new(&hands[i].out_of_memory);
+        if (!hands[i].results) {
+            mos_fail(&m->error, MOS_ERROR_SYSTEM, ENOMEM, "The work was stopped");
+            return c->results;
+        }
+        m->kept_count++;
+    }
+    if (selections->count > 1) /* one line of progress is for one thing */
+        m->ctx.progress = NULL;
+    for (size_t i = 1; i < count; i++) {
+        workers[i] = host->worker_start(host, work, &hands[i]);
+        if (workers[i])
+            host->worker_submit(workers[i], c);
+    }
+    if (count)
+        work(&hands[0], c);
+    for (size_t i = 1; i < count; i++)
+        if (workers[i])
+            host->worker_finish(workers[i]);
+    run_collect(m, c->results, selections->count, m->complete);
+    return c->results;
+}
+
+struct run_result *run_tasks(mosaicum *m, const struct mos_vec *selections,
+                             bool (*job)(struct run_task *task)) {
+    size_t count = m->ctx.host->cores(m->ctx.host);
+    count = count > MOST_WORKERS ? MOST_WORKERS : count;
+    return run_crew(m, selections, job, count > selections->count ? selections->count : count,
+                    false);
+}
+
+void run_each(mosaicum *m, const struct mos_vec *selections, bool (*job)(struct run_task *task)) {
+    run_crew(m, selections, job, selections->count != 0, true);
+}

@@ -1,0 +1,21 @@
+#include "cli/cli.h"
+
+static int run(struct cli *cli) {
+    mosaicum *m = cli_open(cli, true);
+    if (!m)
+        return MOSAICUM_USAGE;
+    int status =
+        print_result(cli, m, "pin", mosaicum_pin(m, cli->arguments, (size_t)cli->argument_count));
+    if (!cli->quiet)
+        print_report(cli, m, stdout);
+    mosaicum_free(m);
+    return status;
+}
+
+const struct command command_pin = {
+    .name = "pin",
+    .usage = "[SELECTOR…]",
+    .about = "records the hash of every piece in mosaicum.pins",
+    .most = -1,
+    .run = run,
+};

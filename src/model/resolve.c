@@ -1,0 +1,289 @@
+/* Resolving: a board, its traits and features and the chosen variants become one definition. */
+#include "model/workspace_internal.h"
+
+#include "base/text.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+/* Nothing states a date: a fixed one, so that outputs stay the same. */
+enum { FIXED_DATE = 1767225600 }; /* 2026-01-01 */
+
+struct resolver {
+    struct mos_ctx *ctx;
+    const struct mos_workspace *w;
+    struct mos_vec layers;  /* of struct mos_layer *, in order of merging */
+    struct mos_map visited; /* trait -> its layer, or the mark of one that is being visited */
+    struct mos_vec path;    /* of const struct mos_node *: the `traits:` items on the way */
+};
+
+static const char visiting;
+
+/* ---- layers ---- */
+
+static struct mos_layer *new_layer(struct resolver *r, const char *title,
+                                   const struct mos_node *node) {
+    struct mos_layer *l = mos_alloc(r->ctx->arena, sizeof *l);
+    l->title = title;
+    l->node = node;
+    l->below = mos_vec_make(r->ctx->arena, sizeof(void *));
+    return l;
+}
+
+static void add_layer(struct resolver *r, struct mos_layer *l) {
+    l->index = r->layers.count;
+    mos_vec_push_pointer(&r->layers, l);
+}
+
+static void put_above(struct mos_layer *above, const struct mos_layer *below) {
+    mos_vec_push_pointer(&above->below, below);
+    for (size_t i = 0; i < below->below.count; i++)
+        mos_vec_push_pointer(&above->below, mos_vec_pointer(&below->below, i));
+}
+
+static void missing_part(struct resolver *r, const char *kind, const char *folder, const char *name,
+                         struct mos_place place, enum mos_rule_id rule) {
+    const struct mos_vec *known = *kind == 't' ? &r->w->trait_names : &r->w->feature_names;
+    struct mos_findings *list = &r->ctx->findings;
+    struct mos_finding *f = mos_find(list, rule, "There is no %s %s.", kind, name);
+    mos_finding_at(list, f, place);
+    const char *near = mos_near(name, known->items, known->count);
+    mos_finding_why(list, f, "It would be the file %s/%s.yaml.", folder, name);
+    if (near)
+        mos_finding_try(list, f, "%s", near);
+    else
+        mos_finding_try(list, f, "Correct the name, or write that file.");
+}
+
+static void tell_cycle(struct resolver *r, const char *name) {
+    struct mos_findings *list = &r->ctx->findings;
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_BOARD_TRAIT_CYCLE, "Trait %s takes on itself.", name);
+    size_t from = r->path.count - 1; /* the last item names it again */
+    while (from &&
+           strcmp(((struct mos_node *)mos_vec_pointer(&r->path, from - 1))->text, name) != 0)
+        from--;
+    for (size_t i = from; i < r->path.count; i++)
+        mos_finding_at(list, f, ((struct mos_node *)mos_vec_pointer(&r->path, i))->place);
+    mos_finding_why(list, f, "Each of these takes on the next.");
+    mos_finding_try(list, f, "Take one of them out of its list of traits.");
+}
+
+static void visit_traits(struct resolver *r, const struct mos_node *node, struct mos_layer *taker);
+
+static void visit_trait(struct resolver *r, const struct mos_node *item, struct mos_layer *taker) {
+    if (item->kind != MOS_NODE_SCALAR || !*item->text || strstr(item->text, ".."))
+        return; /* there is a finding already */
+    struct mos_layer *l = mos_map_get(&r->visited, item->text);
+    mos_vec_push_pointer(&r->path, item);
+    if (l == (const void *)&visiting) {
+        tell_cycle(r, item->text);
+    } else if (l) {
+        put_above(taker, l);
+    } else {
+        const struct mos_part *part = mos_map_get(&r->w->traits, item->text);
+        if (!part)
+            missing_part(r, "trait", "traits", item->text, item->place,
+                         MOS_RULE_BOARD_TRAIT_MISSING);
+        if (part && part->node) {
+            mos_map_set(&r->visited, item->text, (void *)(uintptr_t)&visiting);
+            l = new_layer(r, mos_printf(r->ctx->arena, "trait %s", item->text), part->node);
+            visit_traits(r, part->node, l);
+            add_layer(r, l);
+            mos_map_set(&r->visited, item->text, l);
+            put_above(taker, l);
+        }
+    }
+    r->path.count--;
+}
+
+static void visit_traits(struct resolver *r, const struct mos_node *node, struct mos_layer *taker) {
+    const struct mos_node *traits = mos_node_get(node, "traits");
+    if (traits && traits->kind == MOS_NODE_SCALAR)
+        visit_trait(r, traits, taker);
+    for (size_t i = 0; traits && traits->kind == MOS_NODE_LIST && i < traits->count; i++)
+        visit_trait(r, traits->items[i], taker);
+}
+
+static struct resolver start(struct mos_ctx *ctx, const struct mos_workspace *w) {
+    return (struct resolver){.ctx = ctx,
+                             .w = w,
+                             .layers = mos_vec_make(ctx->arena, sizeof(void *)),
+                             .visited = mos_map_make(ctx->arena),
+                             .path = mos_vec_make(ctx->arena, sizeof(void *))};
+}
+
+/* One key of every layer so far, merged; NULL: nobody states it. */
+static struct mos_node *merge_key(struct resolver *r, const char *name, bool keep_removals,
+                                  bool ranked) {
+    const struct mos_key *key = mos_schema_key(&mos_board_keys, name);
+    struct mos_node *out = NULL;
+    for (size_t i = 0; i < r->layers.count; i++) {
+        const struct mos_layer *l = mos_vec_pointer(&r->layers, i);
+        const struct mos_node *n = mos_node_get(l->node, name);
+        if (n && n->kind != MOS_NODE_SCALAR)
+            out = mos_merge_named(r->ctx, key, out, n, ranked ? l : NULL, keep_removals);
+    }
+    return out;
+}
+
+const struct mos_node *mos_collect_variants(struct mos_ctx *ctx, const struct mos_workspace *w,
+                                            const struct mos_part *board) {
+    struct mos_findings said = ctx->findings; /* what is wrong with traits is said by resolving */
+    ctx->findings = mos_findings_make(ctx->arena);
+    struct resolver r = start(ctx, w);
+    struct mos_layer *l = new_layer(&r, "board", board->node);
+    visit_traits(&r, board->node, l);
+    add_layer(&r, l);
+    struct mos_node *variants = merge_key(&r, "variants", true, false);
+    ctx->findings = said;
+    if (!variants || variants->kind != MOS_NODE_MAP)
+        return NULL;
+    size_t count = 0;
+    for (size_t i = 0; i < variants->count; i++)
+        if (variants->items[i]->key[0] != '~' && variants->items[i]->kind == MOS_NODE_MAP)
+            variants->items[count++] = variants->items[i];
+    variants->count = count;
+    return count ? variants : NULL;
+}
+
+/* ---- features ---- */
+
+/* The features in use become layers between traits and board. */
+static void add_features(struct resolver *r, struct mos_vec *parts, struct mos_layer *board) {
+    struct mos_node *use = merge_key(r, "features", false, true);
+    for (size_t i = 0; use && use->kind == MOS_NODE_MAP && i < use->count; i++) {
+        const char *name = use->items[i]->key;
+        const struct mos_part *part = mos_map_get(&r->w->features, name);
+        if (!part) {
+            missing_part(r, "feature", "features", name, use->items[i]->key_place,
+                         MOS_RULE_BOARD_REFERENCE);
+            continue;
+        }
+        if (!part->node)
+            continue;
+        struct mos_layer *l =
+            new_layer(r, mos_printf(r->ctx->arena, "feature %s", name), part->node);
+        put_above(board, l);
+        add_layer(r, l); /* moved in front of the board below */
+        mos_vec_push_pointer(parts, part);
+    }
+}
+
+/* Features were added last, since variants may name them; they belong before the board. */
+static void move_features(struct resolver *r, size_t board, size_t first_feature) {
+    void **items = r->layers.items;
+    size_t count = r->layers.count - first_feature;
+    void **moved = mos_alloc_array(r->ctx->arena, count, sizeof *moved);
+    memcpy(moved, items + first_feature, count * sizeof *moved);
+    memmove(items + board + count, items + board, (first_feature - board) * sizeof *items);
+    memcpy(items + board, moved, count * sizeof *moved);
+}
+
+/* ---- the merged definition ---- */
+
+/* A layer's own keys, which say nothing about the board. */
+static bool is_head(const char *key) {
+    static const char *const heads[] = {"mosaicum", "board", "trait",   "feature", "traits",
+                                        "about",    "axis",  "outside", "needs",   "variants"};
+    for (size_t i = 0; i < sizeof heads / sizeof *heads; i++)
+        if (strcmp(key, heads[i]) == 0)
+            return true;
+    return false;
+}
+
+static const struct mos_node *without_head(struct mos_ctx *ctx, const struct mos_node *node,
+                                           bool board) {
+    struct mos_node *n = mos_alloc(ctx->arena, sizeof *n);
+    *n = *node;
+    n->key = NULL;
+    n->items = mos_alloc_array(ctx->arena, node->count, sizeof *n->items);
+    n->count = 0;
+    for (size_t i = 0; node->kind == MOS_NODE_MAP && i < node->count; i++) {
+        const char *key = node->items[i]->key;
+        bool kept = board && (strcmp(key, "mosaicum") == 0 || strcmp(key, "board") == 0 ||
+                              strcmp(key, "about") == 0);
+        if (kept || !is_head(key))
+            n->items[n->count++] = node->items[i];
+    }
+    return n;
+}
+
+static struct mos_node *merge_layers(struct resolver *r, const struct mos_layer *board) {
+    struct mos_node *out = NULL;
+    for (size_t i = 0; i < r->layers.count; i++) {
+        const struct mos_layer *l = mos_vec_pointer(&r->layers, i);
+        if (l->node->kind != MOS_NODE_MAP)
+            continue;
+        out = mos_merge(r->ctx, &mos_board_keys, out, without_head(r->ctx, l->node, l == board), l,
+                        false);
+    }
+    return out;
+}
+
+static void add_variants(struct resolver *r, const struct mos_selection *s,
+                         const struct mos_layer *board) {
+    for (size_t i = 0; i < s->variants.count; i++) {
+        const struct mos_node *v = mos_vec_pointer(&s->variants, i);
+        struct mos_layer *l = new_layer(r, mos_printf(r->ctx->arena, "variant %s", v->key), v);
+        size_t before = r->layers.count;
+        visit_traits(r, v, l);
+        for (size_t k = before; k < r->layers.count; k++)
+            put_above(mos_vec_pointer(&r->layers, k), board);
+        put_above(l, board);
+        add_layer(r, l);
+    }
+}
+
+static int64_t choose_date(struct mos_ctx *ctx, const struct mos_workspace *w) {
+    uint64_t seconds;
+    if (mos_has(w->date))
+        return (int64_t)w->date->number;
+    const char *epoch = ctx->host->environment(ctx->host, "SOURCE_DATE_EPOCH");
+    if (epoch && mos_integer_parse(epoch, &seconds) == MOS_NUMBER_OK && seconds <= UINT32_MAX)
+        return (int64_t)seconds;
+    return FIXED_DATE;
+}
+
+static struct mos_board *read_board(struct mos_ctx *ctx, const struct mos_workspace *w,
+                                    const struct mos_selection *s, struct mos_node *node) {
+    struct mos_board *board = mos_alloc(ctx->arena, sizeof *board);
+    if (node) {
+        mos_merge_order(ctx, &mos_board_keys, node);
+        mos_merge_clashes(ctx, node);
+        mos_schema_read(ctx, &mos_board_keys, node, MOS_READ_MERGED, board);
+    }
+    board->r.name = s->board->name;
+    board->selector = s->text;
+    board->workspace_name = mos_text_or(w->name, "unnamed");
+    board->root = w->root;
+    board->pins = w->pins;
+    board->field = mos_has(board->purpose) && strcmp(board->purpose->text, "field") == 0;
+    board->date = choose_date(ctx, w);
+    return board;
+}
+
+struct mos_board *mos_board_resolve(struct mos_ctx *ctx, const struct mos_workspace *w,
+                                    const struct mos_selection *s) {
+    struct resolver r = start(ctx, w);
+    struct mos_vec features = mos_vec_make(ctx->arena, sizeof(void *));
+    ctx->findings.selector = s->text;
+    struct mos_layer *board = new_layer(&r, "the board", s->board->node);
+    visit_traits(&r, s->board->node, board);
+    size_t at = r.layers.count;
+    add_layer(&r, board);
+    if (s->board->waivers) {
+        struct mos_layer *l = new_layer(&r, "the file of waivers", s->board->waivers);
+        put_above(l, board);
+        add_layer(&r, l);
+    }
+    add_variants(&r, s, board);
+    size_t first_feature = r.layers.count;
+    add_features(&r, &features, board);
+    move_features(&r, at, first_feature);
+    struct mos_board *out = read_board(ctx, w, s, merge_layers(&r, board));
+    out->feature_parts = features;
+    ctx->findings.field = out->field;
+    mos_schema_refer(ctx, out);
+    return out;
+}

@@ -1,0 +1,290 @@
+/* What the definition says about the root file system, as files of it: host name, mount table,
+ * users, the place of the loader's environment, log-in on the console. */
+#include "plan/plan.h"
+
+#include "base/secret.h"
+#include "base/text.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+struct writer {
+    struct mos_plan *plan;
+    const struct mos_region_plan *region;
+    const struct mos_sink *sink;
+    struct mos_arena *arena;
+};
+
+static bool put(struct writer *w, const char *path, uint16_t mode, uint32_t owner,
+                const char *text) {
+    struct mos_entry as = {
+        .path = path, .mode = mode, .uid = owner, .gid = owner, .mtime = w->plan->board->date};
+    return mos_bytes_stream(&as, text, strlen(text), w->sink);
+}
+
+static bool put_folder(struct writer *w, const char *path, uint16_t mode, uint32_t owner) {
+    struct mos_entry as = {.path = path,
+                           .type = MOS_ENTRY_FOLDER,
+                           .mode = mode,
+                           .uid = owner,
+                           .gid = owner,
+                           .mtime = w->plan->board->date};
+    return w->sink->entry(w->sink->self, &as) && w->sink->end(w->sink->self, 0);
+}
+
+/* What an earlier fill brought; "" when there is nothing. */
+static const char *old_text(struct writer *w, const char *path) {
+    const struct mos_text_file *t = mos_plan_text(w->region, path);
+    return t ? t->text : "";
+}
+
+/* ---- the mount table ---- */
+
+static const char *options_text(struct writer *w, const struct mos_mount *m) {
+    struct mos_buf b = {.arena = w->arena};
+    for (size_t i = 0; i < m->options.count; i++)
+        if (mos_has(m->options.items[i]))
+            mos_buf_printf(&b, "%s%s", b.length ? "," : "", m->options.items[i]->text);
+    return b.length ? mos_buf_string(&b) : "defaults";
+}
+
+static bool put_mounts(struct writer *w, const struct mos_system *s) {
+    struct mos_buf b = {.arena = w->arena};
+    mos_buf_text(&b, "# Made by Mosaicum from the board's layout.\n");
+    for (size_t i = 0; i < s->mounts.count; i++) {
+        const struct mos_mount *m = s->mounts.items[i];
+        const struct mos_region_plan *r = mos_plan_region(w->plan, m->r.name);
+        const char *what = mos_has(m->what) ? m->what->text
+                           : r              ? mos_plan_partition_name(w->plan, m->r.name)
+                                            : m->r.name;
+        const char *kind = mos_has(m->kind) ? m->kind->text
+                           : r && r->fs ? strcmp(r->fs->name, "fat32") == 0 ? "vfat" : r->fs->name
+                                        : "auto";
+        if (!what || !mos_has(m->at))
+            continue;
+        int pass = strcmp(m->at->text, "/") == 0 ? 1 : r ? 2 : 0;
+        mos_buf_printf(&b, "%s %s %s %s 0 %d\n", what, m->at->text, kind, options_text(w, m), pass);
+    }
+    return put(w, "etc/fstab", 0644, 0, mos_buf_string(&b));
+}
+
+/* ---- the loader's environment ---- */
+
+/* Device, offset, size (and sector size on flash) of each copy. */
+static bool put_loader_access(struct writer *w) {
+    struct mos_buf b = {.arena = w->arena};
+    mos_buf_text(&b, "# Made by Mosaicum: where the loader keeps its environment.\n");
+    for (size_t i = 0; i < w->plan->media.count; i++) {
+        const struct mos_medium_plan *m = mos_vec_pointer(&w->plan->media, i);
+        for (size_t k = 0; k < m->regions.count && mos_has(m->medium->kernel); k++) {
+            const struct mos_region_plan *r = mos_vec_pointer(&m->regions, k);
+            if (!r->environment || !r->placed)
+                continue;
+            mos_buf_printf(&b, "/dev/%s 0x%llx 0x%llx", m->medium->kernel->text,
+                           (unsigned long long)r->start, (unsigned long long)r->environment->size);
+            if (mos_has(m->medium->erase) && m->medium->kernel->text[0] == 'm' &&
+                strncmp(m->medium->kernel->text, "mtd", 3) == 0)
+                mos_buf_printf(&b, " 0x%llx", (unsigned long long)m->medium->erase->number);
+            mos_buf_char(&b, '\n');
+        }
+    }
+    return put(w, "etc/fw_env.config", 0644, 0, mos_buf_string(&b));
+}
+
+/* ---- users ---- */
+
+/* The n-th field (from 0) of a line of passwd, shadow or group. */
+static const char *field(struct writer *w, const char *line, unsigned n) {
+    for (; n; n--) {
+        line += strcspn(line, ":\n");
+        if (*line != ':')
+            return "";
+        line++;
+    }
+    return mos_strndup(w->arena, line, strcspn(line, ":\n"));
+}
+
+static const char *line_of(const char *text, const char *name) {
+    size_t n = strlen(name);
+    while (text && *text) {
+        if (strncmp(text, name, n) == 0 && text[n] == ':')
+            return text;
+        text = strchr(text, '\n');
+        text += text != NULL;
+    }
+    return NULL;
+}
+
+/* The text with the line of `name` replaced or, when there is none, put at the end. */
+static const char *with_line(struct writer *w, const char *text, const char *name,
+                             const char *line) {
+    struct mos_buf b = {.arena = w->arena};
+    const char *old = line_of(text, name);
+    if (old) {
+        mos_buf_add(&b, text, (size_t)(old - text));
+        mos_buf_printf(&b, "%s\n", line);
+        old += strcspn(old, "\n");
+        mos_buf_text(&b, old + (*old == '\n'));
+    } else {
+        mos_buf_text(&b, text);
+        if (b.length && b.data[b.length - 1] != '\n')
+            mos_buf_char(&b, '\n');
+        mos_buf_printf(&b, "%s\n", line);
+    }
+    return mos_buf_string(&b);
+}
+
+static bool has_number(struct writer *w, const char *text, unsigned at, uint64_t number) {
+    while (text && *text) {
+        if (strtoull(field(w, text, at), NULL, 10) == number && *field(w, text, at))
+            return true;
+        text = strchr(text, '\n');
+        text += text != NULL;
+    }
+    return false;
+}
+
+struct accounts {
+    const char *passwd, *shadow, *group;
+};
+
+/* The first line of a file of the workspace. */
+static const char *first_line(struct writer *w, const struct mos_value *path, const char *what) {
+    struct mos_ctx *ctx = w->plan->ctx;
+    char *data;
+    size_t length;
+    const char *full = mos_path_join(w->arena, w->plan->board->root, path->text);
+    if (mos_exists(ctx, full) && mos_read_file(ctx, full, 64 << 10, &data, &length)) {
+        data[strcspn(data, "\r\n")] = 0;
+        return data;
+    }
+    struct mos_finding *f =
+        mos_find(&ctx->findings, MOS_RULE_PIECE_MISSING, "%s: %s is not there.", what, path->text);
+    mos_finding_at(&ctx->findings, f, path->place);
+    mos_finding_try(&ctx->findings, f, "Write the file, or correct the path.");
+    return NULL;
+}
+
+static const char *password_of(struct writer *w, const struct mos_user *u, const char *old) {
+    if (mos_has(u->locked) && u->locked->truth)
+        return "!";
+    if (mos_has(u->password_hash))
+        return u->password_hash->text;
+    if (!mos_has(u->password_file))
+        return old && *field(w, old, 1) ? field(w, old, 1) : "!";
+    const char *password =
+        first_line(w, u->password_file, mos_printf(w->arena, "password of %s", u->r.name));
+    const char *seed = mos_printf(w->arena, "%s/%s/%s", w->plan->board->workspace_name,
+                                  w->plan->board->r.name, u->r.name);
+    const char *hash = password ? mos_password_hash(w->arena, password, seed) : NULL;
+    return hash ? hash : "!";
+}
+
+static void add_user(struct writer *w, const struct mos_user *u, struct accounts *a,
+                     uint64_t *id_out, const char **home_out) {
+    const char *old = line_of(a->passwd, u->r.name), *name = u->r.name;
+    bool root = strcmp(name, "root") == 0;
+    uint64_t id = root ? 0 : 1000;
+    if (mos_has(u->id))
+        id = u->id->number;
+    else if (old)
+        id = strtoull(field(w, old, 2), NULL, 10);
+    else
+        while (!root && has_number(w, a->passwd, 2, id))
+            id++;
+    uint64_t group = mos_has(u->group) ? u->group->number
+                     : old             ? strtoull(field(w, old, 3), NULL, 10)
+                                       : id;
+    const char *home = mos_has(u->home)           ? u->home->text
+                       : old && *field(w, old, 5) ? field(w, old, 5)
+                       : root                     ? "/root"
+                                                  : mos_printf(w->arena, "/home/%s", name);
+    const char *shell = mos_has(u->shell)          ? u->shell->text
+                        : old && *field(w, old, 6) ? field(w, old, 6)
+                                                   : "/bin/sh";
+    a->passwd =
+        with_line(w, a->passwd, name,
+                  mos_printf(w->arena, "%s:x:%llu:%llu:%s:%s:%s", name, (unsigned long long)id,
+                             (unsigned long long)group, old ? field(w, old, 4) : "", home, shell));
+    const char *shadow = line_of(a->shadow, name);
+    a->shadow =
+        with_line(w, a->shadow, name,
+                  mos_printf(w->arena, "%s:%s:%lld:0:99999:7:::", name, password_of(w, u, shadow),
+                             (long long)(w->plan->board->date / 86400)));
+    if (!has_number(w, a->group, 2, group))
+        a->group = with_line(w, a->group, name,
+                             mos_printf(w->arena, "%s:x:%llu:", name, (unsigned long long)group));
+    *id_out = id;
+    *home_out = home;
+}
+
+static bool put_keys(struct writer *w, const struct mos_user *u, uint64_t id, const char *home) {
+    struct mos_buf keys = {.arena = w->arena}, path = {.arena = w->arena};
+    const char *inside = mos_entry_path(&path, home);
+    if (!u->keys.count || !inside)
+        return true;
+    inside = mos_strdup(w->arena, inside);
+    for (size_t i = 0; i < u->keys.count; i++) {
+        const char *line =
+            mos_has(u->keys.items[i])
+                ? first_line(w, u->keys.items[i], mos_printf(w->arena, "key of %s", u->r.name))
+                : NULL;
+        if (line && strncmp(line, "-----BEGIN", 10) != 0) /* a private key has its own finding */
+            mos_buf_printf(&keys, "%s\n", line);
+    }
+    uint32_t owner = (uint32_t)id;
+    return put_folder(w, mos_printf(w->arena, "%s/.ssh", inside), 0700, owner) &&
+           put(w, mos_printf(w->arena, "%s/.ssh/authorized_keys", inside), 0600, owner,
+               mos_buf_string(&keys));
+}
+
+static bool put_users(struct writer *w, const struct mos_system *s) {
+    struct accounts a = {old_text(w, "etc/passwd"), old_text(w, "etc/shadow"),
+                         old_text(w, "etc/group")};
+    bool ok = true;
+    for (size_t i = 0; i < s->users.count && ok; i++) {
+        uint64_t id;
+        const char *home;
+        add_user(w, s->users.items[i], &a, &id, &home);
+        ok = put_keys(w, s->users.items[i], id, home);
+    }
+    return ok && put(w, "etc/passwd", 0644, 0, a.passwd) && put(w, "etc/group", 0644, 0, a.group) &&
+           put(w, "etc/shadow", 0600, 0, a.shadow);
+}
+
+/* ---- log-in ---- */
+
+static bool put_log_in(struct writer *w, const struct mos_log_in *l) {
+    const struct mos_hardware *h = w->plan->board->hardware;
+    if (!mos_has(l->by) || !h || !h->console || !mos_has(h->console->port) ||
+        strcmp(h->console->port->text, "none") == 0)
+        return true;
+    const char *port = h->console->port->text, *terminal = mos_text_or(l->terminal, "vt100");
+    if (strcmp(l->by->text, "systemd") == 0) {
+        struct mos_entry as = {
+            .path = mos_printf(
+                w->arena, "etc/systemd/system/getty.target.wants/serial-getty@%s.service", port),
+            .type = MOS_ENTRY_LINK,
+            .mode = 0777,
+            .mtime = w->plan->board->date,
+            .target = "/lib/systemd/system/serial-getty@.service"};
+        return w->sink->entry(w->sink->self, &as) && w->sink->end(w->sink->self, 0);
+    }
+    const char *line = mos_printf(w->arena, "%s::respawn:/sbin/getty -L %s %s %s", port, port,
+                                  mos_text_or(h->console->baud, "115200"), terminal);
+    return put(w, "etc/inittab", 0644, 0, with_line(w, old_text(w, "etc/inittab"), port, line));
+}
+
+bool mos_plan_stream_system(struct mos_plan *plan, const struct mos_region_plan *region,
+                            const struct mos_sink *sink) {
+    struct writer w = {plan, region, sink, plan->ctx->arena};
+    const struct mos_system *s = plan->board->system;
+    const char *host = s ? mos_text_or(s->host_name, plan->board->r.name) : plan->board->r.name;
+    if (!put(&w, "etc/hostname", 0644, 0, mos_printf(w.arena, "%s\n", host)))
+        return false;
+    if (!s)
+        return true;
+    return (!s->mounts.count || put_mounts(&w, s)) &&
+           (!mos_has(s->loader_access) || !s->loader_access->truth || put_loader_access(&w)) &&
+           (!s->users.count || put_users(&w, s)) && (!s->log_in || put_log_in(&w, s->log_in));
+}

@@ -1,0 +1,315 @@
+/* Who can get in: what the files of the root volume and the definition say. */
+#include "rules/rules.h"
+
+#include "base/secret.h"
+#include "base/text.h"
+#include "store/store.h"
+
+#include <ctype.h>
+#include <string.h>
+#include <strings.h>
+
+struct view {
+    const struct mos_plan *plan;
+    const struct mos_region_plan *root;
+    struct mos_findings *list;
+    struct mos_arena *arena;
+};
+
+/* Where a file of the root volume comes from. */
+static struct mos_place place_of(const struct view *v, const struct mos_text_file *t,
+                                 const char *user) {
+    const struct mos_fill *f = mos_plan_fill_at(v->root, t->fill);
+    const struct mos_system *s = v->plan->board->system;
+    const struct mos_record *u =
+        user && s && mos_has(f->made) ? mos_named_get(&s->users, user) : NULL;
+    return u ? u->key_place : f->r.key_place;
+}
+
+static struct mos_finding *find(const struct view *v, enum mos_rule_id rule,
+                                const struct mos_text_file *t, const char *user,
+                                const char *message) {
+    struct mos_finding *f = mos_find(v->list, rule, "%s", message);
+    mos_finding_at(v->list, f, place_of(v, t, user));
+    mos_finding_at(v->list, f,
+                   mos_place_thing(mos_printf(v->arena, "/%s in %s", t->path, v->root->name)));
+    return f;
+}
+
+/* ---- passwords ---- */
+
+static const char *field(const struct view *v, const char *line, unsigned n) {
+    for (; n; n--) {
+        line += strcspn(line, ":\n");
+        if (*line != ':')
+            return "";
+        line++;
+    }
+    return mos_strndup(v->arena, line, strcspn(line, ":\n"));
+}
+
+/* Trying costs milliseconds a word: the answer is kept by hash. */
+static const char *guess(const struct view *v, const char *user, const char *hash) {
+    const char *const words[] = {user,
+                                 "root",
+                                 "admin",
+                                 "password",
+                                 "toor",
+                                 "1234",
+                                 "12345678",
+                                 "123456",
+                                 "changeme",
+                                 "default",
+                                 v->plan->board->r.name};
+    enum { WORDS = sizeof words / sizeof *words };
+    uint8_t sum[MOS_SHA256_SIZE];
+    char hex[65], *kept;
+    size_t length;
+    const char *subject =
+        mos_printf(v->arena, "guess-1/%s/%s/%s", v->plan->board->r.name, user, hash);
+    mos_sha256(subject, strlen(subject), sum);
+    mos_sha256_hex(sum, hex);
+    const char *key = mos_printf(v->arena, "password-%s", hex);
+    if (mos_store_get(v->plan->ctx, key, &kept, &length) && length == 1)
+        return kept[0] == '-' || kept[0] - 'a' >= WORDS || kept[0] < 'a' ? NULL
+                                                                         : words[kept[0] - 'a'];
+    char verdict = '-';
+    for (size_t i = 0; i < WORDS && verdict == '-'; i++)
+        if (mos_password_fits(v->arena, words[i], hash))
+            verdict = (char)('a' + i);
+    mos_store_put(v->plan->ctx, key, &verdict, 1);
+    return verdict == '-' ? NULL : words[verdict - 'a'];
+}
+
+static void check_password(const struct view *v, const struct mos_text_file *t, const char *user,
+                           const char *hash) {
+    if (!*hash) {
+        struct mos_finding *f =
+            find(v, MOS_RULE_ACCESS_EMPTY_PASSWORD, t, user,
+                 mos_printf(v->arena, "User %s logs in without a password.", user));
+        mos_finding_why(v->list, f, "Whoever reaches the console or the network is in.");
+        mos_finding_try(v->list, f, "system: {users: {%s: {locked: yes}}}, or a password-hash",
+                        user);
+        return;
+    }
+    if (*hash == '!' || *hash == '*' || !mos_is_password_hash(hash))
+        return;
+    const char *word = guess(v, user, hash);
+    if (!word)
+        return;
+    struct mos_finding *f =
+        find(v, MOS_RULE_ACCESS_DEFAULT_PASSWORD, t, user,
+             mos_printf(v->arena, "The password of %s is one that anybody tries first.", user));
+    mos_finding_why(v->list, f, "It was found among %d common words.", 11);
+    mos_finding_try(v->list, f, "Another password, or system: {users: {%s: {locked: yes}}}", user);
+}
+
+static void check_shadow(const struct view *v, const char *path) {
+    const struct mos_text_file *t = mos_plan_text(v->root, path);
+    for (const char *line = t ? t->text : NULL; line && *line;) {
+        const char *user = field(v, line, 0);
+        bool shadowed = strcmp(path, "etc/passwd") == 0 && strcmp(field(v, line, 1), "x") == 0;
+        if (*user && line[strlen(user)] == ':' && !shadowed)
+            check_password(v, t, user, field(v, line, 1));
+        line = strchr(line, '\n');
+        line += line != NULL;
+    }
+}
+
+/* ---- remote ---- */
+
+static bool setting_is(const char *text, const char *name, const char *value) {
+    size_t n = strlen(name), k = strlen(value);
+    while (text && *text) {
+        while (*text == ' ' || *text == '\t')
+            text++;
+        if (strncasecmp(text, name, n) == 0 &&
+            (text[n] == ' ' || text[n] == '\t' || text[n] == '=')) {
+            const char *p = text + n;
+            while (*p == ' ' || *p == '\t' || *p == '=')
+                p++;
+            return strncasecmp(p, value, k) == 0 && (!p[k] || isspace((unsigned char)p[k]));
+        }
+        text = strchr(text, '\n');
+        text += text != NULL;
+    }
+    return false;
+}
+
+static void check_root_remote(const struct view *v) {
+    const struct mos_text_file *t = mos_plan_text(v->root, "etc/ssh/sshd_config");
+    if (!t || !setting_is(t->text, "PermitRootLogin", "yes"))
+        return;
+    struct mos_finding *f = find(v, MOS_RULE_ACCESS_ROOT_REMOTE, t, NULL,
+                                 "Root may log in over the network with a password.");
+    mos_finding_why(v->list, f, "etc/ssh/sshd_config says PermitRootLogin yes.");
+    mos_finding_try(v->list, f, "PermitRootLogin prohibit-password, and a key of a user.");
+}
+
+static void check_services(const struct view *v) {
+    static const struct {
+        const char *path, *word;
+    } rows[] = {{"etc/inittab", "telnetd"},   {"etc/inetd.conf", "telnet"},
+                {"etc/inetd.conf", "tftp"},   {"etc/inetd.conf", "ftp"},
+                {"etc/inetd.conf", "shell"},  {"etc/init.d/S50telnet", "telnetd"},
+                {"etc/init.d/rcS", "telnetd"}};
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        const struct mos_text_file *t = mos_plan_text(v->root, rows[i].path);
+        const char *at = t ? strstr(t->text, rows[i].word) : NULL;
+        if (!at)
+            continue;
+        const char *line = at;
+        while (line > t->text && line[-1] != '\n')
+            line--;
+        if (*line == '#')
+            continue;
+        struct mos_finding *f = find(
+            v, MOS_RULE_ACCESS_OPEN_SERVICE, t, NULL,
+            mos_printf(v->arena, "A service without protection is started: %s.", rows[i].word));
+        mos_finding_why(v->list, f, "What it carries, passwords too, can be read on the way.");
+        mos_finding_try(v->list, f, "Take it out of /%s, or use a protected one.", rows[i].path);
+        return;
+    }
+}
+
+static void check_host_keys(const struct view *v) {
+    static const char *const paths[] = {"etc/ssh/ssh_host_rsa_key",
+                                        "etc/ssh/ssh_host_ecdsa_key",
+                                        "etc/ssh/ssh_host_ed25519_key",
+                                        "etc/dropbear/dropbear_rsa_host_key",
+                                        "etc/dropbear/dropbear_ecdsa_host_key",
+                                        "etc/dropbear/dropbear_ed25519_host_key"};
+    for (size_t i = 0; i < sizeof paths / sizeof *paths; i++) {
+        const struct mos_text_file *t = mos_plan_text(v->root, paths[i]);
+        if (!t || !t->length)
+            continue;
+        struct mos_finding *f = find(v, MOS_RULE_ACCESS_HOST_KEY, t, NULL,
+                                     "The image brings a host key, the same for every board.");
+        mos_finding_why(v->list, f, "Whoever has one board can pose as each of them.");
+        mos_finding_try(v->list, f, "except: [%s]; the board makes its own at the first start.",
+                        paths[i]);
+        return;
+    }
+}
+
+/* ---- the definition ---- */
+
+static void check_host_name(const struct mos_plan *plan) {
+    const struct mos_value *name = plan->board->system ? plan->board->system->host_name : NULL;
+    if (!mos_has(name))
+        return;
+    const char *t = name->text;
+    size_t n = strlen(t);
+    bool good = n >= 1 && n <= 63 && t[0] != '-' && t[n - 1] != '-' &&
+                strspn(t, "abcdefghijklmnopqrstuvwxyz0123456789-"
+                          "ABCDEFGHIJKLMNOPQRSTUVWXYZ") == n;
+    if (good)
+        return;
+    struct mos_finding *f = mos_find(&plan->ctx->findings, MOS_RULE_ACCESS_HOST_NAME,
+                                     "%s cannot be a host name.", *t ? t : "An empty text");
+    mos_finding_at(&plan->ctx->findings, f, name->place);
+    mos_finding_why(&plan->ctx->findings, f,
+                    "RFC 1123: letters, digits and inner hyphens, 1 to 63.");
+    char *better = mos_strdup(plan->ctx->arena, t);
+    for (char *p = better; *p; p++)
+        if (!isalnum((unsigned char)*p))
+            *p = '-';
+    mos_finding_try(&plan->ctx->findings, f, "%s",
+                    *better && *better != '-' ? better : plan->board->r.name);
+}
+
+static void plain_secret(const struct mos_plan *plan, struct mos_place place, const char *what,
+                         const char *remedy) {
+    struct mos_finding *f = mos_find(&plan->ctx->findings, MOS_RULE_ACCESS_PLAIN_SECRET,
+                                     "%s stands in plain text.", what);
+    mos_finding_at(&plan->ctx->findings, f, place);
+    mos_finding_why(&plan->ctx->findings, f, "Definitions are shared, and their history keeps it.");
+    mos_finding_try(&plan->ctx->findings, f, "%s", remedy);
+}
+
+static bool sounds_secret(const char *name) {
+    static const char *const words[] = {"password",    "passwd",     "passphrase", "secret", "psk",
+                                        "private_key", "privatekey", "api_key",    "apikey"};
+    for (size_t i = 0; i < sizeof words / sizeof *words; i++)
+        for (const char *p = name; *p; p++)
+            if (strncasecmp(p, words[i], strlen(words[i])) == 0)
+                return true;
+    return false;
+}
+
+static void check_key_file(const struct mos_plan *plan, const struct mos_value *path) {
+    char *data;
+    size_t length;
+    struct mos_error ignored = {0}, *saved = plan->ctx->error;
+    const char *full = mos_path_join(plan->ctx->arena, plan->board->root, path->text);
+    if (!mos_exists(plan->ctx, full))
+        return;
+    plan->ctx->error = &ignored;
+    bool ok = mos_read_file(plan->ctx, full, 64 << 10, &data, &length);
+    plan->ctx->error = saved;
+    if (ok && strncmp(data, "-----BEGIN", 10) == 0)
+        plain_secret(plan, path->place,
+                     mos_printf(plan->ctx->arena, "The private key %s", path->text),
+                     "Name the public key, and keep the private one out of the workspace.");
+}
+
+static void check_users(const struct mos_plan *plan) {
+    const struct mos_system *s = plan->board->system;
+    for (size_t i = 0; s && i < s->users.count; i++) {
+        const struct mos_user *u = s->users.items[i];
+        if (mos_has(u->password_hash) && *u->password_hash->text &&
+            !strchr("!*", u->password_hash->text[0]) &&
+            !mos_is_password_hash(u->password_hash->text))
+            plain_secret(plan, u->password_hash->place,
+                         mos_printf(plan->ctx->arena, "The password of %s", u->r.name),
+                         "password-hash: what `openssl passwd -6` prints, or a password-file "
+                         "that is not shared");
+        for (size_t k = 0; k < u->keys.count; k++)
+            if (mos_has(u->keys.items[k]))
+                check_key_file(plan, u->keys.items[k]);
+    }
+}
+
+static void check_secrets(const struct mos_plan *plan) {
+    const struct mos_loader *l = plan->board->loader;
+    check_users(plan);
+    for (size_t i = 0; l && i < l->environments.count; i++) {
+        const struct mos_environment *e = l->environments.items[i];
+        for (size_t k = 0; k < e->values.count; k++) {
+            const struct mos_variable *x = e->values.items[k];
+            if (mos_has(x->value) && *x->value->text && sounds_secret(x->r.name))
+                plain_secret(plan, x->value->place,
+                             mos_printf(plan->ctx->arena, "The loader variable %s", x->r.name),
+                             "Set it on the board itself, or leave it out.");
+        }
+    }
+    const struct mos_boot *b = plan->board->boot;
+    for (size_t i = 0; b && i < b->entries.count; i++) {
+        const struct mos_boot_entry *e = b->entries.items[i];
+        for (size_t k = 0; k < e->arguments.count; k++) {
+            const struct mos_argument *a = e->arguments.items[k];
+            if (a->values.count && mos_has(a->values.items[0]) && *a->values.items[0]->text &&
+                sounds_secret(a->r.name))
+                plain_secret(
+                    plan, a->values.items[0]->place,
+                    mos_printf(plan->ctx->arena, "The kernel argument %s", a->r.name),
+                    "Anybody on the board reads it in /proc/cmdline; pass it another way.");
+        }
+    }
+}
+
+void mos_rule_access(const struct mos_plan *plan) {
+    check_host_name(plan);
+    check_secrets(plan);
+}
+
+void mos_rule_access_files(const struct mos_plan *plan) {
+    struct view v = {plan, mos_plan_root(plan), &plan->ctx->findings, plan->ctx->arena};
+    if (!v.root || !v.root->volume)
+        return;
+    check_shadow(&v, "etc/shadow");
+    check_shadow(&v, "etc/passwd");
+    check_root_remote(&v);
+    check_services(&v);
+    check_host_keys(&v);
+}

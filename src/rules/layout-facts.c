@@ -1,0 +1,372 @@
+/* The layout against what ROM and loader are known to do. */
+#include "rules/rules.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+struct view {
+    const struct mos_plan *plan;
+    const struct mos_medium_plan *m;
+    struct mos_findings *list;
+    struct mos_arena *arena;
+};
+
+static const struct mos_region_plan *region(const struct view *v, size_t i) {
+    return mos_vec_pointer(&v->m->regions, i);
+}
+
+static struct mos_place stated_place(const struct mos_region_plan *r) {
+    return r->place.source ? r->place : r->def->r.key_place;
+}
+
+/* ---- names and types ---- */
+
+static void name_too_long(const struct view *v, const struct mos_value *name, const char *what,
+                          size_t units, size_t most, const char *unit) {
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_LAYOUT_NAME_TOO_LONG, "The %s %s has %zu %s; %zu is the most.",
+                 what, name->text, units, unit, most);
+    mos_finding_at(v->list, f, name->place);
+    mos_finding_why(v->list, f,
+                    "The rest would be cut off, and nothing would find it by its name.");
+    mos_finding_try(v->list, f, "A name of at most %zu %s.", most, unit);
+}
+
+static void check_names(const struct view *v) {
+    for (size_t i = 0; i < v->m->regions.count; i++) {
+        const struct mos_region_plan *r = region(v, i);
+        if (r->copy)
+            continue;
+        struct mos_value own = {.text = r->name, .place = r->def->r.key_place};
+        const struct mos_value *label = r->def->label ? r->def->label : &own;
+        if (r->number && v->m->table && mos_has(label) && v->m->table->longest_name) {
+            size_t units = mos_utf16_from_utf8(label->text, NULL, 0);
+            if (units != SIZE_MAX && units > v->m->table->longest_name)
+                name_too_long(v, label, "partition name", units, v->m->table->longest_name,
+                              "UTF-16 units");
+        }
+        label = r->fs ? r->def->volume->label : NULL;
+        if (mos_has(label) && strlen(label->text) > r->fs->longest_label)
+            name_too_long(v, label, "volume label", strlen(label->text), r->fs->longest_label,
+                          "bytes");
+    }
+}
+
+static void check_types(const struct view *v) {
+    for (size_t i = 0; i < v->m->regions.count && v->m->table; i++) {
+        const struct mos_region_plan *r = region(v, i);
+        uint8_t usual[16];
+        const char *purpose = r->fs ? r->fs->name : "raw";
+        if (!r->number || !mos_has(r->def->type) || !v->m->table->type_for(purpose, usual))
+            continue;
+        const char *stated = v->m->table->type_name(r->type);
+        if (!stated || !v->m->table->type_fits || v->m->table->type_fits(r->type, purpose))
+            continue;
+        struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_TYPE_MISMATCH,
+                                         "Partition %s is marked as %s, but holds %s.", r->name,
+                                         stated, r->fs ? r->fs->name : "no file system");
+        mos_finding_at(v->list, f, r->def->type->place);
+        mos_finding_at(v->list, f, r->fs ? r->def->volume->kind->place : r->def->r.key_place);
+        mos_finding_why(v->list, f, "Installers and start-up programs go by the type.");
+        mos_finding_try(v->list, f, "Leave type out: it follows from the content.");
+    }
+}
+
+/* ---- ROM ---- */
+
+static const struct mos_first_place *rom_place(const struct view *v,
+                                               const struct mos_region_plan *r) {
+    const struct mos_rom *rom = v->plan->board->rom;
+    const struct mos_stage *s = mos_has(r->def->stage) ? r->def->stage->target : NULL;
+    if (!rom || !s || !mos_has(s->by) || strcmp(s->by->text, "rom") != 0 || r->copy)
+        return NULL;
+    return mos_named_get(&rom->first_stage, v->m->def->r.name);
+}
+
+static void check_rom_place(const struct view *v) {
+    for (size_t i = 0; i < v->m->regions.count; i++) {
+        const struct mos_region_plan *r = region(v, i);
+        const struct mos_first_place *p = rom_place(v, r);
+        if (!p || !r->placed)
+            continue;
+        struct mos_finding *f = NULL;
+        if (mos_has(p->at) && mos_has(r->def->at) && r->start != p->at->number) {
+            f = mos_find(v->list, MOS_RULE_LAYOUT_ROM_PLACE,
+                         "The ROM looks for its first stage at %s of %s, but %s lies at %s.",
+                         mos_size_text(v->arena, p->at->number), v->m->name, r->name,
+                         mos_size_text(v->arena, r->start));
+            mos_finding_at(v->list, f, r->def->at->place);
+            mos_finding_at(v->list, f, p->at->place);
+            mos_finding_try(v->list, f, "Leave at: out of %s; its place comes from the ROM.",
+                            r->name);
+        } else if (mos_has(p->limit) && r->piece && r->piece->found &&
+                   r->piece->size > p->limit->number) {
+            f = mos_find(v->list, MOS_RULE_LAYOUT_ROM_PLACE,
+                         "The ROM reads at most %s of its first stage; %s has %s.",
+                         mos_size_text(v->arena, p->limit->number), r->piece->def->r.name,
+                         mos_size_text(v->arena, r->piece->size));
+            mos_finding_at(v->list, f, p->limit->place);
+            mos_finding_at(v->list, f, r->piece->def->r.key_place);
+            mos_finding_try(v->list, f, "A first stage that is smaller by %s.",
+                            mos_size_text(v->arena, r->piece->size - p->limit->number));
+        }
+        if (f)
+            mos_finding_why(v->list, f, "The board would stay silent from the first moment.");
+    }
+}
+
+static bool names_kind(const struct mos_list *list, const char *kind) {
+    for (size_t i = 0; i < list->count; i++)
+        if (!mos_has(list->items[i]) || strcmp(list->items[i]->text, kind) == 0)
+            return true;
+    return list->count == 0;
+}
+
+static void check_table(const struct view *v) {
+    const struct mos_rom *rom = v->plan->board->rom;
+    const struct mos_loader *l = v->plan->board->loader;
+    const struct mos_list *lists[] = {rom ? &rom->tables : NULL,
+                                      l && l->facts ? &l->facts->tables : NULL};
+    static const char *const readers[] = {"The ROM", "The loader"};
+    for (size_t i = 0; i < 2 && v->m->table; i++) {
+        if (!lists[i] || names_kind(lists[i], v->m->table->name))
+            continue;
+        struct mos_finding *f =
+            mos_find(v->list, MOS_RULE_LAYOUT_TABLE_UNSUPPORTED, "%s cannot read the %s of %s.",
+                     readers[i], v->m->table->title, v->m->name);
+        mos_finding_at(v->list, f, v->m->def->table->kind->place);
+        mos_finding_at(v->list, f, lists[i]->items[0]->place);
+        mos_finding_try(v->list, f, "table: {kind: %s}", lists[i]->items[0]->text);
+        return;
+    }
+}
+
+static void check_boot_mark(const struct view *v) {
+    const struct mos_rom *rom = v->plan->board->rom;
+    const struct mos_loader *l = v->plan->board->loader;
+    const struct mos_value *fact = rom && mos_has(rom->boot_mark) && rom->boot_mark->truth
+                                       ? rom->boot_mark
+                                   : l && l->facts ? l->facts->boot_mark
+                                                   : NULL;
+    if (!mos_has(fact) || !fact->truth || !v->m->table)
+        return;
+    const struct mos_region_plan *marked[2];
+    size_t count = 0;
+    for (size_t i = 0; i < v->m->regions.count; i++)
+        if (region(v, i)->number && region(v, i)->bootable) {
+            if (count < 2)
+                marked[count] = region(v, i);
+            count++;
+        }
+    if (count == 1)
+        return;
+    struct mos_finding *f =
+        count ? mos_find(v->list, MOS_RULE_LAYOUT_BOOT_MARK,
+                         "%zu partitions of %s are marked bootable; the board takes one.", count,
+                         v->m->name)
+              : mos_find(v->list, MOS_RULE_LAYOUT_BOOT_MARK,
+                         "No partition of %s is marked bootable; the board looks for one.",
+                         v->m->name);
+    for (size_t i = 0; i < count && i < 2; i++)
+        mos_finding_at(v->list, f,
+                       marked[i]->def->bootable ? marked[i]->def->bootable->place
+                                                : marked[i]->def->r.key_place);
+    mos_finding_at(v->list, f, fact->place);
+    mos_finding_try(v->list, f,
+                    count ? "bootable: no for all but one."
+                          : "bootable: yes for the partition with the boot files.");
+}
+
+/* ---- loader ---- */
+
+static const struct mos_setting *fact(const struct view *v, const char *symbol) {
+    return symbol ? mos_plan_loader_symbol(v->plan, symbol) : NULL;
+}
+
+static bool fact_number(const struct mos_setting *s, uint64_t *out) {
+    char *end;
+    if (!s || !*s->value)
+        return false;
+    *out = strtoull(s->value, &end, 0);
+    return *end == 0;
+}
+
+static void expects(const struct view *v, const struct mos_region_plan *r, const char *what,
+                    const struct mos_setting *s, uint64_t there, enum mos_rule_id rule) {
+    struct mos_finding *f = mos_find(
+        v->list, rule, "The loader was built to find %s at %s of %s; region %s is at %s.", what,
+        mos_size_text(v->arena, there), v->m->name, r->name, mos_size_text(v->arena, r->start));
+    mos_finding_at(v->list, f, stated_place(r));
+    mos_finding_at(v->list, f, s->place);
+    mos_finding_why(v->list, f, "It goes there without looking at any table.");
+    mos_finding_try(v->list, f, "at: %s for %s, or build the loader for the other place.",
+                    mos_size_text(v->arena, there), r->name);
+}
+
+static void check_next_stage(const struct view *v) {
+    const struct mos_setting *s = fact(v, v->plan->dialect->symbols.next_stage_sector);
+    uint64_t sector;
+    if (!fact_number(s, &sector) || sector > UINT32_MAX)
+        return;
+    for (size_t i = 0; i < v->m->regions.count; i++) {
+        const struct mos_region_plan *r = region(v, i);
+        const struct mos_stage *stage = mos_has(r->def->stage) ? r->def->stage->target : NULL;
+        if (!stage || r->copy || !r->placed || !mos_has(stage->from) ||
+            stage->from->target != r->def || r->start == sector * 512)
+            continue;
+        expects(v, r, mos_printf(v->arena, "stage %s", stage->r.name), s, sector * 512,
+                MOS_RULE_LAYOUT_LOADER_EXPECTS);
+    }
+}
+
+/* The regions that hold an environment on this medium; at most two are copies of each other. */
+static size_t environment_copies(const struct view *v, const struct mos_environment_plan *e,
+                                 const struct mos_region_plan *out[2]) {
+    size_t count = 0;
+    for (size_t i = 0; i < v->m->regions.count && count < 2; i++)
+        if (region(v, i)->environment == e && region(v, i)->placed)
+            out[count++] = region(v, i);
+    return count;
+}
+
+static void check_environment_size(const struct view *v, const struct mos_environment_plan *e) {
+    const struct mos_setting *s = fact(v, v->plan->dialect->symbols.environment_size);
+    uint64_t size;
+    if (!fact_number(s, &size) || !e->size || size == e->size)
+        return;
+    struct mos_finding *f = mos_find(
+        v->list, MOS_RULE_LOADER_ENV_PLACE, "Environment %s has %s; the loader was built for %s.",
+        e->def->r.name, mos_size_text(v->arena, e->size), mos_size_text(v->arena, size));
+    mos_finding_at(v->list, f, e->def->size->place);
+    mos_finding_at(v->list, f, s->place);
+    mos_finding_why(v->list, f,
+                    "The sum is taken over the whole block, so the loader would call it damaged.");
+    mos_finding_try(v->list, f, "size: %s", mos_size_text(v->arena, size));
+}
+
+static void check_environments(const struct view *v) {
+    const struct mos_loader_symbols *names = &v->plan->dialect->symbols;
+    const struct mos_setting *at[] = {fact(v, names->environment_at),
+                                      fact(v, names->environment_copy_at)};
+    for (size_t i = 0; i < v->plan->environments.count; i++) {
+        const struct mos_environment_plan *e = mos_vec_pointer(&v->plan->environments, i);
+        const struct mos_region_plan *copies[2];
+        size_t count = environment_copies(v, e, copies);
+        if (count)
+            check_environment_size(v, e);
+        for (size_t k = 0; k < count; k++) {
+            uint64_t there;
+            if (fact_number(at[k], &there) && copies[k]->start != there)
+                expects(v, copies[k], k ? "the copy of its environment" : "its environment", at[k],
+                        there, MOS_RULE_LOADER_ENV_PLACE);
+        }
+    }
+}
+
+static void check_copies(const struct view *v) {
+    const struct mos_value *erase = v->m->medium->erase;
+    for (size_t i = 0; i < v->plan->environments.count && mos_has(erase) && erase->number; i++) {
+        const struct mos_region_plan *c[2];
+        if (environment_copies(v, mos_vec_pointer(&v->plan->environments, i), c) < 2 ||
+            c[0]->start / erase->number != c[1]->start / erase->number)
+            continue;
+        struct mos_finding *f =
+            mos_find(v->list, MOS_RULE_LAYOUT_COPIES_TOGETHER,
+                     "Both copies of environment %s, %s and %s, lie in one erase block of %s.",
+                     c[0]->environment->def->r.name, c[0]->name, c[1]->name,
+                     mos_size_text(v->arena, erase->number));
+        mos_finding_at(v->list, f, stated_place(c[0]));
+        mos_finding_at(v->list, f, stated_place(c[1]));
+        mos_finding_at(v->list, f, erase->place);
+        mos_finding_why(v->list, f, "A power cut while that block is rewritten takes both.");
+        mos_finding_try(
+            v->list, f, "at: %s for %s",
+            mos_size_text(v->arena, mos_round_up(c[0]->start + c[0]->length, erase->number)),
+            c[1]->name);
+    }
+}
+
+/* ---- areas and gaps ---- */
+
+static void check_area(const struct view *v) {
+    if (!v->m->area)
+        return;
+    for (size_t i = 0; i < v->m->regions.count; i++) {
+        const struct mos_region_plan *r = region(v, i);
+        uint64_t end = r->start + mos_max(r->length, r->content);
+        if (!r->placed || end <= v->m->size)
+            continue;
+        struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_AREA_TOO_SMALL,
+                                         "Region %s needs %s of area %s, which has %s.", r->name,
+                                         mos_size_text(v->arena, end), v->m->area->r.name,
+                                         mos_size_text(v->arena, v->m->size));
+        mos_finding_at(v->list, f, stated_place(r));
+        mos_finding_at(v->list, f, v->m->area->size->place);
+        mos_finding_try(v->list, f, "A smaller region, or another place for it.");
+    }
+}
+
+enum { GAP_NOTE = 64 << 20 };
+
+static int by_start(const void *a, const void *b) {
+    const struct mos_region_plan *x = *(struct mos_region_plan *const *)a;
+    const struct mos_region_plan *y = *(struct mos_region_plan *const *)b;
+    return (x->start > y->start) - (x->start < y->start);
+}
+
+static void gap(const struct view *v, uint64_t from, uint64_t to,
+                const struct mos_region_plan *after) {
+    const struct mos_value *limit = v->m->def->gap_note;
+    if (to <= from || to - from <= (mos_has(limit) ? limit->number : GAP_NOTE))
+        return;
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_LAYOUT_GAP, "%s of %s, from %s on, are unused.",
+                 mos_size_about(v->arena, to - from), v->m->name, mos_size_about(v->arena, from));
+    mos_finding_at(v->list, f, after ? after->def->r.key_place : v->m->def->r.key_place);
+    mos_finding_try(v->list, f, "size: rest for the last region, or gap-note: %s if it is meant.",
+                    mos_size_text(v->arena, mos_round_up(to - from, 1 << 20)));
+}
+
+static void check_gaps(const struct view *v) {
+    size_t count = 0;
+    const struct mos_region_plan **sorted =
+        mos_alloc_array(v->arena, v->m->regions.count, sizeof *sorted);
+    for (size_t i = 0; i < v->m->regions.count; i++) {
+        if (!region(v, i)->placed)
+            return; /* something is wrong with it, and said */
+        sorted[count++] = region(v, i);
+    }
+    if (!count || v->m->overflows || v->m->area)
+        return;
+    qsort(sorted, count, sizeof *sorted, by_start);
+    uint64_t at = v->m->usable_start;
+    const struct mos_region_plan *before = NULL;
+    for (size_t i = 0; i < count; i++) {
+        gap(v, at, sorted[i]->start, before);
+        at = mos_max(at, sorted[i]->start + sorted[i]->length);
+        before = sorted[i];
+    }
+    gap(v, at, v->m->usable_end, before);
+}
+
+void mos_rule_layout_facts(const struct mos_plan *plan) {
+    for (size_t i = 0; i < plan->media.count; i++) {
+        struct view v = {plan, mos_vec_pointer(&plan->media, i), &plan->ctx->findings,
+                         plan->ctx->arena};
+        check_names(&v);
+        check_types(&v);
+        check_rom_place(&v);
+        check_table(&v);
+        check_boot_mark(&v);
+        check_copies(&v);
+        check_area(&v);
+        check_gaps(&v);
+        if (plan->dialect) {
+            check_next_stage(&v);
+            check_environments(&v);
+        }
+    }
+}
