@@ -52,6 +52,16 @@ enum mosaicum_status mosaicum_build(mosaicum *m, const char *const *selectors, s
 /* Part of a resolved definition: layout, ram, boot, kernel, tree, env, budgets or all; selector
  * NULL where there is one board.  trail: with the places that set and replaced each value. */
 enum mosaicum_status mosaicum_show(mosaicum *m, const char *selector, const char *part, bool trail);
+/* What is known of a board that begins; NULL: not known.  Values as definitions write them. */
+struct mosaicum_draft {
+    const char *name;
+    const char *cpu, *ram_start, *ram_size, *console, *baud, *medium, *size;
+    const char *kernel, *tree, *root; /* files; those outside of the workspace are copied into it */
+    const char *from;                 /* an image to read regions and file systems from */
+};
+/* A commented definition boards/NAME.yaml, and mosaicum.yaml where there is none.  Never writes
+ * over anything (MOSAICUM_REFUSED). */
+enum mosaicum_status mosaicum_new_board(mosaicum *m, const struct mosaicum_draft *draft);
 /* Boards and their variants, and what is known of each. */
 enum mosaicum_status mosaicum_list(mosaicum *m);
 /* Two selectors side by side: only what differs; MOSAICUM_FINDINGS when something does. */

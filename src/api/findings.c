@@ -72,22 +72,30 @@ static bool inside(struct mos_place p, const struct mos_place *what) {
            what->offset < p.offset + (p.length ? p.length : 1);
 }
 
-/* The path of keys to the node that a place lies in; NULL: it is not part of the definition. */
-static const char *path_to(struct mos_arena *arena, const struct mos_node *n, const char *path,
-                           const struct mos_place *what) {
+/* The keys on the way to the node that a place lies in; their number, 0: it is not part of the
+ * definition. */
+static size_t keys_to(const struct mos_node *n, const struct mos_place *what, const char **keys,
+                      size_t depth) {
+    if (n->key && depth < MOS_YAML_DEPTH)
+        keys[depth++] = n->key;
     if (n->key && inside(n->key_place, what))
-        return path;
-    if (n->kind == MOS_NODE_SCALAR)
-        return inside(n->place, what) ? path : NULL;
+        return depth;
     for (size_t i = 0; i < n->count; i++) {
-        const struct mos_node *item = n->items[i];
-        const char *below =
-            item->key ? mos_printf(arena, "%s%s%s", path, *path ? "." : "", item->key) : path;
-        const char *found = path_to(arena, item, below, what);
+        size_t found = keys_to(n->items[i], what, keys, depth);
         if (found)
             return found;
     }
-    return inside(n->place, what) ? path : NULL;
+    return inside(n->place, what) ? depth : 0;
+}
+
+static const char *path_to(struct mos_arena *arena, const struct mos_node *n,
+                           const struct mos_place *what) {
+    const char *keys[MOS_YAML_DEPTH];
+    size_t count = keys_to(n, what, keys, 0);
+    struct mos_buf b = {.arena = arena};
+    for (size_t i = 0; i < count; i++)
+        mos_buf_printf(&b, "%s%s", i ? "." : "", keys[i]);
+    return mos_buf_string(&b);
 }
 
 /* How a waiver names where a finding is: it must outlive edits around it. */
@@ -98,7 +106,7 @@ static const char *waiver_place(struct mos_arena *arena, const struct mos_board 
     const struct mos_place *p = mos_vec_at(&f->places, 0);
     if (!p->source)
         return p->thing;
-    const char *path = board && board->r.node ? path_to(arena, board->r.node, "", p) : NULL;
+    const char *path = board && board->r.node ? path_to(arena, board->r.node, p) : NULL;
     if (path && *path)
         return path;
     size_t length;

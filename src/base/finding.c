@@ -13,6 +13,8 @@ const struct mos_rule_row mos_rule_rows[MOS_RULE_COUNT] = {
 #undef MOS_RULE
 };
 
+enum { MOST_FINDINGS = 1000 }; /* of one board */
+
 struct mos_findings mos_findings_make(struct mos_arena *arena) {
     return (struct mos_findings){.arena = arena,
                                  .items = mos_vec_make(arena, sizeof(struct mos_finding *))};
@@ -31,7 +33,10 @@ struct mos_finding *mos_find(struct mos_findings *list, enum mos_rule_id rule, c
     va_start(arguments, format);
     f->message = mos_vprintf(list->arena, format, arguments);
     va_end(arguments);
-    mos_vec_push_pointer(&list->items, f);
+    if (list->items.count == MOST_FINDINGS)
+        f->message = "There are more findings than anybody reads; the others are left out.";
+    if (list->items.count <= MOST_FINDINGS)
+        mos_vec_push_pointer(&list->items, f);
     return f;
 }
 

@@ -10,6 +10,7 @@ struct cli {
     const char *workspace; /* -w, or NULL */
     const char *out;       /* --out, or NULL */
     bool json, quiet, verbose, no_run, strict, no_cache, accept, trail;
+    struct mosaicum_draft draft; /* options of new */
     bool color, unicode;    /* of standard output */
     int width;              /* columns of the terminal, 0: not one */
     const char **arguments; /* after the command's name, NULL-terminated */
@@ -30,6 +31,8 @@ const struct command *command_at(size_t index); /* NULL behind the last */
 
 /* workspace.c: a run with the options of the command line; complains and returns NULL */
 mosaicum *cli_open(struct cli *cli, bool needs_workspace);
+/* The nearest folder above (or here) with mosaicum.yaml; NULL: there is none. */
+const char *cli_find_workspace(void);
 
 /* print.c */
 void print_findings(const struct cli *cli, const mosaicum *m, FILE *to);

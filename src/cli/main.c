@@ -21,6 +21,7 @@ const struct command *command_at(size_t index) {
 
 struct options {
     char *workspace, *out, *color;
+    char *cpu, *ram_start, *ram, *console, *baud, *medium, *size, *kernel, *tree, *root, *from;
     int json, quiet, verbose, no_run, strict, no_cache, accept, trail, help, version;
 };
 static struct options options; /* filled by popt, read once */
@@ -36,6 +37,21 @@ static const struct poptOption table[] = {
      NULL},
     {"accept", 0, POPT_ARG_NONE, &options.accept, 0,
      "check: turn what is found into waivers, for a board adopted as it is", NULL},
+    {"from", 0, POPT_ARG_STRING, &options.from, 0, "new: draft the board from an image that boots",
+     "IMAGE"},
+    {"cpu", 0, POPT_ARG_STRING, &options.cpu, 0, "new: arm64, arm or riscv64", "CPU"},
+    {"ram-start", 0, POPT_ARG_STRING, &options.ram_start, 0, "new: first address of RAM", "ADDRESS"},
+    {"ram", 0, POPT_ARG_STRING, &options.ram, 0, "new: smallest fitted RAM, as in \"512 MiB\"",
+     "SIZE"},
+    {"console", 0, POPT_ARG_STRING, &options.console, 0, "new: serial console, as in ttyAMA0",
+     "PORT"},
+    {"baud", 0, POPT_ARG_STRING, &options.baud, 0, "new: its speed", "SPEED"},
+    {"medium", 0, POPT_ARG_STRING, &options.medium, 0, "new: sd, emmc, usb or nvme", "KIND"},
+    {"size", 0, POPT_ARG_STRING, &options.size, 0, "new: the medium's size, as in \"4 GiB\"",
+     "SIZE"},
+    {"kernel", 0, POPT_ARG_STRING, &options.kernel, 0, "new: kernel image", "FILE"},
+    {"tree", 0, POPT_ARG_STRING, &options.tree, 0, "new: device tree, source or blob", "FILE"},
+    {"root", 0, POPT_ARG_STRING, &options.root, 0, "new: archive of the root file system", "FILE"},
     {"strict", 0, POPT_ARG_NONE, &options.strict, 0, "warnings count as errors", NULL},
     {"no-run", 0, POPT_ARG_NONE, &options.no_run, 0, "start no outside program", NULL},
     {"no-cache", 0, POPT_ARG_NONE, &options.no_cache, 0, "keep nothing between runs", NULL},
@@ -134,6 +150,17 @@ static int parse(poptContext context, struct cli *cli) {
     cli->strict = options.strict;
     cli->accept = options.accept;
     cli->trail = options.trail;
+    cli->draft = (struct mosaicum_draft){.cpu = options.cpu,
+                                         .ram_start = options.ram_start,
+                                         .ram_size = options.ram,
+                                         .console = options.console,
+                                         .baud = options.baud,
+                                         .medium = options.medium,
+                                         .size = options.size,
+                                         .kernel = options.kernel,
+                                         .tree = options.tree,
+                                         .root = options.root,
+                                         .from = options.from};
     cli->no_cache = options.no_cache;
     if (options.version)
         return printf("mosaicum %s\n", mosaicum_version()) < 0 ? MOSAICUM_SYSTEM : MOSAICUM_DONE;
@@ -155,9 +182,12 @@ int main(int argc, const char **argv) {
     poptContext context = poptGetContext("mosaicum", argc, argv, table, 0);
     int status = parse(context, &cli);
     poptFreeContext(context);
-    free(options.workspace);
-    free(options.out);
-    free(options.color);
+    char *const texts[] = {options.workspace, options.out,    options.color, options.cpu,
+                           options.ram_start, options.ram,    options.console, options.baud,
+                           options.medium,    options.size,   options.kernel, options.tree,
+                           options.root,      options.from};
+    for (size_t i = 0; i < sizeof texts / sizeof *texts; i++)
+        free(texts[i]);
     if (fflush(stdout) || ferror(stdout)) {
         if (errno != EPIPE)
             fprintf(stderr, "mosaicum: cannot write to standard output: %s\n", strerror(errno));

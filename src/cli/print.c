@@ -204,6 +204,10 @@ static void print_table(const struct cli *cli, const struct mosaicum_table *t, F
         if (column && cli->color)
             scols_cell_set_color(scols_column_get_header(column), "\033[90m");
     }
+    bool titled = false;
+    for (size_t c = 0; c < t->column_count; c++)
+        titled |= t->columns[c].title[0] != 0;
+    scols_table_enable_noheadings(table, !titled);
     for (size_t r = 0; r < t->row_count; r++) {
         struct libscols_line *line = scols_table_new_line(table, NULL);
         if (!line)

@@ -37,18 +37,24 @@ static char *cache_folder(void) {
     return strdup(path);
 }
 
-mosaicum *cli_open(struct cli *cli, bool needs_workspace) {
-    static char *found, *cache; /* as long as the program runs */
-    if (needs_workspace && !cli->workspace) {
+const char *cli_find_workspace(void) {
+    static char *found; /* as long as the program runs */
+    if (!found)
         found = walk_up();
-        if (!found) {
+    return found;
+}
+
+mosaicum *cli_open(struct cli *cli, bool needs_workspace) {
+    static char *cache; /* as long as the program runs */
+    if (needs_workspace && !cli->workspace) {
+        cli->workspace = cli_find_workspace();
+        if (!cli->workspace) {
             fprintf(stderr,
                     "%smosaicum:%s there is no mosaicum.yaml here or above\n"
                     "Go into a workspace, or name it: mosaicum -w DIR …\n",
                     style(cli, STYLE_ERROR), style(cli, STYLE_END));
             return NULL;
         }
-        cli->workspace = found;
     }
     if (!cli->no_cache && !cache)
         cache = cache_folder();

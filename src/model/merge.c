@@ -129,14 +129,15 @@ static bool is_removal(const struct mos_node *item) {
 }
 
 /* What of `lower` stays, in a map with room for all of `upper`. */
-static struct mos_node *start_map(struct merger *m, const struct mos_node *lower,
-                                  const struct mos_node *upper) {
+static struct mos_node *start_map(struct merger *m, const struct mos_keys *keys,
+                                  const struct mos_node *lower, const struct mos_node *upper) {
     struct mos_node *out =
         empty_map(m, lower ? lower : upper, (lower ? lower->count : 0) + upper->count);
     for (size_t i = 0; lower && i < lower->count; i++)
         out->items[out->count++] = lower->items[i];
     for (size_t i = 0; i < upper->count; i++)
-        if (is_removal(upper->items[i]))
+        if (is_removal(upper->items[i]) && /* unknown keys are told already */
+            (!keys || mos_schema_key(keys, upper->items[i]->key + 1)))
             remove_item(m, out, upper->items[i]);
     return out;
 }
@@ -155,7 +156,7 @@ static struct mos_node *merge_named(struct merger *m, const struct mos_key *key,
     const struct mos_node *map = as_named(m, key, upper);
     if (!map)
         return copy_of(m, upper);
-    struct mos_node *out = start_map(m, lower, map);
+    struct mos_node *out = start_map(m, NULL, lower, map);
     for (size_t i = 0; i < map->count; i++) {
         const struct mos_node *item = map->items[i];
         if (is_removal(item))
@@ -191,7 +192,7 @@ static struct mos_node *merge_record(struct merger *m, const struct mos_keys *ke
     const struct mos_node *map = as_record(m, keys, upper);
     if (!map)
         return copy_of(m, upper);
-    struct mos_node *out = start_map(m, lower, map);
+    struct mos_node *out = start_map(m, keys, lower, map);
     for (size_t i = 0; i < map->count; i++) {
         const struct mos_node *item = map->items[i];
         if (is_removal(item))
@@ -355,12 +356,11 @@ static const char *shown(struct mos_arena *arena, const struct mos_node *n) {
 
 static void look_for_clash(struct mos_ctx *ctx, const char *path, const struct mos_node *n) {
     for (const struct mos_node *old = n->replaced; old; old = old->replaced) {
-        if (!n->layer || !old->layer || may_override(n->layer, old->layer))
+        if (!n->layer || !old->layer)
             continue;
         bool settled = same_text(n, old);
         for (const struct mos_node *o = n; o != old && !settled; o = o->replaced)
-            settled =
-                o != n && may_override(n->layer, o->layer) && may_override(o->layer, old->layer);
+            settled = may_override(o->layer, old->layer); /* it counts no more */
         if (settled)
             continue;
         struct mos_finding *f =

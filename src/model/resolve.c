@@ -155,6 +155,8 @@ static void add_features(struct resolver *r, struct mos_vec *parts, struct mos_l
     for (size_t i = 0; use && use->kind == MOS_NODE_MAP && i < use->count; i++) {
         const char *name = use->items[i]->key;
         const struct mos_part *part = mos_map_get(&r->w->features, name);
+        if (strpbrk(name, " /\t\n\"'=:,")) /* no name: that is told already */
+            continue;
         if (!part) {
             missing_part(r, "feature", "features", name, use->items[i]->key_place,
                          MOS_RULE_BOARD_REFERENCE);

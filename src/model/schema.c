@@ -439,7 +439,8 @@ static void read_record(struct reader *r, const struct mos_keys *keys, const str
         .name = node->key, .key_place = node->key_place, .place = node->place, .node = node};
     if (node->kind == MOS_NODE_MAP) {
         read_items(r, keys, node, record);
-        require_keys(r, keys, node, out);
+        if (!r->lacking || r->ctx->findings.items.count == before) /* else it is told already */
+            require_keys(r, keys, node, out);
     } else if (nothing && (r->reading == MOS_READ_PART || !keys->count)) {
         return; /* it may stand alone: another part says more */
     } else if (keys->brief) {

@@ -181,10 +181,13 @@ static bool add_name(void *self, const char *name) {
 
 static void list_names(struct mos_ctx *ctx, const struct mos_workspace *w, const char *folder,
                        struct mos_vec *names) {
+    static const char none[] = "";
     if (names->count)
         return;
     struct walk walk = {ctx, mos_path_join(ctx->arena, w->root, folder), "", names, 0};
     ctx->host->list(ctx->host, walk.folder, add_name, &walk);
+    if (!names->count) /* listed, and nothing there: not again */
+        mos_vec_push_pointer(names, none);
     if (names->count)
         qsort(names->items, names->count, sizeof(char *), by_name);
 }

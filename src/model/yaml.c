@@ -17,8 +17,13 @@ struct reader {
 
 /* The byte offset of a character index. */
 static size_t byte_offset(struct reader *r, size_t chars) {
-    if (chars < r->cursor_chars)
-        r->cursor_chars = r->cursor_bytes = 0;
+    while (r->cursor_chars > chars && r->cursor_bytes) { /* marks may lie a little before */
+        do
+            r->cursor_bytes--;
+        while (r->cursor_bytes &&
+               ((unsigned char)r->source->text[r->cursor_bytes] & 0xc0) == 0x80);
+        r->cursor_chars--;
+    }
     while (r->cursor_chars < chars && r->cursor_bytes < r->source->length) {
         do
             r->cursor_bytes++;
@@ -127,6 +132,9 @@ static struct mos_node *read_list(struct reader *r) {
     yaml_event_t event;
     while (next_event(r, &event)) {
         bool end = event.type == YAML_SEQUENCE_END_EVENT;
+        if (!end && items.count == MOS_YAML_ITEMS)
+            stop(r, span(r, &event.start_mark, &event.end_mark),
+                 "This list has more than 4000 items.", NULL);
         if (!end)
             mos_vec_push_pointer(&items, read_node(r, &event));
         yaml_event_delete(&event);
@@ -173,6 +181,8 @@ static struct mos_node *read_map(struct reader *r) {
         }
         struct mos_node *key = read_node(r, &event);
         yaml_event_delete(&event);
+        if (items.count == MOS_YAML_ITEMS)
+            stop(r, key->place, "This map has more than 4000 keys.", NULL);
         if (!next_event(r, &event))
             break;
         struct mos_node *value = read_node(r, &event);

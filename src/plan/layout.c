@@ -4,6 +4,7 @@
 #include "base/bytes.h"
 #include "base/text.h"
 
+#include <stdio.h>
 #include <string.h>
 
 enum { PARTITION_ALIGN = 1 << 20, RAW_ALIGN = 4096, SECTOR = 512 };
@@ -28,6 +29,12 @@ static void state_id(struct mos_plan *plan, const struct mos_value *stated, cons
     derive_id(plan, what, medium, region, out);
     if (!mos_has(stated) || mos_uuid_parse(stated->text, out))
         return;
+    if (strlen(stated->text) == 8) { /* the signature of an MBR */
+        char long_form[37];
+        snprintf(long_form, sizeof long_form, "%s-0000-0000-0000-000000000000", stated->text);
+        if (mos_uuid_parse(long_form, out))
+            return;
+    }
     struct mos_finding *f = complain(
         plan, stated->place, mos_printf(plan->ctx->arena, "%s is no identifier.", stated->text));
     mos_finding_try(&plan->ctx->findings, f, "0fc63daf-8483-4772-8e79-3d69d8477de4");

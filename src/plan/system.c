@@ -232,7 +232,10 @@ static bool put_keys(struct writer *w, const struct mos_user *u, uint64_t id, co
         if (line && strncmp(line, "-----BEGIN", 10) != 0) /* a private key has its own finding */
             mos_buf_printf(&keys, "%s\n", line);
     }
-    uint32_t owner = (uint32_t)id;
+    uint32_t owner = (uint32_t)id, index;
+    if (*inside && !mos_inv_find(w->region->volume->inventory, inside, &index) &&
+        !put_folder(w, inside, 0700, owner))
+        return false;
     return put_folder(w, mos_printf(w->arena, "%s/.ssh", inside), 0700, owner) &&
            put(w, mos_printf(w->arena, "%s/.ssh/authorized_keys", inside), 0600, owner,
                mos_buf_string(&keys));

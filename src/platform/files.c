@@ -3,6 +3,7 @@
 
 #include <errno.h>
 #include <fcntl.h>
+#include <sched.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -210,7 +211,10 @@ static bool has_program(const struct mos_host *h, const char *name) {
 }
 
 static unsigned cores(const struct mos_host *h) {
+    cpu_set_t set; /* those that this process may use */
     (void)h;
+    if (sched_getaffinity(0, sizeof set, &set) == 0 && CPU_COUNT(&set) > 0)
+        return (unsigned)CPU_COUNT(&set);
     long n = sysconf(_SC_NPROCESSORS_ONLN);
     return n < 1 ? 1 : (unsigned)n;
 }

@@ -1,0 +1,524 @@
+/* new: a commented definition to begin with, from a few facts or from an image that boots. */
+#include "api/survey.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+
+#include <ctype.h>
+#include <errno.h>
+#include <stdlib.h>
+#include <string.h>
+
+struct draft {
+    mosaicum *m;
+    const struct mosaicum_draft *d;
+    struct mos_buf text;
+    struct mos_vec unknown; /* of const char *: what could not be known */
+    const char *folder;     /* of the workspace */
+    struct mos_vec written; /* of const char * */
+};
+
+static void unknown(struct draft *x, const char *text) {
+    mos_vec_push_pointer(&x->unknown, text);
+}
+
+static void line(struct draft *x, const char *format, ...) __attribute__((format(printf, 2, 3)));
+static void line(struct draft *x, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    mos_buf_text(&x->text, mos_vprintf(x->m->arena, format, arguments));
+    mos_buf_char(&x->text, '\n');
+    va_end(arguments);
+}
+
+/* A size that definitions can state exactly. */
+static const char *exact(struct draft *x, uint64_t bytes) {
+    static const struct {
+        uint64_t unit;
+        const char *name;
+    } units[] = {{1 << 30, "GiB"}, {1 << 20, "MiB"}, {1 << 10, "KiB"}, {1, "B"}};
+    size_t i = 0;
+    while (!bytes || bytes % units[i].unit)
+        if (units[i].unit == 1)
+            break;
+        else
+            i++;
+    return mos_printf(x->m->arena, "%llu %s", (unsigned long long)(bytes / units[i].unit),
+                      units[i].name);
+}
+
+/* A text as YAML; quoted where it must be. */
+static const char *quoted(struct draft *x, const char *text) {
+    struct mos_buf b = {.arena = x->m->arena};
+    size_t n = strspn(text, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_./-");
+    if (*text && !text[n] && text[0] != '-')
+        return text;
+    mos_buf_char(&b, '"');
+    for (; *text; text++) {
+        if (*text == '"' || *text == '\\')
+            mos_buf_char(&b, '\\');
+        if ((unsigned char)*text >= 0x20)
+            mos_buf_char(&b, *text);
+        else
+            mos_buf_printf(&b, "\\x%02x", (unsigned char)*text);
+    }
+    mos_buf_char(&b, '"');
+    return mos_buf_string(&b);
+}
+
+/* ---- files ---- */
+
+static int write_new(mosaicum *m, const char *path, const struct mos_buf *text) {
+    const struct mos_host *h = m->ctx.host;
+    int file, e = h->make_folder(h, mos_path_folder(m->arena, path));
+    e = e ? e : h->open(h, path, MOS_OPEN_NEW, &file);
+    if (e)
+        return e;
+    e = h->pwrite(h, file, text->data, text->length, 0);
+    h->close(h, file);
+    return e;
+}
+
+static bool put(struct draft *x, const char *shown, const struct mos_buf *text) {
+    const char *path = mos_path_join(x->m->arena, x->folder, shown);
+    int e = write_new(x->m, path, text);
+    if (e == EEXIST)
+        return mos_fail(&x->m->error, MOS_ERROR_SAFETY, 0, "%s is there already", path);
+    if (e)
+        return mos_fail(&x->m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", path);
+    mos_vec_push_pointer(&x->written, shown);
+    return true;
+}
+
+static bool copy_bytes(mosaicum *m, int from, int to) {
+    enum { PART = 1 << 20 };
+    const struct mos_host *h = m->ctx.host;
+    uint8_t *buffer = mos_alloc(m->arena, PART);
+    uint64_t at = 0;
+    for (size_t got = 1; got; at += got) {
+        int e = h->pread(h, from, buffer, PART, at, &got);
+        e = e || !got ? e : h->pwrite(h, to, buffer, got, at);
+        if (e)
+            return mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot copy a piece");
+    }
+    return true;
+}
+
+/* A file that was named becomes one of the workspace: its path there.  One that lies inside is
+ * used where it is, others are copied to pieces/ (trees to tree/). */
+static const char *adopt(struct draft *x, const char *path, const char *into) {
+    mosaicum *m = x->m;
+    const struct mos_host *h = m->ctx.host;
+    struct mos_file_info info;
+    if (!path)
+        return NULL;
+    int e = h->info(h, path, true, &info);
+    if (e || info.kind != MOS_FILE_REGULAR) {
+        mos_fail(&m->error, MOS_ERROR_USAGE, e, "%s is no file", path);
+        return NULL;
+    }
+    if (path[0] != '/' && !strstr(path, "..") && strcmp(x->folder, ".") == 0)
+        return path;
+    const char *slash = strrchr(path, '/');
+    const char *shown = mos_printf(m->arena, "%s/%s", into, slash ? slash + 1 : path);
+    const char *to = mos_path_join(m->arena, x->folder, shown);
+    int in, out;
+    if (mos_exists(&m->ctx, to))
+        return shown;
+    e = h->make_folder(h, mos_path_folder(m->arena, to));
+    e = e ? e : h->open(h, path, MOS_OPEN_READ, &in);
+    if (e) {
+        mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot open %s", path);
+        return NULL;
+    }
+    e = h->open(h, to, MOS_OPEN_NEW, &out);
+    if (e)
+        mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", to);
+    else if (copy_bytes(m, in, out))
+        mos_vec_push_pointer(&x->written, shown);
+    if (!e)
+        h->close(h, out);
+    h->close(h, in);
+    return m->error.kind ? NULL : shown;
+}
+
+/* ---- the parts of a definition ---- */
+
+static void put_hardware(struct draft *x, const char *media) {
+    const struct mosaicum_draft *d = x->d;
+    line(x, "hardware:");
+    if (d->cpu)
+        line(x, "  cpu: %s", d->cpu);
+    else
+        line(x, "  # cpu: arm64                       # arm64, arm or riscv64");
+    if (d->ram_start && d->ram_size)
+        line(x, "  ram: {main: {start: %s, sizes: [%s]}}   # every fitted size; the smallest counts",
+             d->ram_start, d->ram_size);
+    else
+        line(x, "  # ram: {main: {start: 0x40000000, sizes: [512 MiB]}}   # every fitted size");
+    line(x, "  # held: {loader: {top: 40 MiB}}      # RAM that belongs to somebody else");
+    if (d->console)
+        line(x, "  console: {port: %s, baud: %s}", d->console, d->baud ? d->baud : "115200");
+    else
+        line(x, "  # console: {port: ttyAMA0, baud: 115200}");
+    line(x, "  media:");
+    mos_buf_text(&x->text, media);
+    if (!d->cpu)
+        unknown(x, "the processor (hardware: cpu)");
+    if (!d->ram_start || !d->ram_size)
+        unknown(x, "where RAM is and how much of it (hardware: ram)");
+    if (!d->console)
+        unknown(x, "the serial console (hardware: console)");
+}
+
+static void put_pieces(struct draft *x, const char *kernel, const char *root, const char *tree) {
+    if (kernel || root) {
+        line(x, "\npieces:                               # files from outside; mosaicum pin records "
+                "their hashes");
+        if (kernel)
+            line(x, "  kernel: {file: %s}", quoted(x, kernel));
+        if (root)
+            line(x, "  rootfs: {file: %s}", quoted(x, root));
+    } else {
+        line(x, "\n# pieces:                             # files from outside, below this workspace");
+        line(x, "#   kernel: {file: pieces/Image}");
+        line(x, "#   rootfs: {file: pieces/rootfs.tar.zst}");
+    }
+    if (tree) {
+        line(x, "\ntree:");
+        line(x, "  blobs: {main: {base: %s}}            # overlays: {name: {file: overlays/…}}",
+             quoted(x, tree));
+    } else {
+        line(x, "\n# tree:\n#   blobs: {main: {base: tree/%s.dts}}", x->d->name);
+    }
+    if (!kernel)
+        unknown(x, "the kernel (pieces: kernel)");
+    if (!tree)
+        unknown(x, "the device tree (tree: blobs)");
+}
+
+static void put_boot(struct draft *x, const char *kernel, const char *tree, const char *root) {
+    const char *sign = kernel ? "" : "# ", *console = x->d->console ? ", console: <console>" : "";
+    line(x, "\n%sboot:%s", sign, kernel ? "" : "                               # with a kernel");
+    line(x, "%s  via: script", sign);
+    line(x, "%s  entries:", sign);
+    line(x, "%s    main:", sign);
+    line(x, "%s      kernel: kernel", sign);
+    if (tree || !kernel)
+        line(x, "%s      tree: main", sign);
+    line(x, "%s      arguments: {root: <%s>%s}   # <name> stands for the partition of a region", sign,
+         root, console);
+    line(x, "%s      flags: [rootwait, ro]", sign);
+}
+
+static void put_loader(struct draft *x) {
+    line(x, "\nloader:");
+    line(x, "  dialect: u-boot");
+    line(x, "  # facts: {defaults: loader/defaults.txt, config: loader/loader.config}   # how it was "
+            "built");
+}
+
+/* ---- from facts ---- */
+
+static void from_facts(struct draft *x) {
+    const struct mosaicum_draft *d = x->d;
+    const char *kind = d->medium ? d->medium : "sd", *size = d->size ? d->size : "1 GiB";
+    const char *kernel = adopt(x, d->kernel, "pieces"), *root = adopt(x, d->root, "pieces");
+    const char *tree = adopt(x, d->tree, "tree");
+    bool nvme = strcmp(kind, "nvme") == 0, usb = strcmp(kind, "usb") == 0;
+    if (x->m->error.kind)
+        return;
+    put_hardware(x, mos_printf(x->m->arena,
+                               "    card: {kind: %s, size: %s, loader: %s, kernel: %s}   # its name "
+                               "in each world\n",
+                               kind, size, nvme ? "nvme 0" : usb ? "usb 0" : "mmc 0",
+                               nvme  ? "nvme0n1"
+                               : usb ? "sda"
+                                     : "mmcblk0"));
+    put_pieces(x, kernel, root, tree);
+    put_loader(x);
+    put_boot(x, kernel, tree, "root");
+    line(x, "\nlayout:");
+    line(x, "  card:");
+    line(x, "    table: {kind: gpt}");
+    line(x, "    regions:");
+    line(x, "      # loader: {at: 512 KiB, size: 1 MiB, piece: loader}   # a raw place, in no table");
+    line(x, "      boot: {number: 1, size: 64 MiB, volume: {kind: fat32, label: BOOT%s}}",
+         kernel ? ", fills: {boot: {made: boot}}" : "");
+    line(x, "      root: {number: 2, size: rest, volume: {kind: ext4, label: root%s}}",
+         root ? ", fills: {base: {archive: rootfs}}" : "");
+    unknown(x, "whether the chip's ROM or the loader needs a raw place on the card");
+    if (!root)
+        unknown(x, "the content of the root partition (pieces: rootfs)");
+}
+
+/* ---- from an image ---- */
+
+static bool name_taken(const struct mos_vec *names, const char *name) {
+    for (size_t i = 0; i < names->count; i++)
+        if (strcmp(mos_vec_pointer(names, i), name) == 0)
+            return true;
+    return false;
+}
+
+/* A name for a region, from what the image calls it. */
+static const char *region_name(struct draft *x, const struct survey_span *s,
+                               struct mos_vec *names) {
+    const char *from = s->partition && *s->partition->name ? s->partition->name
+                       : s->has_volume && s->volume.label && *s->volume.label ? s->volume.label
+                       : s->environment_size                                  ? "env"
+                       : s->partition                                         ? "part"
+                                                                              : "raw";
+    struct mos_buf b = {.arena = x->m->arena};
+    for (const char *p = from; *p && b.length < 40; p++)
+        mos_buf_char(&b, isalnum((unsigned char)*p) ? (char)tolower((unsigned char)*p) : '-');
+    const char *base = isalnum((unsigned char)mos_buf_string(&b)[0]) ? mos_buf_string(&b) : "part";
+    const char *name = base;
+    for (unsigned n = 2; name_taken(names, name); n++)
+        name = mos_printf(x->m->arena, "%s-%u", base, n);
+    mos_vec_push_pointer(names, name);
+    return name;
+}
+
+static void put_partition(struct draft *x, const struct survey *s, const struct survey_span *p,
+                          const char *name) {
+    struct mos_arena *arena = x->m->arena;
+    const struct mos_fs_driver *fs = p->has_volume ? mos_fs_find(p->volume.kind) : NULL;
+    uint8_t usual[16];
+    char type[37] = "";
+    bool gpt = strcmp(s->driver->name, "gpt") == 0;
+    if (!s->driver->type_for(fs ? fs->name : "raw", usual) ||
+        memcmp(usual, p->partition->type, 16) != 0) {
+        if (gpt)
+            mos_uuid_text(p->partition->type, type);
+        else
+            memcpy(type, mos_printf(arena, "0x%02x", p->partition->type[15]), 5);
+    }
+    line(x, "      %s:", name);
+    line(x, "        number: %u", p->partition->number);
+    line(x, "        at: %s", exact(x, p->start));
+    line(x, "        size: %s", exact(x, p->length));
+    if (*type)
+        line(x, "        type: \"%s\"", type);
+    if (*p->partition->name && strcmp(p->partition->name, name) != 0)
+        line(x, "        label: %s", quoted(x, p->partition->name));
+    if (p->partition->bootable)
+        line(x, "        bootable: yes");
+    if (gpt) {
+        char id[37];
+        mos_uuid_text(p->partition->id, id);
+        line(x, "        id: %s   # as in the image, so that PARTUUID= goes on to fit", id);
+    }
+    if (fs) {
+        char *label = mos_strdup(arena, p->volume.label ? p->volume.label : "");
+        line(x, "        volume: {kind: %s%s%s}", fs->name, *label ? ", label: " : "",
+             *label ? quoted(x, label) : "");
+        if (p->volume.names.count) {
+            struct mos_buf names = {.arena = arena};
+            for (size_t i = 0; i < p->volume.names.count && i < 8; i++)
+                mos_buf_printf(&names, "%s%s", i ? ", " : "",
+                               (const char *)mos_vec_pointer(&p->volume.names, i));
+            line(x, "        # it holds %s%s", mos_buf_string(&names),
+                 p->volume.names.count > 8 ? " …" : "");
+        }
+        unknown(x, mos_printf(arena, "the files of %s: add fills (archive, folder or piece)", name));
+    } else {
+        unknown(x, mos_printf(arena, "what partition %u (%s) holds: %s", p->partition->number, name,
+                              p->has_volume ? p->volume.kind
+                              : p->what     ? p->what
+                                            : "no file system that can be read"));
+    }
+}
+
+static void put_raw(struct draft *x, const struct survey_span *p, const char *name) {
+    if (p->environment_size) {
+        line(x, "      %s: {at: %s, size: %s, environment: main, owner: device}", name,
+             exact(x, p->start), exact(x, p->environment_size));
+        return;
+    }
+    line(x, "      %s: {at: %s, size: %s}   # %s; name the piece that belongs here", name,
+         exact(x, p->start), exact(x, mos_round_up(p->length, 4096)), p->what ? p->what : "data");
+    unknown(x, mos_printf(x->m->arena, "the %s at %s: name the file as a piece (piece: …)",
+                          p->what ? p->what : "data", mos_size_text(x->m->arena, p->start)));
+}
+
+static void put_environment(struct draft *x, const struct survey_span *p) {
+    line(x, "\nloader:");
+    line(x, "  dialect: u-boot");
+    line(x, "  environments:");
+    line(x, "    main:");
+    line(x, "      base: none                       # all that the image stores is written out");
+    line(x, "      size: %s", exact(x, p->environment_size));
+    if (p->flag_byte)
+        line(x, "      flag-byte: yes");
+    line(x, "      values:");
+    for (size_t i = 0; i < p->variables.count; i++) {
+        const struct mos_setenv *v = p->variables.items[i].value;
+        line(x, "        %s: %s", quoted(x, v->name), quoted(x, v->value));
+    }
+}
+
+/* The largest span that nothing uses, so that the draft does not begin with a note. */
+static uint64_t largest_gap(const struct survey *s) {
+    uint64_t at = 0, most = 0;
+    for (size_t i = 0; i < s->spans.count; i++) {
+        const struct survey_span *p = mos_vec_at(&s->spans, i);
+        most = p->start > at ? mos_max(most, p->start - at) : most;
+        at = mos_max(at, p->start + p->length);
+    }
+    return s->io.size > at ? mos_max(most, s->io.size - at) : most;
+}
+
+static void put_layout(struct draft *x, const struct survey *s) {
+    struct mos_vec names = mos_vec_make(x->m->arena, sizeof(char *));
+    uint64_t gap = largest_gap(s);
+    line(x, "\nlayout:");
+    line(x, "  card:");
+    if (gap > 64 << 20)
+        line(x, "    gap-note: %s                  # the image has an unused span of that size",
+             exact(x, mos_round_up(gap, 1 << 20)));
+    if (s->driver) {
+        char id[37];
+        mos_uuid_text(s->table.id, id);
+        if (strcmp(s->driver->name, "mbr") == 0)
+            id[8] = 0;
+        line(x, "    table: {kind: %s%s%s}", s->driver->name,
+             s->table.entries != s->driver->default_entries
+                 ? mos_printf(x->m->arena, ", entries: %u", s->table.entries)
+                 : "",
+             mos_printf(x->m->arena, ", id: %s", id));
+    }
+    line(x, "    regions:");
+    for (size_t i = 0; i < s->spans.count; i++) {
+        const struct survey_span *p = mos_vec_at(&s->spans, i);
+        const char *name = region_name(x, p, &names);
+        if (p->partition && p->partition->number > 4 && strcmp(s->driver->name, "mbr") == 0)
+            unknown(x, mos_printf(x->m->arena, "logical partition %u: these cannot be written yet",
+                                  p->partition->number));
+        else if (p->partition)
+            put_partition(x, s, p, name);
+        else if (!p->has_volume)
+            put_raw(x, p, name);
+        else
+            line(x, "      %s: {at: 0 B, size: %s, volume: {kind: %s}}", name, exact(x, p->length),
+                 p->volume.kind);
+    }
+    if (!s->spans.count)
+        line(x, "      # nothing was found");
+}
+
+static void from_image(struct draft *x) {
+    struct survey s;
+    const struct survey_span *environment = NULL;
+    if (!survey_open(x->m, x->d->from, &s))
+        return;
+    for (size_t i = 0; i < s.spans.count; i++) {
+        const struct survey_span *p = mos_vec_at(&s.spans, i);
+        if (p->environment_size && !environment)
+            environment = p;
+    }
+    const char *sector = s.driver && s.table.sector != 512
+                             ? mos_printf(x->m->arena, ", sector: %u B", s.table.sector)
+                             : "";
+    put_hardware(x, mos_printf(x->m->arena,
+                               "    card: {kind: %s, size: %s%s}   # also loader: mmc 0, kernel: "
+                               "mmcblk0\n",
+                               x->d->medium ? x->d->medium : "sd", exact(x, s.io.size), sector));
+    put_pieces(x, adopt(x, x->d->kernel, "pieces"), adopt(x, x->d->root, "pieces"),
+               adopt(x, x->d->tree, "tree"));
+    if (environment)
+        put_environment(x, environment);
+    else
+        put_loader(x);
+    put_layout(x, &s);
+    unknown(x, "what loader and kernel call the medium (hardware: media)");
+    unknown(x, "how it boots (boot: entries)");
+    for (size_t i = 0; i < s.problems.count; i++)
+        unknown(x, mos_vec_pointer(&s.problems, i));
+    survey_close(&s);
+}
+
+/* ---- the files ---- */
+
+static bool put_workspace(struct draft *x) {
+    const char *path = mos_path_join(x->m->arena, x->folder, "mosaicum.yaml");
+    struct mos_buf text = {.arena = x->m->arena};
+    char *real;
+    if (mos_exists(&x->m->ctx, path))
+        return true;
+    const char *name = x->d->name;
+    if (!x->m->ctx.host->real_path(x->m->ctx.host, x->folder, &real)) {
+        const char *slash = strrchr(real, '/');
+        char *own = mos_strdup(x->m->arena, slash && slash[1] ? slash + 1 : x->d->name);
+        for (char *p = own; *p; p++)
+            if (!isalnum((unsigned char)*p))
+                *p = '-';
+        name = isalnum((unsigned char)own[0]) && strlen(own) < 64 ? own : name;
+        free(real);
+    }
+    mos_buf_printf(&text,
+                   "mosaicum: 1\nworkspace: %s   # seeds all identifiers that are derived; keep it\n"
+                   "date: 2026-01-01         # of everything that is made\n",
+                   name);
+    return put(x, "mosaicum.yaml", &text);
+}
+
+static bool good_board_name(const char *name) {
+    size_t n = strspn(name, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.");
+    return n && n <= 64 && !name[n] && isalnum((unsigned char)name[0]);
+}
+
+static void report(struct draft *x) {
+    static const struct mosaicum_column files[] = {{"file", "file", false}};
+    static const struct mosaicum_column facts[] = {{"unknown", "", false}};
+    struct report_table t = report_start(x->m, "written", "Written", files, 1);
+    for (size_t i = 0; i < x->written.count; i++)
+        cell_text(&t, mos_path_join(x->m->arena, x->folder, mos_vec_pointer(&x->written, i)));
+    report_end(x->m, &t);
+    t = report_start(x->m, "unknown", "What could not be known; each has its place in the file",
+                     facts, 1);
+    for (size_t i = 0; i < x->unknown.count; i++)
+        cell_text(&t, mos_vec_pointer(&x->unknown, i));
+    report_end(x->m, &t);
+}
+
+static void draft(mosaicum *m, const struct mosaicum_draft *d) {
+    struct draft x = {.m = m,
+                      .d = d,
+                      .text = {.arena = m->arena},
+                      .unknown = mos_vec_make(m->arena, sizeof(char *)),
+                      .folder = m->options.workspace,
+                      .written = mos_vec_make(m->arena, sizeof(char *))};
+    const char *shown = mos_printf(m->arena, "boards/%s.yaml", d->name);
+    if (!good_board_name(d->name)) {
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                 "%s is not a name for a board: letters, digits, - and _, at most 64", d->name);
+        return;
+    }
+    if (mos_exists(&m->ctx, mos_path_join(m->arena, x.folder, shown))) {
+        mos_fail(&m->error, MOS_ERROR_SAFETY, 0, "%s is there already; new changes nothing",
+                 mos_path_join(m->arena, x.folder, shown));
+        return;
+    }
+    int e = m->ctx.host->make_folder(m->ctx.host, x.folder);
+    if (e) {
+        mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot make %s", x.folder);
+        return;
+    }
+    line(&x, "mosaicum: 1");
+    line(&x, "board: %s", d->name);
+    line(&x, "# about: what it is, in a few words\n");
+    if (d->from)
+        from_image(&x);
+    else
+        from_facts(&x);
+    if (!m->error.kind && put_workspace(&x) && put(&x, shown, &x.text))
+        report(&x);
+}
+
+enum mosaicum_status mosaicum_new_board(mosaicum *m, const struct mosaicum_draft *d) {
+    if (setjmp(m->out_of_memory))
+        return run_no_memory(m);
+    draft(m, d);
+    return run_status(m);
+}

@@ -1,0 +1,185 @@
+#include "api/survey.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+#include "boot/legacy.h"
+#include "linux/image.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum { STEP = 4096, LOOK = 64 << 10, MOST_OUTSIDE = 64, GAP = 4 };
+
+/* ---- content without a file system ---- */
+
+/* An environment block: its length is not stored, so the usual ones are tried. */
+static bool environment_at(struct survey *s, struct survey_span *x, uint64_t limit) {
+    for (uint64_t size = 4096; size <= (256 << 10) && size <= limit; size *= 2) {
+        uint8_t *data = mos_alloc(s->m->arena, (size_t)size);
+        if (mos_io_read(&s->io, data, (size_t)size, x->start))
+            return false;
+        if (!mos_environment_read(s->m->arena, data, (size_t)size, &x->variables, &x->flag_byte))
+            continue;
+        x->environment_size = size;
+        x->what = mos_printf(s->m->arena, "environment, %zu variables in %s%s", x->variables.count,
+                             mos_size_text(s->m->arena, size), x->flag_byte ? ", flag byte" : "");
+        return true;
+    }
+    return false;
+}
+
+/* What begins at a span's start, by its first bytes; `limit` bytes may belong to it. */
+static void look_at_content(struct survey *s, struct survey_span *x, uint64_t limit) {
+    uint8_t *head = mos_alloc(s->m->arena, LOOK);
+    size_t n = (size_t)mos_min(LOOK, limit);
+    struct mos_kernel_header header;
+    struct mos_legacy legacy;
+    const char *problem;
+    if (mos_io_read(&s->io, head, n, x->start)) {
+        x->what = "(unreadable)";
+    } else if (mos_legacy_is(head, n)) {
+        bool good = mos_legacy_read(head, MOS_LEGACY_HEADER, &legacy, &problem);
+        x->what = mos_printf(s->m->arena, "legacy file \"%s\"%s%s", good ? legacy.name : "",
+                             good ? "" : ", damaged: ", good ? "" : problem);
+    } else if (mos_dt_is_blob(head, n)) {
+        x->what = "device-tree blob";
+    } else if (!environment_at(s, x, limit) && mos_kernel_read(head, n, limit, &header)) {
+        x->what = header.format;
+    }
+}
+
+static void outside(struct survey *s, uint64_t start, uint64_t end, uint64_t limit) {
+    if (s->spans.count >= MOST_OUTSIDE + s->table.partitions.count)
+        return;
+    struct survey_span *x = mos_vec_push(&s->spans);
+    x->start = start;
+    x->length = end - start;
+    look_at_content(s, x, limit - start);
+    if (!x->what)
+        x->what = "data";
+}
+
+static bool zero(const uint8_t *p, size_t n) {
+    return p[0] == 0 && memcmp(p, p + 1, n - 1) == 0;
+}
+
+/* Finds what is not zero between partitions: stretches of blocks with small gaps left in. */
+static void look_between(struct survey *s, uint64_t from, uint64_t to) {
+    const struct mos_host *h = s->m->ctx.host;
+    uint8_t block[STEP];
+    uint64_t start = 0, end = 0; /* of the stretch so far; none while equal */
+    for (uint64_t at = mos_round_down(from, STEP); at < to;) {
+        uint64_t data, hole;
+        if (h->next_data(h, s->file, at, &data, &hole) || data >= to)
+            break;
+        for (at = mos_max(at, mos_round_down(data, STEP)); at < to && at < hole; at += STEP) {
+            size_t n = (size_t)mos_min(STEP, to - at);
+            if (mos_io_read(&s->io, block, n, at))
+                return;
+            size_t skip = at < from ? (size_t)(from - at) : 0;
+            if (skip >= n || zero(block + skip, n - skip))
+                continue;
+            if (end > start && at > end + GAP * STEP) {
+                outside(s, start, end, to);
+                start = end;
+            }
+            if (end == start)
+                start = at + skip;
+            end = at + n;
+        }
+    }
+    if (end > start)
+        outside(s, start, mos_min(end, to), to);
+}
+
+/* ---- partitions ---- */
+
+static void look_at_volume(struct survey *s, struct survey_span *x) {
+    struct mos_io window = mos_io_window(s->m->arena, &s->io, x->start, x->length);
+    x->has_volume = mos_fs_probe(&window, s->m->arena, &x->volume);
+    if (x->has_volume && x->volume.damaged)
+        mos_vec_push_pointer(&s->problems, x->volume.problem);
+    if (!x->has_volume && x->start < s->io.size)
+        look_at_content(s, x, mos_min(x->length, s->io.size - x->start));
+}
+
+static int by_start(const void *a, const void *b) {
+    const struct mos_partition *x = a, *y = b;
+    if (x->first_lba != y->first_lba)
+        return x->first_lba < y->first_lba ? -1 : 1;
+    return (x->last_lba < y->last_lba) - (x->last_lba > y->last_lba);
+}
+
+static void look_at_table(struct survey *s) {
+    struct mos_vec *parts = &s->table.partitions;
+    struct mos_table_span spans[8];
+    uint64_t at = 0, end = s->io.size;
+    if (parts->count)
+        qsort(parts->items, parts->count, sizeof(struct mos_partition), by_start);
+    size_t count = s->driver->spans(s->table.sector, s->io.size, s->table.entries, spans, 8);
+    for (size_t i = 0; i < count; i++)
+        if (spans[i].start < s->io.size / 2)
+            at = mos_max(at, spans[i].end);
+        else
+            end = mos_min(end, spans[i].start);
+    for (size_t i = 0; i < parts->count; i++) {
+        const struct mos_partition *p = mos_vec_at(parts, i);
+        uint64_t start = mos_min(p->first_lba * s->table.sector, end);
+        if (start > at)
+            look_between(s, at, start);
+        struct survey_span *x = mos_vec_push(&s->spans);
+        x->partition = p;
+        x->start = p->first_lba * s->table.sector;
+        x->length = (p->last_lba - p->first_lba + 1) * s->table.sector;
+        look_at_volume(s, x);
+        at = mos_max(at, mos_min((p->last_lba + 1) * s->table.sector, end));
+    }
+    if (at < end)
+        look_between(s, at, end);
+}
+
+static void look(struct survey *s) {
+    for (size_t i = 0; (s->driver = mos_table_at(i)); i++)
+        if (s->driver->read(&s->io, s->m->arena, &s->table, &s->problems)) {
+            look_at_table(s);
+            return;
+        }
+    struct mos_volume_info volume;
+    if (mos_fs_probe(&s->io, s->m->arena, &volume)) {
+        struct survey_span *x = mos_vec_push(&s->spans);
+        x->length = volume.size;
+        x->has_volume = true;
+        x->volume = volume;
+        if (volume.damaged)
+            mos_vec_push_pointer(&s->problems, volume.problem);
+    } else {
+        look_between(s, 0, s->io.size);
+    }
+}
+
+bool survey_open(mosaicum *m, const char *path, struct survey *s) {
+    const struct mos_host *h = m->ctx.host;
+    struct mos_file_info info;
+    *s = (struct survey){.m = m,
+                         .spans = mos_vec_make(m->arena, sizeof(struct survey_span)),
+                         .problems = mos_vec_make(m->arena, sizeof(char *))};
+    int e = h->open(h, path, MOS_OPEN_READ, &s->file);
+    if (e)
+        return mos_fail(&m->error, MOS_ERROR_USAGE, e, "Cannot open %s", path);
+    e = h->file_info(h, s->file, &info);
+    if (!e && info.kind == MOS_FILE_FOLDER)
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%s is a folder, not an image", path);
+    else if (e)
+        mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", path);
+    if (m->error.kind) {
+        h->close(h, s->file);
+        return false;
+    }
+    s->io = mos_io_file(m->arena, h, s->file, info.size);
+    look(s);
+    return true;
+}
+
+void survey_close(struct survey *s) {
+    s->m->ctx.host->close(s->m->ctx.host, s->file);
+}
