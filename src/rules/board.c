@@ -181,7 +181,8 @@ static void check_room(const struct mos_plan *plan) {
         largest = largest ? largest : m;
         for (size_t k = 0; k < m->regions.count; k++) {
             const struct mos_region_plan *r = mos_vec_pointer(&m->regions, k);
-            needed += r->counted ? r->result.content + r->result.structure : r->content;
+            /* what surely takes blocks of the disk; structures are mostly holes */
+            needed += r->counted ? r->result.content : r->content;
         }
     }
     const char *out = plan->ctx->out_folder ? plan->ctx->out_folder
@@ -190,7 +191,7 @@ static void check_room(const struct mos_plan *plan) {
         return;
     struct mos_finding *f =
         mos_find(&plan->ctx->findings, MOS_RULE_BOARD_HOST,
-                 "The images need %s on the disk of %s, which has %s left.",
+                 "The images need at least %s on the disk of %s, which has %s left.",
                  mos_size_about(arena, needed), out, mos_size_about(arena, room));
     mos_finding_at(&plan->ctx->findings, f, largest->def->r.key_place);
     mos_finding_try(&plan->ctx->findings, f, "Make room, or build elsewhere: --out DIR");

@@ -3,7 +3,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-extern const struct test judges_suite[], boots_suite[];
+extern const struct test judges_suite[], boots_suite[], schema_suite[];
 
 static char rows[64][200];
 static size_t row_count;
@@ -33,8 +33,8 @@ void proved(const char *what, const char *format, ...) {
 }
 
 int main(void) {
-    const struct test *const suites[] = {judges_suite, boots_suite, NULL};
-    const char *const names[] = {"judges", "boots"};
+    const struct test *const suites[] = {judges_suite, boots_suite, schema_suite, NULL};
+    const char *const names[] = {"judges", "boots", "schema"};
     int status = run_suites(suites, names);
     puts("\n| proof | result |\n|---|---|");
     for (size_t i = 0; i < row_count; i++)
