@@ -152,7 +152,8 @@ static void put_hardware(struct draft *x, const char *media) {
     else
         line(x, "  # cpu: arm64                       # arm64, arm or riscv64");
     if (d->ram_start && d->ram_size)
-        line(x, "  ram: {main: {start: %s, sizes: [%s]}}   # every fitted size; the smallest counts",
+        line(x,
+             "  ram: {main: {start: %s, sizes: [%s]}}   # every fitted size; the smallest counts",
              d->ram_start, d->ram_size);
     else
         line(x, "  # ram: {main: {start: 0x40000000, sizes: [512 MiB]}}   # every fitted size");
@@ -173,14 +174,16 @@ static void put_hardware(struct draft *x, const char *media) {
 
 static void put_pieces(struct draft *x, const char *kernel, const char *root, const char *tree) {
     if (kernel || root) {
-        line(x, "\npieces:                               # files from outside; mosaicum pin records "
-                "their hashes");
+        line(x,
+             "\npieces:                               # files from outside; mosaicum pin records "
+             "their hashes");
         if (kernel)
             line(x, "  kernel: {file: %s}", quoted(x, kernel));
         if (root)
             line(x, "  rootfs: {file: %s}", quoted(x, root));
     } else {
-        line(x, "\n# pieces:                             # files from outside, below this workspace");
+        line(x,
+             "\n# pieces:                             # files from outside, below this workspace");
         line(x, "#   kernel: {file: pieces/Image}");
         line(x, "#   rootfs: {file: pieces/rootfs.tar.zst}");
     }
@@ -206,16 +209,17 @@ static void put_boot(struct draft *x, const char *kernel, const char *tree, cons
     line(x, "%s      kernel: kernel", sign);
     if (tree || !kernel)
         line(x, "%s      tree: main", sign);
-    line(x, "%s      arguments: {root: <%s>%s}   # <name> stands for the partition of a region", sign,
-         root, console);
+    line(x, "%s      arguments: {root: <%s>%s}   # <name> stands for the partition of a region",
+         sign, root, console);
     line(x, "%s      flags: [rootwait, ro]", sign);
 }
 
 static void put_loader(struct draft *x) {
     line(x, "\nloader:");
     line(x, "  dialect: u-boot");
-    line(x, "  # facts: {defaults: loader/defaults.txt, config: loader/loader.config}   # how it was "
-            "built");
+    line(x,
+         "  # facts: {defaults: loader/defaults.txt, config: loader/loader.config}   # how it was "
+         "built");
 }
 
 /* ---- from facts ---- */
@@ -228,13 +232,17 @@ static void from_facts(struct draft *x) {
     bool nvme = strcmp(kind, "nvme") == 0, usb = strcmp(kind, "usb") == 0;
     if (x->m->error.kind)
         return;
-    put_hardware(x, mos_printf(x->m->arena,
-                               "    card: {kind: %s, size: %s, loader: %s, kernel: %s}   # its name "
-                               "in each world\n",
-                               kind, size, nvme ? "nvme 0" : usb ? "usb 0" : "mmc 0",
-                               nvme  ? "nvme0n1"
-                               : usb ? "sda"
-                                     : "mmcblk0"));
+    put_hardware(x,
+                 mos_printf(x->m->arena,
+                            "    card: {kind: %s, size: %s, loader: %s, kernel: %s}   # its name "
+                            "in each world\n",
+                            kind, size,
+                            nvme  ? "nvme 0"
+                            : usb ? "usb 0"
+                                  : "mmc 0",
+                            nvme  ? "nvme0n1"
+                            : usb ? "sda"
+                                  : "mmcblk0"));
     put_pieces(x, kernel, root, tree);
     put_loader(x);
     put_boot(x, kernel, tree, "root");
@@ -242,7 +250,8 @@ static void from_facts(struct draft *x) {
     line(x, "  card:");
     line(x, "    table: {kind: gpt}");
     line(x, "    regions:");
-    line(x, "      # loader: {at: 512 KiB, size: 1 MiB, piece: loader}   # a raw place, in no table");
+    line(x,
+         "      # loader: {at: 512 KiB, size: 1 MiB, piece: loader}   # a raw place, in no table");
     line(x, "      boot: {number: 1, size: 64 MiB, volume: {kind: fat32, label: BOOT%s}}",
          kernel ? ", fills: {boot: {made: boot}}" : "");
     line(x, "      root: {number: 2, size: rest, volume: {kind: ext4, label: root%s}}",
@@ -264,7 +273,7 @@ static bool name_taken(const struct mos_vec *names, const char *name) {
 /* A name for a region, from what the image calls it. */
 static const char *region_name(struct draft *x, const struct survey_span *s,
                                struct mos_vec *names) {
-    const char *from = s->partition && *s->partition->name ? s->partition->name
+    const char *from = s->partition && *s->partition->name                    ? s->partition->name
                        : s->has_volume && s->volume.label && *s->volume.label ? s->volume.label
                        : s->environment_size                                  ? "env"
                        : s->partition                                         ? "part"
@@ -321,7 +330,8 @@ static void put_partition(struct draft *x, const struct survey *s, const struct 
             line(x, "        # it holds %s%s", mos_buf_string(&names),
                  p->volume.names.count > 8 ? " …" : "");
         }
-        unknown(x, mos_printf(arena, "the files of %s: add fills (archive, folder or piece)", name));
+        unknown(x,
+                mos_printf(arena, "the files of %s: add fills (archive, folder or piece)", name));
     } else {
         unknown(x, mos_printf(arena, "what partition %u (%s) holds: %s", p->partition->number, name,
                               p->has_volume ? p->volume.kind
@@ -456,10 +466,11 @@ static bool put_workspace(struct draft *x) {
         name = isalnum((unsigned char)own[0]) && strlen(own) < 64 ? own : name;
         free(real);
     }
-    mos_buf_printf(&text,
-                   "mosaicum: 1\nworkspace: %s   # seeds all identifiers that are derived; keep it\n"
-                   "date: 2026-01-01         # of everything that is made\n",
-                   name);
+    mos_buf_printf(
+        &text,
+        "mosaicum: 1\nworkspace: %s   # seeds all identifiers that are derived; keep it\n"
+        "date: 2026-01-01         # of everything that is made\n",
+        name);
     return put(x, "mosaicum.yaml", &text);
 }
 

@@ -12,8 +12,8 @@ struct survey_span {
     const struct mos_partition *partition; /* NULL: outside of the table, or there is none */
     bool has_volume;
     struct mos_volume_info volume;
-    const char *what;         /* no volume: its content in words; NULL: cannot be told */
-    struct mos_map variables; /* an environment block */
+    const char *what;          /* no volume: its content in words; NULL: cannot be told */
+    struct mos_map variables;  /* an environment block */
     uint64_t environment_size; /* 0: it is none */
     bool flag_byte;
 };

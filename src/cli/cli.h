@@ -11,9 +11,9 @@ struct cli {
     const char *out;       /* --out, or NULL */
     bool json, quiet, verbose, no_run, strict, no_cache, accept, trail;
     struct mosaicum_draft draft; /* options of new */
-    bool color, unicode;    /* of standard output */
-    int width;              /* columns of the terminal, 0: not one */
-    const char **arguments; /* after the command's name, NULL-terminated */
+    bool color, unicode;         /* of standard output */
+    int width;                   /* columns of the terminal, 0: not one */
+    const char **arguments;      /* after the command's name, NULL-terminated */
     int argument_count;
 };
 

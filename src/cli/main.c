@@ -40,7 +40,8 @@ static const struct poptOption table[] = {
     {"from", 0, POPT_ARG_STRING, &options.from, 0, "new: draft the board from an image that boots",
      "IMAGE"},
     {"cpu", 0, POPT_ARG_STRING, &options.cpu, 0, "new: arm64, arm or riscv64", "CPU"},
-    {"ram-start", 0, POPT_ARG_STRING, &options.ram_start, 0, "new: first address of RAM", "ADDRESS"},
+    {"ram-start", 0, POPT_ARG_STRING, &options.ram_start, 0, "new: first address of RAM",
+     "ADDRESS"},
     {"ram", 0, POPT_ARG_STRING, &options.ram, 0, "new: smallest fitted RAM, as in \"512 MiB\"",
      "SIZE"},
     {"console", 0, POPT_ARG_STRING, &options.console, 0, "new: serial console, as in ttyAMA0",
@@ -182,9 +183,9 @@ int main(int argc, const char **argv) {
     poptContext context = poptGetContext("mosaicum", argc, argv, table, 0);
     int status = parse(context, &cli);
     poptFreeContext(context);
-    char *const texts[] = {options.workspace, options.out,    options.color, options.cpu,
-                           options.ram_start, options.ram,    options.console, options.baud,
-                           options.medium,    options.size,   options.kernel, options.tree,
+    char *const texts[] = {options.workspace, options.out,  options.color,   options.cpu,
+                           options.ram_start, options.ram,  options.console, options.baud,
+                           options.medium,    options.size, options.kernel,  options.tree,
                            options.root,      options.from};
     for (size_t i = 0; i < sizeof texts / sizeof *texts; i++)
         free(texts[i]);

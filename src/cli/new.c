@@ -30,9 +30,9 @@ static char *read_answer(void) {
 static bool ask(const struct cli *cli, const struct question *q) {
     if (*q->answer)
         return true;
-    printf("%s%s%s%s%s%s\n  %s%s%s\n  > ", style(cli, STYLE_STRONG), q->text,
-           style(cli, STYLE_END), q->usual ? "  [" : "", q->usual ? q->usual : "",
-           q->usual ? "]" : "", style(cli, STYLE_DIM), q->why, style(cli, STYLE_END));
+    printf("%s%s%s%s%s%s\n  %s%s%s\n  > ", style(cli, STYLE_STRONG), q->text, style(cli, STYLE_END),
+           q->usual ? "  [" : "", q->usual ? q->usual : "", q->usual ? "]" : "",
+           style(cli, STYLE_DIM), q->why, style(cli, STYLE_END));
     fflush(stdout);
     const char *line = read_answer();
     if (!line)

@@ -20,8 +20,7 @@ static size_t byte_offset(struct reader *r, size_t chars) {
     while (r->cursor_chars > chars && r->cursor_bytes) { /* marks may lie a little before */
         do
             r->cursor_bytes--;
-        while (r->cursor_bytes &&
-               ((unsigned char)r->source->text[r->cursor_bytes] & 0xc0) == 0x80);
+        while (r->cursor_bytes && ((unsigned char)r->source->text[r->cursor_bytes] & 0xc0) == 0x80);
         r->cursor_chars--;
     }
     while (r->cursor_chars < chars && r->cursor_bytes < r->source->length) {

@@ -28,8 +28,12 @@ struct mos_removal {
     const struct mos_node *where; /* the ~name item */
 };
 
-enum { MOS_YAML_LIMIT = 4 << 20, MOS_YAML_DEPTH = 64, MOS_YAML_NODES = 1000000,
-       MOS_YAML_ITEMS = 4000 /* of one map or list */ };
+enum {
+    MOS_YAML_LIMIT = 4 << 20,
+    MOS_YAML_DEPTH = 64,
+    MOS_YAML_NODES = 1000000,
+    MOS_YAML_ITEMS = 4000 /* of one map or list */
+};
 
 /* Parses one document.  NULL when it cannot be parsed at all or breaks a limit: then there is one
  * finding marked unparsable.  Anchors, aliases, tags, merge keys and doubled keys are findings of

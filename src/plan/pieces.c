@@ -365,8 +365,9 @@ static void mark_unpacked(struct mos_plan *plan) {
 
 static void check_form(struct mos_plan *plan, const struct mos_piece *def) {
     bool inside = def->in || def->path;
-    if (def->r.broken || (def->in && !mos_has(def->in)) || (inside ? def->in && def->path && !def->file && !def->made_by
-                                 : def->file != NULL || def->made_by != NULL))
+    if (def->r.broken || (def->in && !mos_has(def->in)) ||
+        (inside ? def->in && def->path && !def->file && !def->made_by
+                : def->file != NULL || def->made_by != NULL))
         return;
     struct mos_findings *list = &plan->ctx->findings;
     struct mos_finding *f =

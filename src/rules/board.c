@@ -182,7 +182,8 @@ static void check_room(const struct mos_plan *plan) {
         for (size_t k = 0; k < m->regions.count; k++) {
             const struct mos_region_plan *r = mos_vec_pointer(&m->regions, k);
             /* what surely takes blocks of the disk; structures are mostly holes */
-            needed += r->counted ? r->result.content : r->content;
+            if (!r->written)
+                needed += r->counted ? r->result.content : r->content;
         }
     }
     const char *out = plan->ctx->out_folder ? plan->ctx->out_folder

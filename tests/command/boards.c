@@ -41,9 +41,9 @@ static void list_knows_what_is_there(void) {
     char *store = test_folder("list-store"), *w = test_folder("list");
     copy_folder(demo(), w);
     setenv("XDG_CACHE_HOME", store, 1);
-    static const char *const patterns[] = {
-        "^dunlin  .*not checked *not built", "^dunlin  .*clean *not built",
-        "^dunlin  .*clean *built", "^dunlin  .*not checked *stale"};
+    static const char *const patterns[] = {"^dunlin  .*not checked *not built",
+                                           "^dunlin  .*clean *not built", "^dunlin  .*clean *built",
+                                           "^dunlin  .*not checked *stale"};
     for (size_t i = 0; i < 4; i++) {
         if (i == 1 || i == 2)
             CU_ASSERT(runs(0, "'%s' -w '%s' %s dunlin", MOSAICUM_PROGRAM, w,
@@ -56,8 +56,9 @@ static void list_knows_what_is_there(void) {
 }
 
 static void two_variants_are_compared(void) {
-    CU_ASSERT(says(1, "boot.entries.main.arguments.loglevel", "-w '%s' compare curlew+bench "
-                                                              "curlew+field",
+    CU_ASSERT(says(1, "boot.entries.main.arguments.loglevel",
+                   "-w '%s' compare curlew+bench "
+                   "curlew+field",
                    demo()));
     CU_ASSERT(says(1, "(hidden)", "-w '%s' compare curlew+bench curlew+field", demo()));
     CU_ASSERT(says(1, "[1 GiB]", "-w '%s' compare curlew curlew+ram-1g", demo()));
@@ -89,19 +90,21 @@ static void all_cores_say_the_same(void) {
     char *w = workspace("cores", "");
     for (int i = 0; i < 60; i++) {
         char text[1024];
-        snprintf(text, sizeof text,
-                 "mosaicum: 1\nboard: b%d\ntraits: [shared%s]\n"
-                 "pieces: {x: {file: none%d.bin}}\nhardware: {media: {card: {kind: sd, size: 64 MiB}}}\n"
-                 "layout: {card: {table: {kind: gpt}, regions: {a: {number: 1, at: %d KiB, size: 8 MiB}, "
-                 "b: {number: 2, at: 8 MiB, size: 8 MiB}}}}\n"
-                 "variants: {one: {axis: x}, two: {axis: x, hardware: {cores: %d}}}\n",
-                 i, i % 7 ? "" : ", missing", i, 1024 + i * 100, i);
+        snprintf(
+            text, sizeof text,
+            "mosaicum: 1\nboard: b%d\ntraits: [shared%s]\n"
+            "pieces: {x: {file: none%d.bin}}\nhardware: {media: {card: {kind: sd, size: 64 MiB}}}\n"
+            "layout: {card: {table: {kind: gpt}, regions: {a: {number: 1, at: %d KiB, size: 8 "
+            "MiB}, "
+            "b: {number: 2, at: 8 MiB, size: 8 MiB}}}}\n"
+            "variants: {one: {axis: x}, two: {axis: x, hardware: {cores: %d}}}\n",
+            i, i % 7 ? "" : ", missing", i, 1024 + i * 100, i);
         write_text(path_in(w, "boards/b%d.yaml", i), text);
     }
     write_text(path_in(w, "traits/shared.yaml"),
                "mosaicum: 1\ntrait: shared\nsystem: {host-name: bad_name}\n");
-    struct outcome one = run_shell("taskset -c 0 '%s' --no-cache -v -w '%s' check",
-                                   MOSAICUM_PROGRAM, w);
+    struct outcome one =
+        run_shell("taskset -c 0 '%s' --no-cache -v -w '%s' check", MOSAICUM_PROGRAM, w);
     CU_ASSERT_EQUAL(one.status, 1);
     CU_ASSERT_PTR_NOT_NULL(strstr(one.out, "access.host-name  b0 and 179 more"));
     for (int i = 0; i < 5; i++) {
@@ -113,8 +116,9 @@ static void all_cores_say_the_same(void) {
 }
 
 static void waivers_accept_on_purpose(void) {
-    char *w = workspace("accept", "system: {host-name: bad_name}\n"
-                                  "pieces: {a: {file: a.tar.gz, license: MIT}, b: {file: b.bin}}\n");
+    char *w =
+        workspace("accept", "system: {host-name: bad_name}\n"
+                            "pieces: {a: {file: a.tar.gz, license: MIT}, b: {file: b.bin}}\n");
     write_text(path_in(w, "a.tar.gz"), "no archive at all\n");
     write_text(path_in(w, "b.bin"), "b\n");
     CU_ASSERT(says(1, "access.host-name", "-w '%s' check", w));
@@ -126,8 +130,9 @@ static void waivers_accept_on_purpose(void) {
     CU_ASSERT(says(0, "3 findings waived", "-w '%s' check", w));
     CU_ASSERT(runs(0, "sed -i 's/bad_name/good-name/' '%s/boards/curlew.yaml'", w));
     CU_ASSERT(says(0, "is not needed any more", "-w '%s' check", w));
-    CU_ASSERT(runs(0, "sed -i 's/good-name/bad_name/; s/^    reason.*/&\\n    until: 2026-01-01/' "
-                      "'%s/boards/curlew.yaml' '%s/waivers/curlew.yaml'",
+    CU_ASSERT(runs(0,
+                   "sed -i 's/good-name/bad_name/; s/^    reason.*/&\\n    until: 2026-01-01/' "
+                   "'%s/boards/curlew.yaml' '%s/waivers/curlew.yaml'",
                    w, w));
     CU_ASSERT(says(1, "ended on 2026-01-01", "-w '%s' check", w));
 }
@@ -150,7 +155,8 @@ static void pins_are_kept(void) {
     CU_ASSERT(says(0, "Nothing to complain", "-w '%s' check curlew", w));
 }
 
-/* A command makes a piece: in a build only, only when an input changed, and again after a failure. */
+/* A command makes a piece: in a build only, only when an input changed, and again after a failure.
+ */
 static void pieces_are_made(void) {
     char *w = workspace(
         "made", "hardware: {media: {card: {kind: sd, size: 8 MiB}}}\n"
@@ -164,8 +170,9 @@ static void pieces_are_made(void) {
     CU_ASSERT(says(0, "card.img", "-w '%s' build", w));
     CU_ASSERT(says(0, "card.img", "-w '%s' build", w));
     CU_ASSERT(runs(0, "test $(wc -l < '%s/runs') = 1", w)); /* nothing changed: not again */
-    CU_ASSERT(runs(0, "dd if='%s/out/curlew/card.img' bs=32768 skip=1 count=1 2>/dev/null | head -c 8 "
-                      "| grep -qx 'low tide'",
+    CU_ASSERT(runs(0,
+                   "dd if='%s/out/curlew/card.img' bs=32768 skip=1 count=1 2>/dev/null | head -c 8 "
+                   "| grep -qx 'low tide'",
                    w));
     CU_ASSERT(runs(1, "grep -q '^HOME' '%s/environment'", w)); /* a clean environment */
     CU_ASSERT(runs(0, "grep -q 'a log line' '%s/made/first.log'", w));
@@ -176,10 +183,11 @@ static void pieces_are_made(void) {
     CU_ASSERT(says(0, "not made yet", "-w '%s' -v check", w));
     CU_ASSERT(says(0, "card.img", "-w '%s' build", w));
     CU_ASSERT(runs(0, "test $(wc -l < '%s/runs') = 3", w));
-    CU_ASSERT(says(0, "not made yet", "-w '%s' --no-run -v build --out '%s/other'",
-                   workspace("made-no", "pieces: {x: {made-by: {run: [sh, -c, 'echo > $MOSAICUM_OUT'"
-                                        "]}}}\n"),
-                   test_folder("made-other")));
+    CU_ASSERT(
+        says(0, "not made yet", "-w '%s' --no-run -v build --out '%s/other'",
+             workspace("made-no", "pieces: {x: {made-by: {run: [sh, -c, 'echo > $MOSAICUM_OUT'"
+                                  "]}}}\n"),
+             test_folder("made-other")));
 }
 
 /* The root file system says what the definition says, checked with the file system's own reader. */
@@ -197,8 +205,9 @@ static void root_is_told(void) {
                  {"etc/shadow", "root:!:"},
                  {"etc/inittab", "ttyAMA0::respawn:/sbin/getty -L ttyAMA0 115200 vt100"},
                  {"home/tide/.ssh/authorized_keys", "ssh-ed25519 "}};
-    CU_ASSERT(runs(0, "dd if='%s/curlew+bench/card.img' of='%s/root.img' bs=1M skip=68 conv=sparse "
-                      "status=none",
+    CU_ASSERT(runs(0,
+                   "dd if='%s/curlew+bench/card.img' of='%s/root.img' bs=1M skip=68 conv=sparse "
+                   "status=none",
                    out, out));
     for (size_t i = 0; i < sizeof files / sizeof *files; i++)
         CU_ASSERT(runs(0, "debugfs -R 'cat %s' '%s/root.img' 2>/dev/null | grep -qF '%s'",
@@ -215,10 +224,11 @@ static void a_newcomer_gets_there(void) {
     CU_ASSERT(says(0, "Nothing to complain about", "-w '%s/gauge' check", w));
     CU_ASSERT(says(4, "is there already", "-w '%s/gauge' new jetty", w));
     CU_ASSERT(says(2, "not a name", "-w '%s/gauge' new 'a b'", w));
-    CU_ASSERT(says(0, "pieces/Image",
-                   "-w '%s/gauge' %s --kernel '%s/tests/rules/boot.root-unknown/passes/pieces/Image' "
-                   "--root '%s/pieces/rootfs.tar.zst' new mast",
-                   w, facts, MOSAICUM_SOURCE, demo()));
+    CU_ASSERT(
+        says(0, "pieces/Image",
+             "-w '%s/gauge' %s --kernel '%s/tests/rules/boot.root-unknown/passes/pieces/Image' "
+             "--root '%s/pieces/rootfs.tar.zst' new mast",
+             w, facts, MOSAICUM_SOURCE, demo()));
     CU_ASSERT(says(0, "Nothing to complain about", "-w '%s/gauge' check mast", w));
     CU_ASSERT(runs(0, "sed -i 's/root: <root>/root: <roof>/' '%s/gauge/boards/mast.yaml'", w));
     CU_ASSERT(says(1, "<root>", "-w '%s/gauge' check mast", w));
@@ -235,9 +245,10 @@ static void a_newcomer_gets_there(void) {
     CU_ASSERT(says(0, "Written", "-w '%s/gauge' --from '%s/d/dunlin/card.img' new tern", w, w));
     CU_ASSERT(says(0, "Nothing to complain about", "-w '%s/gauge' check tern", w));
     CU_ASSERT(runs(0, "'%s' --no-cache -q -w '%s/gauge' build tern", MOSAICUM_PROGRAM, w));
-    CU_ASSERT(runs(0, "sfdisk -d '%s/gauge/out/tern/card.img' | tail -n +5 | sed 's/.*start/start/' > "
-                      "'%s/a' && sfdisk -d '%s/d/dunlin/card.img' | tail -n +5 | sed "
-                      "'s/.*start/start/' > '%s/b' && cmp '%s/a' '%s/b'",
+    CU_ASSERT(runs(0,
+                   "sfdisk -d '%s/gauge/out/tern/card.img' | tail -n +5 | sed 's/.*start/start/' > "
+                   "'%s/a' && sfdisk -d '%s/d/dunlin/card.img' | tail -n +5 | sed "
+                   "'s/.*start/start/' > '%s/b' && cmp '%s/a' '%s/b'",
                    w, w, w, w, w, w)); /* the same table, identities too */
 }
 

@@ -18,8 +18,7 @@ static const struct wrong cases[] = {
     {"hardware: {cpu: arm65}\n", 1, "board.schema", 3, 17, "arm64"},
     {"hardware: {cores: two}\n", 1, "board.schema", 3, 19, "whole number"},
     {"hardware: {held: {loader: {top: 40}}}\n", 1, "board.schema", 3, 33, "40 MiB"},
-    {"hardware: {held: {loader: {top: 40 MB, top: 1 MB}}}\n", 1, "board.schema", 3, 28,
-     "twice"},
+    {"hardware: {held: {loader: {top: 40 MB, top: 1 MB}}}\n", 1, "board.schema", 3, 28, "twice"},
     {"hardware: {ram: {main: {start: 1000, sizes: 1 MiB}}}\n", 1, "board.schema", 3, 32, "0x"},
     {"hardware: {ram: {main: {start: 0x1000}}}\n", 1, "board.schema", 3, 18, "sizes"},
     {"hardware: {console: {port: ttyS0,115200}}\n", 1, "board.schema", 3, 34, "uote"},
@@ -38,8 +37,8 @@ static const struct wrong cases[] = {
     {"pieces: {x: {file: /etc/passwd}}\n", 1, "piece.path", 3, 20, "leaves"},
     {"pieces: {x: {file: a/../../b}}\n", 1, "piece.path", 3, 20, "leaves"},
     {"pieces: {x: {file: mosaicum.yaml, sha256: 12}}\n", 1, "board.schema", 3, 43, "SHA-256"},
-    {"kernel: {image: linux}\nboot: {entries: {main: {flags: rdinit}}}\n", 1, "board.reference",
-     3, 17, "no piece"},
+    {"kernel: {image: linux}\nboot: {entries: {main: {flags: rdinit}}}\n", 1, "board.reference", 3,
+     17, "no piece"},
     {"layout: {card: {}}\n", 1, "board.reference", 3, 10, "medium"},
     {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\npieces: {x: {file: big.bin}}\n"
      "layout: {card: {regions: {a: {at: 1 MiB, size: 1 KiB, piece: x}}}}\n",
@@ -58,10 +57,10 @@ static const struct wrong cases[] = {
     {"hardware: {cores: }\n", 1, "board.schema", 3, 12, "no value"},
     {"hardware: {media: {card: {kind: sdcard, size: 1 MiB}}}\n", 1, "board.schema", 3, 33, "sd"},
     {"hardware: {media: {card: {kind: sd}}}\n", 1, "board.schema", 3, 20, "lacks the key size"},
-    {"hardware: {media: {card: {kind: sd, size: 1 MB, erase: 4 Mib}}}\n", 1, "board.schema", 3,
-     56, "KiB MiB GiB"},
-    {"hardware: {media: {card: {kind: sd, size: 99999999999999999999 GiB}}}\n", 1,
-     "board.schema", 3, 43, "larger than any"},
+    {"hardware: {media: {card: {kind: sd, size: 1 MB, erase: 4 Mib}}}\n", 1, "board.schema", 3, 56,
+     "KiB MiB GiB"},
+    {"hardware: {media: {card: {kind: sd, size: 99999999999999999999 GiB}}}\n", 1, "board.schema",
+     3, 43, "larger than any"},
     {"hardware: {media: {card: {kind: sd, size: 1.5 GiB}}}\n", 1, "board.schema", 3, 43,
      "not a size"},
     {"hardware: {media: [card]}\n", 1, "board.schema", 3, 12, "map of names"},
@@ -115,20 +114,19 @@ static const struct wrong cases[] = {
     {"about: a\n...\nabout: b\n", 2, "board.schema", 5, 1, "document start"},
     {"about: \x01\n", 2, "board.schema", 3, 8, "UTF-8"},
     {"about: \xc3\n", 2, "board.schema", 3, 8, "UTF-8"},
-    {"hardware: {console: {port: ttyS0, baud: 115200,8n1}}\n", 1, "board.schema", 3, 48,
-     "uote"},
+    {"hardware: {console: {port: ttyS0, baud: 115200,8n1}}\n", 1, "board.schema", 3, 48, "uote"},
     {"system: {mounts: {data: {at: /data, options: rw,noatime}}}\n", 1, "board.schema", 3, 49,
      "uote"},
     /* references */
     {"stages: {a: {piece: kernle}}\npieces: {kernel: {file: big.bin}}\n", 1, "board.reference", 3,
      21, "kernel"},
-    {"stages: {a: {piece: x, by: romm}}\npieces: {x: {file: big.bin}}\n", 1, "board.reference",
-     3, 28, "no stage romm"},
+    {"stages: {a: {piece: x, by: romm}}\npieces: {x: {file: big.bin}}\n", 1, "board.reference", 3,
+     28, "no stage romm"},
     {"rom: {order: [card]}\n", 1, "board.reference", 3, 15, "no medium"},
     {"rom: {first-stage: {card: {at: 1 KiB}}}\n", 1, "board.reference", 3, 21, "no medium"},
     {"budgets: {b: {of: [x], limit: 1 MiB}}\n", 1, "board.reference", 3, 20, "no piece or region"},
-    {"budgets: {b: {of: [x], limit: 50%}}\npieces: {x: {file: big.bin}}\n", 1, "board.schema",
-     3, 31, "counts no region"},
+    {"budgets: {b: {of: [x], limit: 50%}}\npieces: {x: {file: big.bin}}\n", 1, "board.schema", 3,
+     31, "counts no region"},
     {"waivers: {w: {rule: layout.overlpa, place: x, reason: y}}\n", 1, "board.reference", 3, 21,
      "layout.overlap"},
     {"pieces: {x: {file: big.bin}}\nstages: {x: {piece: z}}\n", 1, "board.reference", 4, 21,
@@ -145,7 +143,8 @@ static const struct wrong cases[] = {
     {"hardware: {~console: }\n", 1, "board.reference", 3, 12, "no console to remove"},
     {"hardware: {~consoles: }\n", 1, "board.schema", 3, 12, "console"},
     {"pieces: {~x: }\n", 1, "board.reference", 3, 10, "no x to remove"},
-    {"loader: {environments: {main: {base: none, size: 1 KiB, values: {a: {value: 1, after: b}}}}}\n",
+    {"loader: {environments: {main: {base: none, size: 1 KiB, values: {a: {value: 1, after: "
+     "b}}}}}\n",
      1, "board.reference", 3, 87, "no b beside a"},
     {"loader: {environments: {main: {base: none, size: 1 KiB, values: {a: {value: 1, after: b}, "
      "b: {value: 1, before: a}}}}}\n",
@@ -260,8 +259,8 @@ static void deep_and_large_files_are_refused(void) {
                                      MOSAICUM_PROGRAM, w);
         clock_gettime(CLOCK_MONOTONIC, &to);
         outcome_free(&o);
-        o = run_shell("timeout 60 '%s' --no-cache -q -w '%s' check > '%s/text'", MOSAICUM_PROGRAM, w,
-                      w);
+        o = run_shell("timeout 60 '%s' --no-cache -q -w '%s' check > '%s/text'", MOSAICUM_PROGRAM,
+                      w, w);
         if (o.status != hard[i].status)
             fprintf(stderr, "\n%s%.20s…: %d %s\n", hard[i].head, tail, o.status, o.err);
         CU_ASSERT_EQUAL(o.status, hard[i].status);

@@ -38,8 +38,7 @@ static size_t judge_volumes(const char *folder, const char *image, json_t *regio
         if (!ext4 && strcmp(holds, "fat32") != 0)
             continue;
         char *part = keep(
-            cut_partition(image, folder,
-                          (uint64_t)json_integer_value(json_object_get(r, "offset")),
+            cut_partition(image, folder, (uint64_t)json_integer_value(json_object_get(r, "offset")),
                           (uint64_t)json_integer_value(json_object_get(r, "length"))));
         CU_ASSERT(runs(0, "%s '%s'", ext4 ? "e2fsck -fn" : "fsck.fat -n", part));
         remove_folder(part);
@@ -53,14 +52,15 @@ static void tools_accept_the_demo_images(void) {
     const char *out = test_folder("demo");
     size_t volumes = 0, tables = 0;
     for (size_t s = 0; s < 4; s++) {
-        CU_ASSERT_TRUE_FATAL(runs(0, "'%s' --no-cache -q -w '%s/demo/saltmarsh' build %s --out '%s'",
+        CU_ASSERT_TRUE_FATAL(runs(0,
+                                  "'%s' --no-cache -q -w '%s/demo/saltmarsh' build %s --out '%s'",
                                   MOSAICUM_PROGRAM, MOSAICUM_SOURCE, selectors[s], out));
         char *folder = keep(path_in(out, "%s", selectors[s]));
         json_t *ledger = json_load_file(path_in(folder, "ledger.json"), 0, NULL), *image;
         size_t i;
         json_array_foreach(json_object_get(ledger, "images"), i, image) {
-            char *file = keep(path_in(folder, "%s",
-                                      json_string_value(json_object_get(image, "file"))));
+            char *file =
+                keep(path_in(folder, "%s", json_string_value(json_object_get(image, "file"))));
             size_t n = judge_volumes(folder, file, json_object_get(image, "regions"));
             volumes += n;
             if (!n)
@@ -73,7 +73,8 @@ static void tools_accept_the_demo_images(void) {
     CU_ASSERT_EQUAL(tables, 4);
     CU_ASSERT_EQUAL(volumes, 10);
     proved("demo images of 4 selections",
-           "sfdisk --verify on %zu tables (GPT, MBR), fsck.fat -n and e2fsck -fn on %zu volumes: silent",
+           "sfdisk --verify on %zu tables (GPT, MBR), fsck.fat -n and e2fsck -fn on %zu volumes: "
+           "silent",
            tables, volumes);
 }
 
@@ -447,15 +448,17 @@ static void a_really_full_disk(void) {
     static const struct {
         unsigned size; /* KiB */
         int status;
-        const char *text;
-    } disks[] = {{100, 1, "board.host"}, {500, 3, "No space left"}};
+        const char *text, *before; /* a check, so that nothing is left to be read by the build */
+    } disks[] = {{100, 1, "board.host", "check curlew"}, {60, 3, "No space left", "--version"}};
+    const char *store = test_folder("tmpfs-store");
     for (size_t i = 0; i < 2; i++) {
         const char *folder = test_folder("tmpfs");
-        CU_ASSERT_TRUE_FATAL(runs(0, "mount -t tmpfs -o size=%uk mosaicum-test '%s'",
-                                  disks[i].size, folder));
-        struct outcome o =
-            run_shell("'%s' --no-cache -w '%s/demo/saltmarsh' build curlew --out '%s/out' 2>&1",
-                      MOSAICUM_PROGRAM, MOSAICUM_SOURCE, folder);
+        CU_ASSERT_TRUE_FATAL(
+            runs(0, "mount -t tmpfs -o size=%uk mosaicum-test '%s'", disks[i].size, folder));
+        struct outcome o = run_shell("export XDG_CACHE_HOME='%s'; '%s' -w '%s/demo/saltmarsh' %s; "
+                                     "'%s' -w '%s/demo/saltmarsh' build curlew --out '%s/out' 2>&1",
+                                     i ? folder : store, MOSAICUM_PROGRAM, MOSAICUM_SOURCE,
+                                     disks[i].before, MOSAICUM_PROGRAM, MOSAICUM_SOURCE, folder);
         CU_ASSERT_EQUAL(o.status, disks[i].status);
         CU_ASSERT_PTR_NOT_NULL(strstr(o.out, disks[i].text));
         CU_ASSERT(!exists(path_in(folder, "out/curlew")));
@@ -463,7 +466,7 @@ static void a_really_full_disk(void) {
         outcome_free(&o);
         CU_ASSERT(runs(0, "umount '%s'", folder));
     }
-    proved("a full disk (tmpfs of 100 and 500 KiB)",
+    proved("a full disk (tmpfs of 100 and 60 KiB)",
            "board.host where it is sure before, exit 3 where it is not; nothing left behind");
 }
 

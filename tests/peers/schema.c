@@ -4,10 +4,10 @@
 #include <string.h>
 
 static void good_definitions_are_accepted(void) {
-    struct outcome o = run_shell(
-        "cd '%s' && tests/peers/validate '%s' good $(find demo tests/rules/*/passes -name '*.yaml' -o "
-        "-name mosaicum.pins | grep -v /out/)",
-        MOSAICUM_SOURCE, MOSAICUM_SCHEMA);
+    struct outcome o = run_shell("cd '%s' && tests/peers/validate '%s' good $(find demo "
+                                 "tests/rules/*/passes -name '*.yaml' -o "
+                                 "-name mosaicum.pins | grep -v /out/)",
+                                 MOSAICUM_SOURCE, MOSAICUM_SCHEMA);
     CU_ASSERT_EQUAL(o.status, 0);
     if (o.status)
         fprintf(stderr, "\n%s%s\n", o.out, o.err);

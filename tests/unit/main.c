@@ -7,7 +7,7 @@ int main(void) {
     const struct test *const suites[] = {base_suite, model_suite, tree_suite,    disk_suite,
                                          fs_suite,   boot_suite,  kconfig_suite, content_suite,
                                          plan_suite, build_suite, resolve_suite, NULL};
-    const char *const names[] = {"base", "model",   "tree",    "disk", "fs",
-                                 "boot", "kconfig", "content", "plan", "build", "resolve"};
+    const char *const names[] = {"base",    "model",   "tree", "disk",  "fs",     "boot",
+                                 "kconfig", "content", "plan", "build", "resolve"};
     return run_suites(suites, names);
 }

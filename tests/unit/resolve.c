@@ -39,8 +39,8 @@ static void make_world(struct world *w, uint64_t *state) {
         }
         for (int n = 0; n < NAMES; n++) {
             struct deed *d = &w->deeds[l][n];
-            static const enum act acts[] = {NOTHING, NOTHING, NOTHING, SET, SET, SET,
-                                            REMOVE,  REDEFINE};
+            static const enum act acts[] = {NOTHING, NOTHING, NOTHING, SET,
+                                            SET,     SET,     REMOVE,  REDEFINE};
             d->act = acts[random_below(state, 8)];
             d->value = (int)random_below(state, 3);
             d->anchor = -1;
@@ -71,7 +71,10 @@ static void put_layer(struct mos_buf *b, const struct world *w, int l, const cha
         any = true;
         if (d->act == REMOVE)
             continue;
-        mos_buf_printf(b, "%s%c: {value: v%d", d->act == REDEFINE ? ", " : b->data[b->length - 1] == '{' ? "" : ", ",
+        mos_buf_printf(b, "%s%c: {value: v%d",
+                       d->act == REDEFINE              ? ", "
+                       : b->data[b->length - 1] == '{' ? ""
+                                                       : ", ",
                        'a' + n, d->value);
         if (d->anchor >= 0)
             mos_buf_printf(b, ", %s: %c", d->before ? "before" : "after", 'a' + d->anchor);
@@ -143,8 +146,7 @@ static void rank(const struct world *w, struct model *m, const bool *before_boar
 }
 
 static void drop(struct model *m, int at) {
-    memmove(m->items + at, m->items + at + 1,
-            (size_t)(m->item_count - at - 1) * sizeof *m->items);
+    memmove(m->items + at, m->items + at + 1, (size_t)(m->item_count - at - 1) * sizeof *m->items);
     m->item_count--;
 }
 
@@ -379,11 +381,21 @@ static void selectors_choose(void) {
     static const struct {
         const char *selector;
         size_t count;
-    } cases[] = {{"curlew", 1},       {"curlew+bench", 1}, {"curlew+ram-1g+field", 1},
-                 {"*", 3},            {"*+field", 3},      {"*+*", 7},
-                 {"*+*+*", 2},        {"c*+?ield", 1},     {"curlew+*+ram-1g", 2},
-                 {"curlew+bench+field", 0}, {"curlew+none", 0}, {"curlew+", 0},
-                 {"+field", 0},       {"heron", 0},        {"h*", 0}};
+    } cases[] = {{"curlew", 1},
+                 {"curlew+bench", 1},
+                 {"curlew+ram-1g+field", 1},
+                 {"*", 3},
+                 {"*+field", 3},
+                 {"*+*", 7},
+                 {"*+*+*", 2},
+                 {"c*+?ield", 1},
+                 {"curlew+*+ram-1g", 2},
+                 {"curlew+bench+field", 0},
+                 {"curlew+none", 0},
+                 {"curlew+", 0},
+                 {"+field", 0},
+                 {"heron", 0},
+                 {"h*", 0}};
     struct core c;
     core_start(&c);
     struct mos_workspace *w =
