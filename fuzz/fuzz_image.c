@@ -1,4 +1,4 @@
-/* What `inspect` reads: GPT, file-system probes, kernel headers.  The sums of a GPT in the input
+/* What `inspect` reads: GPT, MBR, file-system probes, kernel headers.  The sums of a GPT in the input
  * are put right first. */
 #include "harness.h"
 
@@ -27,6 +27,7 @@ static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     struct mos_kernel_header header;
     struct mos_vec problems = mos_vec_make(ctx->arena, sizeof(char *));
     mos_table_gpt.read(&io, ctx->arena, &table, &problems);
+    mos_table_mbr.read(&io, ctx->arena, &table, &problems);
     mos_fs_probe(&io, ctx->arena, &volume);
     mos_kernel_read(copy, size, size, &header);
 }

@@ -214,6 +214,7 @@ const struct mos_table_driver mos_table_mbr = {
     .title = "MBR",
     .default_entries = PRIMARIES,
     .most_entries = PRIMARIES,
+    .primaries_only = true,
     .spans = mbr_spans,
     .entries_below = mbr_entries_below,
     .type_for = mbr_type_for,

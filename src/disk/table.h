@@ -33,6 +33,7 @@ struct mos_table_driver {
     const char *title; /* for people */
     uint32_t default_entries;
     uint32_t most_entries;
+    bool primaries_only; /* more would need a chain of tables, which is not written */
     size_t longest_name; /* UTF-16 units of a partition's name */
     /* The spans it needs on a medium; at most `room`.  Returns their number. */
     size_t (*spans)(uint32_t sector, uint64_t medium_size, uint32_t entries,

@@ -99,11 +99,19 @@ static void unknown_name(struct mos_plan *plan, const struct mos_value *v, size_
         mos_finding_try(list, f, "The name of a region, or console.");
 }
 
+/* Does `<` begin a name here, and is no other sign?  Names are as in definitions. */
+static const char *name_end(const char *open) {
+    size_t n = strspn(open + 1, "abcdefghijklmnopqrstuvwxyz0123456789-_.");
+    return n && open[1] >= 'a' && open[1] <= 'z' && open[n + 1] == '>' ? open + n + 1 : NULL;
+}
+
 /* Puts in what each <name> stands for; false when one is not known. */
 static bool expand(struct mos_plan *plan, const struct mos_value *v, struct mos_buf *out) {
     const char *p = v->text;
     while (*p) {
-        const char *open = strchr(p, '<'), *close = open ? strchr(open, '>') : NULL;
+        const char *open = strchr(p, '<'), *close = NULL;
+        while (open && !(close = name_end(open)))
+            open = strchr(open + 1, '<');
         if (!close) {
             mos_buf_text(out, p);
             return true;
@@ -147,6 +155,22 @@ static void find_root(struct mos_plan *plan, struct mos_entry_plan *e) {
     size_t n = strlen(text);
     if (n > 2 && text[0] == '<' && text[n - 1] == '>')
         e->root = mos_plan_region(plan, mos_strndup(plan->ctx->arena, text + 1, n - 2));
+}
+
+/* References in the values of environments: the layout had to be known for them. */
+static void expand_environment(struct mos_plan *plan, struct mos_environment_plan *e) {
+    bool any = false;
+    for (size_t i = 0; i < e->def->values.count; i++) {
+        const struct mos_variable *v = e->def->values.items[i];
+        struct mos_buf text = {.arena = plan->ctx->arena};
+        if (!mos_has(v->value) || !strchr(v->value->text, '<') || !expand(plan, v->value, &text))
+            continue;
+        mos_environment_set(plan->ctx->arena, &e->variables, v->r.name, mos_buf_string(&text),
+                            v->value->place);
+        any = true;
+    }
+    if (any)
+        e->needed = mos_environment_size(&e->variables, e->flag_byte);
 }
 
 /* ---- entries ---- */
@@ -253,6 +277,8 @@ static void write_script(struct mos_plan *plan) {
 
 void mos_plan_boot(struct mos_plan *plan) {
     find_ram(plan);
+    for (size_t i = 0; i < plan->environments.count; i++)
+        expand_environment(plan, mos_vec_pointer(&plan->environments, i));
     find_dialect(plan);
     const struct mos_boot *b = plan->board->boot;
     for (size_t i = 0; b && i < b->entries.count; i++)

@@ -117,6 +117,15 @@ static struct mos_medium_plan *new_medium(struct mos_plan *plan, const struct mo
     if (!mos_has(size))
         return NULL;
     m->size = mos_round_down(bytes_of(m, size), m->sector);
+    if (mos_has(medium->size->at_most) &&
+        medium->size->at_most->number < medium->size->at_least->number)
+        mos_finding_try(
+            &plan->ctx->findings,
+            complain(plan, medium->size->at_most->place,
+                     mos_printf(plan->ctx->arena, "Medium %s is at least %s, but at most %s.",
+                                def->r.name, medium->size->at_least->text,
+                                medium->size->at_most->text)),
+            "{at-least: the smallest, at-most: the largest that is fitted}");
     m->align = PARTITION_ALIGN;
     if (mos_has(medium->erase) && medium->erase->number > m->align &&
         medium->erase->number % PARTITION_ALIGN == 0)
@@ -192,6 +201,17 @@ static void set_number(struct mos_plan *plan, const struct mos_medium_plan *m,
         return;
     if (m->table && number->number >= 1 && number->number <= m->entries) {
         r->number = (unsigned)number->number;
+        return;
+    }
+    if (m->table && m->table->primaries_only && number->number > m->entries) {
+        struct mos_finding *f =
+            mos_find(&plan->ctx->findings, MOS_RULE_LAYOUT_TOO_MANY_PRIMARIES,
+                     "Region %s would be partition %s of %s; its %s has %u.", r->name,
+                     number->text, m->name, m->table->title, m->entries);
+        mos_finding_at(&plan->ctx->findings, f, number->place);
+        mos_finding_at(&plan->ctx->findings, f, m->def->table->kind->place);
+        mos_finding_try(&plan->ctx->findings, f, "table: {kind: %s}, or fewer partitions.",
+                        mos_table_at(0)->name);
         return;
     }
     struct mos_finding *f =

@@ -200,6 +200,8 @@ static void check_names(const struct view *v) {
                 repeated(v, "partition name", a->label,
                          a->def->label ? a->def->label->place : a->def->r.key_place,
                          b->def->label ? b->def->label->place : b->def->r.key_place);
+            if (mos_has(a->def->id) && mos_has(b->def->id) && memcmp(a->id, b->id, 16) == 0)
+                repeated(v, "identifier", a->def->id->text, a->def->id->place, b->def->id->place);
             const struct mos_value *x = volume_label(a), *y = volume_label(b);
             if (x && y && strcmp(x->text, y->text) == 0)
                 repeated(v, "volume label", x->text, x->place, y->place);
