@@ -1,5 +1,5 @@
-/* What `inspect` reads: GPT, MBR, file-system probes, kernel headers.  The sums of a GPT in the input
- * are put right first. */
+/* What `inspect` reads: GPT, MBR, file-system probes, kernel headers.  The sums of a GPT in the
+ * input are put right first. */
 #include "harness.h"
 
 #include "base/bytes.h"

@@ -70,6 +70,8 @@ enum mosaicum_status mosaicum_compare(mosaicum *m, const char *a, const char *b)
 enum mosaicum_status mosaicum_pin(mosaicum *m, const char *const *selectors, size_t count);
 /* The JSON Schema of definitions, made from the table of keys. */
 enum mosaicum_status mosaicum_schema(mosaicum *m, const char **text);
+/* Every key of definitions, as Markdown tables, made from the same table. */
+enum mosaicum_status mosaicum_reference(mosaicum *m, const char **text);
 /* What is in a disk image. */
 enum mosaicum_status mosaicum_inspect(mosaicum *m, const char *image);
 /* The page of a rule, as Markdown; NULL: no such rule (*near: a similar one, or NULL). */
@@ -152,6 +154,7 @@ struct mosaicum_table {
     const struct mosaicum_cell *cells; /* row by row */
     size_t row_count;
     const char *text; /* instead of rows: a text as it is */
+    bool asides;      /* rows with a cell in ( ) are about nothing of the user's */
 };
 
 size_t mosaicum_table_count(const mosaicum *m);

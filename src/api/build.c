@@ -25,6 +25,23 @@ static void report_files(mosaicum *m, const struct mos_build *b) {
     report_end(m, &t);
 }
 
+/* Pieces that commands made for this build, and where their logs are. */
+static void report_made(mosaicum *m, const struct mos_plan *plan) {
+    static const struct mosaicum_column columns[] = {
+        {"piece", "piece", false}, {"file", "file", false}, {"log", "log", false}};
+    struct report_table t = report_start(m, "made", "Made by commands", columns, 3);
+    for (size_t i = 0; i < plan->pieces.count; i++) {
+        const struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
+        if (!p->made_log)
+            continue;
+        cell_text(&t, mos_strdup(m->arena, p->def->r.name));
+        cell_text(&t, mos_strdup(m->arena, p->file));
+        cell_text(&t, mos_strdup(m->arena, p->made_log));
+    }
+    if (t.cells.count)
+        report_end(m, &t);
+}
+
 /* Volumes whose archives nobody has read yet are written while they are counted; everything else
  * is counted first, so that a build with findings writes nothing it could have avoided. */
 static bool build_plan(mosaicum *m, struct run_task *t, struct mos_plan *plan) {
@@ -38,6 +55,8 @@ static bool build_plan(mosaicum *m, struct run_task *t, struct mos_plan *plan) {
     ok = ok && !run_has_errors(m, &t->ctx.findings);
     const char *stamp = ok ? run_stamp(t) : NULL;
     ok = stamp && mos_build_finish(m->build, stamp);
+    if (ok)
+        report_made(m, plan);
     if (ok)
         report_files(m, m->build);
     else

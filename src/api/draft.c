@@ -480,7 +480,7 @@ static bool good_board_name(const char *name) {
 }
 
 static void report(struct draft *x) {
-    static const struct mosaicum_column files[] = {{"file", "file", false}};
+    static const struct mosaicum_column files[] = {{"file", "", false}};
     static const struct mosaicum_column facts[] = {{"unknown", "", false}};
     struct report_table t = report_start(x->m, "written", "Written", files, 1);
     for (size_t i = 0; i < x->written.count; i++)

@@ -97,6 +97,7 @@ static void show_medium(mosaicum *m, const struct mos_medium_plan *medium) {
                                                  : ", no table",
                                    medium->sector);
     struct report_table t = report_start(m, medium->name, title, layout_columns, LAYOUT_COLUMNS);
+    t.table.asides = true;
     uint64_t at = 0;
     for (size_t i = 0; i < rows.count; i++) {
         const struct row *x = mos_vec_at(&rows, i);

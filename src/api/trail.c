@@ -32,6 +32,8 @@ static void add_removals(struct walker *w, const char *path, const struct mos_no
 }
 
 static const char *list_text(struct walker *w, const struct mos_list *list) {
+    if (list->count == 1) /* as it may be written, too */
+        return list->items[0]->text;
     struct mos_buf b = {.arena = w->arena};
     mos_buf_char(&b, '[');
     for (size_t i = 0; i < list->count; i++)
@@ -101,6 +103,8 @@ const char *place_text(struct mos_arena *arena, struct mos_place place) {
 static const char *node_text(struct mos_arena *arena, const struct mos_node *n) {
     if (n->kind == MOS_NODE_SCALAR)
         return n->text;
+    if (n->kind == MOS_NODE_LIST && n->count == 1)
+        return n->items[0]->text;
     struct mos_buf b = {.arena = arena};
     mos_buf_char(&b, '[');
     for (size_t i = 0; i < n->count; i++)

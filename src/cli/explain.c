@@ -24,10 +24,25 @@ static int list_rules(struct cli *cli) {
     return MOSAICUM_DONE;
 }
 
+/* Every key of definitions. */
+static int explain_keys(struct cli *cli) {
+    const char *text;
+    mosaicum *m = cli_open(cli, false);
+    if (!m)
+        return MOSAICUM_SYSTEM;
+    int status = (int)mosaicum_reference(m, &text);
+    if (!status)
+        print_markdown(cli, text + 1, stdout);
+    mosaicum_free(m);
+    return status;
+}
+
 static int run(struct cli *cli) {
     const char *near, *page;
     if (!cli->argument_count)
         return list_rules(cli);
+    if (strcmp(cli->arguments[0], "keys") == 0)
+        return explain_keys(cli);
     page = mosaicum_explain(cli->arguments[0], &near);
     if (!page) {
         fprintf(stderr, "%smosaicum:%s there is no rule %s%s%s%s\n", style(cli, STYLE_ERROR),
@@ -49,8 +64,8 @@ static int run(struct cli *cli) {
 
 const struct command command_explain = {
     .name = "explain",
-    .usage = "[RULE]",
-    .about = "what a rule means, with an example that fails and one that passes",
+    .usage = "[RULE|keys]",
+    .about = "what a rule means, with examples; or every key of a definition",
     .most = 1,
     .run = run,
 };

@@ -213,7 +213,7 @@ static void print_table(const struct cli *cli, const struct mosaicum_table *t, F
         if (!line)
             continue;
         fill_line(cli, line, t, r);
-        if (cli->color && is_aside(t, r))
+        if (cli->color && t->asides && is_aside(t, r))
             scols_line_set_color(line, "\033[90m");
     }
     scols_print_table(table);

@@ -206,8 +206,8 @@ static void set_number(struct mos_plan *plan, const struct mos_medium_plan *m,
     if (m->table && m->table->primaries_only && number->number > m->entries) {
         struct mos_finding *f =
             mos_find(&plan->ctx->findings, MOS_RULE_LAYOUT_TOO_MANY_PRIMARIES,
-                     "Region %s would be partition %s of %s; its %s has %u.", r->name,
-                     number->text, m->name, m->table->title, m->entries);
+                     "Region %s would be partition %s of %s; its %s has %u.", r->name, number->text,
+                     m->name, m->table->title, m->entries);
         mos_finding_at(&plan->ctx->findings, f, number->place);
         mos_finding_at(&plan->ctx->findings, f, m->def->table->kind->place);
         mos_finding_try(&plan->ctx->findings, f, "table: {kind: %s}, or fewer partitions.",

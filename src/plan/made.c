@@ -213,5 +213,6 @@ bool mos_plan_make_piece(struct mos_plan *plan, struct mos_piece_plan *p, bool *
     if (*current || ctx->error->kind || !ctx->may_make || ctx->no_run)
         return ctx->error->kind == MOS_ERROR_NONE;
     *current = make_now(plan, p, state, log, inputs);
+    p->made_log = log;
     return *current;
 }

@@ -22,6 +22,7 @@ struct mos_piece_plan {
     const char *file;             /* the same as the user knows it: below the workspace */
     const struct mos_pin *pin;    /* what mosaicum.pins says about that file, or NULL */
     bool unmade;                  /* a command will make it, in a build */
+    const char *made_log;         /* a command made it just now: what it said */
     bool found;                   /* it is there and may be used */
     uint64_t size;
     bool hashed;

@@ -42,8 +42,10 @@ static void look_at_symbols(struct view *v, const struct mos_needs *n) {
             v->met++;
         else
             lack(v, need->r.key_place,
-                 mos_printf(v->arena, "the kernel configuration has %s=%s", need->r.name,
-                            is ? is->value : "n"));
+                 is ? mos_printf(v->arena, "the kernel configuration has %s=%s", need->r.name,
+                                 is->value)
+                    : mos_printf(v->arena, "the kernel configuration does not ask for %s",
+                                 need->r.name));
     }
 }
 

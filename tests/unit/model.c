@@ -1,7 +1,10 @@
 #include "support.h"
 
 #include "model/schema.h"
+#include "mosaicum/mosaicum.h"
+#include "platform/platform.h"
 
+#include <stdlib.h>
 #include <string.h>
 
 static void values_know_where_they_come_from(void) {
@@ -73,6 +76,24 @@ static void the_table_is_sound(void) {
     check_keys(&mos_workspace_keys);
 }
 
+/* docs/definition.md ends with the tables that the schema table gives. */
+static void the_reference_is_up_to_date(void) {
+    struct mosaicum_options o = {.host = mos_platform_host(), .workspace = "."};
+    mosaicum *m = mosaicum_new(&o);
+    const char *tables;
+    CU_ASSERT_EQUAL(mosaicum_reference(m, &tables), MOSAICUM_DONE);
+    char *page = read_whole(path_in(MOSAICUM_SOURCE, "docs/definition.md"), NULL);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(page);
+    bool same =
+        strlen(page) > strlen(tables) && strcmp(page + strlen(page) - strlen(tables), tables) == 0;
+    if (!same)
+        fprintf(stderr, "\ndocs/definition.md: run docs/make-definition\n");
+    CU_ASSERT_TRUE(same);
+    free(page);
+    mosaicum_free(m);
+}
+
 SUITE(model_suite, {"values and places", values_know_where_they_come_from},
       {"nothing is guessed", nothing_is_guessed}, {"references", references_are_typed},
-      {"the schema table", the_table_is_sound});
+      {"the schema table", the_table_is_sound},
+      {"the reference of keys", the_reference_is_up_to_date});

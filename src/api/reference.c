@@ -1,0 +1,113 @@
+/* The reference of all keys as Markdown: a reader of the schema table. */
+#include "api/run.h"
+
+#include "model/schema.h"
+
+#include <string.h>
+
+struct writer {
+    struct mos_buf out;
+    struct mos_map done;
+    struct mos_vec todo; /* of const struct mos_keys * */
+};
+
+static const char *type_text(struct writer *w, const struct mos_key *key, enum mos_type type) {
+    static const char *const names[] = {[MOS_TYPE_TEXT] = "text",
+                                        [MOS_TYPE_NAME] = "name",
+                                        [MOS_TYPE_INTEGER] = "number",
+                                        [MOS_TYPE_SIZE] = "size",
+                                        [MOS_TYPE_SPAN] = "size, or `rest`",
+                                        [MOS_TYPE_SHARE] = "size, or share in %",
+                                        [MOS_TYPE_ADDRESS] = "address",
+                                        [MOS_TYPE_BOOLEAN] = "yes or no",
+                                        [MOS_TYPE_PATH] = "path",
+                                        [MOS_TYPE_SHA256] = "SHA-256",
+                                        [MOS_TYPE_DATE] = "date",
+                                        [MOS_TYPE_VERSION] = "1"};
+    static const char *const kinds[] = {[MOS_REFERS_PIECE] = "piece",
+                                        [MOS_REFERS_REGION] = "region",
+                                        [MOS_REFERS_MEDIUM] = "medium",
+                                        [MOS_REFERS_STAGE] = "stage, or `rom`",
+                                        [MOS_REFERS_BLOB] = "tree blob",
+                                        [MOS_REFERS_ENVIRONMENT] = "environment",
+                                        [MOS_REFERS_FRAGMENT] = "fragment",
+                                        [MOS_REFERS_AREA] = "area of a medium",
+                                        [MOS_REFERS_CONTENT] = "piece or region"};
+    struct mos_buf b = {.arena = w->out.arena};
+    if (type == MOS_TYPE_REFERENCE)
+        return kinds[key->refers];
+    if (type != MOS_TYPE_CHOICE)
+        return names[type];
+    for (size_t i = 0; key->choices[i]; i++)
+        mos_buf_printf(&b, "%s`%s`",
+                       !i                    ? ""
+                       : key->choices[i + 1] ? ", "
+                                             : " or ",
+                       key->choices[i]);
+    return mos_buf_string(&b);
+}
+
+static void note(struct writer *w, const struct mos_keys *keys) {
+    if (mos_map_get(&w->done, keys->title))
+        return;
+    mos_map_set(&w->done, keys->title, (void *)(uintptr_t)keys);
+    mos_vec_push_pointer(&w->todo, keys);
+}
+
+static const char *value_text(struct writer *w, const struct mos_key *key) {
+    struct mos_arena *arena = w->out.arena;
+    if (key->record)
+        note(w, key->record);
+    switch (key->type) {
+    case MOS_TYPE_RECORD:
+        return mos_printf(arena, "map → %s", key->record->title);
+    case MOS_TYPE_NAMED:
+        return mos_printf(arena, "map of names → %s%s%s", key->record->title,
+                          key->refers ? ", named after a medium" : "",
+                          key->listed ? "; or a list of names" : "");
+    case MOS_TYPE_LIST:
+        return mos_printf(arena, "list: %s", type_text(w, key, key->of));
+    default:
+        return type_text(w, key, key->type);
+    }
+}
+
+static void put_table(struct writer *w, const struct mos_keys *keys, const char *heading) {
+    mos_buf_printf(&w->out, "\n## %s\n\n", heading);
+    if (keys->brief)
+        mos_buf_printf(&w->out, "A value in the place of the map means `%s`.\n\n", keys->brief);
+    if (!keys->count) {
+        mos_buf_text(&w->out, "No keys: the name says it.\n");
+        return;
+    }
+    mos_buf_text(&w->out, "| key | value | meaning |\n|---|---|---|\n");
+    for (size_t i = 0; i < keys->count; i++)
+        mos_buf_printf(&w->out, "| `%s` | %s | %s%s |\n", keys->keys[i].name,
+                       value_text(w, &keys->keys[i]), keys->keys[i].about,
+                       keys->keys[i].required ? " (required)" : "");
+}
+
+static const char *reference(struct mos_arena *arena) {
+    static const struct {
+        const struct mos_keys *keys;
+        const char *heading;
+    } files[] = {
+        {&mos_workspace_keys, "mosaicum.yaml"},       {&mos_board_keys, "boards/NAME.yaml"},
+        {&mos_trait_keys, "traits/NAME.yaml"},        {&mos_feature_keys, "features/NAME.yaml"},
+        {&mos_waiver_file_keys, "waivers/NAME.yaml"}, {&mos_pins_keys, "mosaicum.pins"}};
+    struct writer w = {{.arena = arena}, mos_map_make(arena), mos_vec_make(arena, sizeof(void *))};
+    for (size_t i = 0; i < sizeof files / sizeof *files; i++)
+        put_table(&w, files[i].keys, files[i].heading);
+    for (size_t i = 0; i < w.todo.count; i++) {
+        const struct mos_keys *keys = mos_vec_pointer(&w.todo, i);
+        put_table(&w, keys, keys->title);
+    }
+    return mos_buf_string(&w.out);
+}
+
+enum mosaicum_status mosaicum_reference(mosaicum *m, const char **text) {
+    if (setjmp(m->out_of_memory))
+        return run_no_memory(m);
+    *text = reference(m->arena);
+    return MOSAICUM_DONE;
+}
