@@ -1,7 +1,6 @@
 /* check --accept: what is found today becomes waivers, for a board that is adopted as it is. */
 #include "api/run.h"
 
-#include <errno.h>
 #include <string.h>
 
 /* The name of a board in a selector. */
@@ -66,21 +65,6 @@ static bool load_old(mosaicum *m, const char *path, struct mos_buf *text) {
     return true;
 }
 
-static bool write_file(mosaicum *m, const char *path, const struct mos_buf *text) {
-    const struct mos_host *h = m->ctx.host;
-    const char *aside = mos_printf(m->arena, "%s.part", path);
-    int file, e = h->make_folder(h, mos_path_folder(m->arena, path));
-    h->remove_tree(h, aside);
-    e = e ? e : h->open(h, aside, MOS_OPEN_NEW, &file);
-    if (!e) {
-        e = h->pwrite(h, file, text->data, text->length, 0);
-        e = e ? e : h->sync(h, file);
-        h->close(h, file);
-        e = e ? e : h->rename(h, aside, path);
-    }
-    return e ? mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", path) : true;
-}
-
 static bool accept_board(mosaicum *m, const char *board, struct report_table *t) {
     struct mos_vec written = mos_vec_make(m->arena, sizeof(void *));
     struct mos_buf text = {.arena = m->arena};
@@ -102,7 +86,7 @@ static bool accept_board(mosaicum *m, const char *board, struct report_table *t)
     cell_text(t, board);
     cell_number(t, written.count);
     cell_text(t, shown);
-    return write_file(m, path, &text);
+    return mos_write_file(&m->ctx, path, text.data, text.length);
 }
 
 bool run_accept(mosaicum *m) {

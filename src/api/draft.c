@@ -5,7 +5,6 @@
 #include "base/text.h"
 
 #include <ctype.h>
-#include <errno.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -68,26 +67,12 @@ static const char *quoted(struct draft *x, const char *text) {
 
 /* ---- files ---- */
 
-static int write_new(mosaicum *m, const char *path, const struct mos_buf *text) {
-    const struct mos_host *h = m->ctx.host;
-    int file, e = h->make_folder(h, mos_path_folder(m->arena, path));
-    e = e ? e : h->open(h, path, MOS_OPEN_NEW, &file);
-    if (e)
-        return e;
-    e = h->pwrite(h, file, text->data, text->length, 0);
-    h->close(h, file);
-    return e;
-}
-
 static bool put(struct draft *x, const char *shown, const struct mos_buf *text) {
     const char *path = mos_path_join(x->m->arena, x->folder, shown);
-    int e = write_new(x->m, path, text);
-    if (e == EEXIST)
+    if (mos_exists(&x->m->ctx, path))
         return mos_fail(&x->m->error, MOS_ERROR_SAFETY, 0, "%s is there already", path);
-    if (e)
-        return mos_fail(&x->m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", path);
     mos_vec_push_pointer(&x->written, shown);
-    return true;
+    return mos_write_file(&x->m->ctx, path, text->data, text->length);
 }
 
 static bool copy_bytes(mosaicum *m, int from, int to) {

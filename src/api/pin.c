@@ -55,7 +55,6 @@ static void keep_others(mosaicum *m, struct mos_map *pins) {
 }
 
 static bool write_pins(mosaicum *m, struct pin **list, size_t count) {
-    const struct mos_host *h = m->ctx.host;
     struct mos_buf text = {.arena = m->arena};
     mos_buf_text(&text, "mosaicum: 1\n# Written by mosaicum pin.\npins:");
     mos_buf_text(&text, count ? "\n" : " {}\n");
@@ -63,17 +62,7 @@ static bool write_pins(mosaicum *m, struct pin **list, size_t count) {
         mos_buf_printf(&text, "  \"%s\": {sha256: %s, size: %llu B}\n", list[i]->file, list[i]->hex,
                        (unsigned long long)list[i]->size);
     const char *path = mos_path_join(m->arena, m->options.workspace, "mosaicum.pins");
-    const char *aside = mos_printf(m->arena, "%s.part", path);
-    int file;
-    h->remove_tree(h, aside);
-    int e = h->open(h, aside, MOS_OPEN_NEW, &file);
-    if (!e) {
-        e = h->pwrite(h, file, text.data, text.length, 0);
-        e = e ? e : h->sync(h, file);
-        h->close(h, file);
-        e = e ? e : h->rename(h, aside, path);
-    }
-    return e ? mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", path) : true;
+    return mos_write_file(&m->ctx, path, text.data, text.length);
 }
 
 static void report(mosaicum *m, struct pin **list, size_t count) {

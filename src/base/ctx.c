@@ -37,6 +37,21 @@ bool mos_read_file(struct mos_ctx *ctx, const char *path, size_t limit, char **d
     return ok;
 }
 
+bool mos_write_file(struct mos_ctx *ctx, const char *path, const void *bytes, size_t length) {
+    const struct mos_host *h = ctx->host;
+    const char *aside = mos_printf(ctx->arena, "%s.part", path);
+    int file, e = h->make_folder(h, mos_path_folder(ctx->arena, path));
+    h->remove_tree(h, aside);
+    e = e ? e : h->open(h, aside, MOS_OPEN_NEW, &file);
+    if (!e) {
+        e = length ? h->pwrite(h, file, bytes, length, 0) : 0;
+        e = e ? e : h->sync(h, file);
+        h->close(h, file);
+        e = e ? e : h->rename(h, aside, path);
+    }
+    return e ? mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", path) : true;
+}
+
 /* Is a path one of the workspace's `outside:` files, or below such a folder? */
 static bool is_outside(const struct mos_ctx *ctx, const char *path) {
     for (const char *const *o = ctx->outside; o && *o; o++) {

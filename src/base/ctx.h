@@ -32,7 +32,10 @@ struct mos_ctx {
  * ctx->error on failure (errnum tells why; EFBIG when over the limit). */
 bool mos_read_file(struct mos_ctx *ctx, const char *path, size_t limit, char **data,
                    size_t *length);
-/* The same as a source whose places will be shown under `shown_path`. */
+/* Writes a whole file aside, syncs it and puts it in place of what is there; folders are made.
+ * false with ctx->error; what was there is unchanged then. */
+bool mos_write_file(struct mos_ctx *ctx, const char *path, const void *bytes, size_t length);
+/* Reads a file as a source whose places will be shown under `shown_path`. */
 struct mos_source *mos_source_load(struct mos_ctx *ctx, const char *path, const char *shown_path,
                                    size_t limit);
 /* SHA-256 of a file's bytes. */

@@ -1,7 +1,5 @@
 #include "base/finding.h"
 
-#include <stdlib.h>
-#include <string.h>
 
 /* ERROR, WARNING and NOTE are as they say; FIELD is a warning, and an error in what leaves the
  * house. */
@@ -58,35 +56,6 @@ void mos_finding_try(struct mos_findings *list, struct mos_finding *f, const cha
     va_start(arguments, format);
     f->remedy = mos_vprintf(list->arena, format, arguments);
     va_end(arguments);
-}
-
-static int compare_places(const struct mos_finding *a, const struct mos_finding *b) {
-    if (!a->places.count || !b->places.count)
-        return (int)(a->places.count == 0) - (int)(b->places.count == 0);
-    const struct mos_place *p = a->places.items, *q = b->places.items;
-    if (!p->source || !q->source)
-        return (int)(p->source == NULL) - (int)(q->source == NULL);
-    if (p->source != q->source)
-        return strcmp(p->source->shown_path, q->source->shown_path);
-    return (p->offset > q->offset) - (p->offset < q->offset);
-}
-
-static int compare(const void *x, const void *y) {
-    const struct mos_finding *a = *(struct mos_finding *const *)x;
-    const struct mos_finding *b = *(struct mos_finding *const *)y;
-    if (a->severity != b->severity)
-        return (int)a->severity - (int)b->severity;
-    int places = compare_places(a, b);
-    if (places)
-        return places;
-    if (a->rule != b->rule)
-        return (int)a->rule - (int)b->rule;
-    return (a->order > b->order) - (a->order < b->order);
-}
-
-void mos_findings_sort(struct mos_findings *list) {
-    if (list->items.count)
-        qsort(list->items.items, list->items.count, sizeof(struct mos_finding *), compare);
 }
 
 size_t mos_findings_count(const struct mos_findings *list, enum mos_severity severity) {

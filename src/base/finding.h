@@ -51,8 +51,6 @@ void mos_finding_why(struct mos_findings *list, struct mos_finding *f, const cha
     __attribute__((format(printf, 3, 4)));
 void mos_finding_try(struct mos_findings *list, struct mos_finding *f, const char *format, ...)
     __attribute__((format(printf, 3, 4)));
-/* Errors first, then by place, then by rule; stable. */
-void mos_findings_sort(struct mos_findings *list);
 size_t mos_findings_count(const struct mos_findings *list, enum mos_severity severity);
 
 #endif
