@@ -12,6 +12,7 @@ static const struct mosaicum_column layout_columns[] = {
     {"region", "region", false}, {"number", "no.", true},   {"start", "start", true},
     {"end", "end", true},        {"size", "size", true},    {"holds", "holds", false},
     {"free", "free", true},      {"owner", "owner", false}, {"from", "from", false},
+    {"id", "id", false},
 };
 enum { LAYOUT_COLUMNS = sizeof layout_columns / sizeof *layout_columns };
 
@@ -53,13 +54,14 @@ static void region_row(mosaicum *m, struct report_table *t, const struct mos_reg
         cell_text(t, NULL);
     cell_text(t, mos_text_or(r->def->owner, "build"));
     cell_text(t, r->chosen ? "chosen" : place_text(m->arena, r->place));
+    cell_text(t, *r->id_text ? mos_strdup(m->arena, r->id_text) : NULL);
 }
 
 static void other_row(struct report_table *t, const char *name, const char *what, uint64_t start,
                       uint64_t end) {
     span_cells(t, name, start, end);
     cell_text(t, what);
-    for (int i = 0; i < 3; i++)
+    for (int i = 0; i < 4; i++)
         cell_text(t, NULL);
 }
 

@@ -11,13 +11,14 @@ enum { LONGEST_ANSWER = 1024 };
 struct question {
     const char *text, *why, *usual;
     const char **answer;
+    bool file; /* it must be there */
 };
 
 /* One line from the terminal, without blanks around it; NULL at its end. */
 static char *read_answer(void) {
-    static char lines[16][LONGEST_ANSWER]; /* as many as there are questions */
+    static char lines[32][LONGEST_ANSWER]; /* more than anybody answers wrongly */
     static size_t used;
-    char *line = lines[used++ % 16];
+    char *line = lines[used++ % 32];
     if (!fgets(line, LONGEST_ANSWER, stdin))
         return NULL;
     line[strcspn(line, "\n")] = 0;
@@ -33,12 +34,16 @@ static bool ask(const struct cli *cli, const struct question *q) {
     printf("%s%s%s%s%s%s\n  %s%s%s\n  > ", style(cli, STYLE_STRONG), q->text, style(cli, STYLE_END),
            q->usual ? "  [" : "", q->usual ? q->usual : "", q->usual ? "]" : "",
            style(cli, STYLE_DIM), q->why, style(cli, STYLE_END));
-    fflush(stdout);
-    const char *line = read_answer();
-    if (!line)
-        return false;
-    *q->answer = *line ? line : q->usual;
-    return true;
+    for (;;) {
+        fflush(stdout);
+        const char *line = read_answer();
+        if (!line)
+            return false;
+        *q->answer = *line ? line : q->usual;
+        if (!q->file || !*line || access(line, R_OK) == 0)
+            return true;
+        printf("  There is no such file; another one, or Enter for none.\n  > ");
+    }
 }
 
 static bool ask_all(const struct cli *cli, struct mosaicum_draft *d) {
@@ -56,10 +61,11 @@ static bool ask_all(const struct cli *cli, struct mosaicum_draft *d) {
         {"Medium it starts from: sd, emmc, usb or nvme", "What the image is written to.", "sd",
          &d->medium},
         {"Size of that medium", "The smallest that may be used.", "1 GiB", &d->size},
-        {"File of the kernel", "Leave it empty if there is none yet.", NULL, &d->kernel},
+        {"File of the kernel", "Leave it empty if there is none yet.", NULL, &d->kernel, true},
         {"File of the device tree, source or blob", "Leave it empty if there is none yet.", NULL,
-         &d->tree},
-        {"Archive of the root file system", "Leave it empty if there is none yet.", NULL, &d->root},
+         &d->tree, true},
+        {"Archive of the root file system", "Leave it empty if there is none yet.", NULL, &d->root,
+         true},
     };
     printf("A few questions; Enter takes what stands in brackets.\n\n");
     for (size_t i = 0; i < sizeof questions / sizeof *questions; i++)

@@ -75,7 +75,7 @@ struct mos_hardware {
 };
 struct mos_first_place {
     struct mos_record r; /* named after a medium */
-    struct mos_value *at, *limit, *area;
+    struct mos_value *at, *limit, *area, *ends_at_top;
     struct mos_list copies;
 };
 struct mos_rom {
@@ -177,7 +177,7 @@ struct mos_volume {
 };
 struct mos_region {
     struct mos_record r;
-    struct mos_value *number, *at, *size, *owner, *type, *label, *bootable, *area, *id;
+    struct mos_value *number, *at, *size, *owner, *type, *label, *bootable, *area, *id, *spare;
     struct mos_value *stage, *environment, *piece;
     struct mos_volume *volume;
 };

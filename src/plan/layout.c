@@ -286,7 +286,8 @@ static const struct mos_first_place *rom_place(const struct mos_plan *plan,
     if (!mos_has(s->by) || strcmp(s->by->text, "rom") != 0)
         return NULL;
     const struct mos_first_place *p = mos_named_get(&plan->board->rom->first_stage, m->def->r.name);
-    if (!p || !mos_has(p->at) || (mos_has(p->area) ? p->area->target : NULL) != m->area)
+    bool placed = p && (mos_has(p->at) || (mos_has(p->ends_at_top) && p->ends_at_top->truth));
+    if (!placed || (mos_has(p->area) ? p->area->target : NULL) != m->area)
         return NULL;
     return p;
 }
@@ -318,9 +319,13 @@ static void fix_start(struct mos_plan *plan, struct mos_medium_plan *m, struct m
     if (mos_has(r->def->at)) {
         r->start = bytes_of(m, r->def->at);
         r->place = r->def->at->place;
-    } else if (rom && !r->def->at) {
+    } else if (rom && !r->def->at && mos_has(rom->at)) {
         r->start = bytes_of(m, rom->at);
         r->place = rom->at->place;
+        r->from_rom = true;
+    } else if (rom && !r->def->at && r->length <= m->size) {
+        r->start = mos_round_down(m->size - r->length, m->sector);
+        r->place = rom->ends_at_top->place;
         r->from_rom = true;
     } else {
         return;

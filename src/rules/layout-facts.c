@@ -118,6 +118,51 @@ static void check_rom_place(const struct view *v) {
     }
 }
 
+static void check_top(const struct view *v) {
+    for (size_t i = 0; i < v->m->regions.count; i++) {
+        const struct mos_region_plan *r = region(v, i);
+        const struct mos_first_place *p = rom_place(v, r);
+        if (!p || !r->placed || !mos_has(p->ends_at_top) || !p->ends_at_top->truth ||
+            r->start + r->length == v->m->size)
+            continue;
+        struct mos_finding *f =
+            mos_find(v->list, MOS_RULE_LAYOUT_TOP_ALIGNED,
+                     "Region %s ends at %s of %s, not at its top, %s.", r->name,
+                     mos_size_text(v->arena, r->start + r->length), v->m->name,
+                     mos_size_text(v->arena, v->m->size));
+        mos_finding_at(v->list, f, stated_place(r));
+        mos_finding_at(v->list, f, p->ends_at_top->place);
+        mos_finding_why(v->list, f, "The processor starts at the last bytes of the flash.");
+        mos_finding_try(v->list, f, "Leave at: out of %s, or at: %s", r->name,
+                        mos_size_text(v->arena, v->m->size > r->length ? v->m->size - r->length : 0));
+    }
+}
+
+/* Raw NAND is sold with bad blocks, and more come with the years. */
+static void check_flash(const struct view *v) {
+    const struct mos_value *kind = v->m->medium->kind;
+    if (!mos_has(kind) || strcmp(kind->text, "nand") != 0)
+        return;
+    for (size_t i = 0; i < v->m->regions.count; i++) {
+        const struct mos_region_plan *r = region(v, i);
+        uint64_t spare = !mos_has(r->def->spare)   ? 0
+                         : r->def->spare->percent ? r->length / 100 * r->def->spare->number
+                                                  : r->def->spare->number;
+        if (r->copy || !r->placed || (spare && r->content + spare <= r->length))
+            continue;
+        struct mos_finding *f =
+            spare ? mos_find(v->list, MOS_RULE_LAYOUT_FLASH_SPARE,
+                             "The content of region %s leaves less than its spare %s for bad blocks.",
+                             r->name, r->def->spare->text)
+                  : mos_find(v->list, MOS_RULE_LAYOUT_FLASH_SPARE,
+                             "Region %s of %s keeps no room for bad blocks.", r->name, v->m->name);
+        mos_finding_at(v->list, f, spare ? r->def->spare->place : r->def->r.key_place);
+        mos_finding_at(v->list, f, kind->place);
+        mos_finding_why(v->list, f, "What is written moves up by each bad block before it.");
+        mos_finding_try(v->list, f, "%s", spare ? "A larger size." : "spare: 4%");
+    }
+}
+
 static bool names_kind(const struct mos_list *list, const char *kind) {
     for (size_t i = 0; i < list->count; i++)
         if (!mos_has(list->items[i]) || strcmp(list->items[i]->text, kind) == 0)
@@ -359,6 +404,8 @@ void mos_rule_layout_facts(const struct mos_plan *plan) {
         check_names(&v);
         check_types(&v);
         check_rom_place(&v);
+        check_top(&v);
+        check_flash(&v);
         check_table(&v);
         check_boot_mark(&v);
         check_copies(&v);
