@@ -200,7 +200,40 @@ static void check_room(const struct mos_plan *plan) {
     mos_finding_try(&plan->ctx->findings, f, "Make room, or build elsewhere: --out DIR");
 }
 
+/* ---- what the root is told ---- */
+
+static bool is_told(const struct mos_plan *plan) {
+    for (size_t m = 0; m < plan->board->layout.count; m++) {
+        const struct mos_layout *l = plan->board->layout.items[m];
+        for (size_t i = 0; i < l->regions.count; i++) {
+            const struct mos_volume *v = ((struct mos_region *)l->regions.items[i])->volume;
+            for (size_t k = 0; v && k < v->fills.count; k++) {
+                const struct mos_value *made = ((struct mos_fill *)v->fills.items[k])->made;
+                if (mos_has(made) && strcmp(made->text, "system") == 0)
+                    return true;
+            }
+        }
+    }
+    return false;
+}
+
+static void check_told(const struct mos_plan *plan) {
+    const struct mos_system *s = plan->board->system;
+    if (!s || s->r.broken || (!s->users.count && !s->log_in && !s->loader_access) || is_told(plan))
+        return;
+    struct mos_finding *f = mos_find(&plan->ctx->findings, MOS_RULE_BOARD_SYSTEM_UNUSED,
+                                     "What system states goes into no volume.");
+    mos_finding_at(&plan->ctx->findings, f,
+                   s->users.count ? s->users.node->key_place
+                   : s->log_in    ? s->log_in->r.key_place
+                                  : s->loader_access->place);
+    mos_finding_why(&plan->ctx->findings, f, "Users, log-in and the rest are files that a fill brings.");
+    mos_finding_try(&plan->ctx->findings, f,
+                    "fills: {system: {made: system}} behind the others of the root volume.");
+}
+
 void mos_rule_board(const struct mos_plan *plan) {
+    check_told(plan);
     for (size_t i = 0; i < plan->board->feature_parts.count; i++) {
         const struct mos_part *part = mos_vec_pointer(&plan->board->feature_parts, i);
         if (part->feature)

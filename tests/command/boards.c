@@ -252,8 +252,22 @@ static void a_newcomer_gets_there(void) {
                    w, w, w, w, w, w)); /* the same table, identities too */
 }
 
+/* The same on a terminal, where questions are asked; a file that is not there is asked for again.
+ */
+static void a_newcomer_is_asked(void) {
+    char *w = test_folder("asked");
+    CU_ASSERT(runs(
+        0,
+        "cd '%s' && printf '\\n\\n1 GiB\\nttyS2\\n\\n\\n4 GiB\\n/nowhere\\n\\n\\n\\n' | script "
+        "-qec \"'%s' --no-cache new jetty\" /dev/null > said && grep -q 'no such file' said "
+        "&& grep -q 'port: ttyS2, baud: 115200' boards/jetty.yaml && grep -q 'size: 4 GiB' "
+        "boards/jetty.yaml",
+        w, MOSAICUM_PROGRAM));
+    CU_ASSERT(says(0, "Nothing to complain about", "-w '%s' check", w));
+}
+
 SUITE(boards_suite, {"list", list_knows_what_is_there}, {"compare", two_variants_are_compared},
       {"trails", trails_are_shown}, {"one core and all cores", all_cores_say_the_same},
       {"waivers", waivers_accept_on_purpose}, {"pins", pins_are_kept},
       {"pieces that are made", pieces_are_made}, {"root content", root_is_told},
-      {"a newcomer's path", a_newcomer_gets_there});
+      {"a newcomer's path", a_newcomer_gets_there}, {"a newcomer is asked", a_newcomer_is_asked});

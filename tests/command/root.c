@@ -1,0 +1,160 @@
+/* What the root file system is told, and who can get in: read back from built images. */
+#include "support.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+static const char *const passwd = "root:x:0:0:root:/root:/bin/sh\n"
+                                  "daemon:x:1:1:daemon:/usr/sbin:/usr/sbin/nologin\n"
+                                  "heron:x:1000:1000:Heron,,,:/home/heron:/bin/ash\n";
+static const char *const shadow = "root:$6$estuary$oldsecret0123456789abcdef:20000:0:99999:7:::\n"
+                                  "daemon:*:20000:0:99999:7:::\nheron:!:20000:0:99999:7:::\n";
+
+/* A workspace whose root comes from a folder, then from the definition. */
+static char *workspace(const char *name, const char *system) {
+    char *w = test_folder(name), text[4096];
+    snprintf(
+        text, sizeof text,
+        "mosaicum: 1\nboard: curlew\n"
+        "hardware: {console: {port: ttyAMA0, baud: 9600}, media: {card: {kind: sd, size: 48 MiB, "
+        "kernel: mmcblk0}}}\n"
+        "layout:\n  card:\n    table: {kind: gpt}\n    regions:\n"
+        "      root: {number: 1, at: 1 MiB, size: 16 MiB, volume: {kind: ext4, fills: {base: "
+        "{folder: "
+        "root}, system: {made: system}}}}\n"
+        "      data: {number: 2, size: rest, volume: {kind: ext4}}\n%s",
+        system);
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    write_text(path_in(w, "boards/curlew.yaml"), text);
+    write_text(path_in(w, "root/etc/passwd"), passwd);
+    write_text(path_in(w, "root/etc/shadow"), shadow);
+    write_text(path_in(w, "root/etc/group"), "root:x:0:\ndaemon:x:1:\nheron:x:1000:\n");
+    write_text(path_in(w, "root/etc/inittab"),
+               "::sysinit:/bin/mount -a\nttyAMA0::askfirst:/bin/sh\n");
+    write_text(path_in(w, "root/data/.keep"), "");
+    write_text(path_in(w, "key.pub"), "ssh-ed25519 AAAA estuary\n");
+    write_text(path_in(w, "secret"), "low water at noon\nnot this line\n");
+    return w;
+}
+
+/* A file of the built root volume, by the file system's own reader; kept for the whole run. */
+static const char *file_of(const char *w, const char *path) {
+    struct outcome o =
+        run_shell("cd '%s' && dd if=out/curlew/card.img of=root.img bs=1M skip=1 count=16 "
+                  "status=none && debugfs -R 'cat %s' root.img 2>/dev/null",
+                  w, path);
+    const char *text = keep(o.out);
+    outcome_free(&o);
+    return text;
+}
+
+static bool build(const char *w) {
+    return runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w);
+}
+
+static void users_are_merged_into_what_is_there(void) {
+    char *w = workspace("users", "system:\n  host-name: jetty-7\n  users:\n"
+                                 "    root: {locked: yes}\n"
+                                 "    heron: {password-file: secret, shell: /bin/sh}\n"
+                                 "    egret: {keys: [key.pub]}\n"
+                                 "    knot: {id: 1500, group: 100, home: /var/knot, "
+                                 "password-hash: \"$6$tide$abcdefghijklmnop\"}\n");
+    CU_ASSERT_TRUE_FATAL(build(w));
+    CU_ASSERT_STRING_EQUAL(file_of(w, "etc/passwd"),
+                           "root:x:0:0:root:/root:/bin/sh\n"
+                           "daemon:x:1:1:daemon:/usr/sbin:/usr/sbin/nologin\n"
+                           "heron:x:1000:1000:Heron,,,:/home/heron:/bin/sh\n"
+                           "egret:x:1001:1001::/home/egret:/bin/sh\n"
+                           "knot:x:1500:100::/var/knot:/bin/sh\n");
+    CU_ASSERT_STRING_EQUAL(file_of(w, "etc/group"), "root:x:0:\ndaemon:x:1:\nheron:x:1000:\n"
+                                                    "egret:x:1001:\nknot:x:100:\n");
+    const char *now = file_of(w, "etc/shadow");
+    CU_ASSERT_EQUAL(
+        strncmp(now, "root:!:20454:0:99999:7:::\ndaemon:*:20000:0:99999:7:::\nheron:$6$", 62), 0);
+    CU_ASSERT_PTR_NOT_NULL(strstr(now, "egret:!:"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(now, "knot:$6$tide$abcdefghijklmnop:"));
+    CU_ASSERT_STRING_EQUAL(file_of(w, "home/egret/.ssh/authorized_keys"),
+                           "ssh-ed25519 AAAA estuary\n");
+    CU_ASSERT_STRING_EQUAL(file_of(w, "etc/hostname"), "jetty-7\n");
+    CU_ASSERT(runs(0,
+                   "cd '%s' && debugfs -R 'stat home/egret' root.img 2>/dev/null | grep -q "
+                   "'Mode:  0700' && debugfs -R 'stat home/egret/.ssh/authorized_keys' root.img "
+                   "2>/dev/null | grep -q 'User:  1001'",
+                   w));
+    /* what was replaced, and the password itself, are nowhere in what was built */
+    CU_ASSERT(runs(1, "cd '%s' && cat out/curlew/* | grep -aq 'oldsecret0123456789abcdef'", w));
+    CU_ASSERT(runs(1, "cd '%s' && cat out/curlew/* | grep -aq 'low water at noon'", w));
+    CU_ASSERT(
+        runs(0,
+             "openssl passwd -6 -salt $(grep -a heron: '%s/shadow' | cut -d'$' -f3) "
+             "'low water at noon' | grep -qxF \"$(grep -a heron: '%s/shadow' | cut -d: -f2)\"",
+             (write_text(path_in(w, "shadow"), now), w), w));
+}
+
+static void the_rest_is_written(void) {
+    char *w = workspace("told",
+                        "loader: {dialect: u-boot, environments: {main: {base: none, size: 16 KiB, "
+                        "values: {bootdelay: 1, where: 'root=<root>'}}}}\n"
+                        "system:\n  log-in: inittab\n  loader-access: yes\n"
+                        "  mounts:\n    root: {at: /, options: [ro, noatime]}\n"
+                        "    data: /data\n    tmp: {at: /data, kind: tmpfs, what: tmpfs}\n");
+    struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
+    CU_ASSERT_EQUAL(o.status, 1);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "its mount point is used twice"));
+    outcome_free(&o);
+    CU_ASSERT(
+        runs(0,
+             "cd '%s/boards' && sed -i '/tmpfs/d' curlew.yaml && sed -i 's/^      root:/      env: "
+             "{at: 512 KiB, environment: main, owner: device}\\n      env-2: {at: 768 KiB, "
+             "environment: main, owner: device}\\n&/' curlew.yaml",
+             w));
+    CU_ASSERT_TRUE_FATAL(build(w));
+    CU_ASSERT_STRING_EQUAL(file_of(w, "etc/inittab"),
+                           "::sysinit:/bin/mount -a\n"
+                           "ttyAMA0::respawn:/sbin/getty -L ttyAMA0 9600 vt100\n");
+    CU_ASSERT_PTR_NOT_NULL(strstr(file_of(w, "etc/fw_env.config"),
+                                  "/dev/mmcblk0 0x80000 0x4000\n/dev/mmcblk0 0xc0000 0x4000\n"));
+    /* the mount table, the environment and the partition table name the same partition */
+    CU_ASSERT(
+        runs(0,
+             "cd '%s' && id=$(sfdisk -d out/curlew/card.img | sed -n 's/.*uuid=\\([0-9A-F-]*\\).*"
+             "name=\"root\".*/\\1/p' | tr A-F a-f) && test ${#id} = 36 && debugfs -R 'cat "
+             "etc/fstab' root.img 2>/dev/null | grep -q \"^PARTUUID=$id / ext4 ro,noatime 0 1$\" "
+             "&& dd if=out/curlew/card.img bs=1K skip=512 count=16 status=none | grep -aq "
+             "\"where=root=PARTUUID=$id\"",
+             w));
+    CU_ASSERT(runs(0, "sed -i 's/log-in: inittab/log-in: systemd/' '%s/boards/curlew.yaml'", w));
+    CU_ASSERT_TRUE_FATAL(build(w));
+    CU_ASSERT(
+        runs(0,
+             "cd '%s' && dd if=out/curlew/card.img of=root.img bs=1M skip=1 count=16 status=none; "
+             "debugfs -R 'stat etc/systemd/system/getty.target.wants/serial-getty@ttyAMA0.service' "
+             "root.img 2>/dev/null | grep -q symlink",
+             w));
+}
+
+/* Weak spots are warnings on the bench and errors in what leaves the house. */
+static void the_field_is_strict(void) {
+    static const char *const fixtures[] = {"access.empty-password", "access.default-password",
+                                           "piece.unpinned"};
+    for (size_t i = 0; i < 3; i++) {
+        char *w = test_folder("strict");
+        copy_folder(path_in(MOSAICUM_SOURCE, "tests/rules/%s/fails", fixtures[i]), w);
+        CU_ASSERT(runs(0, "'%s' --no-cache -q -w '%s' check > /dev/null", MOSAICUM_PROGRAM, w));
+        CU_ASSERT(
+            runs(1, "'%s' --no-cache -q --strict -w '%s' check > /dev/null", MOSAICUM_PROGRAM, w));
+        CU_ASSERT(
+            runs(0,
+                 "printf 'variants: {bench: {axis: u, purpose: bench}, field: {axis: u, purpose: "
+                 "field}}\\n' >> '%s/boards/curlew.yaml'",
+                 w));
+        CU_ASSERT(runs(0, "'%s' --no-cache -q -w '%s' check curlew+bench > /dev/null",
+                       MOSAICUM_PROGRAM, w));
+        CU_ASSERT(runs(1,
+                       "'%s' --no-cache -w '%s' check curlew+field | grep -q 'ERROR  %s' && exit 1",
+                       MOSAICUM_PROGRAM, w, fixtures[i]));
+    }
+}
+
+SUITE(root_suite, {"users are merged into what is there", users_are_merged_into_what_is_there},
+      {"the rest is written", the_rest_is_written}, {"the field is strict", the_field_is_strict});
