@@ -439,7 +439,40 @@ static void inspect_reads_what_others_made(void) {
     CU_ASSERT_STRING_EQUAL(json_string_value(json_object_get(b, "id")),
                            "01234567-89ab-cdef-0123-456789abcdef");
     json_decref(d);
-    proved("inspect of a disk made by others", "table, FAT32 and ext4 with labels and identifiers");
+    /* an MBR with logical partitions, read back and drafted into a definition */
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && truncate -s 200M mbr && printf 'label: dos\nlabel-id: 0x1234abcd\nstart=2048, "
+        "size=40960, type=c, bootable\nstart=43008, size=300000, type=5\nstart=45056, size=20480, "
+        "type=83\nstart=67584, size=20480, type=83\nstart=90112, size=4096, type=82\n' | sfdisk -q "
+        "mbr",
+        folder));
+    d = run_json(&status, "inspect '%s/mbr'", folder);
+    rows = json_object_get(json_array_get(json_object_get(d, "report"), 0), "rows");
+    CU_ASSERT_EQUAL(status, 0);
+    static const struct {
+        int number;
+        uint64_t start;
+    } logical[] = {{1, 2048}, {2, 43008}, {5, 45056}, {6, 67584}, {7, 90112}};
+    size_t found = 0, i;
+    json_t *r;
+    json_array_foreach(rows, i, r) for (size_t k = 0; k < 5; k++) found +=
+        json_integer_value(json_object_get(r, "number")) == logical[k].number &&
+        (uint64_t)json_integer_value(json_object_get(r, "start")) == logical[k].start * 512;
+    CU_ASSERT_EQUAL(found, 5);
+    json_decref(d);
+    CU_ASSERT(
+        runs(0,
+             "'%s' --no-cache -w '%s/w' --from '%s/mbr' new drafted && '%s' --no-cache -w '%s/w' "
+             "check && '%s' --no-cache -w '%s/w' --from '%s/disk' new gpt && '%s' --no-cache -w "
+             "'%s/w' -q build gpt && sfdisk -d '%s/w/out/gpt/card.img' | grep name= | sed "
+             "'s/.*start/start/' > '%s/x' && sfdisk -d '%s/disk' | grep name= | sed "
+             "'s/.*start/start/' > '%s/y' && cmp '%s/x' '%s/y'",
+             MOSAICUM_PROGRAM, folder, folder, MOSAICUM_PROGRAM, folder, MOSAICUM_PROGRAM, folder,
+             folder, MOSAICUM_PROGRAM, folder, folder, folder, folder, folder, folder, folder));
+    proved("disks made by others",
+           "inspect: GPT, MBR with logical ones, FAT32, ext4; new --from gives "
+           "the same table");
 }
 
 /* A disk that is really full (a small memory file system). */

@@ -1,5 +1,7 @@
 #include "support.h"
 
+#include "base/secret.h"
+
 #include "base/bytes.h"
 #include "base/map.h"
 #include "base/text.h"
@@ -164,7 +166,38 @@ static void memory_runs_out_cleanly(void) {
     core_end(&c);
 }
 
-SUITE(base_suite, {"sizes", sizes_are_read_and_written}, {"addresses", addresses_are_read},
-      {"near misses", near_misses_are_found}, {"UTF-8 and UTF-16", utf_forms_agree},
-      {"maps", maps_keep_their_order}, {"sums", sums_have_their_known_values},
-      {"places", places_become_lines_and_columns}, {"memory", memory_runs_out_cleanly});
+/* crypt(5): the vector is the one that the specification of SHA-crypt gives. */
+static void passwords_are_hashed(void) {
+    static const struct {
+        const char *text;
+        bool hash;
+    } forms[] = {
+        {"$6$saltstring$svn8UoSVapNtMuq1ukKS4tPQd8iKwSMHWjl/O817G3uBnIFNjnQJuesI68u4OTLiBFdcbYEdFCo"
+         "EOfaS35inz1",
+         true},
+        {"$y$j9T$abc$defghijk", true},
+        {"rl.3StKT.4T8M", true},
+        {"low water", false},
+        {"", false},
+        {"$6$", false},
+        {"secret", false}};
+    struct core c;
+    core_start(&c);
+    for (size_t i = 0; i < sizeof forms / sizeof *forms; i++)
+        CU_ASSERT_EQUAL(mos_is_password_hash(forms[i].text), forms[i].hash);
+    CU_ASSERT_TRUE(mos_password_fits(c.ctx.arena, "Hello world!", forms[0].text));
+    CU_ASSERT_FALSE(mos_password_fits(c.ctx.arena, "Hello world", forms[0].text));
+    const char *a = mos_password_hash(c.ctx.arena, "tide", "survey/curlew/root"),
+               *b = mos_password_hash(c.ctx.arena, "tide", "survey/curlew/root"),
+               *d = mos_password_hash(c.ctx.arena, "tide", "survey/avocet/root");
+    CU_ASSERT_STRING_EQUAL(a, b); /* the same definition, the same bytes */
+    CU_ASSERT_STRING_NOT_EQUAL(a, d);
+    CU_ASSERT_TRUE(mos_password_fits(c.ctx.arena, "tide", a));
+    core_end(&c);
+}
+
+SUITE(base_suite, {"passwords", passwords_are_hashed}, {"sizes", sizes_are_read_and_written},
+      {"addresses", addresses_are_read}, {"near misses", near_misses_are_found},
+      {"UTF-8 and UTF-16", utf_forms_agree}, {"maps", maps_keep_their_order},
+      {"sums", sums_have_their_known_values}, {"places", places_become_lines_and_columns},
+      {"memory", memory_runs_out_cleanly});

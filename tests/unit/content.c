@@ -147,5 +147,70 @@ static void paths_and_patterns(void) {
     core_end(&c);
 }
 
+/* What a replay brings of each file. */
+struct taken {
+    char path[64], text[70000];
+    size_t length;
+    bool bytes;
+};
+
+static bool take_entry(void *self, const struct mos_entry *entry) {
+    struct taken *t = self;
+    memset(t, 0, sizeof *t);
+    snprintf(t->path, sizeof t->path, "%s", entry->path);
+    t->length = (size_t)entry->size;
+    return true;
+}
+
+static bool take_data(void *self, uint64_t offset, const void *bytes, size_t length) {
+    struct taken *t = self;
+    t->bytes |= bytes != NULL;
+    if (bytes && offset + length <= sizeof t->text)
+        memcpy(t->text + offset, bytes, length);
+    return true;
+}
+
+static bool take_end(void *self, uint64_t sum) {
+    (void)self;
+    (void)sum;
+    return true;
+}
+
+/* An index keeps the text of small files below etc/, holes and all, and of no others. */
+static void indexes_keep_small_texts(void) {
+    static const struct {
+        const char *path;
+        size_t length;
+        bool kept;
+    } files[] = {{"etc/passwd", 40, true},      {"etc/ssh/sshd_config", 9000, true},
+                 {"etc/big", 65536, true},      {"etc/bigger", 65537, false},
+                 {"usr/etc/passwd", 10, false}, {"etc/empty", 0, false}};
+    for (size_t i = 0; i < sizeof files / sizeof *files; i++) {
+        struct core c;
+        static struct taken taken;
+        core_start(&c);
+        char *text = calloc(1, files[i].length + 1);
+        for (size_t k = 0; k < files[i].length; k++)
+            text[k] = k / 4096 % 2 ? 0 : (char)('a' + k % 26); /* every other 4 KiB is a hole */
+        struct mos_entry e = {.path = files[i].path, .mode = 0644};
+        struct mos_index *x = mos_index_new(&c.ctx);
+        struct mos_sink record = mos_index_recorder(x, NULL),
+                        sink = {&taken, take_entry, take_data, take_end};
+        CU_ASSERT_TRUE(mos_bytes_stream(&e, text, files[i].length, &record));
+        struct mos_buf saved = {.arena = c.ctx.arena};
+        mos_index_save(x, &saved);
+        struct mos_index *again = mos_index_load(&c.ctx, saved.data, saved.length);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(again);
+        CU_ASSERT_TRUE(mos_index_replay(&c.ctx, again, &sink));
+        CU_ASSERT_STRING_EQUAL(taken.path, files[i].path);
+        CU_ASSERT_EQUAL(taken.bytes, files[i].kept);
+        if (files[i].kept)
+            CU_ASSERT_EQUAL(memcmp(taken.text, text, files[i].length), 0);
+        free(text);
+        core_end(&c);
+    }
+}
+
 SUITE(content_suite, {"runs", runs_do_not_depend_on_the_pieces}, {"indexes", indexes_replay},
+      {"indexes keep small texts", indexes_keep_small_texts},
       {"paths and patterns", paths_and_patterns});

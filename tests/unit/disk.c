@@ -118,5 +118,68 @@ static void a_new_kind_needs_only_its_row(void) {
     CU_ASSERT_EQUAL(mos_table_gpt.entries_below(512, 8192), 56);
 }
 
-SUITE(disk_suite, {"tables go round", tables_go_round}, {"damage", damage_is_noticed},
+/* Random partitions through an MBR and back; damage never reads outside, a chain ends. */
+static void classic_tables_go_round(void) {
+    uint64_t state = 11;
+    for (int round = 0; round < 200; round++) {
+        struct core c;
+        core_start(&c);
+        uint8_t *bytes = calloc(1, SIZE);
+        struct mos_io io = mos_io_memory(c.ctx.arena, bytes, SIZE);
+        struct mos_vec problems = mos_vec_make(c.ctx.arena, sizeof(char *));
+        struct mos_table_data t = {.sector = 512,
+                                   .medium_size = SIZE,
+                                   .entries = 4,
+                                   .partitions =
+                                       mos_vec_make(c.ctx.arena, sizeof(struct mos_partition))},
+                              again;
+        uint64_t at = 1;
+        for (size_t i = 0; i < 4; i++)
+            t.id[i] = (uint8_t)random_next(&state);
+        for (unsigned n = 1; n <= 4; n++) {
+            if (random_below(&state, 4) == 0 && n > 1)
+                continue;
+            struct mos_partition *p = mos_vec_push(&t.partitions);
+            at += random_below(&state, 500);
+            *p = (struct mos_partition){.number = n,
+                                        .first_lba = at,
+                                        .last_lba = at + random_below(&state, 1000),
+                                        .bootable = random_below(&state, 2)};
+            mos_table_mbr.type_for(random_below(&state, 2) ? "ext4" : "fat32", p->type);
+            at = p->last_lba + 1;
+        }
+        CU_ASSERT_EQUAL(mos_table_mbr.write(&io, &t), 0);
+        CU_ASSERT_TRUE_FATAL(mos_table_mbr.read(&io, c.ctx.arena, &again, &problems));
+        CU_ASSERT_FALSE(mos_table_gpt.read(&io, c.ctx.arena, &again, &problems) &&
+                        problems.count == 0);
+        CU_ASSERT_TRUE(mos_table_mbr.read(&io, c.ctx.arena, &again, &problems));
+        CU_ASSERT_EQUAL(memcmp(again.id, t.id, 16), 0);
+        CU_ASSERT_EQUAL_FATAL(again.partitions.count, t.partitions.count);
+        for (size_t i = 0; i < t.partitions.count; i++) {
+            const struct mos_partition *p = mos_vec_at(&t.partitions, i),
+                                       *q = mos_vec_at(&again.partitions, i);
+            CU_ASSERT(p->number == q->number && p->first_lba == q->first_lba &&
+                      p->last_lba == q->last_lba && p->bootable == q->bootable &&
+                      p->type[15] == q->type[15]);
+        }
+        for (int k = 0; k < 20; k++) { /* damage: an answer, whatever it is */
+            bytes[446 + random_below(&state, 66)] = (uint8_t)random_next(&state);
+            mos_table_mbr.read(&io, c.ctx.arena, &again, &problems);
+        }
+        free(bytes);
+        core_end(&c);
+    }
+    uint8_t type[16];
+    char id[40];
+    static const uint8_t disk[16] = {0xbc, 0x25, 0xc9, 0xdc};
+    CU_ASSERT_TRUE(mos_table_mbr.type_parse("0x83", type) && type[15] == 0x83);
+    static const char *const wrong[] = {"83", "0x", "0x100", "0x0", "0x8g", ""};
+    for (size_t i = 0; i < 6; i++)
+        CU_ASSERT_FALSE(mos_table_mbr.type_parse(wrong[i], type));
+    mos_table_mbr.partition_id(disk, 12, NULL, id);
+    CU_ASSERT_STRING_EQUAL(id, "bc25c9dc-0c");
+}
+
+SUITE(disk_suite, {"tables go round", tables_go_round},
+      {"classic tables go round", classic_tables_go_round}, {"damage", damage_is_noticed},
       {"failed writes", every_failed_write_is_told}, {"drivers", a_new_kind_needs_only_its_row});
