@@ -264,10 +264,16 @@ void run_publish_workspace(mosaicum *m) {
 
 /* ---- one list ---- */
 
+static int same_text(const char *a, const char *b) {
+    return a && b ? strcmp(a, b) : (a != NULL) - (b != NULL);
+}
+
 static int compare_places(const struct mosaicum_finding *a, const struct mosaicum_finding *b) {
     if (!a->place_count || !b->place_count)
         return (int)(a->place_count == 0) - (int)(b->place_count == 0);
     const struct mosaicum_place *p = a->places, *q = b->places;
+    if (!p->file && !q->file)
+        return same_text(p->thing, q->thing);
     if (!p->file || !q->file)
         return (int)(p->file == NULL) - (int)(q->file == NULL);
     int files = strcmp(p->file, q->file);
@@ -276,10 +282,6 @@ static int compare_places(const struct mosaicum_finding *a, const struct mosaicu
     if (p->line != q->line)
         return p->line < q->line ? -1 : 1;
     return (p->column > q->column) - (p->column < q->column);
-}
-
-static int same_text(const char *a, const char *b) {
-    return a && b ? strcmp(a, b) : (a != NULL) - (b != NULL);
 }
 
 /* Everything that a reader sees, but for whom it is about. */
@@ -382,7 +384,8 @@ void run_collect(mosaicum *m, struct run_result *results, size_t count, bool com
             if (!again)
                 mos_vec_push_pointer(&m->not_proved, text);
         }
-        m->waived += r->used_waivers.count;
+        for (size_t k = 0; k < r->used_waivers.count; k++) /* each once, however many need it */
+            m->waived += !is_used(results, i, mos_vec_pointer(&r->used_waivers, k));
         if (r->error.kind && !m->error.kind)
             m->error = r->error;
     }

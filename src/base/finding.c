@@ -1,6 +1,5 @@
 #include "base/finding.h"
 
-
 /* ERROR, WARNING and NOTE are as they say; FIELD is a warning, and an error in what leaves the
  * house. */
 #define MOS_SEVERITY_FIELD MOS_SEVERITY_WARNING

@@ -4,6 +4,7 @@
 #include "base/bytes.h"
 #include "base/text.h"
 
+#include <ctype.h>
 #include <string.h>
 
 static void find_ram(struct mos_plan *plan) {
@@ -101,8 +102,9 @@ static void unknown_name(struct mos_plan *plan, const struct mos_value *v, size_
 
 /* Does `<` begin a name here, and is no other sign?  Names are as in definitions. */
 static const char *name_end(const char *open) {
-    size_t n = strspn(open + 1, "abcdefghijklmnopqrstuvwxyz0123456789-_.");
-    return n && open[1] >= 'a' && open[1] <= 'z' && open[n + 1] == '>' ? open + n + 1 : NULL;
+    size_t n = strspn(open + 1, "abcdefghijklmnopqrstuvwxyz0123456789-_."
+                                "ABCDEFGHIJKLMNOPQRSTUVWXYZ");
+    return n && isalnum((unsigned char)open[1]) && open[n + 1] == '>' ? open + n + 1 : NULL;
 }
 
 /* Puts in what each <name> stands for; false when one is not known. */

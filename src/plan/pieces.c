@@ -377,6 +377,19 @@ static void check_form(struct mos_plan *plan, const struct mos_piece *def) {
     mos_finding_try(list, f, "{file: pieces/…}, or {in: other-piece, path: boot/…}");
 }
 
+static void too_deep(struct mos_plan *plan, const struct mos_piece_plan *p,
+                     const struct mos_piece_plan *outer) {
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_REFERENCE,
+                                     "Piece %s lies in %s, which lies in an archive itself.",
+                                     p->def->r.name, outer->def->r.name);
+    mos_finding_at(list, f, p->def->in->place);
+    mos_finding_at(list, f, outer->def->in->place);
+    mos_finding_why(list, f, "Only archives that are files of the workspace are looked into.");
+    mos_finding_try(list, f, "Unpack %s into the workspace and name it as a file.",
+                    outer->def->r.name);
+}
+
 bool mos_plan_pieces(struct mos_plan *plan) {
     struct mos_buf path = {.arena = plan->ctx->arena};
     for (size_t i = 0; i < plan->board->pieces.count; i++) {
@@ -397,6 +410,10 @@ bool mos_plan_pieces(struct mos_plan *plan) {
             continue;
         struct mos_piece_plan *outer = mos_plan_piece(plan, p->def->in->target);
         const char *inside = mos_entry_path(&path, p->def->path->text);
+        if (outer && outer->def->in && inside) {
+            too_deep(plan, p, outer);
+            continue;
+        }
         if (!outer || outer == p || !inside || !outer->found)
             continue;
         p->outer = outer;

@@ -227,7 +227,8 @@ static void check_told(const struct mos_plan *plan) {
                    s->users.count ? s->users.node->key_place
                    : s->log_in    ? s->log_in->r.key_place
                                   : s->loader_access->place);
-    mos_finding_why(&plan->ctx->findings, f, "Users, log-in and the rest are files that a fill brings.");
+    mos_finding_why(&plan->ctx->findings, f,
+                    "Users, log-in and the rest are files that a fill brings.");
     mos_finding_try(&plan->ctx->findings, f,
                     "fills: {system: {made: system}} behind the others of the root volume.");
 }

@@ -125,16 +125,16 @@ static void check_top(const struct view *v) {
         if (!p || !r->placed || !mos_has(p->ends_at_top) || !p->ends_at_top->truth ||
             r->start + r->length == v->m->size)
             continue;
-        struct mos_finding *f =
-            mos_find(v->list, MOS_RULE_LAYOUT_TOP_ALIGNED,
-                     "Region %s ends at %s of %s, not at its top, %s.", r->name,
-                     mos_size_text(v->arena, r->start + r->length), v->m->name,
-                     mos_size_text(v->arena, v->m->size));
+        struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_TOP_ALIGNED,
+                                         "Region %s ends at %s of %s, not at its top, %s.", r->name,
+                                         mos_size_text(v->arena, r->start + r->length), v->m->name,
+                                         mos_size_text(v->arena, v->m->size));
         mos_finding_at(v->list, f, stated_place(r));
         mos_finding_at(v->list, f, p->ends_at_top->place);
         mos_finding_why(v->list, f, "The processor starts at the last bytes of the flash.");
-        mos_finding_try(v->list, f, "Leave at: out of %s, or at: %s", r->name,
-                        mos_size_text(v->arena, v->m->size > r->length ? v->m->size - r->length : 0));
+        mos_finding_try(
+            v->list, f, "Leave at: out of %s, or at: %s", r->name,
+            mos_size_text(v->arena, v->m->size > r->length ? v->m->size - r->length : 0));
     }
 }
 
@@ -145,17 +145,18 @@ static void check_flash(const struct view *v) {
         return;
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *r = region(v, i);
-        uint64_t spare = !mos_has(r->def->spare)   ? 0
+        uint64_t spare = !mos_has(r->def->spare)  ? 0
                          : r->def->spare->percent ? r->length / 100 * r->def->spare->number
                                                   : r->def->spare->number;
         if (r->copy || !r->placed || (spare && r->content + spare <= r->length))
             continue;
         struct mos_finding *f =
-            spare ? mos_find(v->list, MOS_RULE_LAYOUT_FLASH_SPARE,
-                             "The content of region %s leaves less than its spare %s for bad blocks.",
-                             r->name, r->def->spare->text)
-                  : mos_find(v->list, MOS_RULE_LAYOUT_FLASH_SPARE,
-                             "Region %s of %s keeps no room for bad blocks.", r->name, v->m->name);
+            spare
+                ? mos_find(v->list, MOS_RULE_LAYOUT_FLASH_SPARE,
+                           "The content of region %s leaves less than its spare %s for bad blocks.",
+                           r->name, r->def->spare->text)
+                : mos_find(v->list, MOS_RULE_LAYOUT_FLASH_SPARE,
+                           "Region %s of %s keeps no room for bad blocks.", r->name, v->m->name);
         mos_finding_at(v->list, f, spare ? r->def->spare->place : r->def->r.key_place);
         mos_finding_at(v->list, f, kind->place);
         mos_finding_why(v->list, f, "What is written moves up by each bad block before it.");
