@@ -24,7 +24,8 @@ static bool read_arm64(const uint8_t *head, size_t length, uint64_t file_size,
 }
 const struct mos_kernel_format mos_kernel_arm64 = {"arm64 Image", read_arm64};
 
-/* Documentation/riscv/boot-image-header.rst: the same places, magic "RSC\x05" at 56. */
+/* Documentation/riscv/boot-image-header.rst: the same places, magic "RSC\x05" at 56.  The loader
+ * moves it to text_offset from the start of RAM, wherever it was loaded. */
 static bool read_riscv(const uint8_t *head, size_t length, uint64_t file_size,
                        struct mos_kernel_header *out) {
     if (length < 64 || mos_le32(head + 56) != 0x05435352)
@@ -34,8 +35,7 @@ static bool read_riscv(const uint8_t *head, size_t length, uint64_t file_size,
                                       .boot_command = "booti",
                                       .text_offset = mos_le64(head + 8),
                                       .alignment = 2 << 20,
-                                      .running_size = mos_max(mos_le64(head + 16), file_size),
-                                      .anywhere = true};
+                                      .running_size = mos_max(mos_le64(head + 16), file_size)};
     return true;
 }
 const struct mos_kernel_format mos_kernel_riscv = {"RISC-V Image", read_riscv};

@@ -18,19 +18,34 @@ struct machine {
     size_t length, seen; /* what machine_expect has passed */
 };
 
-static void start_qemu(const char *image, const char *device, const char *socket_path) {
+/* One emulated machine each, with the real loader for it. */
+static const struct {
+    const char *cpu, *program, *model, *ram, *option, *loader;
+} kinds[] = {
+    {"arm64", "qemu-system-aarch64", "cortex-a57", "512", "-bios",
+     "/usr/lib/u-boot/qemu_arm64/u-boot.bin"},
+    {"arm", "qemu-system-arm", "cortex-a15", "128", "-bios", "/usr/lib/u-boot/qemu_arm/u-boot.bin"},
+    {"riscv64", "qemu-system-riscv64", "rv64", "1024", "-kernel",
+     "/usr/lib/u-boot/qemu-riscv64_smode/u-boot.bin"},
+};
+
+static void start_qemu(const char *cpu, const char *image, const char *device,
+                       const char *socket_path) {
     char drive[4200], serial[200], attached[100];
+    size_t k = 0;
+    while (strcmp(kinds[k].cpu, cpu) != 0)
+        k++;
     snprintf(drive, sizeof drive, "file=%s,format=raw,if=none,id=d0,snapshot=on", image);
     snprintf(serial, sizeof serial, "unix:%s", socket_path);
     snprintf(attached, sizeof attached, "%s,drive=d0", device);
-    execlp("qemu-system-aarch64", "qemu-system-aarch64", "-M", "virt", "-cpu", "cortex-a57", "-m",
-           "512", "-display", "none", "-monitor", "none", "-no-reboot", "-bios",
-           "/usr/lib/u-boot/qemu_arm64/u-boot.bin", "-drive", drive, "-device", attached, "-nic",
-           "none", "-serial", serial, (char *)NULL);
+    execlp(kinds[k].program, kinds[k].program, "-M", "virt", "-cpu", kinds[k].model, "-m",
+           kinds[k].ram, "-display", "none", "-monitor", "none", "-no-reboot", kinds[k].option,
+           kinds[k].loader, "-drive", drive, "-device", attached, "-nic", "none", "-serial", serial,
+           (char *)NULL);
     _exit(127);
 }
 
-struct machine *machine_start(const char *image, const char *device) {
+struct machine *machine_start(const char *cpu, const char *image, const char *device) {
     struct sockaddr_un address = {.sun_family = AF_UNIX};
     static unsigned number;
     snprintf(address.sun_path, sizeof address.sun_path, "/tmp/mosaicum-line.%d.%u", getpid(),
@@ -41,7 +56,7 @@ struct machine *machine_start(const char *image, const char *device) {
     struct machine *m = calloc(1, sizeof *m);
     m->pid = fork();
     if (m->pid == 0)
-        start_qemu(image, device, address.sun_path);
+        start_qemu(cpu, image, device, address.sun_path);
     struct pollfd p = {listener, POLLIN, 0};
     m->line = poll(&p, 1, 20000) == 1 ? accept4(listener, NULL, NULL, SOCK_CLOEXEC) : -1;
     close(listener);

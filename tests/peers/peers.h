@@ -11,8 +11,9 @@ void proved(const char *what, const char *format, ...) __attribute__((format(pri
 
 /* ---- a virtual machine with a serial line ---- */
 struct machine;
-/* Starts the arm64 machine with the real loader and an image as NVMe or virtio disk. */
-struct machine *machine_start(const char *image, const char *device);
+/* Starts a machine (arm64, arm or riscv64) with the real loader and an image as NVMe or virtio
+ * disk. */
+struct machine *machine_start(const char *cpu, const char *image, const char *device);
 /* Waits until the text has come; false after that many seconds (the log is printed). */
 bool machine_expect(struct machine *m, const char *text, int seconds);
 void machine_type(struct machine *m, const char *text);
