@@ -67,7 +67,20 @@ static void print_row(FILE *to, const char *left, const char *right) {
     size_t n = 0;
     for (const char *p = left; *p; p++)
         n += ((unsigned char)*p & 0xc0) != 0x80;
-    fprintf(to, "  %s%*s%s\n", left, n < 22 ? (int)(22 - n) : 1, "", right);
+    fprintf(to, "  %s%*s%s\n", left, n < 26 ? (int)(26 - n) : 1, "", right);
+}
+
+/* The options of `new`, or all others. */
+static void print_options(FILE *to, bool of_new) {
+    for (const struct poptOption *o = table; o->longName; o++) {
+        bool is_new = strncmp(o->descrip, "new: ", 5) == 0;
+        char left[64];
+        snprintf(left, sizeof left, "%s%c%s --%s %s", o->shortName ? "-" : "",
+                 o->shortName ? o->shortName : ' ', o->shortName ? "," : "  ", o->longName,
+                 o->argDescrip ? o->argDescrip : "");
+        if (is_new == of_new)
+            print_row(to, left, o->descrip + (is_new ? 5 : 0));
+    }
 }
 
 static void print_help(const struct cli *cli, FILE *to) {
@@ -80,13 +93,9 @@ static void print_help(const struct cli *cli, FILE *to) {
         print_row(to, left, command_at(i)->about);
     }
     fprintf(to, "\nOptions:\n");
-    for (const struct poptOption *o = table; o->longName; o++) {
-        char left[64];
-        snprintf(left, sizeof left, "%s%c%s --%s %s", o->shortName ? "-" : "",
-                 o->shortName ? o->shortName : ' ', o->shortName ? "," : "  ", o->longName,
-                 o->argDescrip ? o->argDescrip : "");
-        print_row(to, left, o->descrip);
-    }
+    print_options(to, false);
+    fprintf(to, "\nWhat new is told (without any of these it asks, on a terminal):\n");
+    print_options(to, true);
     fprintf(to, "\nExit status: 0 done, 1 findings, 2 wrong usage or unreadable file,\n"
                 "3 the system failed, 4 refused for safety.\n");
 }
