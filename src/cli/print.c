@@ -190,6 +190,14 @@ static bool is_aside(const struct mosaicum_table *t, size_t row) {
     return false;
 }
 
+/* A column that says nothing in any row need not be drawn. */
+static bool is_empty_column(const struct mosaicum_table *t, size_t column) {
+    for (size_t r = 0; r < t->row_count; r++)
+        if (t->cells[r * t->column_count + column].text[0])
+            return false;
+    return t->row_count != 0;
+}
+
 static void print_table(const struct cli *cli, const struct mosaicum_table *t, FILE *to) {
     struct libscols_table *table = scols_new_table();
     if (!table)
@@ -199,8 +207,10 @@ static void print_table(const struct cli *cli, const struct mosaicum_table *t, F
     scols_table_set_stream(table, to);
     scols_table_enable_nowrap(table, true);
     for (size_t c = 0; c < t->column_count; c++) {
-        struct libscols_column *column = scols_table_new_column(
-            table, t->columns[c].title, 0, t->columns[c].right ? SCOLS_FL_RIGHT : 0);
+        struct libscols_column *column =
+            scols_table_new_column(table, t->columns[c].title, 0,
+                                   (t->columns[c].right ? SCOLS_FL_RIGHT : 0) |
+                                       (is_empty_column(t, c) ? SCOLS_FL_HIDDEN : 0));
         if (column && cli->color)
             scols_cell_set_color(scols_column_get_header(column), "\033[90m");
     }

@@ -1,0 +1,127 @@
+/* What must hold for every rule's fixtures, whatever the rule: places lie in their files, findings
+ * can be accepted, and what is shown of a board can be read back. */
+#include "support.h"
+
+#include "base/finding.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+static const char *fixture(size_t rule, const char *kind) {
+    return path_in(MOSAICUM_SOURCE, "tests/rules/%s/%s", mos_rule_rows[rule].id, kind);
+}
+
+/* The length of a line (from 1) of a text, or -1 when there is none. */
+static long line_length(const char *text, long line) {
+    while (text && --line)
+        if ((text = strchr(text, '\n')))
+            text++;
+    return text ? (long)strcspn(text, "\n") : -1;
+}
+
+static bool lies_in_its_file(const char *folder, const json_t *place) {
+    const char *file = json_string_value(json_object_get(place, "file"));
+    if (!file)
+        return json_string_value(json_object_get(place, "thing")) != NULL;
+    char *path = strdup(folder), *text = read_whole(path_in(path, "%s", file), NULL);
+    long length = line_length(text, json_integer_value(json_object_get(place, "line")));
+    json_int_t column = json_integer_value(json_object_get(place, "column")),
+               marked = json_integer_value(json_object_get(place, "length"));
+    free(path);
+    free(text);
+    return length >= 0 && column >= 1 && marked >= 0 && column - 1 + marked <= length;
+}
+
+static bool good_finding(const char *folder, const json_t *f) {
+    static const char *const severities[] = {"error", "warning", "note"};
+    const char *severity = json_string_value(json_object_get(f, "severity"));
+    json_t *places = json_object_get(f, "places"), *p, *r;
+    size_t i, k, known = 0;
+    bool good = json_string_length(json_object_get(f, "message")) > 10;
+    for (i = 0; i < 3; i++)
+        known += strcmp(severity, severities[i]) == 0;
+    json_array_foreach(places, i, p) {
+        good = good && lies_in_its_file(folder, p);
+        json_array_foreach(json_object_get(p, "replaced"), k, r) good =
+            good && lies_in_its_file(folder, r);
+    }
+    return good && known == 1 && json_array_size(places) >= 1;
+}
+
+static void places_lie_in_their_files(void) {
+    for (size_t rule = 0; rule < MOS_RULE_COUNT; rule++) {
+        char *folder = strdup(fixture(rule, "fails"));
+        int status;
+        json_t *d = run_json(&status, "-w '%s' check", folder), *f;
+        size_t i;
+        json_array_foreach(json_object_get(d, "findings"), i, f) {
+            if (!good_finding(folder, f))
+                fprintf(stderr, "\n%s: a finding that is not well formed\n",
+                        mos_rule_rows[rule].id);
+            CU_ASSERT_TRUE(good_finding(folder, f));
+        }
+        json_decref(d);
+        free(folder);
+    }
+}
+
+/* What no waiver accepts: a definition that cannot be understood, and what is about waivers. */
+static bool stays(const char *rule) {
+    static const char *const rules[] = {"board.schema", "piece.path", "board.variant",
+                                        "board.outside", "board.waiver"};
+    for (size_t i = 0; i < sizeof rules / sizeof *rules; i++)
+        if (strcmp(rules[i], rule) == 0)
+            return true;
+    return false;
+}
+
+static void findings_can_be_accepted(void) {
+    unsigned accepted = 0;
+    for (size_t rule = 0; rule < MOS_RULE_COUNT; rule++) {
+        const char *id = mos_rule_rows[rule].id;
+        char *w = keep(test_folder("accepted"));
+        int status;
+        if (stays(id))
+            continue;
+        copy_folder(fixture(rule, "fails"), w);
+        CU_ASSERT(runs(0, "'%s' --no-cache -q -w '%s' check --accept", MOSAICUM_PROGRAM, w));
+        json_t *d = run_json(&status, "-w '%s' check", w);
+        if (status || json_array_size(json_object_get(d, "findings")) ||
+            json_integer_value(json_object_get(d, "waived")) < 1) {
+            char *text = json_dumps(d, 0);
+            fprintf(stderr, "\n%s: %s\n", id, text);
+            free(text);
+            CU_FAIL("a finding that was accepted");
+        }
+        accepted++;
+        json_decref(d);
+        remove_folder(w);
+    }
+    CU_ASSERT(accepted > 60);
+}
+
+/* `show all` of a board, put in the place of its file, gives the same board again. */
+static void what_is_shown_reads_back(void) {
+    for (size_t rule = 0; rule < MOS_RULE_COUNT; rule++) {
+        char *w = keep(test_folder("shown"));
+        copy_folder(fixture(rule, "passes"), w);
+        struct outcome first =
+            run_shell("'%s' --no-cache -w '%s' show curlew all", MOSAICUM_PROGRAM, w);
+        CU_ASSERT_EQUAL(first.status, 0);
+        write_text(path_in(w, "boards/curlew.yaml"), first.out);
+        struct outcome second =
+            run_shell("'%s' --no-cache -w '%s' show curlew all", MOSAICUM_PROGRAM, w);
+        if (strcmp(first.out, second.out) != 0)
+            fprintf(stderr, "\n%s:\n%s--\n%s%s\n", mos_rule_rows[rule].id, first.out, second.out,
+                    second.err);
+        CU_ASSERT_STRING_EQUAL(first.out, second.out);
+        CU_ASSERT(runs(0, "'%s' --no-cache -q -w '%s' check curlew", MOSAICUM_PROGRAM, w));
+        outcome_free(&first);
+        outcome_free(&second);
+        remove_folder(w);
+    }
+}
+
+SUITE(everywhere_suite, {"places lie in their files", places_lie_in_their_files},
+      {"findings can be accepted", findings_can_be_accepted},
+      {"what is shown reads back", what_is_shown_reads_back});
