@@ -57,6 +57,10 @@ void mos_finding_try(struct mos_findings *list, struct mos_finding *f, const cha
     va_end(arguments);
 }
 
+bool mos_findings_full(const struct mos_findings *list) {
+    return list->items.count > MOST_FINDINGS;
+}
+
 size_t mos_findings_count(const struct mos_findings *list, enum mos_severity severity) {
     size_t n = 0;
     for (size_t i = 0; i < list->items.count; i++)

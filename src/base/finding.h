@@ -51,6 +51,8 @@ void mos_finding_why(struct mos_findings *list, struct mos_finding *f, const cha
     __attribute__((format(printf, 3, 4)));
 void mos_finding_try(struct mos_findings *list, struct mos_finding *f, const char *format, ...)
     __attribute__((format(printf, 3, 4)));
+/* No more are kept: loops over pairs may end. */
+bool mos_findings_full(const struct mos_findings *list);
 size_t mos_findings_count(const struct mos_findings *list, enum mos_severity severity);
 
 #endif

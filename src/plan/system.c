@@ -134,19 +134,50 @@ static const char *with_line(struct writer *w, const char *text, const char *nam
     return mos_buf_string(&b);
 }
 
-static bool has_number(struct writer *w, const char *text, unsigned at, uint64_t number) {
+/* The n-th field of a line as a number; UINT64_MAX: it is none. */
+static uint64_t number_at(const char *line, unsigned n) {
+    for (; n; n--) {
+        line += strcspn(line, ":\n");
+        if (*line != ':')
+            return UINT64_MAX;
+        line++;
+    }
+    return *line >= '0' && *line <= '9' ? strtoull(line, NULL, 10) : UINT64_MAX;
+}
+
+/* Looks through all lines: is the number there, and which is the highest of a user's own? */
+static bool has_number(const char *text, unsigned at, uint64_t number, uint64_t *highest) {
+    enum { FIRST_USER = 1000, LAST_USER = 59999 };
+    bool found = false;
+    *highest = FIRST_USER - 1;
     while (text && *text) {
-        if (strtoull(field(w, text, at), NULL, 10) == number && *field(w, text, at))
-            return true;
+        uint64_t n = number_at(text, at);
+        found |= n == number;
+        if (n >= FIRST_USER && n <= LAST_USER && n > *highest)
+            *highest = n;
         text = strchr(text, '\n');
         text += text != NULL;
     }
-    return false;
+    return found;
 }
 
+/* passwd, shadow and group, edited in place. */
 struct accounts {
-    const char *passwd, *shadow, *group;
+    struct mos_buf passwd, shadow, group;
 };
+
+/* The line of `name` becomes `line`; a new one is put at the end. */
+static void set_line(struct writer *w, struct mos_buf *text, const char *name, const char *line) {
+    if (line_of(mos_buf_string(text), name)) {
+        const char *edited = with_line(w, mos_buf_string(text), name, line);
+        text->length = 0;
+        mos_buf_text(text, edited);
+        return;
+    }
+    if (text->length && text->data[text->length - 1] != '\n')
+        mos_buf_char(text, '\n');
+    mos_buf_printf(text, "%s\n", line);
+}
 
 /* The first line of a file of the workspace. */
 static const char *first_line(struct writer *w, const struct mos_value *path, const char *what) {
@@ -182,16 +213,17 @@ static const char *password_of(struct writer *w, const struct mos_user *u, const
 
 static void add_user(struct writer *w, const struct mos_user *u, struct accounts *a,
                      uint64_t *id_out, const char **home_out) {
-    const char *old = line_of(a->passwd, u->r.name), *name = u->r.name;
+    const char *old = line_of(mos_buf_string(&a->passwd), u->r.name), *name = u->r.name;
     bool root = strcmp(name, "root") == 0;
-    uint64_t id = root ? 0 : 1000;
-    if (mos_has(u->id))
+    uint64_t id = 0, highest;
+    if (mos_has(u->id)) {
         id = u->id->number;
-    else if (old)
+    } else if (old) {
         id = strtoull(field(w, old, 2), NULL, 10);
-    else
-        while (!root && has_number(w, a->passwd, 2, id))
-            id++;
+    } else if (!root) {
+        has_number(mos_buf_string(&a->passwd), 2, 0, &highest);
+        id = highest + 1;
+    }
     uint64_t group = mos_has(u->group) ? u->group->number
                      : old             ? strtoull(field(w, old, 3), NULL, 10)
                                        : id;
@@ -202,18 +234,16 @@ static void add_user(struct writer *w, const struct mos_user *u, struct accounts
     const char *shell = mos_has(u->shell)          ? u->shell->text
                         : old && *field(w, old, 6) ? field(w, old, 6)
                                                    : "/bin/sh";
-    a->passwd =
-        with_line(w, a->passwd, name,
-                  mos_printf(w->arena, "%s:x:%llu:%llu:%s:%s:%s", name, (unsigned long long)id,
-                             (unsigned long long)group, old ? field(w, old, 4) : "", home, shell));
-    const char *shadow = line_of(a->shadow, name);
-    a->shadow =
-        with_line(w, a->shadow, name,
-                  mos_printf(w->arena, "%s:%s:%lld:0:99999:7:::", name, password_of(w, u, shadow),
-                             (long long)(w->plan->board->date / 86400)));
-    if (!has_number(w, a->group, 2, group))
-        a->group = with_line(w, a->group, name,
-                             mos_printf(w->arena, "%s:x:%llu:", name, (unsigned long long)group));
+    set_line(w, &a->passwd, name,
+             mos_printf(w->arena, "%s:x:%llu:%llu:%s:%s:%s", name, (unsigned long long)id,
+                        (unsigned long long)group, old ? field(w, old, 4) : "", home, shell));
+    const char *shadow = line_of(mos_buf_string(&a->shadow), name);
+    set_line(w, &a->shadow, name,
+             mos_printf(w->arena, "%s:%s:%lld:0:99999:7:::", name, password_of(w, u, shadow),
+                        (long long)(w->plan->board->date / 86400)));
+    if (!has_number(mos_buf_string(&a->group), 2, group, &highest))
+        set_line(w, &a->group, name,
+                 mos_printf(w->arena, "%s:x:%llu:", name, (unsigned long long)group));
     *id_out = id;
     *home_out = home;
 }
@@ -242,8 +272,10 @@ static bool put_keys(struct writer *w, const struct mos_user *u, uint64_t id, co
 }
 
 static bool put_users(struct writer *w, const struct mos_system *s) {
-    struct accounts a = {old_text(w, "etc/passwd"), old_text(w, "etc/shadow"),
-                         old_text(w, "etc/group")};
+    struct accounts a = {{.arena = w->arena}, {.arena = w->arena}, {.arena = w->arena}};
+    mos_buf_text(&a.passwd, old_text(w, "etc/passwd"));
+    mos_buf_text(&a.shadow, old_text(w, "etc/shadow"));
+    mos_buf_text(&a.group, old_text(w, "etc/group"));
     bool ok = true;
     for (size_t i = 0; i < s->users.count && ok; i++) {
         uint64_t id;
@@ -251,8 +283,9 @@ static bool put_users(struct writer *w, const struct mos_system *s) {
         add_user(w, s->users.items[i], &a, &id, &home);
         ok = put_keys(w, s->users.items[i], id, home);
     }
-    return ok && put(w, "etc/passwd", 0644, 0, a.passwd) && put(w, "etc/group", 0644, 0, a.group) &&
-           put(w, "etc/shadow", 0600, 0, a.shadow);
+    return ok && put(w, "etc/passwd", 0644, 0, mos_buf_string(&a.passwd)) &&
+           put(w, "etc/group", 0644, 0, mos_buf_string(&a.group)) &&
+           put(w, "etc/shadow", 0600, 0, mos_buf_string(&a.shadow));
 }
 
 /* ---- log-in ---- */

@@ -70,6 +70,8 @@ static void check_overlaps(const struct view *v) {
     for (size_t i = 0; i < v->m->regions.count; i++)
         for (size_t k = i + 1; k < v->m->regions.count; k++) {
             const struct mos_region_plan *a = region(v, i), *b = region(v, k);
+            if (mos_findings_full(v->list))
+                return;
             if (a->placed && b->placed && a->start < end_of(b) && b->start < end_of(a))
                 overlap(v, a, b);
         }
@@ -191,6 +193,8 @@ static void check_names(const struct view *v) {
     for (size_t i = 0; i < v->m->regions.count; i++)
         for (size_t k = i + 1; k < v->m->regions.count; k++) {
             const struct mos_region_plan *a = region(v, i), *b = region(v, k);
+            if (mos_findings_full(v->list))
+                return;
             if (a->copy || b->copy)
                 continue;
             if (a->number && a->number == b->number)

@@ -78,13 +78,13 @@ static void check_point(const struct view *v, const struct mos_region_plan *root
 void mos_rule_mounts(const struct mos_plan *plan) {
     const struct mos_system *s = plan->board->system;
     const struct mos_region_plan *root = mos_plan_root(plan);
-    for (size_t i = 0; s && i < s->mounts.count; i++) {
+    for (size_t i = 0; s && i < s->mounts.count && !mos_findings_full(&plan->ctx->findings); i++) {
         struct view v = {plan, s->mounts.items[i], &plan->ctx->findings};
         if (v.m->r.broken || !mos_has(v.m->at))
             continue;
         check_source(&v);
         check_point(&v, root);
-        for (size_t k = 0; k < i; k++) {
+        for (size_t k = 0; k < i && !mos_findings_full(v.list); k++) {
             const struct mos_mount *o = s->mounts.items[k];
             if (mos_has(o->at) && strcmp(o->at->text, v.m->at->text) == 0) {
                 struct mos_finding *f = wrong(&v, v.m->at->place, "its mount point is used twice",

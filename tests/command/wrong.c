@@ -215,23 +215,29 @@ static void wrong_definitions_are_explained(void) {
     }
 }
 
-/* Text of `count` times `part`, kept for the whole run. */
+/* Text of `count` times `part`, where %zu stands for its number. */
 static char *repeated(const char *part, size_t count) {
-    size_t n = strlen(part);
-    char *text = malloc(n * count + 1);
+    const char *number = strstr(part, "%zu");
+    size_t most = strlen(part) + 20, length = 0;
+    char *text = malloc(most * count + 1);
     for (size_t i = 0; i < count; i++)
-        memcpy(text + n * i, part, n);
-    text[n * count] = 0;
+        length += (size_t)(number ? sprintf(text + length, "%.*s%zu%s", (int)(number - part), part,
+                                            i, number + 3)
+                                  : sprintf(text + length, "%s", part));
     return text;
 }
 
 /* Nothing takes over a second, however deep, long or large. */
 static void deep_and_large_files_are_refused(void) {
+    static const char regions[] =
+        "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 1 GiB}}}\n"
+        "layout:\n  card:\n    regions:\n";
     static const struct {
         const char *head, *part;
         size_t count;
         int status;
     } hard[] = {
+        {regions, "      r%zu: {at: 64 KiB, size: 4 KiB}\n", 3900, 1},
         {"", "[", 100000, 2},
         {"", "{", 100000, 2},
         {"about: ", "[", 100000, 2},
