@@ -22,10 +22,8 @@ static struct mos_node *merge_all(struct mos_ctx *ctx, const char *text, size_t 
         const char *end = i + 1 < PARTS ? strstr(text, divider) : NULL;
         size_t n = end ? (size_t)(end - text) : length;
         struct mos_node *node = parse(ctx, text, n);
-        layers[i] = (struct mos_layer){.title = "part",
-                                       .node = node,
-                                       .index = i,
-                                       .below = mos_vec_make(ctx->arena, sizeof(void *))};
+        layers[i] = (struct mos_layer){
+            .title = "part", .node = node, .below = mos_vec_make(ctx->arena, sizeof(void *))};
         for (size_t k = 0; k < i && !(i == 1 && k == 0); k++)
             mos_vec_push_pointer(&layers[i].below, &layers[k]);
         struct mos_board *part = mos_alloc(ctx->arena, sizeof *part);

@@ -38,12 +38,10 @@ static void add_waiver(mosaicum *m, struct mos_buf *text, const struct run_findi
     mos_buf_text(text, "\n    reason: \"accepted as it was; say why\"\n");
 }
 
-static bool is_written(const struct mos_vec *written, const struct run_finding *f,
-                       const char *board) {
+static bool is_written(const struct mos_vec *written, const struct run_finding *f) {
     for (size_t i = 0; i < written->count; i++) {
         const struct run_finding *o = mos_vec_pointer(written, i);
-        if (o->rule == f->rule && strcmp(o->waiver, f->waiver) == 0 &&
-            strncmp(o->f.selector, board, strlen(board)) == 0)
+        if (o->rule == f->rule && strcmp(o->waiver, f->waiver) == 0)
             return true;
     }
     return false;
@@ -76,7 +74,7 @@ static bool accept_board(mosaicum *m, const char *board, struct report_table *t)
         const struct run_finding *f = mos_vec_pointer(&m->published, i);
         if (f->unparsable || !f->waiver || !f->f.selector || f->rule == MOS_RULE_BOARD_WAIVER ||
             f->rule == MOS_RULE_BOARD_OUTSIDE || strcmp(board_of(m, f->f.selector), board) != 0 ||
-            is_written(&written, f, board))
+            is_written(&written, f))
             continue;
         add_waiver(m, &text, f);
         mos_vec_push_pointer(&written, f);

@@ -40,11 +40,25 @@ static const char *copied(struct mos_arena *arena, const char *text) {
     return text ? mos_strdup(arena, text) : NULL;
 }
 
+/* What was found to be a secret goes to no screen and no log: its place is enough. */
+static void hide_marked(struct mos_arena *arena, struct mosaicum_place *places, size_t count) {
+    for (size_t i = 0; i < count; i++) {
+        if (!places[i].file)
+            continue;
+        char *line = mos_strndup(arena, places[i].source_line, places[i].source_length);
+        memset(line + places[i].column - 1, '*', places[i].length);
+        places[i].source_line = line;
+        places[i].replaced_count = 0; /* what stood there before may be one, too */
+    }
+}
+
 static struct run_finding *publish(struct mos_arena *arena, const struct mos_finding *f) {
     struct run_finding *out = mos_alloc(arena, sizeof *out);
     struct mosaicum_place *places = mos_alloc_array(arena, f->places.count, sizeof *places);
     for (size_t k = 0; k < f->places.count; k++)
         publish_place(arena, mos_vec_at(&f->places, k), &places[k]);
+    if (f->rule == MOS_RULE_ACCESS_PLAIN_SECRET)
+        hide_marked(arena, places, f->places.count);
     const char **selectors = mos_alloc(arena, sizeof *selectors);
     selectors[0] = copied(arena, f->selector);
     out->rule = f->rule;
@@ -347,7 +361,7 @@ static void merge_run(mosaicum *m, struct run_finding **items, size_t count) {
     f->selector = selectors_text(m->arena, f);
 }
 
-static void sort_and_merge(mosaicum *m) {
+void run_merge(mosaicum *m) {
     struct run_finding **items = m->published.items;
     size_t count = m->published.count;
     if (count)
@@ -389,7 +403,6 @@ void run_collect(mosaicum *m, struct run_result *results, size_t count, bool com
         if (r->error.kind && !m->error.kind)
             m->error = r->error;
     }
-    sort_and_merge(m);
 }
 
 bool run_has_errors(const mosaicum *m, const struct mos_findings *list) {

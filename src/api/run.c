@@ -74,7 +74,7 @@ static bool has_errors(const mosaicum *m) {
 
 enum mosaicum_status run_status(mosaicum *m) {
     run_publish_workspace(m);
-    run_collect(m, NULL, 0, false);
+    run_merge(m);
     switch (m->error.kind) {
     case MOS_ERROR_USAGE:
         return MOSAICUM_USAGE;

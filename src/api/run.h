@@ -85,8 +85,10 @@ const char *run_stamp(struct run_task *task);
 /* Turns what a task found into its public form: waived and outside ones go. */
 void run_publish(struct run_task *task, const struct mos_board *board);
 void run_publish_workspace(mosaicum *m);
-/* All results in one list: sorted, the same finding of several selections once. */
+/* All results in one list. */
 void run_collect(mosaicum *m, struct run_result *results, size_t count, bool complete);
+/* Sorts that list into what is shown: the same finding of several selections once. */
+void run_merge(mosaicum *m);
 bool run_has_errors(const mosaicum *m, const struct mos_findings *list);
 
 /* accept.c */

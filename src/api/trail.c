@@ -31,17 +31,6 @@ static void add_removals(struct walker *w, const char *path, const struct mos_no
     }
 }
 
-static const char *list_text(struct walker *w, const struct mos_list *list) {
-    if (list->count == 1) /* as it may be written, too */
-        return list->items[0]->text;
-    struct mos_buf b = {.arena = w->arena};
-    mos_buf_char(&b, '[');
-    for (size_t i = 0; i < list->count; i++)
-        mos_buf_printf(&b, "%s%s", i ? ", " : "", list->items[i]->text);
-    mos_buf_char(&b, ']');
-    return mos_buf_string(&b);
-}
-
 /* Hashes of passwords are nobody's business on a screen. */
 static const char *shown_text(const struct mos_key *key, const struct mos_value *v) {
     return strcmp(key->name, "password-hash") == 0 ? "(hidden)" : v->text;
@@ -60,7 +49,7 @@ static void walk_member(struct walker *w, const char *path, const struct mos_key
     } else if (key->type == MOS_TYPE_LIST) {
         const struct mos_list *list = at;
         if (list->node)
-            add(w, path, list_text(w, list), list->node, false);
+            add(w, path, mos_node_text(w->arena, list->node), list->node, false);
     } else {
         const void *inner;
         memcpy(&inner, at, sizeof inner);
@@ -100,23 +89,10 @@ const char *place_text(struct mos_arena *arena, struct mos_place place) {
     return mos_printf(arena, "%s:%u", place.source->shown_path, p.line);
 }
 
-static const char *node_text(struct mos_arena *arena, const struct mos_node *n) {
-    if (n->kind == MOS_NODE_SCALAR)
-        return n->text;
-    if (n->kind == MOS_NODE_LIST && n->count == 1)
-        return n->items[0]->text;
-    struct mos_buf b = {.arena = arena};
-    mos_buf_char(&b, '[');
-    for (size_t i = 0; i < n->count; i++)
-        mos_buf_printf(&b, "%s%s", i ? ", " : "", n->items[i]->text);
-    mos_buf_char(&b, ']');
-    return mos_buf_string(&b);
-}
-
 static const char *replaced_text(struct mos_arena *arena, const struct mos_node *n) {
     struct mos_buf b = {.arena = arena};
     for (n = n->replaced; n; n = n->replaced)
-        mos_buf_printf(&b, "%s%s (%s)", b.length ? ", " : "", node_text(arena, n),
+        mos_buf_printf(&b, "%s%s (%s)", b.length ? ", " : "", mos_node_text(arena, n),
                        place_text(arena, n->place));
     return b.length ? mos_buf_string(&b) : NULL;
 }

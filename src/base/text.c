@@ -245,3 +245,35 @@ const char *mos_utf8_from_utf16(struct mos_arena *arena, const uint16_t *units, 
     }
     return out;
 }
+
+const char *mos_field(struct mos_arena *arena, const char *line, unsigned n) {
+    for (; n; n--) {
+        line += strcspn(line, ":\n");
+        if (*line != ':')
+            return "";
+        line++;
+    }
+    return mos_strndup(arena, line, strcspn(line, ":\n"));
+}
+
+bool mos_glob(const char *pattern, const char *text, size_t length, char barrier) {
+    size_t at = 0, star_at = 0;
+    const char *star = NULL;
+    while (at < length) {
+        if (*pattern == '*') {
+            star = ++pattern;
+            star_at = at;
+        } else if (*pattern && (*pattern == text[at] || (*pattern == '?' && text[at] != barrier))) {
+            pattern++;
+            at++;
+        } else if (star && text[star_at] != barrier) {
+            pattern = star;
+            at = ++star_at;
+        } else {
+            return false;
+        }
+    }
+    while (*pattern == '*')
+        pattern++;
+    return !*pattern;
+}

@@ -31,6 +31,11 @@ enum mos_number_result mos_integer_parse(const char *text, uint64_t *value);
 /* "0x…" with 1 to 16 hexadecimal digits. */
 enum mos_number_result mos_address_parse(const char *text, uint64_t *value);
 
+/* The n-th field (from 0) of a line whose fields are separated by colons; "" when there is none. */
+const char *mos_field(struct mos_arena *arena, const char *line, unsigned n);
+/* Does a pattern with * and ? fit the whole of text[0..length)?  Neither passes over `barrier`. */
+bool mos_glob(const char *pattern, const char *text, size_t length, char barrier);
+
 /* The candidate nearest to `word` (edit distance at most a third of its length, at least 1), or
  * NULL.  candidates: `count` strings. */
 const char *mos_near(const char *word, const char *const *candidates, size_t count);

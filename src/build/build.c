@@ -209,6 +209,8 @@ static bool ledger_inputs(struct mos_build *b) {
             return false;
         mos_ledger_input(b->ledger, p->def->r.name, p->file, p->member, p->size, p->sha256,
                          place_text(b, p->def->r.key_place));
+        mos_ledger_input_fact(b->ledger, "release", mos_text_or(p->def->release, NULL));
+        mos_ledger_input_fact(b->ledger, "license", mos_text_or(p->def->license, NULL));
     }
     return true;
 }

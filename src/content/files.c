@@ -2,6 +2,7 @@
 #include "content/content.h"
 
 #include "base/bytes.h"
+#include "base/text.h"
 
 #include <errno.h>
 #include <stdlib.h>
@@ -142,33 +143,10 @@ bool mos_folder_stream(struct mos_ctx *ctx, const char *path, int64_t date,
 
 /* ---- filters ---- */
 
-/* Matches * (not over /) and ? in `pattern` against the whole of text[0..length). */
-static bool glob(const char *pattern, const char *text, size_t length) {
-    size_t at = 0, star_at = 0;
-    const char *star = NULL;
-    while (at < length) {
-        if (*pattern == '*') {
-            star = ++pattern;
-            star_at = at;
-        } else if (*pattern && (*pattern == text[at] || (*pattern == '?' && text[at] != '/'))) {
-            pattern++;
-            at++;
-        } else if (star && text[star_at] != '/') {
-            pattern = star;
-            at = ++star_at;
-        } else {
-            return false;
-        }
-    }
-    while (*pattern == '*')
-        pattern++;
-    return !*pattern;
-}
-
 bool mos_pattern_fits(const char *pattern, const char *path) {
     pattern += *pattern == '/';
     for (size_t n = 0;; n++)
-        if ((path[n] == '/' || !path[n]) && glob(pattern, path, n))
+        if ((path[n] == '/' || !path[n]) && mos_glob(pattern, path, n, '/'))
             return true;
         else if (!path[n])
             return false;

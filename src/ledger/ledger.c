@@ -56,6 +56,12 @@ void mos_ledger_input(struct mos_ledger *l, const char *name, const char *file, 
     json_array_append_new(l->inputs, o);
 }
 
+void mos_ledger_input_fact(struct mos_ledger *l, const char *key, const char *text) {
+    json_t *last = json_array_get(l->inputs, json_array_size(l->inputs) - 1);
+    if (text)
+        json_object_set_new(last, key, json_string(text));
+}
+
 void mos_ledger_output(struct mos_ledger *l, const char *file, uint64_t size,
                        const uint8_t sha256[32]) {
     json_t *o = json_object();

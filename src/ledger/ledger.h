@@ -14,6 +14,8 @@ void mos_ledger_free(struct mos_ledger *ledger);
 void mos_ledger_input(struct mos_ledger *ledger, const char *name, const char *file,
                       const char *member, uint64_t size, const uint8_t sha256[32],
                       const char *place);
+/* Adds what is stated about the input that was noted last; NULL: nothing is. */
+void mos_ledger_input_fact(struct mos_ledger *ledger, const char *key, const char *text);
 void mos_ledger_output(struct mos_ledger *ledger, const char *file, uint64_t size,
                        const uint8_t sha256[32]);
 /* An image: its hash is that of the list of its chunks' hashes. */

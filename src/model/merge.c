@@ -345,13 +345,8 @@ static bool same_text(const struct mos_node *a, const struct mos_node *b) {
 }
 
 static const char *shown(struct mos_arena *arena, const struct mos_node *n) {
-    if (n->kind == MOS_NODE_SCALAR)
-        return *n->text ? n->text : "nothing";
-    struct mos_buf b = {.arena = arena};
-    for (size_t i = 0; i < n->count; i++)
-        mos_buf_printf(&b, "%s%s", i ? ", " : "[", n->items[i]->text);
-    mos_buf_text(&b, n->count ? "]" : "[]");
-    return mos_buf_string(&b);
+    const char *text = mos_node_text(arena, n);
+    return *text ? text : "nothing";
 }
 
 static void look_for_clash(struct mos_ctx *ctx, const char *path, const struct mos_node *n) {

@@ -13,8 +13,7 @@
 struct mos_layer {
     const char *title;           /* "trait soc/tern64", "board curlew", "variant field" */
     const struct mos_node *node; /* its map of keys; never changed */
-    size_t index;
-    struct mos_vec below; /* of const struct mos_layer *: all that it may override */
+    struct mos_vec below;        /* of const struct mos_layer *: all that it may override */
 };
 
 /* Adds `upper` to `lower` (NULL: nothing yet) by the keys of a record; both stay as they are.

@@ -30,11 +30,6 @@ static struct mos_layer *new_layer(struct resolver *r, const char *title,
     return l;
 }
 
-static void add_layer(struct resolver *r, struct mos_layer *l) {
-    l->index = r->layers.count;
-    mos_vec_push_pointer(&r->layers, l);
-}
-
 static void put_above(struct mos_layer *above, const struct mos_layer *below) {
     mos_vec_push_pointer(&above->below, below);
     for (size_t i = 0; i < below->below.count; i++)
@@ -89,7 +84,7 @@ static void visit_trait(struct resolver *r, const struct mos_node *item, struct 
             mos_map_set(&r->visited, item->text, (void *)(uintptr_t)&visiting);
             l = new_layer(r, mos_printf(r->ctx->arena, "trait %s", item->text), part->node);
             visit_traits(r, part->node, l);
-            add_layer(r, l);
+            mos_vec_push_pointer(&r->layers, l);
             mos_map_set(&r->visited, item->text, l);
             put_above(taker, l);
         }
@@ -134,7 +129,7 @@ const struct mos_node *mos_collect_variants(struct mos_ctx *ctx, const struct mo
     struct resolver r = start(ctx, w);
     struct mos_layer *l = new_layer(&r, "board", board->node);
     visit_traits(&r, board->node, l);
-    add_layer(&r, l);
+    mos_vec_push_pointer(&r.layers, l);
     struct mos_node *variants = merge_key(&r, "variants", true, false);
     ctx->findings = said;
     if (!variants || variants->kind != MOS_NODE_MAP)
@@ -167,7 +162,7 @@ static void add_features(struct resolver *r, struct mos_vec *parts, struct mos_l
         struct mos_layer *l =
             new_layer(r, mos_printf(r->ctx->arena, "feature %s", name), part->node);
         put_above(board, l);
-        add_layer(r, l); /* moved in front of the board below */
+        mos_vec_push_pointer(&r->layers, l); /* moved in front of the board below */
         mos_vec_push_pointer(parts, part);
     }
 }
@@ -233,7 +228,7 @@ static void add_variants(struct resolver *r, const struct mos_selection *s,
         for (size_t k = before; k < r->layers.count; k++)
             put_above(mos_vec_pointer(&r->layers, k), board);
         put_above(l, board);
-        add_layer(r, l);
+        mos_vec_push_pointer(&r->layers, l);
     }
 }
 
@@ -273,11 +268,11 @@ struct mos_board *mos_board_resolve(struct mos_ctx *ctx, const struct mos_worksp
     struct mos_layer *board = new_layer(&r, "the board", s->board->node);
     visit_traits(&r, s->board->node, board);
     size_t at = r.layers.count;
-    add_layer(&r, board);
+    mos_vec_push_pointer(&r.layers, board);
     if (s->board->waivers) {
         struct mos_layer *l = new_layer(&r, "the file of waivers", s->board->waivers);
         put_above(l, board);
-        add_layer(&r, l);
+        mos_vec_push_pointer(&r.layers, l);
     }
     add_variants(&r, s, board);
     size_t first_feature = r.layers.count;

@@ -7,26 +7,8 @@
 
 enum { MOST_COMBINATIONS = 64, MOST_PARTS = 32 };
 
-/* Does a text fit a pattern with * and ?. */
 static bool fits(const char *pattern, const char *text) {
-    const char *star = NULL, *from = NULL;
-    while (*text) {
-        if (*pattern == '*') {
-            star = ++pattern;
-            from = text;
-        } else if (*pattern == *text || *pattern == '?') {
-            pattern++;
-            text++;
-        } else if (star) {
-            pattern = star;
-            text = ++from;
-        } else {
-            return false;
-        }
-    }
-    while (*pattern == '*')
-        pattern++;
-    return !*pattern;
+    return mos_glob(pattern, text, strlen(text), 0);
 }
 
 static const char *axis_of(const struct mos_node *variant) {

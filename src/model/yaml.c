@@ -322,3 +322,16 @@ struct mos_node *mos_node_get(const struct mos_node *map, const char *key) {
             return map->items[i];
     return NULL;
 }
+
+const char *mos_node_text(struct mos_arena *arena, const struct mos_node *node) {
+    if (node->kind == MOS_NODE_SCALAR)
+        return node->text;
+    if (node->kind == MOS_NODE_LIST && node->count == 1)
+        return node->items[0]->text;
+    struct mos_buf b = {.arena = arena};
+    mos_buf_char(&b, '[');
+    for (size_t i = 0; i < node->count; i++)
+        mos_buf_printf(&b, "%s%s", i ? ", " : "", node->items[i]->text);
+    mos_buf_char(&b, ']');
+    return mos_buf_string(&b);
+}

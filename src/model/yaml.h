@@ -40,6 +40,9 @@ enum {
  * their own and the rest is still returned. */
 struct mos_node *mos_yaml_parse(struct mos_ctx *ctx, const struct mos_source *source);
 
+/* A scalar or a list of scalars for people: "a", "[a, b]"; a list of one as its item. */
+const char *mos_node_text(struct mos_arena *arena, const struct mos_node *node);
+
 /* The item of a map with this key, or NULL. */
 struct mos_node *mos_node_get(const struct mos_node *map, const char *key);
 

@@ -93,17 +93,6 @@ static bool put_loader_access(struct writer *w) {
 
 /* ---- users ---- */
 
-/* The n-th field (from 0) of a line of passwd, shadow or group. */
-static const char *field(struct writer *w, const char *line, unsigned n) {
-    for (; n; n--) {
-        line += strcspn(line, ":\n");
-        if (*line != ':')
-            return "";
-        line++;
-    }
-    return mos_strndup(w->arena, line, strcspn(line, ":\n"));
-}
-
 static const char *line_of(const char *text, const char *name) {
     size_t n = strlen(name);
     while (text && *text) {
@@ -202,7 +191,7 @@ static const char *password_of(struct writer *w, const struct mos_user *u, const
     if (mos_has(u->password_hash))
         return u->password_hash->text;
     if (!mos_has(u->password_file))
-        return old && *field(w, old, 1) ? field(w, old, 1) : "!";
+        return old && *mos_field(w->arena, old, 1) ? mos_field(w->arena, old, 1) : "!";
     const char *password =
         first_line(w, u->password_file, mos_printf(w->arena, "password of %s", u->r.name));
     const char *seed = mos_printf(w->arena, "%s/%s/%s", w->plan->board->workspace_name,
@@ -219,24 +208,25 @@ static void add_user(struct writer *w, const struct mos_user *u, struct accounts
     if (mos_has(u->id)) {
         id = u->id->number;
     } else if (old) {
-        id = strtoull(field(w, old, 2), NULL, 10);
+        id = strtoull(mos_field(w->arena, old, 2), NULL, 10);
     } else if (!root) {
         has_number(mos_buf_string(&a->passwd), 2, 0, &highest);
         id = highest + 1;
     }
     uint64_t group = mos_has(u->group) ? u->group->number
-                     : old             ? strtoull(field(w, old, 3), NULL, 10)
+                     : old             ? strtoull(mos_field(w->arena, old, 3), NULL, 10)
                                        : id;
-    const char *home = mos_has(u->home)           ? u->home->text
-                       : old && *field(w, old, 5) ? field(w, old, 5)
-                       : root                     ? "/root"
-                                                  : mos_printf(w->arena, "/home/%s", name);
-    const char *shell = mos_has(u->shell)          ? u->shell->text
-                        : old && *field(w, old, 6) ? field(w, old, 6)
-                                                   : "/bin/sh";
+    const char *home = mos_has(u->home)                      ? u->home->text
+                       : old && *mos_field(w->arena, old, 5) ? mos_field(w->arena, old, 5)
+                       : root                                ? "/root"
+                              : mos_printf(w->arena, "/home/%s", name);
+    const char *shell = mos_has(u->shell)                     ? u->shell->text
+                        : old && *mos_field(w->arena, old, 6) ? mos_field(w->arena, old, 6)
+                                                              : "/bin/sh";
     set_line(w, &a->passwd, name,
              mos_printf(w->arena, "%s:x:%llu:%llu:%s:%s:%s", name, (unsigned long long)id,
-                        (unsigned long long)group, old ? field(w, old, 4) : "", home, shell));
+                        (unsigned long long)group, old ? mos_field(w->arena, old, 4) : "", home,
+                        shell));
     const char *shadow = line_of(mos_buf_string(&a->shadow), name);
     set_line(w, &a->shadow, name,
              mos_printf(w->arena, "%s:%s:%lld:0:99999:7:::", name, password_of(w, u, shadow),

@@ -38,16 +38,6 @@ static struct mos_finding *find(const struct view *v, enum mos_rule_id rule,
 
 /* ---- passwords ---- */
 
-static const char *field(const struct view *v, const char *line, unsigned n) {
-    for (; n; n--) {
-        line += strcspn(line, ":\n");
-        if (*line != ':')
-            return "";
-        line++;
-    }
-    return mos_strndup(v->arena, line, strcspn(line, ":\n"));
-}
-
 /* Trying costs milliseconds a word: the answer is kept by hash. */
 static const char *guess(const struct view *v, const char *user, const char *hash) {
     const char *const words[] = {user,
@@ -107,10 +97,11 @@ static void check_password(const struct view *v, const struct mos_text_file *t, 
 static void check_shadow(const struct view *v, const char *path) {
     const struct mos_text_file *t = mos_plan_text(v->root, path);
     for (const char *line = t ? t->text : NULL; line && *line;) {
-        const char *user = field(v, line, 0);
-        bool shadowed = strcmp(path, "etc/passwd") == 0 && strcmp(field(v, line, 1), "x") == 0;
+        const char *user = mos_field(v->arena, line, 0);
+        bool shadowed =
+            strcmp(path, "etc/passwd") == 0 && strcmp(mos_field(v->arena, line, 1), "x") == 0;
         if (*user && line[strlen(user)] == ':' && !shadowed)
-            check_password(v, t, user, field(v, line, 1));
+            check_password(v, t, user, mos_field(v->arena, line, 1));
         line = strchr(line, '\n');
         line += line != NULL;
     }

@@ -156,5 +156,20 @@ static void the_field_is_strict(void) {
     }
 }
 
+/* A secret that is found is marked, and shown nowhere. */
+static void secrets_are_not_shown(void) {
+    static const char *const options[] = {"", "--json", "-v --color always"};
+    for (size_t i = 0; i < 3; i++) {
+        struct outcome o =
+            run_shell("'%s' --no-cache %s -w '%s/tests/rules/access.plain-secret/fails' check",
+                      MOSAICUM_PROGRAM, options[i], MOSAICUM_SOURCE);
+        CU_ASSERT_EQUAL(o.status, 1);
+        CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "wifi_psk"));
+        CU_ASSERT_PTR_NULL(strstr(o.out, "low-water-1"));
+        outcome_free(&o);
+    }
+}
+
 SUITE(root_suite, {"users are merged into what is there", users_are_merged_into_what_is_there},
-      {"the rest is written", the_rest_is_written}, {"the field is strict", the_field_is_strict});
+      {"the rest is written", the_rest_is_written}, {"the field is strict", the_field_is_strict},
+      {"secrets are not shown", secrets_are_not_shown});

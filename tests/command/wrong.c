@@ -96,6 +96,11 @@ static const struct wrong cases[] = {
     {"system: {log-in: by-hand}\n", 1, "board.schema", 3, 18, "inittab"},
     {"system: {users: {root: {id: root}}}\n", 1, "board.schema", 3, 29, "whole number"},
     {"features: {}\nfeatures: {}\n", 1, "board.schema", 3, 1, "twice"},
+    {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\nrom: {first-stage: {card: {limit: 64 "
+     "KiB}}}\n"
+     "pieces: {x: {file: big.bin}}\nstages: {a: {piece: x, by: rom}}\n"
+     "layout: {card: {regions: {a: {size: 64 KiB, stage: a}}}}\n",
+     1, "board.schema", 4, 21, "ends-at-top"},
     /* YAML */
     {"about: a: b\n", 2, "board.schema", 3, 9, "line of its own"},
     {"about: 'text\n", 2, "board.schema", 3, 13, "uotation"},
