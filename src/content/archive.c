@@ -1,5 +1,8 @@
 #include "content/content.h"
 
+#include "base/bytes.h"
+#include "content/attributes.h"
+
 #include <archive.h>
 #include <archive_entry.h>
 #include <errno.h>
@@ -69,8 +72,76 @@ static void bad_path(struct mos_ctx *ctx, struct mos_place place, const char *ar
 
 /* Reused for every entry, so that an archive's memory does not grow with its names. */
 struct scratch {
-    struct mos_buf path, target;
+    struct mos_buf path, target, attributes;
 };
+
+/* One access control list in the kernel's form; nothing when it says no more than the mode. */
+static void take_acl(struct archive_entry *e, int which, const char *name,
+                     struct mos_attribute_set *set) {
+    static const struct {
+        int tag;
+        uint16_t number;
+    } tags[] = {{ARCHIVE_ENTRY_ACL_USER_OBJ, 0x01},  {ARCHIVE_ENTRY_ACL_USER, 0x02},
+                {ARCHIVE_ENTRY_ACL_GROUP_OBJ, 0x04}, {ARCHIVE_ENTRY_ACL_GROUP, 0x08},
+                {ARCHIVE_ENTRY_ACL_MASK, 0x10},      {ARCHIVE_ENTRY_ACL_OTHER, 0x20}};
+    struct mos_buf b = {.arena = set->items.arena};
+    int type, permissions, tag, id;
+    const char *who;
+    if (archive_entry_acl_reset(e, which) <= 3 && which == ARCHIVE_ENTRY_ACL_TYPE_ACCESS)
+        return;
+    mos_buf_add(&b, "\2\0\0", 4);
+    /* their order in the kernel's form is that of the tags, then of the numbers */
+    for (size_t t = 0; t < sizeof tags / sizeof *tags; t++) {
+        for (int64_t after = -1;;) {
+            int64_t next = INT64_MAX;
+            uint16_t allowed = 0;
+            archive_entry_acl_reset(e, which);
+            while (archive_entry_acl_next(e, which, &type, &permissions, &tag, &id, &who) ==
+                   ARCHIVE_OK) {
+                bool named = tags[t].number == 0x02 || tags[t].number == 0x08;
+                int64_t key = named ? (int64_t)(uint32_t)id : 0;
+                if (tag == tags[t].tag && key > after && key < next) {
+                    next = key;
+                    allowed = (uint16_t)(permissions & 7);
+                }
+            }
+            if (next == INT64_MAX)
+                break;
+            bool named = tags[t].number == 0x02 || tags[t].number == 0x08;
+            uint8_t raw[8];
+            mos_put_le16(raw, tags[t].number);
+            mos_put_le16(raw + 2, allowed);
+            mos_put_le32(raw + 4, named ? (uint32_t)next : UINT32_MAX);
+            mos_buf_add(&b, raw, sizeof raw);
+            after = next;
+        }
+    }
+    if (b.length > 4)
+        mos_attribute_add(set, name, strlen(name), b.data, b.length);
+}
+
+static void take_attributes(struct archive_entry *e, struct scratch *scratch,
+                            struct mos_entry *out) {
+    const char *name;
+    const void *value;
+    size_t length;
+    scratch->attributes.length = 0;
+    bool lists = archive_entry_acl_types(e) != 0;
+    if (archive_entry_xattr_reset(e) <= 0 && !lists)
+        return;
+    struct mos_attribute_set set = {
+        mos_vec_make(scratch->attributes.arena, sizeof(struct mos_attribute))};
+    while (archive_entry_xattr_next(e, &name, &value, &length) == ARCHIVE_OK)
+        if (name)
+            mos_attribute_add(&set, name, strlen(name), value, length);
+    if (lists) {
+        take_acl(e, ARCHIVE_ENTRY_ACL_TYPE_ACCESS, "system.posix_acl_access", &set);
+        take_acl(e, ARCHIVE_ENTRY_ACL_TYPE_DEFAULT, "system.posix_acl_default", &set);
+    }
+    mos_attribute_pack(&set, &scratch->attributes);
+    out->attributes = (const uint8_t *)scratch->attributes.data;
+    out->attributes_length = scratch->attributes.length;
+}
 
 /* Fills *out; false when the entry must be left out. */
 static bool convert(struct mos_ctx *ctx, struct archive_entry *e, const char *archive,
@@ -102,6 +173,7 @@ static bool convert(struct mos_ctx *ctx, struct archive_entry *e, const char *ar
         bad_path(ctx, place, archive, hard);
         return false;
     }
+    take_attributes(e, scratch, out);
     return true;
 }
 
@@ -131,7 +203,7 @@ static bool stream_data(struct mos_ctx *ctx, struct archive *a, const char *path
 static bool stream_entries(struct mos_ctx *ctx, struct archive *a, const char *path,
                            struct mos_place place, const struct mos_sink *sink) {
     struct archive_entry *e;
-    struct scratch scratch = {{.arena = ctx->arena}, {.arena = ctx->arena}};
+    struct scratch scratch = {{.arena = ctx->arena}, {.arena = ctx->arena}, {.arena = ctx->arena}};
     int r;
     while ((r = archive_read_next_header(a, &e)) == ARCHIVE_OK || r == ARCHIVE_WARN) {
         struct mos_entry entry;

@@ -30,9 +30,11 @@ struct mos_entry {
     uint32_t uid, gid;
     int64_t mtime;
     uint32_t mtime_ns;
-    uint64_t size;         /* files */
-    uint32_t major, minor; /* devices */
-    const char *target;    /* links */
+    uint64_t size;             /* files */
+    uint32_t major, minor;     /* devices */
+    const char *target;        /* links */
+    const uint8_t *attributes; /* extended ones, packed as content/attributes.h says */
+    size_t attributes_length;
 };
 
 /* Every function returns false to stop the stream; then ctx->error says why. */

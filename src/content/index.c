@@ -1,11 +1,11 @@
 /* The index of an archive, kept between runs: 81 bytes and the name for most entries.
  *
- * File form: "mosindx2", count (le32), then per entry: type, mode (le16), uid, gid, mtime (le64),
+ * File form: "mosindx3", count (le32), then per entry: type, mode (le16), uid, gid, mtime (le64),
  * mtime_ns, size (le64), major, minor, sum (le64), path length (le32), target length (le32),
- * number of runs (le32), length of the kept text (le32), path, NUL, target, NUL, runs of {offset
- * le64, length le64}, the text; at the end the SHA-256 of all that.  Small files below etc/ keep
- * their text: rules read them.  A load that does not fit in every detail gives NULL and the archive
- * is read again.
+ * number of runs (le32), length of the kept text (le32), length of its extended attributes (le32),
+ * path, NUL, target, NUL, runs of {offset le64, length le64}, the text, the attributes; at the end
+ * the SHA-256 of all that.  Small files below etc/ keep their text: rules read them.  A load that
+ * does not fit in every detail gives NULL and the archive is read again.
  */
 #include "content/content.h"
 
@@ -13,7 +13,7 @@
 
 #include <string.h>
 
-enum { ENTRY_BYTES = 63, MOST_TEXTS = 4 << 20 };
+enum { ENTRY_BYTES = 67, MOST_TEXTS = 4 << 20 };
 
 struct run {
     uint64_t offset, length;
@@ -26,7 +26,7 @@ struct mos_index {
     /* the entry being recorded */
     struct mos_sink through;
     bool has_through;
-    struct mos_buf path, target, runs, text;
+    struct mos_buf path, target, runs, text, attributes;
     bool keeps_text;
     size_t texts; /* bytes of all texts */
     struct run last;
@@ -34,12 +34,13 @@ struct mos_index {
     struct mos_entry entry;
 };
 
-static const char magic[8] = "mosindx2";
+static const char magic[8] = "mosindx3";
 
 struct mos_index *mos_index_new(struct mos_ctx *ctx) {
     struct mos_index *x = mos_alloc(ctx->arena, sizeof *x);
     x->ctx = ctx;
-    struct mos_buf *buffers[] = {&x->data, &x->path, &x->target, &x->runs, &x->text};
+    struct mos_buf *buffers[] = {&x->data, &x->path, &x->target,
+                                 &x->runs, &x->text, &x->attributes};
     for (size_t i = 0; i < sizeof buffers / sizeof *buffers; i++)
         buffers[i]->arena = ctx->arena;
     mos_buf_add(&x->data, magic, sizeof magic);
@@ -64,10 +65,12 @@ static void put_run(struct mos_index *x) {
 static bool record_entry(void *self, const struct mos_entry *entry) {
     struct mos_index *x = self;
     x->entry = *entry;
-    x->path.length = x->target.length = x->runs.length = 0;
+    x->path.length = x->target.length = x->runs.length = x->attributes.length = 0;
     mos_buf_text(&x->path, entry->path);
     if ((entry->type == MOS_ENTRY_LINK || entry->type == MOS_ENTRY_HARD_LINK) && entry->target)
         mos_buf_text(&x->target, entry->target);
+    if (entry->attributes_length)
+        mos_buf_add(&x->attributes, entry->attributes, entry->attributes_length);
     x->last = (struct run){0};
     x->run_count = 0;
     x->text.length = 0;
@@ -113,11 +116,13 @@ static bool record_end(void *self, uint64_t sum) {
     mos_put_le32(h + 51, (uint32_t)x->target.length);
     mos_put_le32(h + 55, x->run_count);
     mos_put_le32(h + 59, (uint32_t)x->text.length);
+    mos_put_le32(h + 63, (uint32_t)x->attributes.length);
     mos_buf_add(&x->data, h, sizeof h);
     mos_buf_add(&x->data, mos_buf_string(&x->path), x->path.length + 1);
     mos_buf_add(&x->data, mos_buf_string(&x->target), x->target.length + 1);
     mos_buf_add(&x->data, mos_buf_string(&x->runs), x->runs.length);
     mos_buf_add(&x->data, mos_buf_string(&x->text), x->text.length);
+    mos_buf_add(&x->data, mos_buf_string(&x->attributes), x->attributes.length);
     x->count++;
     return !x->has_through || x->through.end(x->through.self, sum);
 }
@@ -139,11 +144,12 @@ static bool parse_entry(const struct mos_buf *data, size_t *at, struct mos_entry
     const uint8_t *h = (const uint8_t *)data->data + *at;
     uint64_t path = mos_le32(h + 47), target = mos_le32(h + 51);
     *run_count = mos_le32(h + 55);
-    uint64_t kept = mos_le32(h + 59);
-    uint64_t need = ENTRY_BYTES + path + 1 + target + 1 + 16 * (uint64_t)*run_count + kept;
+    uint64_t kept = mos_le32(h + 59), attributes = mos_le32(h + 63);
+    uint64_t need =
+        ENTRY_BYTES + path + 1 + target + 1 + 16 * (uint64_t)*run_count + kept + attributes;
     if (need > left || h[0] > MOS_ENTRY_SOCKET || (kept && kept != mos_le64(h + 23)))
         return false;
-    *text = kept ? h + need - kept : NULL;
+    *text = kept ? h + need - attributes - kept : NULL;
     *entry = (struct mos_entry){
         .type = (enum mos_entry_type)h[0],
         .mode = mos_le16(h + 1),
@@ -156,6 +162,8 @@ static bool parse_entry(const struct mos_buf *data, size_t *at, struct mos_entry
         .minor = mos_le32(h + 35),
         .path = (const char *)h + ENTRY_BYTES,
         .target = (const char *)h + ENTRY_BYTES + path + 1,
+        .attributes = h + need - attributes,
+        .attributes_length = attributes,
     };
     *sum = mos_le64(h + 39);
     *runs = h + ENTRY_BYTES + path + 1 + target + 1;

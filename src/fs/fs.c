@@ -2,7 +2,8 @@
 
 #include <string.h>
 
-static const struct mos_fs_driver *const drivers[] = {&mos_fs_ext4, &mos_fs_fat32};
+static const struct mos_fs_driver *const drivers[] = {&mos_fs_ext4, &mos_fs_fat32, &mos_fs_fat16,
+                                                      &mos_fs_fat12};
 
 const struct mos_fs_driver *mos_fs_at(size_t index) {
     return index < sizeof drivers / sizeof *drivers ? drivers[index] : NULL;
@@ -19,9 +20,21 @@ const struct mos_fs_driver *mos_fs_find(const char *name) {
 bool mos_fs_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info *out) {
     const struct mos_fs_driver *d;
     for (size_t i = 0; (d = mos_fs_at(i)); i++)
-        if (d->probe(io, arena, out))
+        if (d->probe(io, arena, out)) {
+            out->driver = out->damaged ? NULL : d;
             return true;
-    return false;
+        }
+    return mos_fs_foreign(io, arena, out);
+}
+
+void mos_volume_problem(const struct mos_read_request *request, const char *format, ...) {
+    va_list arguments;
+    if (request->problems->count >= MOS_MOST_PROBLEMS)
+        return;
+    va_start(arguments, format);
+    mos_vec_push_pointer(request->problems,
+                         mos_vprintf(request->problems->arena, format, arguments));
+    va_end(arguments);
 }
 
 void mos_volume_write(struct mos_volume_base *v, const void *bytes, size_t length,

@@ -14,6 +14,10 @@ struct mos_volume_wish {
     const char *label;      /* "" for none */
     uint8_t uuid[16], hash_seed[16];
     int64_t date;
+    uint32_t unit;     /* bytes of an allocation unit; 0: chosen */
+    uint64_t reserved; /* bytes that only the system may use */
+    uint64_t inodes;   /* 0: chosen */
+    bool no_journal;
 };
 
 /* A span of the region and what its bytes mean. */
@@ -35,17 +39,33 @@ struct mos_volume_result {
 
 /* What a reader can tell about a volume. */
 struct mos_volume_info {
-    const char *kind;  /* "ext4" */
-    const char *label; /* "" for none */
-    const char *id;    /* UUID, or volume serial number */
+    const struct mos_fs_driver *driver; /* who can read it; NULL: nobody */
+    const char *kind;                   /* "ext4" */
+    const char *label;                  /* "" for none */
+    const char *id;                     /* UUID, or volume serial number */
     uint64_t size, free;
     uint64_t files; /* inodes in use; 0: not known */
     uint32_t block_size;
+    bool has_free; /* `free` is right even when it is 0 */
+    bool pending;  /* it was not unmounted */
     bool damaged;
     const char *problem; /* when damaged */
     struct mos_vec
         names; /* of const char *: what lies in its root folder, where a reader can list it */
 };
+
+/* Reading a volume: what is asked for, and where what is wrong is noted. */
+struct mos_read_request {
+    const struct mos_sink *sink;
+    /* Asked before a file's data is read; without it none is: end() comes at once.  NULL: all. */
+    bool (*wants)(void *self, const struct mos_entry *entry);
+    void *self;
+    bool whole_links;         /* every name of a hard link comes as a file of its own */
+    struct mos_vec *problems; /* of const char *; at most MOS_MOST_PROBLEMS */
+};
+enum { MOS_MOST_PROBLEMS = 100 };
+void mos_volume_problem(const struct mos_read_request *request, const char *format, ...)
+    __attribute__((format(printf, 2, 3)));
 
 struct mos_volume_writer; /* begins with struct mos_volume_base */
 
@@ -64,7 +84,10 @@ struct mos_fs_driver {
     const char *name; /* as in `volume: {kind: …}` */
     /* The smallest region it can live in, bytes; for the message when a region is smaller. */
     uint64_t (*smallest)(uint32_t sector);
+    /* The largest region it can fill; NULL: any. */
+    uint64_t (*largest)(uint32_t sector);
     size_t longest_label; /* bytes */
+    uint32_t units[2];    /* least and most bytes of an allocation unit, powers of two */
     /* Starts a volume of wish->size bytes (at least smallest()).  Everything lives in ctx->arena.
      */
     struct mos_volume_base *(*begin)(struct mos_ctx *ctx, struct mos_io *io,
@@ -76,14 +99,19 @@ struct mos_fs_driver {
     bool (*finish)(struct mos_volume_base *volume, struct mos_volume_result *result);
     /* Looks at a volume; false: it is none of this kind. */
     bool (*probe)(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info *out);
+    /* Streams everything that lies in a volume, the root folder first, as far as it is sound.
+     * false: the sink stopped it, or ctx->error. */
+    bool (*stream)(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read_request *request);
 };
 
-extern const struct mos_fs_driver mos_fs_ext4, mos_fs_fat32;
+extern const struct mos_fs_driver mos_fs_ext4, mos_fs_fat32, mos_fs_fat16, mos_fs_fat12;
 
 const struct mos_fs_driver *mos_fs_find(const char *name); /* NULL: not known */
 const struct mos_fs_driver *mos_fs_at(size_t index);       /* NULL behind the last */
-/* What lies in a region, asked of every driver. */
+/* What lies in a region, asked of every driver; out->driver is NULL for what is only recognised. */
 bool mos_fs_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info *out);
+/* foreign.c: file systems and containers of others, by their superblocks. */
+bool mos_fs_foreign(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info *out);
 
 /* Writes unless counting or after an error; remembers the first error.  What lies past the region
  * is dropped: the volume does not fit then, which finish() reports. */

@@ -7,7 +7,7 @@
 #include <ctype.h>
 #include <string.h>
 
-enum { CHUNK = 1024, MOST_HOPS = 40 };
+enum { CHUNK = 1024, MOST_HOPS = 40, ATTRIBUTE_SLOTS = 1024 };
 
 struct mos_inv_node *mos_inv_node(const struct mos_inventory *inv, uint32_t index) {
     assert(index < inv->count);
@@ -30,6 +30,8 @@ struct mos_inventory *mos_inventory_new(struct mos_arena *arena, int64_t date, b
     inv->chunks = mos_vec_make(arena, sizeof(void *));
     inv->clashes = mos_vec_make(arena, sizeof(struct mos_inv_clash));
     inv->refusals = mos_vec_make(arena, sizeof(struct mos_inv_refusal));
+    inv->attributes = mos_vec_make(arena, sizeof(struct mos_inv_attributes));
+    inv->attribute_next = mos_vec_make(arena, sizeof(uint32_t));
     inv->bucket_count = 1024;
     inv->buckets = mos_alloc_array(arena, inv->bucket_count, sizeof *inv->buckets);
     struct mos_inv_node *root = mos_inv_node(inv, (new_node(inv), 0));
@@ -174,6 +176,34 @@ bool mos_inv_find(const struct mos_inventory *inv, const char *path, uint32_t *i
     return true;
 }
 
+/* The number of a list of attributes: equal ones share one. */
+static uint32_t attributes_of(struct mos_inventory *inv, const struct mos_entry *e) {
+    if (!e->attributes_length)
+        return 0;
+    if (!inv->attribute_slots) {
+        inv->attribute_slots = mos_alloc_array(inv->arena, ATTRIBUTE_SLOTS, sizeof(uint32_t));
+        mos_vec_push(&inv->attributes); /* number 0 is nobody's */
+        mos_vec_push(&inv->attribute_next);
+    }
+    uint32_t slot = mos_text_hash((const char *)e->attributes, e->attributes_length) %
+                    (uint32_t)ATTRIBUTE_SLOTS;
+    for (uint32_t i = inv->attribute_slots[slot]; i;
+         i = *(uint32_t *)mos_vec_at(&inv->attribute_next, i)) {
+        const struct mos_inv_attributes *a = mos_vec_at(&inv->attributes, i);
+        if (a->length == e->attributes_length && memcmp(a->list, e->attributes, a->length) == 0)
+            return i;
+    }
+    uint32_t number = (uint32_t)inv->attributes.count;
+    struct mos_inv_attributes *a = mos_vec_push(&inv->attributes);
+    uint8_t *copy = mos_alloc(inv->arena, e->attributes_length);
+    memcpy(copy, e->attributes, e->attributes_length);
+    a->list = copy;
+    a->length = e->attributes_length;
+    *(uint32_t *)mos_vec_push(&inv->attribute_next) = inv->attribute_slots[slot];
+    inv->attribute_slots[slot] = number;
+    return number;
+}
+
 static void describe(struct mos_inventory *inv, struct mos_inv_node *n, const struct mos_entry *e,
                      uint16_t fill) {
     n->type = (uint8_t)e->type;
@@ -184,6 +214,7 @@ static void describe(struct mos_inventory *inv, struct mos_inv_node *n, const st
     n->mtime_ns = e->mtime_ns;
     n->size = e->type == MOS_ENTRY_FILE ? e->size : 0;
     n->device = e->major << 20 | (e->minor & 0xfffff);
+    n->attributes = attributes_of(inv, e);
     n->fill = fill;
     n->implied = false;
     n->extent_count = 0;
@@ -207,6 +238,7 @@ static enum mos_inv_result meet_folder(struct mos_inventory *inv, uint32_t index
         n->gid = e->gid;
         n->mtime = e->mtime;
         n->mtime_ns = e->mtime_ns;
+        n->attributes = attributes_of(inv, e);
         n->fill = fill;
         n->implied = false;
     }

@@ -28,10 +28,12 @@ struct mos_inv_node {
     uint32_t link_to; /* hard links: the node that owns the content */
     uint32_t links;   /* names of the content */
     uint32_t mtime_ns, uid, gid;
-    uint32_t device; /* major << 20 | minor */
+    uint32_t device;     /* major << 20 | minor */
+    uint32_t attributes; /* which of inventory->attributes; 0: none */
     uint16_t mode, fill;
     uint8_t type; /* enum mos_entry_type */
     bool implied; /* a folder that no fill described */
+    bool indexed; /* a folder that the file system keeps sorted by hash */
 };
 
 enum mos_inv_result {
@@ -40,6 +42,14 @@ enum mos_inv_result {
     MOS_INV_COMPARE,  /* an equal file is there already if the content turns out equal */
     MOS_INV_REPLACED, /* forget the old content, write the new */
     MOS_INV_REFUSED,  /* cannot be stored; leave it out */
+};
+
+/* Extended attributes, shared by all who have the same. */
+struct mos_inv_attributes {
+    const uint8_t *list; /* packed */
+    size_t length;
+    uint32_t users;         /* names that carry them, once the tree is complete */
+    uint32_t block, blocks; /* where the file system keeps them outside of inodes */
 };
 
 struct mos_inv_clash {
@@ -61,6 +71,9 @@ struct mos_inventory {
     int64_t date;   /* of implied folders */
     bool fold_case; /* names that differ in case only are the same */
     struct mos_vec clashes, refusals;
+    struct mos_vec attributes;     /* of struct mos_inv_attributes, the first is empty */
+    uint32_t *attribute_slots;     /* by hash, chains through `attribute_next` */
+    struct mos_vec attribute_next; /* of uint32_t */
     uint64_t clash_count, refusal_count;
 };
 

@@ -83,6 +83,8 @@ static const char *cannot_store(const struct ext4 *v, const struct mos_entry *e)
         return "is a link whose target is too long";
     if (e->type == MOS_ENTRY_FILE && e->size > (uint64_t)UINT32_MAX * v->block_size)
         return "is larger than ext4 can store";
+    if (e->attributes_length && !ext4_attributes_fit(v, e->attributes, e->attributes_length))
+        return "has extended attributes that ext4 cannot store";
     if (e->major > 0xfff || e->minor > 0xfffff)
         return "has a device number that ext4 cannot store";
     return NULL;

@@ -53,7 +53,7 @@ static struct mos_volume_base *begin(struct mos_ctx *ctx, struct mos_io *io,
     struct ext4 *v = mos_alloc(ctx->arena, sizeof *v);
     v->base = (struct mos_volume_base){.driver = &mos_fs_ext4, .ctx = ctx, .io = io, .wish = *wish};
     v->base.inventory = mos_inventory_new(ctx->arena, wish->date, false);
-    v->block_size = choose_block_size(wish->size);
+    v->block_size = wish->unit ? wish->unit : choose_block_size(wish->size);
     v->first_block = v->block_size == 1024;
     v->blocks = (uint32_t)mos_min(wish->size / v->block_size, UINT32_MAX);
     v->per_group = v->block_size * 8;
@@ -70,7 +70,7 @@ static struct mos_volume_base *begin(struct mos_ctx *ctx, struct mos_io *io,
     v->entry_path.arena = ctx->arena;
     v->csum_seed = mos_crc32c(~0u, wish->uuid, 16);
     v->pending = io ? mos_alloc(ctx->arena, EXT4_PENDING) : NULL;
-    v->journal_blocks = choose_journal(wish->size, v->block_size);
+    v->journal_blocks = wish->no_journal ? 0 : choose_journal(wish->size, v->block_size);
     take_journal(v);
     return &v->base;
 }
@@ -103,8 +103,10 @@ static bool holds(const struct ext4 *v) {
 static bool place_bookkeeping(struct ext4 *v) {
     uint64_t needed = v->next_inode - 1;
     uint32_t most = v->block_size * 8, least = per_group_for(v, needed);
-    uint32_t usual = per_group_for(
-        v, mos_max(v->base.wish.size / EXT4_BYTES_PER_INODE, needed + needed / 8 + 64));
+    uint32_t usual =
+        per_group_for(v, v->base.wish.inodes ? mos_max(v->base.wish.inodes, needed)
+                                             : mos_max(v->base.wish.size / EXT4_BYTES_PER_INODE,
+                                                       needed + needed / 8 + 64));
     uint32_t **arrays[] = {&v->block_bitmaps, &v->inode_bitmaps, &v->inode_tables, &v->used_inodes,
                            &v->folders};
     for (size_t i = 0; i < sizeof arrays / sizeof *arrays; i++)
@@ -126,6 +128,7 @@ static bool finish(struct mos_volume_base *base, struct mos_volume_result *resul
     uint64_t content = v->next - v->first_block - v->journal_blocks;
     ext4_write_folders(v);
     ext4_write_trees(v);
+    ext4_write_attributes(v);
     ext4_flush(v);
     bool enough_inodes = place_bookkeeping(v);
     uint64_t total = v->blocks - v->first_block, used = ext4_used(v);
@@ -159,8 +162,10 @@ const struct mos_fs_driver mos_fs_ext4 = {
     .name = "ext4",
     .smallest = smallest,
     .longest_label = 16,
+    .units = {1024, 4096},
     .begin = begin,
     .sink = ext4_sink,
     .finish = finish,
     .probe = ext4_probe,
+    .stream = ext4_stream,
 };

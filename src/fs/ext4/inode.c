@@ -23,6 +23,7 @@ enum {
     AT_FIELD = 0x28,
     AT_SIZE_HIGH = 0x6c,
     AT_BLOCKS_HIGH = 0x74,
+    AT_ATTRIBUTES = 0x68,
     AT_UID_HIGH = 0x78,
     AT_GID_HIGH = 0x7a,
     AT_SUM_LOW = 0x7c,
@@ -88,10 +89,13 @@ static void put_content(const struct ext4 *v, uint8_t *i, const struct mos_inv_n
     } else if (n->type == MOS_ENTRY_FILE || n->type == MOS_ENTRY_FOLDER ||
                n->type == MOS_ENTRY_LINK) {
         ext4_extent_field(v, n, index, i + AT_FIELD, &tree);
-        mos_put_le32(i + AT_FLAGS, FLAG_EXTENTS);
+        mos_put_le32(i + AT_FLAGS, FLAG_EXTENTS | (n->indexed ? EXT4_FLAG_INDEXED : 0));
     }
     if (n->type == MOS_ENTRY_LINK)
         size = strlen(n->more.text);
+    uint32_t attributes = ext4_put_attributes(v, n, i);
+    mos_put_le32(i + AT_ATTRIBUTES, attributes);
+    tree += attributes != 0;
     uint64_t sectors = (blocks + tree) * (v->block_size / 512);
     mos_put_le32(i + AT_BLOCKS, (uint32_t)sectors);
     mos_put_le16(i + AT_BLOCKS_HIGH, (uint16_t)(sectors >> 32));

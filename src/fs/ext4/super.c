@@ -93,10 +93,11 @@ static void put_super(const struct ext4 *v, uint8_t *s, uint64_t free_blocks,
     memset(s, 0, EXT4_SUPER_SIZE);
     mos_put_le32(s + 0x0, v->inodes_per_group * v->groups);
     mos_put_le32(s + 0x4, v->blocks);
+    mos_put_le32(s + 0x8, (uint32_t)(w->reserved / v->block_size));
     mos_put_le32(s + 0xc, (uint32_t)free_blocks);
     mos_put_le32(s + 0x10, free_inodes);
     mos_put_le32(s + 0x14, v->first_block);
-    uint32_t log = v->block_size == 1024 ? 0 : 2;
+    uint32_t log = v->block_size / 2048; /* 1024, 2048 or 4096 */
     mos_put_le32(s + 0x18, log);
     mos_put_le32(s + 0x1c, log);
     mos_put_le32(s + 0x20, v->per_group);
@@ -228,40 +229,4 @@ void ext4_describe_spans(const struct ext4 *v, struct mos_vec *spans) {
         at = mos_max(at, x->end);
     }
     add_span(spans, at, v->base.wish.size, MOS_SPAN_DATA);
-}
-
-/* ---- reading ---- */
-
-bool ext4_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info *out) {
-    uint8_t s[EXT4_SUPER_SIZE];
-    if (io->size < 4096 || mos_io_read(io, s, sizeof s, EXT4_SUPER_OFFSET) ||
-        mos_le16(s + 0x38) != EXT4_MAGIC)
-        return false;
-    uint32_t log = mos_le32(s + 0x18);
-    *out = (struct mos_volume_info){.kind = "ext4", .names = mos_vec_make(arena, sizeof(char *))};
-    if (log > 6) {
-        out->damaged = true;
-        out->problem = "The superblock states an impossible block size.";
-        return true;
-    }
-    bool wide = mos_le32(s + 0x60) & EXT4_INCOMPAT_64BIT;
-    out->block_size = 1024u << log;
-    uint64_t blocks = mos_le32(s + 0x4) | (wide ? (uint64_t)mos_le32(s + 0x150) << 32 : 0);
-    uint64_t free_blocks = mos_le32(s + 0xc) | (wide ? (uint64_t)mos_le32(s + 0x158) << 32 : 0);
-    char id[37], label[17] = {0};
-    mos_uuid_text(s + 0x68, id);
-    memcpy(label, s + 0x78, 16);
-    out->label = mos_strdup(arena, label);
-    out->id = mos_strdup(arena, id);
-    out->files = mos_le32(s + 0x0) - (uint64_t)mos_le32(s + 0x10);
-    if (!mos_mul(blocks, out->block_size, &out->size) ||
-        !mos_mul(free_blocks, out->block_size, &out->free) || out->size > io->size) {
-        out->damaged = true;
-        out->problem = "The file system is larger than its region.";
-    } else if ((mos_le32(s + 0x64) & EXT4_RO_CSUM) &&
-               mos_crc32c(~0u, s, 0x3fc) != mos_le32(s + 0x3fc)) {
-        out->damaged = true;
-        out->problem = "The sum of the superblock is wrong.";
-    }
-    return true;
 }

@@ -1,28 +1,64 @@
-/* FAT32 volumes, written in one pass: files in a row, then folders, then the tables. */
+/* FAT12, FAT16 and FAT32 volumes, written in one pass: files in a row, then folders, then the
+ * tables. */
 #include "fs/fat/fat_internal.h"
 
 #include "base/bytes.h"
 
 #include <string.h>
 
-/* Sectors of one FAT for a volume of `sectors`, with clusters of `per` sectors. */
-static uint32_t fat_sectors(uint64_t sectors, uint32_t per, uint32_t sector) {
-    uint64_t entries = sector / 4; /* of one sector of the FAT */
-    uint64_t left = sectors - FAT_RESERVED + 2 * (uint64_t)per;
-    return (uint32_t)mos_div_up(left, entries * per + FAT_COPIES);
+/* Where a volume of `bits` with clusters of `per` sectors has its data: sectors before cluster 2,
+ * and of one FAT. */
+static uint64_t front_sectors(const struct fat *v, uint32_t per, uint32_t *fat_sectors) {
+    uint64_t root = mos_div_up((uint64_t)v->root_entries * FAT_ENTRY, v->sector);
+    uint64_t fixed = v->reserved + root;
+    uint64_t left = v->sectors > fixed ? v->sectors - fixed : 0;
+    /* each cluster takes `per` sectors and bits/8 bytes of each FAT; two entries are no clusters */
+    uint64_t bytes = (uint64_t)v->bits * (left + 2 * (uint64_t)per);
+    *fat_sectors = (uint32_t)mos_div_up(bytes, 8 * (uint64_t)v->sector * per + 2 * v->bits);
+    if (v->bits == 12) /* an entry may lie across two sectors */
+        ++*fat_sectors;
+    return fixed + FAT_COPIES * (uint64_t)*fat_sectors;
 }
 
-static uint64_t smallest(uint32_t sector) {
-    uint64_t table = mos_div_up((FAT_LEAST_CLUSTERS + 2) * 4ull, sector);
-    return (FAT_RESERVED + FAT_COPIES * table + FAT_LEAST_CLUSTERS + 16) * sector;
+static uint64_t clusters_with(const struct fat *v, uint32_t per) {
+    uint32_t table;
+    uint64_t front = front_sectors(v, per, &table);
+    return v->sectors > front ? (v->sectors - front) / per : 0;
 }
 
-static uint32_t clusters_with(const struct fat *v, uint32_t per) {
-    uint64_t front = FAT_RESERVED + FAT_COPIES * (uint64_t)fat_sectors(v->sectors, per, v->sector);
-    return (uint32_t)((v->sectors - front) / per);
+static uint64_t smallest_32(uint32_t sector) {
+    uint64_t table = mos_div_up((FAT16_CLUSTERS + 2) * 4ull, sector);
+    return (FAT_RESERVED + FAT_COPIES * table + FAT16_CLUSTERS + FAT_MARGIN) * sector;
 }
 
-/* The usual cluster size of a volume, smaller where that would leave too few clusters. */
+static uint64_t smallest_16(uint32_t sector) {
+    uint64_t table = mos_div_up((FAT12_CLUSTERS + 2) * 2ull, sector),
+             root = mos_div_up(FAT_ROOT_ENTRIES * FAT_ENTRY, sector);
+    return (1 + FAT_COPIES * table + root + FAT12_CLUSTERS + FAT_MARGIN) * sector;
+}
+
+static uint64_t smallest_12(uint32_t sector) {
+    return (1 + FAT_COPIES + mos_div_up(FAT_ROOT_ENTRIES * FAT_ENTRY, sector) + 8) * sector;
+}
+
+static uint64_t largest_16(uint32_t sector) {
+    return (uint64_t)(FAT16_CLUSTERS - FAT_MARGIN) * mos_min(128 * (uint64_t)sector, 32768);
+}
+
+static uint64_t largest_12(uint32_t sector) {
+    return (uint64_t)(FAT12_CLUSTERS - FAT_MARGIN) * mos_min(128 * (uint64_t)sector, 32768);
+}
+
+/* May a volume have this many clusters, and be of its kind? */
+static bool good_count(const struct fat *v, uint64_t clusters) {
+    if (v->bits == 32)
+        return clusters >= FAT16_CLUSTERS;
+    if (v->bits == 16)
+        return clusters >= FAT12_CLUSTERS && clusters < FAT16_CLUSTERS - FAT_MARGIN;
+    return clusters && clusters < FAT12_CLUSTERS - FAT_MARGIN;
+}
+
+/* The usual cluster size of a volume, another where that would make it of another kind. */
 static uint32_t choose_cluster(const struct fat *v) {
     uint64_t size = v->base.wish.size;
     uint32_t bytes = size <= 260ull << 20  ? 512
@@ -30,10 +66,22 @@ static uint32_t choose_cluster(const struct fat *v) {
                      : size <= 16ull << 30 ? 8192
                      : size <= 32ull << 30 ? 16384
                                            : 32768;
+    if (v->bits != 32)
+        bytes = v->sector;
+    if (v->base.wish.unit)
+        bytes = v->base.wish.unit;
     uint32_t per = (uint32_t)mos_max(bytes / v->sector, 1);
-    while (per > 1 && clusters_with(v, per) < FAT_LEAST_CLUSTERS)
+    while (per > 1 && v->bits == 32 && !good_count(v, clusters_with(v, per)))
         per /= 2;
+    while (per < 64 && v->bits != 32 && clusters_with(v, per) >= FAT12_CLUSTERS - FAT_MARGIN &&
+           !good_count(v, clusters_with(v, per)))
+        per *= 2;
     return per * v->sector;
+}
+
+uint64_t fat_table_bytes(const struct fat *v) {
+    return mos_min(mos_round_up(mos_div_up(v->next * v->bits, 8), v->sector),
+                   (uint64_t)v->fat_sectors * v->sector);
 }
 
 uint64_t fat_offset(const struct fat *v, uint32_t cluster) {
@@ -93,6 +141,8 @@ static const char *cannot_store(const struct mos_entry *e) {
         return "is larger than 4 GiB";
     if (e->uid || e->gid)
         return "belongs to a user other than root";
+    if (e->attributes_length)
+        return "has extended attributes";
     if (e->mode & 07000)
         return "has set-user, set-group or sticky bits";
     return *e->path ? fat_bad_name(slash ? slash + 1 : e->path) : NULL;
@@ -158,21 +208,39 @@ static struct mos_sink sink(struct mos_volume_base *volume) {
 }
 
 static struct mos_volume_base *begin(struct mos_ctx *ctx, struct mos_io *io,
-                                     const struct mos_volume_wish *wish) {
+                                     const struct mos_volume_wish *wish, unsigned bits,
+                                     const struct mos_fs_driver *driver) {
     struct fat *v = mos_alloc(ctx->arena, sizeof *v);
-    v->base =
-        (struct mos_volume_base){.driver = &mos_fs_fat32, .ctx = ctx, .io = io, .wish = *wish};
+    v->base = (struct mos_volume_base){.driver = driver, .ctx = ctx, .io = io, .wish = *wish};
+    v->bits = bits;
+    v->reserved = bits == 32 ? FAT_RESERVED : 1;
+    v->root_entries = bits == 32 ? 0 : FAT_ROOT_ENTRIES;
     v->base.inventory = mos_inventory_new(ctx->arena, wish->date, true);
     v->sector = wish->sector;
     v->sectors = (uint32_t)mos_min(wish->size / v->sector, UINT32_MAX);
     v->cluster = choose_cluster(v);
-    v->fat_sectors = fat_sectors(v->sectors, v->cluster / v->sector, v->sector);
-    v->clusters = clusters_with(v, v->cluster / v->sector);
-    v->data = (FAT_RESERVED + FAT_COPIES * (uint64_t)v->fat_sectors) * v->sector;
+    v->data = front_sectors(v, v->cluster / v->sector, &v->fat_sectors) * v->sector;
+    v->clusters = (uint32_t)clusters_with(v, v->cluster / v->sector);
+    v->root = (v->reserved + FAT_COPIES * (uint64_t)v->fat_sectors) * v->sector;
     v->next = 2;
     v->entry_path.arena = ctx->arena;
     v->pending = io ? mos_alloc(ctx->arena, FAT_PENDING) : NULL;
     return &v->base;
+}
+
+static struct mos_volume_base *begin_32(struct mos_ctx *ctx, struct mos_io *io,
+                                        const struct mos_volume_wish *wish) {
+    return begin(ctx, io, wish, 32, &mos_fs_fat32);
+}
+
+static struct mos_volume_base *begin_16(struct mos_ctx *ctx, struct mos_io *io,
+                                        const struct mos_volume_wish *wish) {
+    return begin(ctx, io, wish, 16, &mos_fs_fat16);
+}
+
+static struct mos_volume_base *begin_12(struct mos_ctx *ctx, struct mos_io *io,
+                                        const struct mos_volume_wish *wish) {
+    return begin(ctx, io, wish, 12, &mos_fs_fat12);
 }
 
 static void add_span(struct mos_vec *spans, uint64_t start, uint64_t end, enum mos_span_kind kind) {
@@ -181,13 +249,14 @@ static void add_span(struct mos_vec *spans, uint64_t start, uint64_t end, enum m
 }
 
 static void describe_spans(const struct fat *v, struct mos_vec *spans) {
-    uint64_t front = (uint64_t)FAT_RESERVED * v->sector,
+    uint64_t front = (uint64_t)v->reserved * v->sector,
              table = (uint64_t)v->fat_sectors * v->sector;
-    uint64_t used = mos_round_up(v->next * 4, v->sector);
+    uint64_t used = fat_table_bytes(v);
     add_span(spans, 0, front + used, MOS_SPAN_DATA);
     add_span(spans, front + used, front + table, MOS_SPAN_ZERO);
     add_span(spans, front + table, front + table + used, MOS_SPAN_DATA);
-    add_span(spans, front + table + used, v->data, MOS_SPAN_ZERO);
+    add_span(spans, front + table + used, v->root, MOS_SPAN_ZERO);
+    add_span(spans, v->root, v->data, MOS_SPAN_DATA);
     uint64_t end = v->data + (v->next - 2) * v->cluster;
     add_span(spans, v->data, end, MOS_SPAN_DATA);
     add_span(spans, end, v->base.wish.size, MOS_SPAN_FREE);
@@ -222,12 +291,18 @@ static bool finish(struct mos_volume_base *base, struct mos_volume_result *resul
     return true;
 }
 
-const struct mos_fs_driver mos_fs_fat32 = {
-    .name = "fat32",
-    .smallest = smallest,
-    .longest_label = 11,
-    .begin = begin,
-    .sink = sink,
-    .finish = finish,
-    .probe = fat_probe,
-};
+#define DRIVER(symbol, text, least, most, start)                                                   \
+    const struct mos_fs_driver symbol = {.name = text,                                             \
+                                         .smallest = least,                                        \
+                                         .largest = most,                                          \
+                                         .longest_label = 11,                                      \
+                                         .units = {512, 32768},                                    \
+                                         .begin = start,                                           \
+                                         .sink = sink,                                             \
+                                         .finish = finish,                                         \
+                                         .probe = fat_probe,                                       \
+                                         .stream = fat_stream}
+
+DRIVER(mos_fs_fat32, "fat32", smallest_32, NULL, begin_32);
+DRIVER(mos_fs_fat16, "fat16", smallest_16, largest_16, begin_16);
+DRIVER(mos_fs_fat12, "fat12", smallest_12, largest_12, begin_12);

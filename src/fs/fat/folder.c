@@ -186,13 +186,22 @@ void fat_write_folders(struct fat *v) {
         if (n->type != MOS_ENTRY_FOLDER)
             continue;
         fill_folder(v, i, &b);
-        fat_take(v, n, (uint32_t)mos_max(mos_div_up(b.length, v->cluster), 1));
+        if (i || v->bits == 32)
+            fat_take(v, n, (uint32_t)mos_max(mos_div_up(b.length, v->cluster), 1));
+        else if (b.length > (size_t)v->root_entries * FAT_ENTRY)
+            mos_inv_refuse(inv, "", 0,
+                           "has more entries in its root folder than this kind of FAT "
+                           "can hold");
     }
     for (uint32_t i = 0; i < inv->count && v->base.io; i++) {
         const struct mos_inv_node *n = mos_inv_node(inv, i);
         if (n->type != MOS_ENTRY_FOLDER)
             continue;
         fill_folder(v, i, &b);
+        if (!i && v->bits != 32) {
+            mos_volume_write(&v->base, b.data, b.length, v->root);
+            continue;
+        }
         mos_buf_zeros(&b, (size_t)mos_round_up(b.length + !b.length, v->cluster) - b.length);
         mos_volume_write(&v->base, b.data, b.length, fat_offset(v, first_cluster(n)));
     }

@@ -1,0 +1,373 @@
+/* FAT volumes that are there, whoever made them.  Nothing that is read is trusted. */
+#include "fs/fat/fat_internal.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+#include "content/content.h"
+
+#include <ctype.h>
+#include <string.h>
+
+enum {
+    LONG_ENTRY = 0x0f,
+    IS_FOLDER = 0x10,
+    IS_LABEL = 0x08,
+    DELETED = 0xe5,
+    LOWER_BASE = 0x08,
+    LOWER_EXTENSION = 0x10,
+    MOST_UNITS = 260,
+    DEEPEST = 128,
+};
+
+bool fat_open(struct fat_reader *r, struct mos_io *io, const char **why) {
+    uint8_t s[512];
+    *why = NULL;
+    *r = (struct fat_reader){.io = io};
+    if (io->size < 4096 || mos_io_read(io, s, sizeof s, 0) || mos_le16(s + 510) != 0xaa55 ||
+        (memcmp(s + 82, "FAT32   ", 8) != 0 && memcmp(s + 54, "FAT", 3) != 0))
+        return false;
+    r->sector = mos_le16(s + 11);
+    r->reserved = mos_le16(s + 14);
+    r->copies = s[16];
+    r->root_entries = mos_le16(s + 17);
+    r->sectors = mos_le16(s + 19) ? mos_le16(s + 19) : mos_le32(s + 32);
+    r->fat_sectors = mos_le16(s + 22) ? mos_le16(s + 22) : mos_le32(s + 36);
+    *why = "The boot sector states impossible sizes.";
+    if (!mos_is_power_of_two(r->sector) || r->sector < 512 || r->sector > 4096 ||
+        !mos_is_power_of_two(s[13]) || !r->copies || !r->reserved || !r->fat_sectors)
+        return false;
+    r->cluster = s[13] * r->sector;
+    uint64_t root = mos_div_up((uint64_t)r->root_entries * FAT_ENTRY, r->sector);
+    uint64_t front = r->reserved + (uint64_t)r->copies * r->fat_sectors;
+    if (front + root >= r->sectors || (uint64_t)r->sectors * r->sector > io->size)
+        return false;
+    r->root = front * r->sector;
+    r->data = (front + root) * r->sector;
+    uint64_t clusters = (r->sectors - front - root) / s[13];
+    r->bits = clusters < FAT12_CLUSTERS ? 12 : clusters < FAT16_CLUSTERS ? 16 : 32;
+    if (!mos_le16(s + 22)) { /* the long form of the boot sector */
+        r->bits = 32;
+        r->root_cluster = mos_le32(s + 44);
+    }
+    uint64_t room = (uint64_t)r->fat_sectors * r->sector * 8 / r->bits;
+    if (room < 3 || !clusters)
+        return false;
+    r->clusters = (uint32_t)mos_min(clusters, room - 2);
+    *why = NULL;
+    return true;
+}
+
+uint32_t fat_next(struct fat_reader *r, uint32_t cluster) {
+    uint64_t at = (uint64_t)cluster * r->bits / 8, page = mos_round_down(at, 4096);
+    uint64_t table = (uint64_t)r->reserved * r->sector, size = (uint64_t)r->fat_sectors * r->sector;
+    if (cluster >= r->clusters + 2)
+        return 0;
+    if (!r->window_read || r->window_at != page) {
+        size_t n = (size_t)mos_min(sizeof r->window, size - page);
+        memset(r->window, 0, sizeof r->window);
+        r->window_read = mos_io_read(r->io, r->window, n, table + page) == 0;
+        r->window_at = page;
+        if (!r->window_read)
+            return 0;
+    }
+    const uint8_t *p = r->window + (at - page);
+    if (r->bits == 32) {
+        uint32_t v = mos_le32(p) & FAT_END;
+        return v >= 0x0ffffff8 ? FAT_END : v;
+    }
+    uint32_t v = mos_le16(p);
+    if (r->bits == 16)
+        return v >= 0xfff8 ? FAT_END : v;
+    v = cluster % 2 ? v >> 4 : v & 0xfff;
+    return v >= 0xff8 ? FAT_END : v;
+}
+
+/* Seconds since 1970 (as UTC) of an entry's last change. */
+int64_t fat_date(const uint8_t *e) {
+    uint16_t date = mos_le16(e + 24), time = mos_le16(e + 22);
+    int64_t year = 1980 + (date >> 9), month = date >> 5 & 15, day = date & 31;
+    if (month < 1 || month > 12 || day < 1)
+        return 315532800;
+    year -= month <= 2;
+    int64_t era = year / 400, of_era = year - era * 400;
+    int64_t of_year = (153 * (month + (month > 2 ? -3 : 9)) + 2) / 5 + day - 1;
+    int64_t days = era * 146097 + of_era * 365 + of_era / 4 - of_era / 100 + of_year - 719468;
+    return days * 86400 + (time >> 11) * 3600 + (time >> 5 & 63) * 60 + (time & 31) * 2;
+}
+
+/* ---- folders ---- */
+
+struct listing {
+    struct fat_reader *r;
+    struct mos_arena *arena;
+    bool (*each)(void *self, const struct fat_file *file);
+    void *self;
+    uint16_t units[MOST_UNITS];
+    size_t count;
+    uint8_t sum;
+    unsigned expected; /* number of the next long entry; 0: none is awaited */
+    uint64_t start, entries;
+    bool ended;
+};
+
+static uint8_t short_sum(const uint8_t name[11]) {
+    uint8_t sum = 0;
+    for (size_t i = 0; i < 11; i++)
+        sum = (uint8_t)((sum >> 1 | sum << 7) + name[i]);
+    return sum;
+}
+
+static const char *short_name(struct mos_arena *arena, const uint8_t *e) {
+    char name[13] = "";
+    size_t at = 0, base = 8, extension = 3;
+    while (base && e[base - 1] == ' ')
+        base--;
+    while (extension && e[8 + extension - 1] == ' ')
+        extension--;
+    for (size_t i = 0; i < base + extension; i++) {
+        int c = i < base ? e[i] : e[8 + i - base];
+        bool lower = e[12] & (i < base ? LOWER_BASE : LOWER_EXTENSION);
+        if (i == 0 && c == 0x05)
+            c = DELETED;
+        if (i == base)
+            name[at++] = '.';
+        name[at++] = (char)(c < 0x21 || c > 0x7e || c == '/' ? '_' : lower ? tolower(c) : c);
+    }
+    return mos_strdup(arena, name);
+}
+
+static void take_long(struct listing *l, const uint8_t *e, uint64_t at) {
+    static const uint8_t places[13] = {1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30};
+    unsigned number = e[0] & 0x1fu;
+    if (e[0] & 0x40 && number && number <= MOST_UNITS / 13) {
+        l->count = number * 13u;
+        l->sum = e[13];
+        l->start = at;
+        l->entries = 0;
+        l->expected = number;
+    }
+    if (!number || number != l->expected || e[13] != l->sum) {
+        l->count = 0;
+        return;
+    }
+    l->expected--;
+    l->entries++;
+    for (size_t i = 0; i < 13; i++)
+        l->units[(number - 1) * 13 + i] = mos_le16(e + places[i]);
+}
+
+static bool take_entry(struct listing *l, const uint8_t *e, uint64_t at) {
+    if (!e[0]) {
+        l->ended = true;
+        return true;
+    }
+    if (e[0] != DELETED && (e[11] & 0x3f) == LONG_ENTRY) {
+        take_long(l, e, at);
+        return true;
+    }
+    bool has_long = l->count && !l->expected && l->sum == short_sum(e);
+    size_t count = l->count;
+    l->count = 0;
+    if (e[0] == DELETED || (e[11] & IS_LABEL) || e[0] == '.')
+        return true;
+    struct fat_file f = {
+        .at = has_long ? l->start : at,
+        .entries = has_long ? l->entries + 1 : 1,
+        .cluster =
+            mos_le16(e + 26) | (l->r->bits == 32 ? (uint32_t)(mos_le16(e + 20) & 0x0fff) << 16 : 0),
+        .size = mos_le32(e + 28),
+        .folder = e[11] & IS_FOLDER,
+    };
+    memcpy(f.raw, e, FAT_ENTRY);
+    f.name = has_long ? mos_utf8_from_utf16(l->arena, l->units, count) : short_name(l->arena, e);
+    if (!*f.name || strchr(f.name, '/') || strcmp(f.name, "..") == 0)
+        f.name = short_name(l->arena, e);
+    return l->each(l->self, &f);
+}
+
+static bool take_span(struct listing *l, uint64_t at, uint64_t length) {
+    uint8_t piece[4096];
+    while (length && !l->ended) {
+        size_t n = (size_t)mos_min(length, sizeof piece);
+        if (mos_io_read(l->r->io, piece, n, at))
+            return false;
+        for (size_t i = 0; i + FAT_ENTRY <= n && !l->ended; i += FAT_ENTRY)
+            if (!take_entry(l, piece + i, at + i))
+                return false;
+        at += n;
+        length -= n;
+    }
+    return true;
+}
+
+bool fat_list(struct fat_reader *r, struct mos_arena *arena, uint32_t cluster,
+              bool (*each)(void *self, const struct fat_file *file), void *self) {
+    struct listing l = {.r = r, .arena = arena, .each = each, .self = self};
+    if (!cluster && r->bits != 32)
+        return take_span(&l, r->root, (uint64_t)r->root_entries * FAT_ENTRY);
+    if (!cluster)
+        cluster = r->root_cluster;
+    for (uint32_t steps = 0; cluster != FAT_END && !l.ended; steps++) {
+        if (cluster < 2 || cluster >= r->clusters + 2 || steps > r->clusters ||
+            !take_span(&l, r->data + (uint64_t)(cluster - 2) * r->cluster, r->cluster))
+            return false;
+        cluster = fat_next(r, cluster);
+    }
+    return true;
+}
+
+/* ---- what it is ---- */
+
+struct names {
+    struct mos_vec *out;
+};
+
+static bool add_name(void *self, const struct fat_file *f) {
+    mos_vec_push_pointer(((struct names *)self)->out, f->name);
+    return true;
+}
+
+bool fat_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info *out) {
+    uint8_t s[512], info[512];
+    struct fat_reader r;
+    const char *why;
+    bool good = fat_open(&r, io, &why);
+    if (!good && !why)
+        return false;
+    *out = (struct mos_volume_info){.kind = "fat",
+                                    .label = "",
+                                    .id = "",
+                                    .names = mos_vec_make(arena, sizeof(char *)),
+                                    .damaged = !good,
+                                    .problem = why};
+    if (!good || mos_io_read(io, s, sizeof s, 0))
+        return true;
+    const uint8_t *more = s + (r.bits == 32 ? 64 : 36);
+    char label[12] = "";
+    memcpy(label, more + 7, 11);
+    for (size_t i = 11; i && label[i - 1] == ' '; i--)
+        label[i - 1] = 0;
+    out->kind = r.bits == 32 ? "fat32" : r.bits == 16 ? "fat16" : "fat12";
+    out->label = strcmp(label, "NO NAME") == 0 ? "" : mos_strdup(arena, label);
+    out->id = mos_printf(arena, "%04x-%04x", mos_le16(more + 5), mos_le16(more + 3));
+    out->size = (uint64_t)r.sectors * r.sector;
+    out->block_size = r.cluster;
+    out->has_free = r.bits != 32;
+    if (r.bits != 32) { /* their table is small: count */
+        for (uint32_t c = 2; c < r.clusters + 2; c++)
+            out->free += fat_next(&r, c) == 0 ? r.cluster : 0;
+    } else if (!mos_io_read(io, info, sizeof info, r.sector) &&
+               memcmp(info + 484, "rrAa", 4) == 0 && mos_le32(info + 488) <= r.clusters) {
+        out->free = (uint64_t)mos_le32(info + 488) * out->block_size;
+    }
+    struct names names = {&out->names};
+    fat_list(&r, arena, 0, add_name, &names);
+    return true;
+}
+
+/* ---- streaming ---- */
+
+struct walk {
+    struct fat_reader r;
+    struct mos_ctx *ctx;
+    const struct mos_read_request *request;
+    struct mos_buf path;
+    uint8_t *seen; /* a bit a cluster: first ones of folders that were entered */
+    uint64_t budget;
+    uint8_t *piece;
+    unsigned depth;
+};
+
+static bool gather(void *self, const struct fat_file *f) {
+    *(struct fat_file *)mos_vec_push(self) = *f;
+    return true;
+}
+
+static bool stream_content(struct walk *w, const struct fat_file *f) {
+    const struct mos_sink *sink = w->request->sink;
+    struct mos_runs runs = {.sink = sink};
+    struct fat_reader *r = &w->r;
+    uint64_t left = f->size, sum;
+    uint32_t cluster = f->cluster;
+    while (left) {
+        size_t n = (size_t)mos_min(left, r->cluster);
+        if (cluster < 2 || cluster >= r->clusters + 2 || w->budget < n ||
+            mos_io_read(r->io, w->piece, n, r->data + (uint64_t)(cluster - 2) * r->cluster)) {
+            mos_volume_problem(w->request, "/%s ends early: %llu bytes of it are lost.",
+                               mos_buf_string(&w->path), (unsigned long long)left);
+            break;
+        }
+        w->budget -= n;
+        if (!mos_runs_add(&runs, w->piece, n))
+            return false;
+        left -= n;
+        cluster = fat_next(r, cluster);
+    }
+    return mos_runs_seek(&runs, f->size) && mos_runs_end(&runs, &sum) && sink->end(sink->self, sum);
+}
+
+static bool enter(struct walk *w, uint32_t cluster);
+
+static bool stream_file(struct walk *w, const struct fat_file *f) {
+    const struct mos_sink *sink = w->request->sink;
+    struct mos_entry e = {.path = mos_buf_string(&w->path),
+                          .type = f->folder ? MOS_ENTRY_FOLDER : MOS_ENTRY_FILE,
+                          .mode = f->folder ? 0755 : 0644,
+                          .mtime = fat_date(f->raw),
+                          .size = f->folder ? 0 : f->size};
+    if (!sink->entry(sink->self, &e))
+        return false;
+    if (!f->folder && (!w->request->wants || w->request->wants(w->request->self, &e)))
+        return stream_content(w, f);
+    return sink->end(sink->self, 0) && (!f->folder || enter(w, f->cluster));
+}
+
+static bool enter(struct walk *w, uint32_t cluster) {
+    struct mos_vec files = mos_vec_make(w->ctx->arena, sizeof(struct fat_file));
+    bool inside = cluster >= 2 && cluster < w->r.clusters + 2;
+    if ((w->depth && !inside) || (inside && w->seen[cluster / 8] >> cluster % 8 & 1) ||
+        w->depth >= DEEPEST) {
+        mos_volume_problem(w->request, "Folder /%s is damaged.", mos_buf_string(&w->path));
+        return true;
+    }
+    if (inside)
+        w->seen[cluster / 8] |= (uint8_t)(1 << cluster % 8);
+    if (!fat_list(&w->r, w->ctx->arena, cluster, gather, &files))
+        mos_volume_problem(w->request, "Folder /%s is damaged: some of its names are lost.",
+                           mos_buf_string(&w->path));
+    size_t length = w->path.length;
+    w->depth++;
+    for (size_t i = 0; i < files.count; i++) {
+        const struct fat_file *f = mos_vec_at(&files, i);
+        w->path.length = length;
+        if (length)
+            mos_buf_char(&w->path, '/');
+        mos_buf_text(&w->path, f->name);
+        if (!stream_file(w, f))
+            return false;
+    }
+    w->depth--;
+    w->path.length = length;
+    mos_buf_char(&w->path, 0);
+    w->path.length = length;
+    return true;
+}
+
+bool fat_stream(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read_request *request) {
+    struct walk *w = mos_alloc(ctx->arena, sizeof *w);
+    const char *why;
+    if (!fat_open(&w->r, io, &why)) {
+        mos_volume_problem(request, "%s", why ? why : "There is no boot sector.");
+        return true;
+    }
+    w->ctx = ctx;
+    w->request = request;
+    w->path.arena = ctx->arena;
+    w->seen = mos_alloc(ctx->arena, (size_t)w->r.clusters / 8 + 1);
+    w->piece = mos_alloc(ctx->arena, w->r.cluster);
+    w->budget = 2 * io->size;
+    struct mos_entry root = {.path = "", .type = MOS_ENTRY_FOLDER, .mode = 0755};
+    const struct mos_sink *sink = request->sink;
+    return sink->entry(sink->self, &root) && sink->end(sink->self, 0) &&
+           enter(w, w->r.bits == 32 ? w->r.root_cluster : 0);
+}
