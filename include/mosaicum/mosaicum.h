@@ -64,7 +64,8 @@ struct mosaicum_draft {
 enum mosaicum_status mosaicum_new_board(mosaicum *m, const struct mosaicum_draft *draft);
 /* Boards and their variants, and what is known of each. */
 enum mosaicum_status mosaicum_list(mosaicum *m);
-/* Two selectors side by side: only what differs; MOSAICUM_FINDINGS when something does. */
+/* Two selectors, or two images, side by side: only what differs; MOSAICUM_FINDINGS when something
+ * does. */
 enum mosaicum_status mosaicum_compare(mosaicum *m, const char *a, const char *b);
 /* Writes mosaicum.pins: the hash of every piece that is not followed. */
 enum mosaicum_status mosaicum_pin(mosaicum *m, const char *const *selectors, size_t count);
@@ -72,8 +73,12 @@ enum mosaicum_status mosaicum_pin(mosaicum *m, const char *const *selectors, siz
 enum mosaicum_status mosaicum_schema(mosaicum *m, const char **text);
 /* Every key of definitions, as Markdown tables, made from the same table. */
 enum mosaicum_status mosaicum_reference(mosaicum *m, const char **text);
-/* What is in a disk image. */
-enum mosaicum_status mosaicum_inspect(mosaicum *m, const char *image);
+/* What is in a disk image or volume, which may be compressed; with the files of its volumes. */
+enum mosaicum_status mosaicum_inspect(mosaicum *m, const char *image, bool files);
+/* Copies REGION (as it is), or REGION:PATH (a file, or a folder as an archive) out of an image.
+ * to NULL: named after it, in the current folder.  Never writes over anything. */
+enum mosaicum_status mosaicum_take(mosaicum *m, const char *image, const char *what,
+                                   const char *to);
 /* The page of a rule, as Markdown; NULL: no such rule (*near: a similar one, or NULL). */
 const char *mosaicum_explain(const char *rule, const char **near);
 /* Writes the demo workspace into a new or empty folder. */

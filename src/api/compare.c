@@ -82,7 +82,9 @@ static void compare(mosaicum *m, const char *a, const char *b) {
 enum mosaicum_status mosaicum_compare(mosaicum *m, const char *a, const char *b) {
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
-    if (run_open(m))
+    if (mos_exists(&m->ctx, a) && mos_exists(&m->ctx, b))
+        compare_images(m, a, b);
+    else if (run_open(m))
         compare(m, a, b);
     return run_status(m);
 }

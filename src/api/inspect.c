@@ -30,13 +30,18 @@ static void empty_cells(struct report_table *t, size_t count) {
 static void volume_cells(struct survey *s, struct report_table *t,
                          const struct mos_volume_info *v) {
     cell_text(t, v->kind);
-    cell_text(t, v->damaged ? "(damaged)" : v->label);
+    cell_text(t, v->damaged   ? "(damaged)"
+                 : v->pending ? mos_printf(s->m->arena, "%s (not unmounted)", v->label)
+                              : v->label);
     cell_text(t, v->id);
     if (v->damaged) {
         empty_cells(t, 2);
         return;
     }
-    cell_about(t, v->free);
+    if (v->free || v->driver)
+        cell_about(t, v->free);
+    else
+        cell_text(t, NULL);
     const char *names = joined(s->m, &v->names);
     cell_text(t, names ? names
                  : v->files
@@ -72,29 +77,23 @@ static void span_row(struct survey *s, struct report_table *t, const struct surv
 static const char *title(struct survey *s) {
     static const uint8_t none[12];
     char id[37];
+    const char *packed =
+        s->image.compression
+            ? mos_printf(s->m->arena, " (%s of %s)", mos_size_about(s->m->arena, s->image.stored),
+                         s->image.compression)
+            : "";
     if (!s->driver)
-        return mos_printf(s->m->arena, "No partition table, %s",
-                          mos_size_text(s->m->arena, s->io.size));
+        return mos_printf(s->m->arena, "No partition table, %s%s",
+                          mos_size_text(s->m->arena, s->io.size), packed);
     mos_uuid_text(s->table.id, id);
     if (memcmp(s->table.id + 4, none, sizeof none) == 0) /* a short signature */
         id[8] = 0;
-    return mos_printf(s->m->arena, "%s of %u entries, disk %s, %s, sectors of %u bytes",
+    return mos_printf(s->m->arena, "%s of %u entries, disk %s, %s%s, sectors of %u bytes",
                       s->driver->title, s->table.entries, id,
-                      mos_size_text(s->m->arena, s->io.size), s->table.sector);
+                      mos_size_text(s->m->arena, s->io.size), packed, s->table.sector);
 }
 
-static void report_problems(struct survey *s) {
-    static const struct mosaicum_column problem_columns[] = {{"problem", "problem", false}};
-    if (!s->problems.count)
-        return;
-    struct report_table t =
-        report_start(s->m, "problems", "Something is wrong here", problem_columns, 1);
-    for (size_t i = 0; i < s->problems.count; i++)
-        cell_text(&t, mos_vec_pointer(&s->problems, i));
-    report_end(s->m, &t);
-}
-
-bool inspect_image(mosaicum *m, const char *path) {
+bool inspect_image(mosaicum *m, const char *path, bool files) {
     struct survey s;
     if (!survey_open(m, path, &s))
         return false;
@@ -102,8 +101,9 @@ bool inspect_image(mosaicum *m, const char *path) {
     for (size_t i = 0; i < s.spans.count; i++)
         span_row(&s, &t, mos_vec_at(&s.spans, i));
     report_end(m, &t);
-    report_problems(&s);
+    if (files)
+        inspect_files(&s);
+    survey_report_problems(&s);
     survey_close(&s);
-    m->damaged = s.problems.count != 0;
     return !m->damaged;
 }

@@ -192,10 +192,10 @@ enum mosaicum_status mosaicum_show(mosaicum *m, const char *selector, const char
     return run_status(m);
 }
 
-enum mosaicum_status mosaicum_inspect(mosaicum *m, const char *image) {
+enum mosaicum_status mosaicum_inspect(mosaicum *m, const char *image, bool files) {
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
-    inspect_image(m, image);
+    inspect_image(m, image, files);
     return run_status(m);
 }
 

@@ -124,6 +124,8 @@ struct mos_vec resolved_values(struct mos_arena *arena, const struct mos_board *
 void show_trail(mosaicum *m, const struct mos_board *board, const char *part); /* "": all */
 const char *place_text(struct mos_arena *arena, struct mos_place place); /* "boards/x.yaml:4" */
 /* inspect.c */
-bool inspect_image(mosaicum *m, const char *path);
+bool inspect_image(mosaicum *m, const char *path, bool files);
+/* compare-images.c */
+void compare_images(mosaicum *m, const char *a, const char *b);
 
 #endif

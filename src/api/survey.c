@@ -65,12 +65,11 @@ static bool zero(const uint8_t *p, size_t n) {
 
 /* Finds what is not zero between partitions: stretches of blocks with small gaps left in. */
 static void look_between(struct survey *s, uint64_t from, uint64_t to) {
-    const struct mos_host *h = s->m->ctx.host;
     uint8_t block[STEP];
     uint64_t start = 0, end = 0; /* of the stretch so far; none while equal */
     for (uint64_t at = mos_round_down(from, STEP); at < to;) {
         uint64_t data, hole;
-        if (h->next_data(h, s->file, at, &data, &hole) || data >= to)
+        if (mos_io_next_data(&s->io, at, &data, &hole) || data >= to)
             break;
         for (at = mos_max(at, mos_round_down(data, STEP)); at < to && at < hole; at += STEP) {
             size_t n = (size_t)mos_min(STEP, to - at);
@@ -158,28 +157,84 @@ static void look(struct survey *s) {
 }
 
 bool survey_open(mosaicum *m, const char *path, struct survey *s) {
-    const struct mos_host *h = m->ctx.host;
-    struct mos_file_info info;
     *s = (struct survey){.m = m,
+                         .path = path,
                          .spans = mos_vec_make(m->arena, sizeof(struct survey_span)),
                          .problems = mos_vec_make(m->arena, sizeof(char *))};
-    int e = h->open(h, path, MOS_OPEN_READ, &s->file);
-    if (e)
-        return mos_fail(&m->error, MOS_ERROR_USAGE, e, "Cannot open %s", path);
-    e = h->file_info(h, s->file, &info);
-    if (!e && info.kind == MOS_FILE_FOLDER)
-        mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%s is a folder, not an image", path);
-    else if (e)
-        mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", path);
-    if (m->error.kind) {
-        h->close(h, s->file);
+    if (!mos_unpack_open(&m->ctx, path, &s->image))
         return false;
-    }
-    s->io = mos_io_file(m->arena, h, s->file, info.size);
+    s->io = s->image.io;
     look(s);
     return true;
 }
 
 void survey_close(struct survey *s) {
-    s->m->ctx.host->close(s->m->ctx.host, s->file);
+    mos_unpack_close(&s->image);
+}
+
+/* ---- spans by their names ---- */
+
+const char *survey_name(struct survey *s, const struct survey_span *x) {
+    const char *label = x->partition && *x->partition->name ? x->partition->name
+                        : x->has_volume                     ? x->volume.label
+                                                            : "";
+    if (!x->partition)
+        return x->has_volume ? *label ? label : x->volume.kind
+                             : mos_size_text(s->m->arena, x->start);
+    return *label ? mos_printf(s->m->arena, "%u %s", x->partition->number, label)
+                  : mos_printf(s->m->arena, "%u", x->partition->number);
+}
+
+static bool called(struct survey *s, const struct survey_span *x, const char *name) {
+    uint64_t number;
+    if (x->partition &&
+        ((mos_integer_parse(name, &number) == MOS_NUMBER_OK && number == x->partition->number) ||
+         (*name && strcmp(name, x->partition->name) == 0)))
+        return true;
+    if (x->has_volume && *name && strcmp(name, x->volume.label) == 0)
+        return true;
+    if (!x->partition && mos_size_parse(name, 512, &number) == MOS_NUMBER_OK && number == x->start)
+        return true;
+    return (!*name && s->spans.count == 1) || strcmp(name, survey_name(s, x)) == 0;
+}
+
+struct survey_span *survey_find(struct survey *s, const char *name) {
+    struct mos_buf known = {.arena = s->m->arena};
+    for (size_t i = 0; i < s->spans.count; i++) {
+        struct survey_span *x = mos_vec_at(&s->spans, i);
+        if (called(s, x, name))
+            return x;
+        mos_buf_printf(&known, "%s%s", i ? ", " : "", survey_name(s, x));
+    }
+    mos_fail(&s->m->error, MOS_ERROR_USAGE, 0, "%s has no region %s; it has: %s", s->path,
+             *name ? name : "without a name", known.length ? mos_buf_string(&known) : "none");
+    return NULL;
+}
+
+struct mos_io survey_window(struct survey *s, const struct survey_span *x) {
+    return mos_io_window(s->m->arena, &s->io, x->start, x->length);
+}
+
+bool survey_stream(struct survey *s, const struct survey_span *x,
+                   const struct mos_read_request *request) {
+    struct mos_io window = survey_window(s, x);
+    struct mos_read_request asked = *request;
+    struct mos_vec problems = mos_vec_make(s->m->arena, sizeof(char *));
+    asked.problems = &problems;
+    bool ok = x->volume.driver->stream(&s->m->ctx, &window, &asked);
+    for (size_t i = 0; i < problems.count; i++)
+        mos_vec_push_pointer(&s->problems, mos_printf(s->m->arena, "%s: %s", survey_name(s, x),
+                                                      (const char *)mos_vec_pointer(&problems, i)));
+    return ok;
+}
+
+void survey_report_problems(struct survey *s) {
+    static const struct mosaicum_column columns[] = {{"problem", "problem", false}};
+    if (!s->problems.count)
+        return;
+    struct report_table t = report_start(s->m, "problems", "Something is wrong here", columns, 1);
+    for (size_t i = 0; i < s->problems.count; i++)
+        cell_text(&t, mos_vec_pointer(&s->problems, i));
+    report_end(s->m, &t);
+    s->m->damaged = true;
 }

@@ -20,8 +20,9 @@ struct survey_span {
 
 struct survey {
     mosaicum *m;
-    struct mos_io io;
-    int file;
+    const char *path;
+    struct mos_unpacked image;
+    struct mos_io io;                      /* of the image, unpacked */
     const struct mos_table_driver *driver; /* NULL: no table */
     struct mos_table_data table;
     struct mos_vec spans;    /* of struct survey_span, in order */
@@ -32,5 +33,21 @@ struct survey {
  * true. */
 bool survey_open(mosaicum *m, const char *path, struct survey *out);
 void survey_close(struct survey *s);
+/* "2 (root)", "1024 KiB": what a span is called, for people. */
+const char *survey_name(struct survey *s, const struct survey_span *x);
+/* The span that a text names: a partition's number or name, a volume's label, or where a span
+ * outside of partitions begins ("1 MiB").  NULL with an error that lists what there is. */
+struct survey_span *survey_find(struct survey *s, const char *name);
+/* The bytes of a span. */
+struct mos_io survey_window(struct survey *s, const struct survey_span *x);
+/* Streams the volume of a span; problems go to s->problems, with the span's name. */
+bool survey_stream(struct survey *s, const struct survey_span *x,
+                   const struct mos_read_request *request);
+
+/* What is wrong with an image, as a table of its own; the job has failed then. */
+void survey_report_problems(struct survey *s);
+
+/* files.c */
+bool inspect_files(struct survey *s);
 
 #endif

@@ -9,7 +9,8 @@
 struct cli {
     const char *workspace; /* -w, or NULL */
     const char *out;       /* --out, or NULL */
-    bool json, quiet, verbose, no_run, strict, no_cache, accept, trail;
+    const char *output;    /* -o, or NULL */
+    bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files;
     struct mosaicum_draft draft; /* options of new */
     bool color, unicode;         /* of standard output */
     int width;                   /* columns of the terminal, 0: not one */
@@ -26,7 +27,7 @@ struct command {
 };
 
 extern const struct command command_new, command_list, command_check, command_build, command_show,
-    command_compare, command_pin, command_inspect, command_explain, command_demo;
+    command_compare, command_pin, command_inspect, command_take, command_explain, command_demo;
 const struct command *command_at(size_t index); /* NULL behind the last */
 
 /* workspace.c: a run with the options of the command line; complains and returns NULL */

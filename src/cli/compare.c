@@ -1,7 +1,10 @@
 #include "cli/cli.h"
 
+#include <unistd.h>
+
 static int run(struct cli *cli) {
-    mosaicum *m = cli_open(cli, true);
+    bool images = access(cli->arguments[0], F_OK) == 0 && access(cli->arguments[1], F_OK) == 0;
+    mosaicum *m = cli_open(cli, !images);
     if (!m)
         return MOSAICUM_USAGE;
     int status =
@@ -14,7 +17,7 @@ static int run(struct cli *cli) {
 const struct command command_compare = {
     .name = "compare",
     .usage = "A B",
-    .about = "two boards or variants side by side: only what differs",
+    .about = "two boards, variants or images side by side: only what differs",
     .least = 2,
     .most = 2,
     .run = run,

@@ -4,7 +4,8 @@ static int run(struct cli *cli) {
     mosaicum *m = cli_open(cli, false);
     if (!m)
         return MOSAICUM_SYSTEM;
-    int status = print_result(cli, m, "inspect", mosaicum_inspect(m, cli->arguments[0]));
+    int status =
+        print_result(cli, m, "inspect", mosaicum_inspect(m, cli->arguments[0], cli->files));
     print_report(cli, m, stdout);
     mosaicum_free(m);
     return status;

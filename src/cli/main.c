@@ -12,17 +12,18 @@
 #include <unistd.h>
 
 static const struct command *const commands[] = {
-    &command_new,     &command_list, &command_check,   &command_build,   &command_show,
-    &command_compare, &command_pin,  &command_inspect, &command_explain, &command_demo};
+    &command_new,  &command_list,    &command_check, &command_build,
+    &command_show, &command_compare, &command_pin,   &command_inspect,
+    &command_take, &command_explain, &command_demo};
 
 const struct command *command_at(size_t index) {
     return index < sizeof commands / sizeof *commands ? commands[index] : NULL;
 }
 
 struct options {
-    char *workspace, *out, *color;
+    char *workspace, *out, *output, *color;
     char *cpu, *ram_start, *ram, *console, *baud, *medium, *size, *kernel, *tree, *root, *from;
-    int json, quiet, verbose, no_run, strict, no_cache, accept, trail, help, version;
+    int json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, help, version;
 };
 static struct options options; /* filled by popt, read once */
 
@@ -31,6 +32,8 @@ static const struct poptOption table[] = {
      "the workspace (default: walk up from here)", "DIR"},
     {"out", 0, POPT_ARG_STRING, &options.out, 0, "build: another place than out/ in the workspace",
      "DIR"},
+    {"output", 'o', POPT_ARG_STRING, &options.output, 0, "the file to write", "FILE"},
+    {"files", 0, POPT_ARG_NONE, &options.files, 0, "inspect: every file of every volume", NULL},
     {"json", 0, POPT_ARG_NONE, &options.json, 0, "one JSON document on standard output", NULL},
     {"color", 0, POPT_ARG_STRING, &options.color, 0, "auto, always or never", "WHEN"},
     {"trail", 0, POPT_ARG_NONE, &options.trail, 0, "show: with the places that set each value",
@@ -153,6 +156,8 @@ static int parse(poptContext context, struct cli *cli) {
         return wrong_usage(cli, "--color is auto, always or never, not ", options.color);
     cli->workspace = options.workspace;
     cli->out = options.out;
+    cli->output = options.output;
+    cli->files = options.files;
     cli->json = options.json;
     cli->quiet = options.quiet;
     cli->verbose = options.verbose;
@@ -192,10 +197,10 @@ int main(int argc, const char **argv) {
     poptContext context = poptGetContext("mosaicum", argc, argv, table, 0);
     int status = parse(context, &cli);
     poptFreeContext(context);
-    char *const texts[] = {options.workspace, options.out,  options.color,   options.cpu,
-                           options.ram_start, options.ram,  options.console, options.baud,
-                           options.medium,    options.size, options.kernel,  options.tree,
-                           options.root,      options.from};
+    char *const texts[] = {options.workspace, options.out,       options.color, options.output,
+                           options.cpu,       options.ram_start, options.ram,   options.console,
+                           options.baud,      options.medium,    options.size,  options.kernel,
+                           options.tree,      options.root,      options.from};
     for (size_t i = 0; i < sizeof texts / sizeof *texts; i++)
         free(texts[i]);
     if (fflush(stdout) || ferror(stdout)) {

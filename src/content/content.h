@@ -4,6 +4,7 @@
 
 #include "base/buf.h"
 #include "content/entry.h"
+#include "io/io.h"
 
 /* Streams an archive (tar, cpio, zip …, any compression libarchive reads).  Paths that leave it
  * are findings of piece.path at `place`.  A damaged archive is an error. */
@@ -55,6 +56,30 @@ struct mos_compressor;
 struct mos_compressor *mos_compressor_new(struct mos_ctx *ctx, const char *kind,
                                           struct mos_sink *sink);
 bool mos_compressor_end(struct mos_compressor *c, uint64_t *size);
+
+/* An image that may be compressed (gzip, xz, zstd, bzip2, lz4), as bytes by offset.  What does not
+ * stay in memory goes into a temporary file that has no name.  Close it when it was opened. */
+struct mos_unpacked {
+    struct mos_io io;
+    const char *compression; /* NULL: none */
+    uint64_t stored;         /* bytes of the file itself */
+    const struct mos_host *host;
+    int file, spill; /* -1: none */
+};
+bool mos_unpack_open(struct mos_ctx *ctx, const char *path, struct mos_unpacked *out);
+void mos_unpack_close(struct mos_unpacked *u);
+/* The same from memory, at most `limit` bytes of content; NULL: damaged, or larger. */
+bool mos_unpack_memory(struct mos_ctx *ctx, const void *bytes, size_t length, uint64_t limit,
+                       struct mos_unpacked *out);
+/* What a file's first bytes say of its compression ("gzip", …); NULL: none. */
+const char *mos_compression_of(const uint8_t *head, size_t length);
+
+/* Writes what it is fed into an archive file at `path` (.tar, .tar.gz, .tar.xz, .tar.zst), which
+ * must not be there yet.  NULL with ctx->error.  Always end it; when it was not good the file is
+ * gone. */
+struct mos_tar;
+struct mos_tar *mos_tar_new(struct mos_ctx *ctx, const char *path, struct mos_sink *sink);
+bool mos_tar_end(struct mos_tar *tar, bool good);
 
 /* A file that rules may want to read: a small one below etc/. */
 bool mos_is_small_text(const struct mos_entry *entry);

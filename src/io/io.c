@@ -15,6 +15,14 @@ int mos_io_write(struct mos_io *io, const void *from, size_t length, uint64_t of
     return io->driver->write ? io->driver->write(io, from, length, offset) : EROFS;
 }
 
+int mos_io_next_data(struct mos_io *io, uint64_t from, uint64_t *start, uint64_t *end) {
+    if (io->driver->next_data && from < io->size)
+        return io->driver->next_data(io, from, start, end);
+    *start = from < io->size ? from : io->size;
+    *end = io->size;
+    return 0;
+}
+
 static int memory_read(struct mos_io *io, void *to, size_t length, uint64_t offset) {
     memcpy(to, (char *)io->self + offset, length);
     return 0;
@@ -48,9 +56,14 @@ static int file_write(struct mos_io *io, const void *from, size_t length, uint64
     return s->host->pwrite(s->host, s->file, from, length, offset);
 }
 
+static int file_next_data(struct mos_io *io, uint64_t from, uint64_t *start, uint64_t *end) {
+    struct file_state *s = io->self;
+    return s->host->next_data(s->host, s->file, from, start, end);
+}
+
 struct mos_io mos_io_file(struct mos_arena *arena, const struct mos_host *host, int file,
                           uint64_t size) {
-    static const struct mos_io_driver driver = {file_read, file_write};
+    static const struct mos_io_driver driver = {file_read, file_write, file_next_data};
     struct file_state *s = mos_alloc(arena, sizeof *s);
     *s = (struct file_state){host, file};
     return (struct mos_io){&driver, size, s};
@@ -71,9 +84,20 @@ static int window_write(struct mos_io *io, const void *from, size_t length, uint
     return mos_io_write(&s->of, from, length, s->offset + offset);
 }
 
+static int window_next_data(struct mos_io *io, uint64_t from, uint64_t *start, uint64_t *end) {
+    struct window_state *s = io->self;
+    uint64_t a, b;
+    int e = mos_io_next_data(&s->of, s->offset + from, &a, &b);
+    if (e)
+        return e;
+    *start = a - s->offset < io->size ? a - s->offset : io->size;
+    *end = b - s->offset < io->size ? b - s->offset : io->size;
+    return 0;
+}
+
 struct mos_io mos_io_window(struct mos_arena *arena, struct mos_io *of, uint64_t offset,
                             uint64_t size) {
-    static const struct mos_io_driver driver = {window_read, window_write};
+    static const struct mos_io_driver driver = {window_read, window_write, window_next_data};
     struct window_state *s = mos_alloc(arena, sizeof *s);
     *s = (struct window_state){*of, offset};
     if (offset > of->size)

@@ -14,6 +14,8 @@ struct mos_io_driver {
     int (*read)(struct mos_io *io, void *to, size_t length, uint64_t offset);
     /* Writes exactly `length` bytes; NULL for read-only kinds. */
     int (*write)(struct mos_io *io, const void *from, size_t length, uint64_t offset);
+    /* The first stored span at or after `from`, as struct mos_host says; NULL: all is stored. */
+    int (*next_data)(struct mos_io *io, uint64_t from, uint64_t *start, uint64_t *end);
 };
 
 struct mos_io {
@@ -35,6 +37,8 @@ struct mos_io mos_io_faulty(struct mos_arena *arena, struct mos_io *of, unsigned
                             int errnum, unsigned long *calls);
 
 int mos_io_read(struct mos_io *io, void *to, size_t length, uint64_t offset);
+/* What is not stored reads as zeros: *start == io->size when nothing more is. */
+int mos_io_next_data(struct mos_io *io, uint64_t from, uint64_t *start, uint64_t *end);
 int mos_io_write(struct mos_io *io, const void *from, size_t length, uint64_t offset);
 
 #endif

@@ -1,0 +1,370 @@
+/* compare IMAGE IMAGE: tables, regions and files that differ. */
+#include "api/survey.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+#include "content/attributes.h"
+
+#include <string.h>
+
+enum { PIECE = 1 << 20 };
+
+static const struct mosaicum_column columns[] = {{"region", "region", false},
+                                                 {"change", "change", false},
+                                                 {"thing", "thing", false},
+                                                 {"a", "a", false},
+                                                 {"b", "b", false}};
+
+/* An entry of one side. */
+struct item {
+    enum mos_entry_type type;
+    uint16_t mode;
+    uint32_t uid, gid, major, minor;
+    uint64_t size, sum;
+    int64_t mtime;
+    const char *target;
+    const uint8_t *attributes;
+    size_t attributes_length;
+    bool met; /* on the other side too */
+};
+
+struct side {
+    struct survey *s;
+    struct mos_map items; /* path -> struct item * */
+    const struct side *other;
+    struct item *current;
+    bool summing; /* the second time through: only sums are taken */
+};
+
+struct comparison {
+    mosaicum *m;
+    struct report_table table;
+    const char *region;
+    uint64_t dates; /* files of which only the date differs */
+};
+
+static void row(struct comparison *c, const char *change, const char *thing, const char *a,
+                const char *b) {
+    cell_text(&c->table, c->region);
+    cell_text(&c->table, change);
+    cell_text(&c->table, thing);
+    cell_text(&c->table, a);
+    cell_text(&c->table, b);
+}
+
+/* ---- volumes ---- */
+
+static bool take_entry(void *self, const struct mos_entry *e) {
+    struct side *x = self;
+    struct mos_arena *arena = x->s->m->arena;
+    x->current = mos_map_get(&x->items, e->path);
+    if (x->summing)
+        return true;
+    struct item *i = x->current = mos_alloc(arena, sizeof *i);
+    *i = (struct item){.type = e->type,
+                       .mode = e->mode,
+                       .uid = e->uid,
+                       .gid = e->gid,
+                       .major = e->major,
+                       .minor = e->minor,
+                       .size = e->size,
+                       .mtime = e->mtime,
+                       .target = e->target ? mos_strdup(arena, e->target) : NULL,
+                       .attributes_length = e->attributes_length};
+    if (e->attributes_length) {
+        uint8_t *copy = mos_alloc(arena, e->attributes_length);
+        memcpy(copy, e->attributes, e->attributes_length);
+        i->attributes = copy;
+    }
+    mos_map_set(&x->items, mos_strdup(arena, e->path), i);
+    return true;
+}
+
+static bool take_data(void *self, uint64_t offset, const void *bytes, size_t length) {
+    (void)self;
+    (void)offset;
+    (void)bytes;
+    (void)length;
+    return true;
+}
+
+static bool take_end(void *self, uint64_t sum) {
+    struct side *x = self;
+    if (x->summing && x->current)
+        x->current->sum = sum;
+    return true;
+}
+
+/* Data is read only where the other side has a file of the same size. */
+static bool wants(void *self, const struct mos_entry *e) {
+    const struct side *x = self;
+    const struct item *o = mos_map_get(&x->other->items, e->path);
+    return x->summing && o && o->type == e->type && o->size == e->size && e->size;
+}
+
+static bool gather(struct side *x, const struct survey_span *span, bool summing) {
+    struct mos_sink sink = {x, take_entry, take_data, take_end};
+    struct mos_read_request request = {.sink = &sink, .wants = wants, .self = x};
+    x->summing = summing;
+    return survey_stream(x->s, span, &request);
+}
+
+static const char *what_text(struct mos_arena *arena, const struct item *i) {
+    switch (i->type) {
+    case MOS_ENTRY_FILE:
+        return mos_size_text(arena, i->size);
+    case MOS_ENTRY_FOLDER:
+        return "folder";
+    case MOS_ENTRY_LINK:
+        return mos_printf(arena, "link to %s", i->target);
+    case MOS_ENTRY_HARD_LINK:
+        return mos_printf(arena, "same file as %s", i->target);
+    default:
+        return mos_printf(arena, "device %u, %u", i->major, i->minor);
+    }
+}
+
+static const char *rights_text(struct mos_arena *arena, const struct item *i) {
+    const char *names = mos_attribute_names(arena, i->attributes, i->attributes_length);
+    return mos_printf(arena, "%04o %u:%u%s%s", i->mode, i->uid, i->gid, names ? " " : "",
+                      names ? names : "");
+}
+
+static bool same_content(const struct item *a, const struct item *b) {
+    if (a->type != b->type || a->size != b->size || a->sum != b->sum || a->major != b->major ||
+        a->minor != b->minor)
+        return false;
+    return !a->target || !b->target || strcmp(a->target, b->target) == 0;
+}
+
+static bool same_rights(const struct item *a, const struct item *b) {
+    return a->mode == b->mode && a->uid == b->uid && a->gid == b->gid &&
+           a->attributes_length == b->attributes_length &&
+           (!a->attributes_length ||
+            memcmp(a->attributes, b->attributes, a->attributes_length) == 0);
+}
+
+static void compare_items(struct comparison *c, struct side *a, struct side *b) {
+    struct mos_arena *arena = c->m->arena;
+    for (size_t i = 0; i < a->items.count; i++) {
+        const char *path = a->items.items[i].key;
+        const struct item *x = a->items.items[i].value;
+        struct item *y = mos_map_get(&b->items, path);
+        const char *thing = mos_printf(arena, "/%s", path);
+        if (!y) {
+            row(c, "removed", thing, what_text(arena, x), NULL);
+            continue;
+        }
+        y->met = true;
+        if (!same_content(x, y)) {
+            bool sizes = x->type != y->type || x->size != y->size || x->target;
+            row(c, "changed", thing, what_text(arena, x),
+                sizes ? what_text(arena, y) : "same size, other content");
+        }
+        if (x->type == y->type && !same_rights(x, y))
+            row(c, "owner or mode", thing, rights_text(arena, x), rights_text(arena, y));
+        c->dates += same_content(x, y) && same_rights(x, y) && x->mtime != y->mtime;
+    }
+    for (size_t i = 0; i < b->items.count; i++) {
+        const struct item *y = b->items.items[i].value;
+        if (!y->met)
+            row(c, "added", mos_printf(arena, "/%s", b->items.items[i].key), NULL,
+                what_text(arena, y));
+    }
+}
+
+static bool compare_volumes(struct comparison *c, struct survey *s, const struct survey_span *x,
+                            struct survey *t, const struct survey_span *y, uint64_t bytes) {
+    struct side a = {.s = s, .items = mos_map_make(c->m->arena)};
+    struct side b = {.s = t, .items = mos_map_make(c->m->arena)};
+    a.other = &b;
+    b.other = &a;
+    if (!gather(&a, x, false) || !gather(&b, y, false))
+        return false;
+    size_t before = s->problems.count, after = t->problems.count;
+    if (!gather(&a, x, true) || !gather(&b, y, true))
+        return false;
+    s->problems.count = before; /* the same ones again */
+    t->problems.count = after;
+    size_t rows = c->table.cells.count;
+    compare_items(c, &a, &b);
+    if (rows == c->table.cells.count && !c->dates)
+        row(c, "bytes",
+            mos_printf(c->m->arena, "no file differs, %llu bytes between them do",
+                       (unsigned long long)bytes),
+            NULL, NULL);
+    if (c->dates)
+        row(c, "dates", mos_printf(c->m->arena, "of %llu entries", (unsigned long long)c->dates),
+            NULL, NULL);
+    c->dates = 0;
+    return true;
+}
+
+/* ---- bytes ---- */
+
+/* The first differing byte and how many differ; false: cannot be read. */
+static bool compare_bytes(struct comparison *c, struct mos_io *a, struct mos_io *b, uint64_t *first,
+                          uint64_t *count) {
+    uint64_t size = mos_min(a->size, b->size);
+    uint8_t *x = mos_alloc(c->m->arena, PIECE), *y = mos_alloc(c->m->arena, PIECE);
+    *count = 0;
+    for (uint64_t at = 0; at < size;) {
+        uint64_t start_a, start_b, end;
+        int e = mos_io_next_data(a, at, &start_a, &end);
+        if (!e)
+            e = mos_io_next_data(b, at, &start_b, &end);
+        at = e ? at : mos_min(start_a, start_b);
+        size_t n = (size_t)mos_min(PIECE, at < size ? size - at : 0);
+        if (!e && n)
+            e = mos_io_read(a, x, n, at);
+        if (!e && n)
+            e = mos_io_read(b, y, n, at);
+        if (e)
+            return mos_fail(&c->m->error, MOS_ERROR_SYSTEM, e, "Cannot read an image");
+        if (n && memcmp(x, y, n) != 0)
+            for (size_t i = 0; i < n; i++)
+                if (x[i] != y[i] && !(*count)++)
+                    *first = at + i;
+        at += n;
+    }
+    return true;
+}
+
+static void compare_environments(struct comparison *c, const struct survey_span *x,
+                                 const struct survey_span *y) {
+    for (size_t i = 0; i < x->variables.count; i++) {
+        const char *name = x->variables.items[i].key, *now = mos_map_get(&y->variables, name);
+        if (!now)
+            row(c, "removed", name, x->variables.items[i].value, NULL);
+        else if (strcmp(now, x->variables.items[i].value) != 0)
+            row(c, "changed", name, x->variables.items[i].value, now);
+    }
+    for (size_t i = 0; i < y->variables.count; i++)
+        if (!mos_map_get(&x->variables, y->variables.items[i].key))
+            row(c, "added", y->variables.items[i].key, NULL, y->variables.items[i].value);
+}
+
+static bool compare_spans(struct comparison *c, struct survey *s, const struct survey_span *x,
+                          struct survey *t, const struct survey_span *y) {
+    struct mos_arena *arena = c->m->arena;
+    struct mos_io a = survey_window(s, x), b = survey_window(t, y);
+    uint64_t first = 0, count = 0;
+    c->region = survey_name(s, x);
+    if (x->length != y->length)
+        row(c, "size", NULL, mos_size_text(arena, x->length), mos_size_text(arena, y->length));
+    if (!compare_bytes(c, &a, &b, &first, &count))
+        return false;
+    if (!count && x->length == y->length)
+        return true;
+    if (x->has_volume && y->has_volume && x->volume.driver && y->volume.driver)
+        return compare_volumes(c, s, x, t, y, count);
+    if (x->environment_size && y->environment_size)
+        compare_environments(c, x, y);
+    else if (count)
+        row(c, "bytes",
+            mos_printf(arena, "%llu of them, from %s on", (unsigned long long)count,
+                       mos_size_text(arena, x->start + first)),
+            NULL, NULL);
+    return true;
+}
+
+/* ---- tables ---- */
+
+static const char *id_text(struct survey *s, const struct mos_partition *p) {
+    char *text = mos_alloc(s->m->arena, 40);
+    s->driver->partition_id(s->table.id, p->number, p->id, text);
+    return text;
+}
+
+static void compare_partitions(struct comparison *c, struct survey *s,
+                               const struct mos_partition *p, struct survey *t,
+                               const struct mos_partition *q) {
+    struct mos_arena *arena = c->m->arena;
+    if (p->first_lba * s->table.sector != q->first_lba * t->table.sector)
+        row(c, "start", NULL, mos_size_text(arena, p->first_lba * s->table.sector),
+            mos_size_text(arena, q->first_lba * t->table.sector));
+    if (strcmp(p->name, q->name) != 0)
+        row(c, "name", NULL, p->name, q->name);
+    if (s->driver == t->driver && memcmp(p->type, q->type, 16) != 0) {
+        const char *a = s->driver->type_name(p->type), *b = t->driver->type_name(q->type);
+        row(c, "type", NULL, a ? a : "unknown", b ? b : "unknown");
+    }
+    if (strcmp(id_text(s, p), id_text(t, q)) != 0)
+        row(c, "id", NULL, id_text(s, p), id_text(t, q));
+    if (p->bootable != q->bootable)
+        row(c, "boot mark", NULL, p->bootable ? "set" : "not set", q->bootable ? "set" : "not set");
+}
+
+static const struct survey_span *partner(struct survey *t, const struct survey_span *x) {
+    for (size_t i = 0; i < t->spans.count; i++) {
+        const struct survey_span *y = mos_vec_at(&t->spans, i);
+        bool same = x->partition && y->partition
+                        ? x->partition->number == y->partition->number
+                        : !x->partition && !y->partition && x->start == y->start;
+        if (same)
+            return y;
+    }
+    return NULL;
+}
+
+static const char *span_text(struct survey *s, const struct survey_span *x) {
+    return mos_printf(s->m->arena, "%s, %s at %s",
+                      x->has_volume ? x->volume.kind
+                      : x->what     ? x->what
+                                    : "nothing known",
+                      mos_size_about(s->m->arena, x->length), mos_size_text(s->m->arena, x->start));
+}
+
+static bool compare_all(struct comparison *c, struct survey *s, struct survey *t) {
+    const char *none = "no table";
+    if (s->driver != t->driver)
+        row(c, "table", NULL, s->driver ? s->driver->title : none,
+            t->driver ? t->driver->title : none);
+    if (s->io.size != t->io.size)
+        row(c, "image size", NULL, mos_size_text(c->m->arena, s->io.size),
+            mos_size_text(c->m->arena, t->io.size));
+    for (size_t i = 0; i < s->spans.count; i++) {
+        const struct survey_span *x = mos_vec_at(&s->spans, i), *y = partner(t, x);
+        c->region = survey_name(s, x);
+        if (!y) {
+            row(c, "removed", NULL, span_text(s, x), NULL);
+            continue;
+        }
+        if (x->partition)
+            compare_partitions(c, s, x->partition, t, y->partition);
+        if (!compare_spans(c, s, x, t, y))
+            return false;
+    }
+    for (size_t i = 0; i < t->spans.count; i++) {
+        const struct survey_span *y = mos_vec_at(&t->spans, i);
+        c->region = survey_name(t, y);
+        if (!partner(s, y))
+            row(c, "added", NULL, NULL, span_text(t, y));
+    }
+    return true;
+}
+
+void compare_images(mosaicum *m, const char *a, const char *b) {
+    struct survey s, t;
+    if (!survey_open(m, a, &s))
+        return;
+    if (survey_open(m, b, &t)) {
+        struct mosaicum_column *named = mos_alloc_array(m->arena, 5, sizeof *named);
+        memcpy(named, columns, sizeof columns);
+        named[3].title = a;
+        named[4].title = b;
+        struct comparison c = {.m = m, .table = report_start(m, "differences", NULL, named, 5)};
+        compare_all(&c, &s, &t);
+        size_t count = c.table.cells.count / 5;
+        c.table.table.title =
+            count ? mos_printf(m->arena, "%zu difference%s", count, count == 1 ? "" : "s")
+                  : "Nothing differs.";
+        report_end(m, &c.table);
+        for (size_t i = 0; i < t.problems.count; i++)
+            mos_vec_push_pointer(&s.problems, mos_vec_pointer(&t.problems, i));
+        survey_report_problems(&s);
+        m->damaged |= count != 0;
+        survey_close(&t);
+    }
+    survey_close(&s);
+}

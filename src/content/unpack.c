@@ -1,0 +1,261 @@
+/* Compressed images by offset: blocks that are not zero are kept, first in memory, then in a
+ * temporary file without a name. */
+#include "content/content.h"
+
+#include "base/bytes.h"
+
+#include <archive.h>
+#include <archive_entry.h>
+#include <errno.h>
+#include <string.h>
+
+enum { BLOCK = 64 << 10, IN_MEMORY = 64 << 20, READ_SIZE = 1 << 20, NAMES = 1000 };
+static const uint64_t largest = 1ull << 42;
+
+static const struct {
+    const char *name;
+    uint8_t length;
+    const char *magic;
+} compressions[] = {{"gzip", 2, "\x1f\x8b"},
+                    {"xz", 6, "\xfd\x37zXZ\0"},
+                    {"zstd", 4, "\x28\xb5\x2f\xfd"},
+                    {"bzip2", 3, "BZh"},
+                    {"lz4", 4, "\x04\x22\x4d\x18"}};
+
+const char *mos_compression_of(const uint8_t *head, size_t length) {
+    for (size_t i = 0; i < sizeof compressions / sizeof *compressions; i++)
+        if (length >= compressions[i].length &&
+            memcmp(head, compressions[i].magic, compressions[i].length) == 0)
+            return compressions[i].name;
+    return NULL;
+}
+
+/* A block: its bytes, or its number in the spill file plus one, or neither: zeros. */
+struct block {
+    uint8_t *bytes;
+    uint32_t spilled;
+};
+
+struct unpacked {
+    struct mos_ctx *ctx;
+    struct mos_vec blocks; /* of struct block */
+    uint64_t in_memory;
+    uint32_t spilled;
+    int spill;
+    /* the source */
+    int file;
+    uint64_t offset, size;
+    uint8_t *buffer;
+};
+
+static int read_blocks(struct mos_io *io, void *to, size_t length, uint64_t offset) {
+    struct unpacked *u = io->self;
+    uint8_t *out = to;
+    while (length) {
+        const struct block *b = mos_vec_at(&u->blocks, (size_t)(offset / BLOCK));
+        size_t at = (size_t)(offset % BLOCK), n = (size_t)mos_min(BLOCK - at, length), got = n;
+        if (b->bytes) {
+            memcpy(out, b->bytes + at, n);
+        } else if (b->spilled) {
+            uint64_t from = (uint64_t)(b->spilled - 1) * BLOCK + at;
+            int e = u->ctx->host->pread(u->ctx->host, u->spill, out, n, from, &got);
+            if (e || got != n)
+                return e ? e : EIO;
+        } else {
+            memset(out, 0, n);
+        }
+        out += n;
+        offset += n;
+        length -= n;
+    }
+    return 0;
+}
+
+static int next_block(struct mos_io *io, uint64_t from, uint64_t *start, uint64_t *end) {
+    const struct unpacked *u = io->self;
+    size_t i = (size_t)(from / BLOCK), count = u->blocks.count;
+    const struct block *b = u->blocks.items;
+    while (i < count && !b[i].bytes && !b[i].spilled)
+        i++;
+    size_t k = i;
+    while (k < count && (b[k].bytes || b[k].spilled))
+        k++;
+    *start = mos_min(mos_max(from, (uint64_t)i * BLOCK), io->size);
+    *end = mos_min((uint64_t)k * BLOCK, io->size);
+    return 0;
+}
+
+/* A file in the folder for temporary things that nobody else can open by name. */
+static bool open_spill(struct unpacked *u) {
+    const struct mos_host *h = u->ctx->host;
+    const char *folder = h->environment(h, "TMPDIR");
+    int e = EEXIST;
+    for (unsigned i = 0; i < NAMES && e == EEXIST; i++) {
+        const char *path = mos_printf(u->ctx->arena, "%s/mosaicum-%u.unpacked",
+                                      folder && *folder ? folder : "/tmp", i);
+        e = h->open(h, path, MOS_OPEN_NEW, &u->spill);
+        if (!e)
+            h->remove_tree(h, path);
+    }
+    if (e)
+        u->spill = -1;
+    return e ? mos_fail(u->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot make a temporary file") : true;
+}
+
+static bool keep(struct unpacked *u, const uint8_t *bytes) {
+    struct block *b = mos_vec_push(&u->blocks);
+    if (bytes[0] == 0 && memcmp(bytes, bytes + 1, BLOCK - 1) == 0)
+        return true;
+    if (u->in_memory + BLOCK <= IN_MEMORY) {
+        b->bytes = mos_alloc(u->ctx->arena, BLOCK);
+        memcpy(b->bytes, bytes, BLOCK);
+        u->in_memory += BLOCK;
+        return true;
+    }
+    if (u->spill < 0 && !open_spill(u))
+        return false;
+    const struct mos_host *h = u->ctx->host;
+    int e = h->pwrite(h, u->spill, bytes, BLOCK, (uint64_t)u->spilled * BLOCK);
+    if (e)
+        return mos_fail(u->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot write a temporary file");
+    b->spilled = ++u->spilled;
+    return true;
+}
+
+static la_ssize_t read_file(struct archive *a, void *self, const void **block) {
+    struct unpacked *u = self;
+    size_t got = 0;
+    int e = u->ctx->host->pread(u->ctx->host, u->file, u->buffer, READ_SIZE, u->offset, &got);
+    if (e) {
+        archive_set_error(a, e, "%s", strerror(e));
+        return ARCHIVE_FATAL;
+    }
+    u->offset += got;
+    *block = u->buffer;
+    if (u->ctx->progress)
+        u->ctx->progress(u->ctx->progress_self, "unpacking", u->offset, u->size);
+    return (la_ssize_t)got;
+}
+
+/* Reads the whole stream; *size: its length. */
+static bool unpack_stream(struct unpacked *u, struct archive *a, uint64_t limit, uint64_t *size) {
+    uint8_t *block = mos_alloc(u->ctx->arena, BLOCK);
+    struct archive_entry *e;
+    size_t filled = 0;
+    la_ssize_t n = 0;
+    *size = 0;
+    if (archive_read_next_header(a, &e) != ARCHIVE_OK)
+        return false;
+    while ((n = archive_read_data(a, block + filled, BLOCK - filled)) > 0) {
+        filled += (size_t)n;
+        *size += (uint64_t)n;
+        if (*size > limit)
+            return false;
+        if (filled == BLOCK && !keep(u, block))
+            return false;
+        if (filled == BLOCK)
+            filled = 0;
+    }
+    memset(block + filled, 0, BLOCK - filled);
+    return n == 0 && (!filled || keep(u, block));
+}
+
+static struct archive *raw_reader(void) {
+    struct archive *a = archive_read_new();
+    if (!a)
+        return NULL;
+    archive_read_support_filter_gzip(a);
+    archive_read_support_filter_xz(a);
+    archive_read_support_filter_zstd(a);
+    archive_read_support_filter_bzip2(a);
+    archive_read_support_filter_lz4(a);
+    archive_read_support_format_raw(a);
+    return a;
+}
+
+static struct unpacked *unpack_new(struct mos_ctx *ctx) {
+    struct unpacked *u = mos_alloc(ctx->arena, sizeof *u);
+    u->ctx = ctx;
+    u->file = u->spill = -1;
+    u->blocks = mos_vec_make(ctx->arena, sizeof(struct block));
+    return u;
+}
+
+static void use(struct unpacked *u, uint64_t size, struct mos_unpacked *out) {
+    static const struct mos_io_driver driver = {
+        .read = read_blocks, .write = NULL, .next_data = next_block};
+    out->io = (struct mos_io){&driver, size, u};
+    out->spill = u->spill;
+}
+
+static bool unpack_file(struct mos_ctx *ctx, const char *path, struct mos_unpacked *out) {
+    struct unpacked *u = unpack_new(ctx);
+    struct archive *a = raw_reader();
+    uint64_t size = 0;
+    u->file = out->file;
+    u->size = out->stored;
+    u->buffer = mos_alloc(ctx->arena, READ_SIZE);
+    if (!a)
+        return mos_fail(ctx->error, MOS_ERROR_SYSTEM, ENOMEM, "Cannot unpack %s", path);
+    bool ok = archive_read_open(a, u, NULL, read_file, NULL) == ARCHIVE_OK &&
+              unpack_stream(u, a, largest, &size);
+    if (!ok) {
+        const char *text = archive_error_string(a);
+        mos_fail(ctx->error, MOS_ERROR_USAGE, 0, "Cannot unpack %s: %s", path,
+                 text ? text : "it is damaged");
+    }
+    archive_read_free(a);
+    use(u, size, out);
+    return ok;
+}
+
+bool mos_unpack_memory(struct mos_ctx *ctx, const void *bytes, size_t length, uint64_t limit,
+                       struct mos_unpacked *out) {
+    struct unpacked *u = unpack_new(ctx);
+    struct archive *a = raw_reader();
+    uint64_t size = 0;
+    *out = (struct mos_unpacked){.host = ctx->host, .stored = length, .file = -1, .spill = -1};
+    if (!a)
+        return false;
+    bool ok = archive_read_open_memory(a, bytes, length) == ARCHIVE_OK &&
+              unpack_stream(u, a, limit, &size);
+    archive_read_free(a);
+    out->compression = mos_compression_of(bytes, length);
+    use(u, size, out);
+    return ok;
+}
+
+bool mos_unpack_open(struct mos_ctx *ctx, const char *path, struct mos_unpacked *out) {
+    const struct mos_host *h = ctx->host;
+    struct mos_file_info info;
+    uint8_t head[8];
+    size_t got = 0;
+    *out = (struct mos_unpacked){.host = h, .file = -1, .spill = -1};
+    int e = h->open(h, path, MOS_OPEN_READ, &out->file);
+    if (e)
+        return mos_fail(ctx->error, MOS_ERROR_USAGE, e, "Cannot open %s", path);
+    e = h->file_info(h, out->file, &info);
+    if (!e && info.kind == MOS_FILE_FOLDER)
+        mos_fail(ctx->error, MOS_ERROR_USAGE, 0, "%s is a folder, not an image", path);
+    else if (e || (e = h->pread(h, out->file, head, sizeof head, 0, &got)))
+        mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", path);
+    if (!ctx->error->kind) {
+        out->stored = info.size;
+        out->compression = mos_compression_of(head, got);
+        if (out->compression)
+            unpack_file(ctx, path, out);
+        else
+            out->io = mos_io_file(ctx->arena, h, out->file, info.size);
+    }
+    if (ctx->error->kind)
+        mos_unpack_close(out);
+    return !ctx->error->kind;
+}
+
+void mos_unpack_close(struct mos_unpacked *u) {
+    if (u->file >= 0)
+        u->host->close(u->host, u->file);
+    if (u->spill >= 0)
+        u->host->close(u->host, u->spill);
+    u->file = u->spill = -1;
+}
