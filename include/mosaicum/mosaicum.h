@@ -79,6 +79,10 @@ enum mosaicum_status mosaicum_inspect(mosaicum *m, const char *image, bool files
  * to NULL: named after it, in the current folder.  Never writes over anything. */
 enum mosaicum_status mosaicum_take(mosaicum *m, const char *image, const char *what,
                                    const char *to);
+/* A new image from one that is there: changes are REGION=FILE (a whole region), REGION:PATH=FILE,
+ * REGION:~PATH, or REGION:NAME=VALUE in an environment.  Never writes over anything. */
+enum mosaicum_status mosaicum_amend(mosaicum *m, const char *image, const char *const *changes,
+                                    size_t count, const char *to);
 /* The page of a rule, as Markdown; NULL: no such rule (*near: a similar one, or NULL). */
 const char *mosaicum_explain(const char *rule, const char **near);
 /* Writes the demo workspace into a new or empty folder. */

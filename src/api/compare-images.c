@@ -233,15 +233,17 @@ static bool compare_bytes(struct comparison *c, struct mos_io *a, struct mos_io 
 static void compare_environments(struct comparison *c, const struct survey_span *x,
                                  const struct survey_span *y) {
     for (size_t i = 0; i < x->variables.count; i++) {
-        const char *name = x->variables.items[i].key, *now = mos_map_get(&y->variables, name);
+        const struct mos_setenv *was = x->variables.items[i].value;
+        const struct mos_setenv *now = mos_map_get(&y->variables, was->name);
         if (!now)
-            row(c, "removed", name, x->variables.items[i].value, NULL);
-        else if (strcmp(now, x->variables.items[i].value) != 0)
-            row(c, "changed", name, x->variables.items[i].value, now);
+            row(c, "removed", was->name, was->value, NULL);
+        else if (strcmp(now->value, was->value) != 0)
+            row(c, "changed", was->name, was->value, now->value);
     }
     for (size_t i = 0; i < y->variables.count; i++)
         if (!mos_map_get(&x->variables, y->variables.items[i].key))
-            row(c, "added", y->variables.items[i].key, NULL, y->variables.items[i].value);
+            row(c, "added", y->variables.items[i].key, NULL,
+                ((struct mos_setenv *)y->variables.items[i].value)->value);
 }
 
 static bool compare_spans(struct comparison *c, struct survey *s, const struct survey_span *x,

@@ -111,16 +111,17 @@ static int by_start(const void *a, const void *b) {
 
 static void look_at_table(struct survey *s) {
     struct mos_vec *parts = &s->table.partitions;
-    struct mos_table_span spans[8];
+    struct mos_table_span *spans = s->table_spans;
     uint64_t at = 0, end = s->io.size;
     if (parts->count)
         qsort(parts->items, parts->count, sizeof(struct mos_partition), by_start);
-    size_t count = s->driver->spans(s->table.sector, s->io.size, s->table.entries, spans, 8);
-    for (size_t i = 0; i < count; i++)
-        if (spans[i].start < s->io.size / 2)
-            at = mos_max(at, spans[i].end);
-        else
+    s->table_span_count = s->driver->spans(s->table.sector, s->io.size, s->table.entries,
+                                           s->table.entries_at, spans, 8);
+    for (size_t i = 0; i < s->table_span_count; i++)
+        if (spans[i].start >= s->io.size / 2)
             end = mos_min(end, spans[i].start);
+        else if (spans[i].start <= 2 * (uint64_t)s->table.sector)
+            at = mos_max(at, spans[i].end);
     for (size_t i = 0; i < parts->count; i++) {
         const struct mos_partition *p = mos_vec_at(parts, i);
         uint64_t start = mos_min(p->first_lba * s->table.sector, end);

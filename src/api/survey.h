@@ -25,6 +25,8 @@ struct survey {
     struct mos_io io;                      /* of the image, unpacked */
     const struct mos_table_driver *driver; /* NULL: no table */
     struct mos_table_data table;
+    struct mos_table_span table_spans[8]; /* what the table itself takes */
+    size_t table_span_count;
     struct mos_vec spans;    /* of struct survey_span, in order */
     struct mos_vec problems; /* of const char *: what is damaged */
 };

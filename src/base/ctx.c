@@ -1,5 +1,7 @@
 #include "base/ctx.h"
 
+#include "base/text.h"
+
 #include <errno.h>
 #include <stdlib.h>
 #include <string.h>
@@ -78,6 +80,15 @@ struct mos_source *mos_source_load(struct mos_ctx *ctx, const char *path, const 
         mos_sha256_update(ctx->stamp, data, length);
     }
     return s;
+}
+
+int64_t mos_date(const struct mos_ctx *ctx) {
+    enum { FIXED = 1767225600 }; /* 2026-01-01 */
+    uint64_t seconds;
+    const char *epoch = ctx->host->environment(ctx->host, "SOURCE_DATE_EPOCH");
+    if (epoch && mos_integer_parse(epoch, &seconds) == MOS_NUMBER_OK && seconds <= UINT32_MAX)
+        return (int64_t)seconds;
+    return FIXED;
 }
 
 static int hash_open_file(const struct mos_host *h, int file, struct mos_sha256 *hash) {

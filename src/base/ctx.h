@@ -38,6 +38,9 @@ bool mos_write_file(struct mos_ctx *ctx, const char *path, const void *bytes, si
 /* Reads a file as a source whose places will be shown under `shown_path`. */
 struct mos_source *mos_source_load(struct mos_ctx *ctx, const char *path, const char *shown_path,
                                    size_t limit);
+/* The date of what is made where no definition states one: SOURCE_DATE_EPOCH, or a fixed one;
+ * seconds since 1970. */
+int64_t mos_date(const struct mos_ctx *ctx);
 /* SHA-256 of a file's bytes. */
 bool mos_hash_file(const struct mos_host *host, const char *path, uint8_t out[MOS_SHA256_SIZE],
                    struct mos_error *error);

@@ -26,7 +26,8 @@ struct mos_boot_script {
 struct mos_loader_symbols {
     const char *environment_at, *environment_copy_at; /* bytes from the start of its medium */
     const char *environment_size, *flag_byte, *baud;
-    const char *next_stage_sector; /* where the first stage reads the next one, in 512 bytes */
+    const char *reads_fat, *reads_ext4; /* set when it can read these */
+    const char *next_stage_sector;      /* where the first stage reads the next one, in 512 bytes */
     const char *const *relocation_limits; /* variables that hold an address; NULL-terminated */
 };
 

@@ -131,6 +131,7 @@ static bool write_table(struct mos_build *b, struct medium_image *m) {
         .sector = p->sector,
         .medium_size = p->size,
         .entries = p->entries,
+        .entries_at = p->entries_at,
         .first_usable = mos_div_up(p->usable_start, p->sector),
         .last_usable = p->usable_end / p->sector - 1,
         .partitions = mos_vec_make(b->ctx->arena, sizeof(struct mos_partition)),
@@ -145,6 +146,8 @@ static bool write_table(struct mos_build *b, struct medium_image *m) {
                                     .first_lba = r->start / p->sector,
                                     .last_lba = (r->start + r->length) / p->sector - 1,
                                     .name = r->label,
+                                    .attributes = r->attributes,
+                                    .table_lba = r->table_at / p->sector,
                                     .bootable = r->bootable};
         memcpy(x->type, r->type, 16);
         memcpy(x->id, r->id, 16);
@@ -192,6 +195,8 @@ static void ledger_image(struct mos_build *b, const struct medium_image *m,
         const struct mos_region_plan *r = mos_vec_pointer(&p->regions, i);
         if (!r->placed)
             continue;
+        if (r->logical)
+            mos_ledger_span(b->ledger, r->table_at, p->sector, "data");
         mos_ledger_region(b->ledger, r->name, holds(r), mos_text_or(r->def->owner, "build"),
                           r->number, r->id_text, r->start, r->length, place_text(b, r->place));
         ledger_spans(b, r);

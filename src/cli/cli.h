@@ -27,7 +27,8 @@ struct command {
 };
 
 extern const struct command command_new, command_list, command_check, command_build, command_show,
-    command_compare, command_pin, command_inspect, command_take, command_explain, command_demo;
+    command_compare, command_pin, command_inspect, command_take, command_amend, command_explain,
+    command_demo;
 const struct command *command_at(size_t index); /* NULL behind the last */
 
 /* workspace.c: a run with the options of the command line; complains and returns NULL */

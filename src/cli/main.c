@@ -11,10 +11,10 @@
 #include <sys/ioctl.h>
 #include <unistd.h>
 
-static const struct command *const commands[] = {
-    &command_new,  &command_list,    &command_check, &command_build,
-    &command_show, &command_compare, &command_pin,   &command_inspect,
-    &command_take, &command_explain, &command_demo};
+static const struct command *const commands[] = {&command_new,   &command_list,    &command_check,
+                                                 &command_build, &command_show,    &command_compare,
+                                                 &command_pin,   &command_inspect, &command_take,
+                                                 &command_amend, &command_explain, &command_demo};
 
 const struct command *command_at(size_t index) {
     return index < sizeof commands / sizeof *commands ? commands[index] : NULL;

@@ -57,12 +57,13 @@ static uint64_t entry_sectors(uint32_t sector, uint32_t entries) {
 }
 
 static size_t gpt_spans(uint32_t sector, uint64_t medium_size, uint32_t entries,
-                        struct mos_table_span *out, size_t room) {
-    uint64_t array = entry_sectors(sector, entries) * sector;
+                        uint64_t entries_at, struct mos_table_span *out, size_t room) {
+    uint64_t array = entry_sectors(sector, entries) * sector,
+             at = entries_at ? entries_at : 2 * (uint64_t)sector;
     const struct mos_table_span spans[] = {
         {"the protective MBR", 0, sector},
         {"the GPT header", sector, 2 * (uint64_t)sector},
-        {"the GPT entries", 2 * (uint64_t)sector, 2 * (uint64_t)sector + array},
+        {"the GPT entries", at, at + array},
         {"the backup GPT", medium_size - sector - array, medium_size},
     };
     size_t n = sizeof spans / sizeof *spans;
@@ -192,16 +193,17 @@ static int write_array(struct mos_io *io, const struct mos_table_data *t, uint64
 static int gpt_write(struct mos_io *io, const struct mos_table_data *t) {
     uint64_t last = t->medium_size / t->sector - 1;
     uint64_t array = entry_sectors(t->sector, t->entries);
+    uint64_t entries = t->entries_at ? t->entries_at / t->sector : 2;
     uint32_t crc;
     uint8_t h[LARGEST_SECTOR];
     int e = write_mbr(io, t);
     if (!e)
-        e = write_array(io, t, 2 * (uint64_t)t->sector, &crc);
+        e = write_array(io, t, entries * t->sector, &crc);
     if (!e)
         e = write_array(io, t, (last - array) * t->sector, &crc);
     if (e)
         return e;
-    put_header(h, t, 1, last, 2, crc);
+    put_header(h, t, 1, last, entries, crc);
     e = mos_io_write(io, h, t->sector, t->sector);
     put_header(h, t, last, 1, last - array, crc);
     return e ? e : mos_io_write(io, h, t->sector, last * t->sector);
@@ -294,6 +296,8 @@ static bool read_entries(struct gpt_reader *r, const uint8_t *h, const char *whi
         return false;
     }
     out->entries = count;
+    if (lba != 2 && which[0] == 'p')
+        out->entries_at = at;
     out->first_usable = mos_le64(h + AT_FIRST_USABLE);
     out->last_usable = mos_le64(h + AT_LAST_USABLE);
     put_guid(out->id, h + AT_DISK_GUID);
@@ -325,11 +329,21 @@ static bool try_sector(struct gpt_reader *r, struct mos_table_data *out) {
         problem(r, "The backup GPT differs from the primary.");
     else if (other != last)
         problem(r, "The backup GPT is not at the end of the medium.");
-    out->sector = r->sector;
-    out->medium_size = r->io->size;
+    *out = (struct mos_table_data){.sector = r->sector, .medium_size = r->io->size};
+    out->mendable = r->problems->count != before;
+    before = r->problems->count;
     out->partitions = mos_vec_make(r->arena, sizeof(struct mos_partition));
-    return (good && read_entries(r, first, "primary", out)) ||
-           (spare && read_entries(r, backup, "backup", out));
+    bool read = good && read_entries(r, first, "primary", out);
+    if (!read && spare) {
+        out->partitions.count = 0;
+        out->mendable = true;
+        before = r->problems->count;
+        read = read_entries(r, backup, "backup", out);
+    }
+    uint32_t size = mos_le32((good ? first : backup) + AT_ENTRY_SIZE);
+    /* what is wrong with the partitions themselves no second writing mends */
+    out->mendable = out->mendable && r->problems->count == before && size == ENTRY_SIZE;
+    return read;
 }
 
 static bool gpt_read(struct mos_io *io, struct mos_arena *arena, struct mos_table_data *out,
@@ -348,6 +362,7 @@ const struct mos_table_driver mos_table_gpt = {
     .title = "GPT",
     .default_entries = 128,
     .most_entries = 128,
+    .entries_move = true,
     .longest_name = NAME_UNITS,
     .spans = gpt_spans,
     .entries_below = gpt_entries_below,

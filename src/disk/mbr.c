@@ -1,5 +1,6 @@
 /* The classic partition table (MBR): four primary entries of 16 bytes at 446, a signature at 510.
- * Logical partitions are a chain of tables inside an extended one; they are read, not yet written.
+ * Logical partitions (number 5 and up) are a chain of tables inside an extended one, each with one
+ * partition and a link to the next; the extended one takes the first primary that is left.
  *
  * A type is one byte; in struct mos_partition it is the last byte of `type`.  The disk's signature
  * is the first four bytes of `id`; the kernel calls partitions SSSSSSSS-NN after it.
@@ -8,6 +9,7 @@
 
 #include "base/bytes.h"
 
+#include <errno.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -21,7 +23,8 @@ enum {
 };
 
 static size_t mbr_spans(uint32_t sector, uint64_t medium_size, uint32_t entries,
-                        struct mos_table_span *out, size_t room) {
+                        uint64_t entries_at, struct mos_table_span *out, size_t room) {
+    (void)entries_at;
     (void)medium_size;
     (void)entries;
     if (room)
@@ -113,6 +116,55 @@ static void put_entry(uint8_t *e, const struct mos_partition *p) {
     mos_put_le32(e + 12, (uint32_t)(p->last_lba - p->first_lba + 1));
 }
 
+static const struct mos_partition *numbered(const struct mos_table_data *t, unsigned number) {
+    for (size_t i = 0; i < t->partitions.count; i++) {
+        const struct mos_partition *p = mos_vec_at(&t->partitions, i);
+        if (p->number == number)
+            return p;
+    }
+    return NULL;
+}
+
+/* The table of one logical partition; its link counts from the extended one's start. */
+static int write_link(struct mos_io *io, const struct mos_table_data *t,
+                      const struct mos_partition *p, uint64_t extended) {
+    uint8_t s[512] = {0};
+    const struct mos_partition *next = numbered(t, p->number + 1);
+    struct mos_partition inside = *p;
+    inside.first_lba -= p->table_lba;
+    inside.last_lba -= p->table_lba;
+    put_entry(s + AT_ENTRIES, &inside);
+    if (next) {
+        struct mos_partition link = {.first_lba = next->table_lba - extended,
+                                     .last_lba = next->last_lba - extended,
+                                     .type = {[15] = 0x05}};
+        put_entry(s + AT_ENTRIES + ENTRY_SIZE, &link);
+    }
+    s[AT_MAGIC] = 0x55;
+    s[AT_MAGIC + 1] = 0xaa;
+    return mos_io_write(io, s, sizeof s, p->table_lba * t->sector);
+}
+
+static int write_chain(struct mos_io *io, const struct mos_table_data *t, uint8_t *mbr) {
+    const struct mos_partition *first = numbered(t, PRIMARIES + 1), *last = first;
+    struct mos_partition extended = {.type = {[15] = 0x0f}};
+    if (!first)
+        return 0;
+    int e = 0;
+    for (const struct mos_partition *p = first; p && !e; p = numbered(t, p->number + 1)) {
+        e = write_link(io, t, p, first->table_lba);
+        last = p;
+    }
+    extended.first_lba = first->table_lba;
+    extended.last_lba = last->last_lba;
+    for (unsigned n = 1; n <= PRIMARIES; n++)
+        if (!numbered(t, n)) {
+            put_entry(mbr + AT_ENTRIES + (n - 1) * ENTRY_SIZE, &extended);
+            return e;
+        }
+    return e ? e : ENOSPC;
+}
+
 static int mbr_write(struct mos_io *io, const struct mos_table_data *t) {
     uint8_t mbr[512] = {0};
     for (size_t i = 0; i < 4; i++)
@@ -124,7 +176,8 @@ static int mbr_write(struct mos_io *io, const struct mos_table_data *t) {
     }
     mbr[AT_MAGIC] = 0x55;
     mbr[AT_MAGIC + 1] = 0xaa;
-    return mos_io_write(io, mbr, sizeof mbr, 0);
+    int e = write_chain(io, t, mbr);
+    return e ? e : mos_io_write(io, mbr, sizeof mbr, 0);
 }
 
 /* ---- reading ---- */
@@ -176,8 +229,11 @@ static void read_logical(struct mos_io *io, struct mos_table_data *out, uint64_t
             return;
         }
         const uint8_t *e = s + AT_ENTRIES, *link = e + ENTRY_SIZE;
-        if (e[4])
+        if (e[4]) {
             add(out, e, number, at);
+            struct mos_partition *p = mos_vec_at(&out->partitions, out->partitions.count - 1);
+            p->table_lba = at;
+        }
         if (!is_extended(link[4]) || !mos_le32(link + 8))
             return;
         at = extended + mos_le32(link + 8);
@@ -214,7 +270,7 @@ const struct mos_table_driver mos_table_mbr = {
     .title = "MBR",
     .default_entries = PRIMARIES,
     .most_entries = PRIMARIES,
-    .primaries_only = true,
+    .most_logical = MOST_LOGICAL,
     .spans = mbr_spans,
     .entries_below = mbr_entries_below,
     .type_for = mbr_type_for,

@@ -11,12 +11,15 @@ struct mos_partition {
     uint64_t attributes;
     const char *name; /* UTF-8 */
     bool bootable;
+    uint64_t table_lba; /* logical ones of an MBR: where their own table lies */
 };
 
 struct mos_table_data {
     uint32_t sector;      /* bytes */
     uint64_t medium_size; /* bytes, a multiple of the sector */
     uint32_t entries;     /* slots of the table */
+    uint64_t entries_at;  /* bytes; 0: the usual place */
+    bool mendable;        /* read: one copy is damaged or differs, writing it again mends that */
     uint8_t id[16];
     uint64_t first_usable, last_usable; /* LBAs */
     struct mos_vec partitions;          /* of struct mos_partition */
@@ -33,11 +36,12 @@ struct mos_table_driver {
     const char *title; /* for people */
     uint32_t default_entries;
     uint32_t most_entries;
-    bool primaries_only; /* more would need a chain of tables, which is not written */
-    size_t longest_name; /* UTF-16 units of a partition's name */
+    uint32_t most_logical; /* more, each behind a table of its own in a chain */
+    size_t longest_name;   /* UTF-16 units of a partition's name */
     /* The spans it needs on a medium; at most `room`.  Returns their number. */
-    size_t (*spans)(uint32_t sector, uint64_t medium_size, uint32_t entries,
+    size_t (*spans)(uint32_t sector, uint64_t medium_size, uint32_t entries, uint64_t entries_at,
                     struct mos_table_span *out, size_t room);
+    bool entries_move; /* they may lie elsewhere: `entries_at` */
     /* How many entries still fit when the first `free_until` bytes are all it may use. */
     uint32_t (*entries_below)(uint32_t sector, uint64_t free_until);
     /* The identifier of a partition type by its purpose ("fat32", "ext4", "raw", "boot-fat"). */

@@ -80,6 +80,17 @@ struct mos_volume_base {
     bool replaces;
 };
 
+/* A volume that is changed in place.  What is not asked for stays byte for byte. */
+struct mos_editor {
+    /* Gives a file new content, or adds it (folders on its way too).  *before: its size, or
+     * UINT64_MAX where there was none.  Errors go to ctx->error; the image is to be given up then.
+     */
+    bool (*put)(struct mos_editor *editor, const char *path, struct mos_io *content,
+                uint64_t *before);
+    bool (*remove)(struct mos_editor *editor, const char *path, uint64_t *before);
+    bool (*finish)(struct mos_editor *editor);
+};
+
 struct mos_fs_driver {
     const char *name; /* as in `volume: {kind: …}` */
     /* The smallest region it can live in, bytes; for the message when a region is smaller. */
@@ -102,6 +113,9 @@ struct mos_fs_driver {
     /* Streams everything that lies in a volume, the root folder first, as far as it is sound.
      * false: the sink stopped it, or ctx->error. */
     bool (*stream)(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read_request *request);
+    /* Starts to change a volume; NULL: *why it cannot be.  date: of what is added. */
+    struct mos_editor *(*edit)(struct mos_ctx *ctx, struct mos_io *io, int64_t date,
+                               const char **why);
 };
 
 extern const struct mos_fs_driver mos_fs_ext4, mos_fs_fat32, mos_fs_fat16, mos_fs_fat12;

@@ -18,17 +18,54 @@ static void read_budgets(struct mos_ctx *ctx, const json_t *root, struct mos_led
     }
 }
 
-bool mos_ledger_last(struct mos_ctx *ctx, const char *folder, struct mos_ledger_last *out) {
-    const char *path = mos_path_join(ctx->arena, folder, "ledger.json");
+/* The whole document; NULL: not there, or no JSON. */
+static json_t *load(struct mos_ctx *ctx, const char *path) {
     struct mos_error ignored = {0}, *saved = ctx->error;
     char *data;
     size_t length;
     if (!mos_exists(ctx, path))
-        return false;
+        return NULL;
     ctx->error = &ignored;
     bool ok = mos_read_file(ctx, path, LEDGER_LIMIT, &data, &length);
     ctx->error = saved;
-    json_t *root = ok ? json_loadb(data, length, 0, NULL) : NULL;
+    return ok ? json_loadb(data, length, 0, NULL) : NULL;
+}
+
+static void read_regions(struct mos_ctx *ctx, const json_t *image, struct mos_map *out) {
+    json_t *item;
+    size_t i;
+    *out = mos_map_make(ctx->arena);
+    json_array_foreach(json_object_get(image, "regions"), i, item) {
+        const char *name = json_string_value(json_object_get(item, "name"));
+        struct mos_ledger_region_last *r = mos_alloc(ctx->arena, sizeof *r);
+        r->number = (unsigned)json_integer_value(json_object_get(item, "number"));
+        r->offset = (uint64_t)json_integer_value(json_object_get(item, "offset"));
+        r->length = (uint64_t)json_integer_value(json_object_get(item, "length"));
+        if (!name)
+            continue;
+        r->name = mos_strdup(ctx->arena, name);
+        mos_map_set(out, r->name, r);
+    }
+}
+
+bool mos_ledger_regions(struct mos_ctx *ctx, const char *path, const char *medium,
+                        struct mos_map *out) {
+    json_t *root = load(ctx, path), *image;
+    size_t i;
+    bool found = false;
+    json_array_foreach(json_object_get(root, "images"), i, image) {
+        const char *name = json_string_value(json_object_get(image, "medium"));
+        if (found || !name || strcmp(name, medium) != 0)
+            continue;
+        read_regions(ctx, image, out);
+        found = true;
+    }
+    json_decref(root);
+    return found;
+}
+
+bool mos_ledger_last(struct mos_ctx *ctx, const char *folder, struct mos_ledger_last *out) {
+    json_t *root = load(ctx, mos_path_join(ctx->arena, folder, "ledger.json"));
     if (!root)
         return false;
     const char *stamp = json_string_value(json_object_get(root, "stamp"));

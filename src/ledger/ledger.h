@@ -38,6 +38,15 @@ struct mos_ledger_last {
     const char *stamp;      /* NULL: none */
     struct mos_map budgets; /* name -> uint64_t *: bytes used */
 };
+/* The regions of one medium in a ledger at `path`: name -> struct mos_ledger_region_last *.  false:
+ * it cannot be read, or knows no such medium. */
+struct mos_ledger_region_last {
+    const char *name;
+    unsigned number;
+    uint64_t offset, length;
+};
+bool mos_ledger_regions(struct mos_ctx *ctx, const char *path, const char *medium,
+                        struct mos_map *out);
 /* false: there is none in that folder, or it cannot be read. */
 bool mos_ledger_last(struct mos_ctx *ctx, const char *folder, struct mos_ledger_last *out);
 

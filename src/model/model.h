@@ -172,22 +172,24 @@ struct mos_fill {
 };
 struct mos_volume {
     struct mos_record r;
-    struct mos_value *kind, *label, *spare, *id;
+    struct mos_value *kind, *label, *spare, *id, *unit, *reserved, *inodes, *journal, *nearly_full;
     struct mos_named fills;
 };
 struct mos_region {
     struct mos_record r;
-    struct mos_value *number, *at, *size, *owner, *type, *label, *bootable, *area, *id, *spare;
+    struct mos_value *number, *at, *size, *owner, *type, *label, *bootable, *area, *id, *spare,
+        *attributes, *grows;
     struct mos_value *stage, *environment, *piece;
+    struct mos_list slots; /* taken apart by resolve.c: one region each */
     struct mos_volume *volume;
 };
 struct mos_table {
     struct mos_record r;
-    struct mos_value *kind, *entries, *id;
+    struct mos_value *kind, *entries, *entries_at, *id;
 };
 struct mos_layout {
     struct mos_record r; /* named after a medium */
-    struct mos_value *gap_note;
+    struct mos_value *gap_note, *frozen;
     struct mos_table *table;
     struct mos_named regions;
 };

@@ -2,12 +2,12 @@
 #include "model/workspace_internal.h"
 
 #include "base/text.h"
+#include "model/slots.h"
 
 #include <stdlib.h>
 #include <string.h>
 
 /* Nothing states a date: a fixed one, so that outputs stay the same. */
-enum { FIXED_DATE = 1767225600 }; /* 2026-01-01 */
 
 struct resolver {
     struct mos_ctx *ctx;
@@ -233,13 +233,7 @@ static void add_variants(struct resolver *r, const struct mos_selection *s,
 }
 
 static int64_t choose_date(struct mos_ctx *ctx, const struct mos_workspace *w) {
-    uint64_t seconds;
-    if (mos_has(w->date))
-        return (int64_t)w->date->number;
-    const char *epoch = ctx->host->environment(ctx->host, "SOURCE_DATE_EPOCH");
-    if (epoch && mos_integer_parse(epoch, &seconds) == MOS_NUMBER_OK && seconds <= UINT32_MAX)
-        return (int64_t)seconds;
-    return FIXED_DATE;
+    return mos_has(w->date) ? (int64_t)w->date->number : mos_date(ctx);
 }
 
 static struct mos_board *read_board(struct mos_ctx *ctx, const struct mos_workspace *w,
@@ -278,7 +272,7 @@ struct mos_board *mos_board_resolve(struct mos_ctx *ctx, const struct mos_worksp
     size_t first_feature = r.layers.count;
     add_features(&r, &features, board);
     move_features(&r, at, first_feature);
-    struct mos_board *out = read_board(ctx, w, s, merge_layers(&r, board));
+    struct mos_board *out = read_board(ctx, w, s, mos_slots_apart(ctx, merge_layers(&r, board)));
     out->feature_parts = features;
     ctx->findings.field = out->field;
     mos_schema_refer(ctx, out);

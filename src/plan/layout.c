@@ -3,11 +3,15 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
+#include "ledger/ledger.h"
 
 #include <stdio.h>
 #include <string.h>
 
 enum { PARTITION_ALIGN = 1 << 20, RAW_ALIGN = 4096, SECTOR = 512 };
+/* The bit that tells a running system to grow a file system into its partition, and that into what
+ * is free behind it (Discoverable Partitions Specification). */
+#define GROWS (1ull << 59)
 
 static struct mos_finding *complain(struct mos_plan *plan, struct mos_place place,
                                     const char *message) {
@@ -84,7 +88,24 @@ static void set_up_table(struct mos_plan *plan, struct mos_medium_plan *m) {
         mos_finding_try(&plan->ctx->findings, f, "1 to %u.", m->table->most_entries);
         m->entries = m->table->default_entries;
     }
-    m->span_count = m->table->spans(m->sector, m->size, m->entries, m->spans, 8);
+    if (mos_has(def->entries_at) && !m->table->entries_move)
+        mos_finding_try(&plan->ctx->findings,
+                        complain(plan, def->entries_at->place,
+                                 mos_printf(plan->ctx->arena, "The entries of a %s cannot move.",
+                                            m->table->title)),
+                        "Leave entries-at out.");
+    else if (mos_has(def->entries_at))
+        m->entries_at = bytes_of(m, def->entries_at);
+    if (m->entries_at % m->sector || (m->entries_at && m->entries_at < 2 * (uint64_t)m->sector) ||
+        m->entries_at > m->size / 2) {
+        mos_finding_try(&plan->ctx->findings,
+                        complain(plan, def->entries_at->place,
+                                 "The entries begin at a sector behind the header."),
+                        "%s or more, in the first half of the medium.",
+                        mos_size_text(plan->ctx->arena, 2 * (uint64_t)m->sector));
+        m->entries_at = 0;
+    }
+    m->span_count = m->table->spans(m->sector, m->size, m->entries, m->entries_at, m->spans, 8);
     for (size_t i = 0; i < m->span_count; i++)
         if (m->spans[i].start < m->size / 2)
             m->usable_start = mos_max(m->usable_start, m->spans[i].end);
@@ -203,15 +224,10 @@ static void set_number(struct mos_plan *plan, const struct mos_medium_plan *m,
         r->number = (unsigned)number->number;
         return;
     }
-    if (m->table && m->table->primaries_only && number->number > m->entries) {
-        struct mos_finding *f =
-            mos_find(&plan->ctx->findings, MOS_RULE_LAYOUT_TOO_MANY_PRIMARIES,
-                     "Region %s would be partition %s of %s; its %s has %u.", r->name, number->text,
-                     m->name, m->table->title, m->entries);
-        mos_finding_at(&plan->ctx->findings, f, number->place);
-        mos_finding_at(&plan->ctx->findings, f, m->def->table->kind->place);
-        mos_finding_try(&plan->ctx->findings, f, "table: {kind: %s}, or fewer partitions.",
-                        mos_table_at(0)->name);
+    if (m->table && number->number > m->entries &&
+        number->number <= m->entries + m->table->most_logical) {
+        r->number = (unsigned)number->number;
+        r->logical = true;
         return;
     }
     struct mos_finding *f =
@@ -219,7 +235,7 @@ static void set_number(struct mos_plan *plan, const struct mos_medium_plan *m,
                  mos_printf(plan->ctx->arena, "Region %s cannot be partition %s of %s.", r->name,
                             number->text, m->name));
     if (m->table)
-        mos_finding_try(&plan->ctx->findings, f, "1 to %u.", m->entries);
+        mos_finding_try(&plan->ctx->findings, f, "1 to %u.", m->entries + m->table->most_logical);
     else
         mos_finding_try(&plan->ctx->findings, f, "table: {kind: %s} for %s.", mos_table_at(0)->name,
                         m->name);
@@ -244,6 +260,9 @@ static struct mos_region_plan *new_region(struct mos_plan *plan, struct mos_medi
     set_number(plan, m, r);
     r->label = mos_text_or(def->label, r->name);
     r->bootable = mos_has(def->bootable) && def->bootable->truth;
+    r->attributes = mos_has(def->attributes) ? def->attributes->number : 0;
+    if (mos_has(def->grows) && def->grows->truth)
+        r->attributes |= GROWS;
     state_id(plan, def->id, "partition", m->name, r->name, r->id);
     if (m->table) {
         const char *purpose = r->fs ? r->fs->name : "raw";
@@ -355,14 +374,19 @@ static void add_copies(struct mos_plan *plan, struct mos_medium_plan *m,
 
 /* ---- choosing places ---- */
 
+/* What must be free in front of a region: the sector of a logical partition's own table. */
+static uint64_t lead_of(const struct mos_medium_plan *m, const struct mos_region_plan *r) {
+    return r->logical && r->start >= m->sector ? m->sector : 0;
+}
+
 /* The first region in the way of [start, start + length), or NULL. */
 static const struct mos_region_plan *in_the_way(const struct mos_medium_plan *m, uint64_t start,
                                                 uint64_t length) {
     const struct mos_region_plan *found = NULL;
     for (size_t i = 0; i < m->regions.count; i++) {
         const struct mos_region_plan *o = mos_vec_pointer(&m->regions, i);
-        if (o->placed && o->start < start + length && start < o->start + o->length &&
-            (!found || o->start < found->start))
+        if (o->placed && o->start - lead_of(m, o) < start + length &&
+            start < o->start + o->length && (!found || o->start < found->start))
             found = o;
     }
     return found;
@@ -373,17 +397,17 @@ static uint64_t next_fixed(const struct mos_medium_plan *m, uint64_t from) {
     for (size_t i = 0; i < m->regions.count; i++) {
         const struct mos_region_plan *o = mos_vec_pointer(&m->regions, i);
         if (o->placed && o->start >= from)
-            next = mos_min(next, o->start);
+            next = mos_min(next, o->start - lead_of(m, o));
     }
     return next;
 }
 
 static void choose_start(struct mos_medium_plan *m, struct mos_region_plan *r, uint64_t *cursor) {
     uint64_t unit = r->number ? m->align : mos_max(RAW_ALIGN, m->sector);
-    uint64_t start = mos_round_up(*cursor, unit);
+    uint64_t lead = r->logical ? m->sector : 0, start = mos_round_up(*cursor + lead, unit);
     const struct mos_region_plan *o;
-    while ((o = in_the_way(m, start, mos_max(r->length, 1))))
-        start = mos_round_up(o->start + o->length, unit);
+    while ((o = in_the_way(m, start - lead, mos_max(r->length, 1) + lead)))
+        start = mos_round_up(o->start + o->length + lead, unit);
     r->start = start;
     r->chosen = true;
     r->placed = true;
@@ -419,6 +443,47 @@ static void place_regions(struct mos_medium_plan *m) {
     }
 }
 
+/* Where the tables of logical partitions go: a whole alignment unit in front where that is free. */
+static void place_tables(struct mos_medium_plan *m) {
+    for (size_t i = 0; i < m->regions.count; i++) {
+        struct mos_region_plan *r = mos_vec_pointer(&m->regions, i);
+        if (!r->logical || !r->placed || r->start < m->usable_start + m->sector)
+            continue;
+        r->table_at = r->start - m->sector;
+        if (r->start >= m->usable_start + m->align &&
+            !in_the_way(m, r->start - m->align, m->align - m->sector))
+            r->table_at = r->start - m->align;
+    }
+}
+
+static void set_unit(struct mos_plan *plan, const struct mos_medium_plan *m,
+                     struct mos_region_plan *r) {
+    const struct mos_value *unit = r->def->volume->unit;
+    struct mos_arena *arena = plan->ctx->arena;
+    const uint32_t *range = r->fs->units;
+    uint64_t largest = r->fs->largest ? r->fs->largest(m->sector) : UINT64_MAX;
+    if (r->length > largest)
+        mos_finding_try(&plan->ctx->findings,
+                        complain(plan, r->def->volume->kind->place,
+                                 mos_printf(arena, "A %s volume cannot be larger than %s.",
+                                            r->fs->name, mos_size_about(arena, largest))),
+                        "kind: %s", mos_fs_fat32.name);
+    if (!mos_has(unit))
+        return;
+    if (mos_is_power_of_two(unit->number) && unit->number >= mos_max(range[0], m->sector) &&
+        unit->number <= range[1]) {
+        r->wish.unit = (uint32_t)unit->number;
+        return;
+    }
+    mos_finding_try(&plan->ctx->findings,
+                    complain(plan, unit->place,
+                             mos_printf(arena, "An allocation unit of %s cannot have %s.",
+                                        r->fs->name, unit->text)),
+                    "%s to %s, doubled at each step.",
+                    mos_size_text(arena, mos_max(range[0], m->sector)),
+                    mos_size_text(arena, range[1]));
+}
+
 static void set_wish(struct mos_plan *plan, const struct mos_medium_plan *m,
                      struct mos_region_plan *r) {
     const struct mos_volume *v = r->def->volume;
@@ -432,6 +497,12 @@ static void set_wish(struct mos_plan *plan, const struct mos_medium_plan *m,
     if (mos_has(v->spare))
         r->wish.spare =
             v->spare->percent ? r->length / 100 * v->spare->number : bytes_of(m, v->spare);
+    if (mos_has(v->reserved))
+        r->wish.reserved =
+            v->reserved->percent ? r->length / 100 * v->reserved->number : bytes_of(m, v->reserved);
+    r->wish.inodes = mos_has(v->inodes) ? mos_min(v->inodes->number, UINT32_MAX) : 0;
+    r->wish.no_journal = mos_has(v->journal) && !v->journal->truth;
+    set_unit(plan, m, r);
     state_id(plan, v->id, "volume", m->name, r->name, r->wish.uuid);
     derive_id(plan, "hash-seed", m->name, r->name, r->wish.hash_seed);
 }
@@ -458,12 +529,29 @@ static const struct mos_area *area_of(const struct mos_region *r) {
     return mos_has(r->area) ? r->area->target : NULL;
 }
 
+/* The layout of the release that is out in the field. */
+static void read_frozen(struct mos_plan *plan, struct mos_medium_plan *m) {
+    const struct mos_value *v = m->def->frozen;
+    if (!mos_has(v))
+        return;
+    const char *path = mos_path_join(plan->ctx->arena, plan->board->root, v->text);
+    m->has_frozen = mos_ledger_regions(plan->ctx, path, m->name, &m->frozen);
+    if (m->has_frozen || m->area)
+        return;
+    struct mos_finding *f = complain(
+        plan, v->place,
+        mos_printf(plan->ctx->arena, "%s is no ledger that knows a medium %s.", v->text, m->name));
+    mos_finding_try(&plan->ctx->findings, f,
+                    "Keep a copy of ledger.json of the release in the workspace, and name it.");
+}
+
 static void plan_medium(struct mos_plan *plan, const struct mos_layout *def,
                         const struct mos_area *area) {
     struct mos_medium_plan *m = new_medium(plan, def, area);
     if (!m)
         return;
     mos_vec_push_pointer(&plan->media, m);
+    read_frozen(plan, m);
     for (size_t k = 0; k < def->regions.count; k++)
         if (area_of(def->regions.items[k]) == area)
             new_region(plan, m, def->regions.items[k]);
@@ -475,6 +563,7 @@ static void plan_medium(struct mos_plan *plan, const struct mos_layout *def,
         add_copies(plan, m, r);
     }
     place_regions(m);
+    place_tables(m);
     for (size_t k = 0; k < m->regions.count; k++) {
         struct mos_region_plan *r = mos_vec_pointer(&m->regions, k);
         set_wish(plan, m, r);

@@ -46,6 +46,9 @@ struct mos_region_plan {
     uint64_t content;       /* bytes of a raw region that are written */
     struct mos_place place; /* of the value that set the start, or of the name */
     unsigned number;        /* in the table; 0: in none */
+    bool logical;           /* behind a table of its own, which lies at table_at */
+    uint64_t table_at;
+    uint64_t attributes;
     uint8_t id[16], type[16];
     char id_text[40]; /* what the kernel calls it; "": it is no partition */
     const char *label;
@@ -69,12 +72,15 @@ struct mos_medium_plan {
     uint32_t sector;
     const struct mos_table_driver *table; /* NULL: no table */
     uint32_t entries;
+    uint64_t entries_at; /* of the table, bytes; 0: the usual place */
     uint8_t id[16];
     struct mos_table_span spans[8];
     size_t span_count;
     struct mos_vec regions; /* of struct mos_region_plan *, in order of the definition */
-    bool overflows;         /* what we placed does not fit: one finding, rule sum-too-big */
-    uint64_t needed;        /* bytes that would be enough */
+    struct mos_map frozen;  /* name -> struct mos_ledger_region_last *, of a release */
+    bool has_frozen;
+    bool overflows;  /* what we placed does not fit: one finding, rule sum-too-big */
+    uint64_t needed; /* bytes that would be enough */
 };
 
 struct mos_environment_plan {

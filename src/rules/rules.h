@@ -16,6 +16,9 @@ void mos_rules_run(const struct mos_plan *plan, enum mos_rule_stage stage);
 
 void mos_rule_layout(const struct mos_plan *plan);
 void mos_rule_layout_facts(const struct mos_plan *plan);
+void mos_rule_layout_logical(const struct mos_plan *plan);
+void mos_rule_layout_slots(const struct mos_plan *plan);
+void mos_rule_volume_use(const struct mos_plan *plan);
 void mos_rule_piece(const struct mos_plan *plan);
 void mos_rule_board(const struct mos_plan *plan);
 void mos_rule_budget(const struct mos_plan *plan);

@@ -12,7 +12,7 @@ enum { SIZE = 4 << 20 };
 static struct mos_table_data example(struct core *c, uint32_t sector, uint32_t entries) {
     struct mos_table_data t = {.sector = sector, .medium_size = SIZE, .entries = entries};
     struct mos_table_span spans[8];
-    size_t n = mos_table_gpt.spans(sector, SIZE, entries, spans, 8);
+    size_t n = mos_table_gpt.spans(sector, SIZE, entries, 0, spans, 8);
     CU_ASSERT_EQUAL_FATAL(n, 4);
     t.first_usable = spans[2].end / sector;
     t.last_usable = spans[3].start / sector - 1;

@@ -1,6 +1,6 @@
 /* ext4 volumes, written in one pass from front to back: the kernel's
  * Documentation/filesystems/ext4. */
-#include "fs/ext4/ext4_internal.h"
+#include "fs/ext4/edit_internal.h"
 
 #include "base/bytes.h"
 #include "base/hash.h"
@@ -168,4 +168,5 @@ const struct mos_fs_driver mos_fs_ext4 = {
     .finish = finish,
     .probe = ext4_probe,
     .stream = ext4_stream,
+    .edit = ext4_edit,
 };

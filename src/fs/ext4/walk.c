@@ -136,13 +136,16 @@ static bool take_names(struct walk *w, const uint8_t *p, size_t size, struct mos
 }
 
 static bool good_folder_block(const struct walk *w, const struct ext4_inode *i,
-                              const uint8_t *block) {
+                              const uint8_t *block, bool first) {
     const struct ext4_reader *r = &w->r;
+    bool node = !mos_le32(block) && mos_le16(block + 4) == r->block_size;
+    if ((i->flags & EXT4_FLAG_INDEXED) && (first || node))
+        return true; /* an index block: the end of what it was before may still stand there */
     const uint8_t *tail = block + r->block_size - TAIL;
     uint8_t number[8];
     if (!(r->ro_compat & EXT4_RO_CSUM) || mos_le32(tail) || mos_le16(tail + 4) != TAIL ||
         tail[7] != 0xde)
-        return true; /* an index block, or a volume without sums */
+        return true; /* a volume without sums */
     mos_put_le32(number, i->number);
     mos_put_le32(number + 4, i->generation);
     uint32_t sum = mos_crc32c(r->csum_seed, number, 8);
@@ -165,7 +168,7 @@ static struct mos_vec list_folder(struct walk *w, const struct ext4_inode *i) {
             const struct ext4_file_run *x = mos_vec_at(&w->runs, k);
             for (uint64_t b = 0; b < x->length && (x->logical + b) * r->block_size < i->size; b++)
                 sound &= x->physical && ext4_read_block(r, x->physical + b, r->piece) &&
-                         good_folder_block(w, i, r->piece) &&
+                         good_folder_block(w, i, r->piece, x->logical + b == 0) &&
                          take_names(w, r->piece, r->block_size, &children);
         }
     }

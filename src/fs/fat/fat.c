@@ -301,7 +301,8 @@ static bool finish(struct mos_volume_base *base, struct mos_volume_result *resul
                                          .sink = sink,                                             \
                                          .finish = finish,                                         \
                                          .probe = fat_probe,                                       \
-                                         .stream = fat_stream}
+                                         .stream = fat_stream,                                     \
+                                         .edit = fat_edit}
 
 DRIVER(mos_fs_fat32, "fat32", smallest_32, NULL, begin_32);
 DRIVER(mos_fs_fat16, "fat16", smallest_16, largest_16, begin_16);

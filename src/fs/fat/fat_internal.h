@@ -3,6 +3,7 @@
 #ifndef MOS_FS_FAT_INTERNAL_H
 #define MOS_FS_FAT_INTERNAL_H
 
+#include "base/map.h"
 #include "fs/fs.h"
 
 enum {
@@ -45,6 +46,10 @@ void fat_flush(struct fat *v);
 /* folder.c */
 const char *fat_bad_name(const char *name); /* why it cannot be stored, or NULL */
 void fat_write_folders(struct fat *v);
+/* Appends the entries of a name; `taken` holds the short names of its folder. */
+void fat_put_name(struct mos_buf *b, const char *name, struct mos_map *taken, uint8_t attributes,
+                  int64_t date, uint32_t cluster, uint64_t size);
+void fat_put_dots(struct mos_buf *b, uint32_t self, uint32_t parent, int64_t date);
 
 /* table.c: the FATs, the boot sector and the free-space sector */
 void fat_write_tables(struct fat *v);
@@ -71,7 +76,8 @@ uint32_t fat_next(struct fat_reader *r, uint32_t cluster);
 /* An entry of a folder, with the long name that was before it. */
 struct fat_file {
     const char *name;
-    uint64_t at, entries; /* offset of its first directory entry, and how many there are */
+    uint64_t at[21]; /* offsets of its directory entries, the short one last */
+    size_t entries;
     uint8_t raw[FAT_ENTRY];
     uint32_t cluster, size;
     bool folder;
@@ -81,6 +87,8 @@ bool fat_list(struct fat_reader *r, struct mos_arena *arena, uint32_t cluster,
               bool (*each)(void *self, const struct fat_file *file), void *self);
 int64_t fat_date(const uint8_t *entry);
 bool fat_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info *out);
+/* edit.c */
+struct mos_editor *fat_edit(struct mos_ctx *ctx, struct mos_io *io, int64_t date, const char **why);
 bool fat_stream(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read_request *request);
 
 #endif

@@ -128,17 +128,32 @@ static void put_date(uint8_t *e, int64_t seconds) {
     mos_put_le16(e + 24, date);
 }
 
-static void put_short(struct mos_buf *b, const uint8_t name[11], uint8_t attributes,
-                      const struct mos_inv_node *n, uint32_t cluster) {
+static void put_short(struct mos_buf *b, const uint8_t name[11], uint8_t attributes, int64_t date,
+                      uint64_t size, uint32_t cluster) {
     uint8_t e[FAT_ENTRY] = {0};
     memcpy(e, name, 11);
     e[11] = attributes;
-    put_date(e, n->mtime);
+    put_date(e, date);
     mos_put_le16(e + 20, (uint16_t)(cluster >> 16));
     mos_put_le16(e + 26, (uint16_t)cluster);
     if (!(attributes & (IS_FOLDER | IS_LABEL)))
-        mos_put_le32(e + 28, (uint32_t)n->size);
+        mos_put_le32(e + 28, (uint32_t)size);
     mos_buf_add(b, e, FAT_ENTRY);
+}
+
+void fat_put_name(struct mos_buf *b, const char *name, struct mos_map *taken, uint8_t attributes,
+                  int64_t date, uint32_t cluster, uint64_t size) {
+    uint8_t short_name[11];
+    if (!is_short(name, short_name)) {
+        make_short(name, taken, b->arena, short_name);
+        put_long(b, name, short_name);
+    }
+    put_short(b, short_name, attributes, date, size, cluster);
+}
+
+void fat_put_dots(struct mos_buf *b, uint32_t self, uint32_t parent, int64_t date) {
+    put_short(b, (const uint8_t *)".          ", IS_FOLDER, date, 0, self);
+    put_short(b, (const uint8_t *)"..         ", IS_FOLDER, date, 0, parent);
 }
 
 static uint32_t first_cluster(const struct mos_inv_node *n) {
@@ -156,12 +171,12 @@ static void fill_folder(struct fat *v, uint32_t index, struct mos_buf *b) {
         memset(name, ' ', 11);
         for (size_t i = 0; i < 11 && v->base.wish.label[i]; i++)
             name[i] = (uint8_t)toupper((unsigned char)v->base.wish.label[i]);
-        put_short(b, name, IS_LABEL, node, 0);
+        put_short(b, name, IS_LABEL, node->mtime, 0, 0);
     }
     if (index) {
-        put_short(b, (const uint8_t *)".          ", IS_FOLDER, node, first_cluster(node));
-        put_short(b, (const uint8_t *)"..         ", IS_FOLDER, node,
-                  node->parent ? first_cluster(mos_inv_node(inv, node->parent)) : 0);
+        fat_put_dots(b, first_cluster(node),
+                     node->parent ? first_cluster(mos_inv_node(inv, node->parent)) : 0,
+                     node->mtime);
     }
     for (uint32_t i = node->first_child; i; i = mos_inv_node(inv, i)->next) {
         const struct mos_inv_node *c = mos_inv_node(inv, i);
@@ -170,11 +185,8 @@ static void fill_folder(struct fat *v, uint32_t index, struct mos_buf *b) {
     }
     for (uint32_t i = node->first_child; i; i = mos_inv_node(inv, i)->next) {
         const struct mos_inv_node *c = mos_inv_node(inv, i);
-        if (!is_short(c->name, name)) {
-            make_short(c->name, &taken, b->arena, name);
-            put_long(b, c->name, name);
-        }
-        put_short(b, name, c->type == MOS_ENTRY_FOLDER ? IS_FOLDER : IS_FILE, c, first_cluster(c));
+        fat_put_name(b, c->name, &taken, c->type == MOS_ENTRY_FOLDER ? IS_FOLDER : IS_FILE,
+                     c->mtime, first_cluster(c), c->size);
     }
 }
 

@@ -106,7 +106,8 @@ struct listing {
     size_t count;
     uint8_t sum;
     unsigned expected; /* number of the next long entry; 0: none is awaited */
-    uint64_t start, entries;
+    uint64_t at[21];
+    size_t entries;
     bool ended;
 };
 
@@ -142,7 +143,6 @@ static void take_long(struct listing *l, const uint8_t *e, uint64_t at) {
     if (e[0] & 0x40 && number && number <= MOST_UNITS / 13) {
         l->count = number * 13u;
         l->sum = e[13];
-        l->start = at;
         l->entries = 0;
         l->expected = number;
     }
@@ -151,7 +151,7 @@ static void take_long(struct listing *l, const uint8_t *e, uint64_t at) {
         return;
     }
     l->expected--;
-    l->entries++;
+    l->at[l->entries++] = at;
     for (size_t i = 0; i < 13; i++)
         l->units[(number - 1) * 13 + i] = mos_le16(e + places[i]);
 }
@@ -171,7 +171,6 @@ static bool take_entry(struct listing *l, const uint8_t *e, uint64_t at) {
     if (e[0] == DELETED || (e[11] & IS_LABEL) || e[0] == '.')
         return true;
     struct fat_file f = {
-        .at = has_long ? l->start : at,
         .entries = has_long ? l->entries + 1 : 1,
         .cluster =
             mos_le16(e + 26) | (l->r->bits == 32 ? (uint32_t)(mos_le16(e + 20) & 0x0fff) << 16 : 0),
@@ -179,6 +178,8 @@ static bool take_entry(struct listing *l, const uint8_t *e, uint64_t at) {
         .folder = e[11] & IS_FOLDER,
     };
     memcpy(f.raw, e, FAT_ENTRY);
+    memcpy(f.at, l->at, (f.entries - 1) * sizeof *f.at);
+    f.at[f.entries - 1] = at;
     f.name = has_long ? mos_utf8_from_utf16(l->arena, l->units, count) : short_name(l->arena, e);
     if (!*f.name || strchr(f.name, '/') || strcmp(f.name, "..") == 0)
         f.name = short_name(l->arena, e);

@@ -1,0 +1,27 @@
+#include "cli/cli.h"
+
+static int run(struct cli *cli) {
+    if (!cli->output) {
+        fprintf(stderr, "%smosaicum:%s amend writes a new image: name it with -o FILE\n",
+                style(cli, STYLE_ERROR), style(cli, STYLE_END));
+        return MOSAICUM_USAGE;
+    }
+    mosaicum *m = cli_open(cli, false);
+    if (!m)
+        return MOSAICUM_SYSTEM;
+    int status = print_result(cli, m, "amend",
+                              mosaicum_amend(m, cli->arguments[0], cli->arguments + 1,
+                                             (size_t)cli->argument_count - 1, cli->output));
+    print_report(cli, m, stdout);
+    mosaicum_free(m);
+    return status;
+}
+
+const struct command command_amend = {
+    .name = "amend",
+    .usage = "IMAGE CHANGE… -o FILE",
+    .about = "a new image with files (REGION:PATH=FILE) or regions (REGION=FILE) exchanged",
+    .least = 2,
+    .most = -1,
+    .run = run,
+};
