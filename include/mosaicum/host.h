@@ -76,6 +76,8 @@ struct mos_host {
     int (*list)(const struct mos_host *h, const char *path,
                 bool (*each)(void *self, const char *name), void *self);
     int (*read_link)(const struct mos_host *h, const char *path, char *to, size_t size);
+    /* A symbolic link at a path that must not be there yet. */
+    int (*make_link)(const struct mos_host *h, const char *target, const char *path);
     int (*make_folder)(const struct mos_host *h, const char *path); /* parents too; may exist */
     int (*remove_tree)(const struct mos_host *h, const char *path); /* may be absent */
     int (*rename)(const struct mos_host *h, const char *from, const char *to);

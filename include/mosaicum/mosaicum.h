@@ -141,6 +141,7 @@ enum mosaicum_cell_kind {
     MOSAICUM_BYTES,   /* a size: number, and text with its unit */
     MOSAICUM_ADDRESS, /* number, and text 0x… */
     MOSAICUM_NUMBER,
+    MOSAICUM_EXTENT, /* part of a whole: from << 16 | to, in 1/65535; drawn, not in JSON */
     MOSAICUM_EMPTY,
 };
 

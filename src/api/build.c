@@ -71,7 +71,8 @@ static bool build_board(struct run_task *t) {
     struct mos_plan *plan = run_plan(t);
     if (!plan)
         return false;
-    if (run_has_errors(m, &t->ctx.findings)) { /* find everything else that is wrong, too */
+    if (run_has_errors(m, &t->ctx.findings) ||
+        run_has_errors(m, &m->ctx.findings)) { /* find everything else that is wrong, too */
         if (run_fill(plan, false, NULL))
             mos_rules_run(plan, MOS_STAGE_VOLUMES);
         return false;

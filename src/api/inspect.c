@@ -38,7 +38,7 @@ static void volume_cells(struct survey *s, struct report_table *t,
         empty_cells(t, 2);
         return;
     }
-    if (v->free || v->driver)
+    if (v->free || (v->driver && v->driver->edit))
         cell_about(t, v->free);
     else
         cell_text(t, NULL);

@@ -47,3 +47,7 @@ void cell_address(struct report_table *t, uint64_t address) {
 void cell_number(struct report_table *t, uint64_t number) {
     add(t, MOSAICUM_NUMBER, mos_printf(t->cells.arena, "%llu", (unsigned long long)number), number);
 }
+
+void cell_extent(struct report_table *t, uint32_t from, uint32_t to) {
+    add(t, MOSAICUM_EXTENT, "", (uint64_t)from << 16 | to);
+}

@@ -108,6 +108,7 @@ void cell_size(struct report_table *t, uint64_t bytes);   /* exact */
 void cell_about(struct report_table *t, uint64_t bytes);  /* rounded */
 void cell_address(struct report_table *t, uint64_t address);
 void cell_number(struct report_table *t, uint64_t number);
+void cell_extent(struct report_table *t, uint32_t from, uint32_t to); /* in 1/65535 */
 
 /* show.c */
 bool show_part(mosaicum *m, const struct mos_plan *plan, const char *part, bool trail);

@@ -9,12 +9,12 @@
 /* ---- layout ---- */
 
 static const struct mosaicum_column layout_columns[] = {
-    {"region", "region", false}, {"number", "no.", true},   {"start", "start", true},
-    {"end", "end", true},        {"size", "size", true},    {"holds", "holds", false},
-    {"free", "free", true},      {"owner", "owner", false}, {"from", "from", false},
-    {"id", "id", false},
+    {"region", "region", false},  {"number", "no.", true},   {"place", "place", false},
+    {"start", "start", true},     {"end", "end", true},      {"size", "size", true},
+    {"sectors", "sectors", true}, {"holds", "holds", false}, {"free", "free", true},
+    {"owner", "owner", false},    {"from", "from", false},   {"id", "id", false},
 };
-enum { LAYOUT_COLUMNS = sizeof layout_columns / sizeof *layout_columns };
+enum { LAYOUT_COLUMNS = sizeof layout_columns / sizeof *layout_columns, WHOLE = 65535 };
 
 static const char *holds_text(mosaicum *m, const struct mos_region_plan *r) {
     if (r->fs)
@@ -28,23 +28,35 @@ static const char *holds_text(mosaicum *m, const struct mos_region_plan *r) {
     return r->piece ? mos_printf(m->arena, "piece %s", r->piece->def->r.name) : "nothing";
 }
 
-static void span_cells(struct report_table *t, const char *name, uint64_t start, uint64_t end) {
-    cell_text(t, name);
-    cell_text(t, NULL);
-    cell_size(t, start);
-    cell_size(t, end);
-    cell_size(t, end - start);
+/* What a row is about: a region, or a part of the medium that is nobody's or the table's. */
+struct row {
+    uint64_t start, end;
+    const struct mos_region_plan *region; /* NULL: `what` says it */
+    const char *what;
+};
+
+static void place_cells(mosaicum *m, struct report_table *t, const struct mos_medium_plan *medium,
+                        const struct row *x) {
+    uint64_t size = mos_max(medium->size, 1), sector = medium->sector;
+    uint64_t from = x->start * WHOLE / size, to = mos_min(x->end * WHOLE / size, WHOLE);
+    cell_extent(t, (uint32_t)mos_min(from, WHOLE), (uint32_t)to);
+    cell_size(t, x->start);
+    cell_size(t, x->end);
+    cell_size(t, x->end - x->start);
+    unsigned long long first = x->start / sector, last = (mos_max(x->end, 1) - 1) / sector;
+    cell_text(t, first == last ? mos_printf(m->arena, "%llu", first)
+                               : mos_printf(m->arena, "%llu-%llu", first, last));
 }
 
-static void region_row(mosaicum *m, struct report_table *t, const struct mos_region_plan *r) {
+static void region_row(mosaicum *m, struct report_table *t, const struct mos_medium_plan *medium,
+                       const struct row *x) {
+    const struct mos_region_plan *r = x->region;
     cell_text(t, r->name);
     if (r->number)
         cell_number(t, r->number);
     else
         cell_text(t, NULL);
-    cell_size(t, r->start);
-    cell_size(t, r->start + r->length);
-    cell_size(t, r->length);
+    place_cells(m, t, medium, x);
     cell_text(t, holds_text(m, r));
     if (r->counted && r->result.fits)
         cell_about(t, r->result.free);
@@ -57,32 +69,47 @@ static void region_row(mosaicum *m, struct report_table *t, const struct mos_reg
     cell_text(t, *r->id_text ? mos_strdup(m->arena, r->id_text) : NULL);
 }
 
-static void other_row(struct report_table *t, const char *name, const char *what, uint64_t start,
-                      uint64_t end) {
-    span_cells(t, name, start, end);
-    cell_text(t, what);
+static void other_row(mosaicum *m, struct report_table *t, const struct mos_medium_plan *medium,
+                      const struct row *x) {
+    cell_text(t, "");
+    cell_text(t, NULL);
+    place_cells(m, t, medium, x);
+    cell_text(t, x->what);
     for (int i = 0; i < 4; i++)
         cell_text(t, NULL);
 }
-
-struct row {
-    uint64_t start, end;
-    const struct mos_region_plan *region; /* NULL: the table's own span */
-    const char *name;
-};
 
 static int by_start(const void *a, const void *b) {
     const struct row *x = a, *y = b;
     return (x->start > y->start) - (x->start < y->start);
 }
 
+/* The table's own parts; those that touch are one. */
+static void table_rows(mosaicum *m, const struct mos_medium_plan *medium, struct mos_vec *rows) {
+    struct row *last = NULL;
+    for (size_t i = 0; i < medium->span_count; i++) {
+        const struct mos_table_span *s = &medium->spans[i];
+        if (last && last->end == s->start && s->start < medium->size / 2) {
+            last->end = s->end;
+            last->what = mos_printf(m->arena, "(%s)", medium->table->title);
+            continue;
+        }
+        last = mos_vec_push(rows);
+        *last = (struct row){s->start, s->end, NULL, mos_printf(m->arena, "(%s)", s->name)};
+    }
+    for (size_t i = 0; i < medium->regions.count; i++) {
+        const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i);
+        if (r->logical && r->table_at)
+            *(struct row *)mos_vec_push(rows) =
+                (struct row){r->table_at, r->table_at + medium->sector, NULL,
+                             mos_printf(m->arena, "(table of %s)", r->name)};
+    }
+}
+
 static void show_medium(mosaicum *m, const struct mos_medium_plan *medium) {
     struct mos_vec rows = mos_vec_make(m->arena, sizeof(struct row));
-    if (medium->table) { /* its parts lie in a row at each end */
-        *(struct row *)mos_vec_push(&rows) = (struct row){0, medium->usable_start, NULL, "table"};
-        *(struct row *)mos_vec_push(&rows) =
-            (struct row){medium->usable_end, medium->size, NULL, "backup table"};
-    }
+    if (medium->table)
+        table_rows(m, medium, &rows);
     for (size_t i = 0; i < medium->regions.count; i++) {
         const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i);
         if (r->placed)
@@ -104,22 +131,55 @@ static void show_medium(mosaicum *m, const struct mos_medium_plan *medium) {
     for (size_t i = 0; i < rows.count; i++) {
         const struct row *x = mos_vec_at(&rows, i);
         if (x->start > at)
-            other_row(&t, "", "(free)", at, x->start);
+            other_row(m, &t, medium, &(struct row){at, x->start, NULL, "(free)"});
         if (x->region)
-            region_row(m, &t, x->region);
+            region_row(m, &t, medium, x);
         else
-            other_row(&t, "", mos_printf(m->arena, "(%s %s)", medium->table->title, x->name),
-                      x->start, x->end);
+            other_row(m, &t, medium, x);
         at = mos_max(at, x->end);
     }
     if (at < medium->size)
-        other_row(&t, "", "(free)", at, medium->size);
+        other_row(m, &t, medium, &(struct row){at, medium->size, NULL, "(free)"});
     report_end(m, &t);
 }
 
+/* What a programmer does for each region, and what the kernel is told. */
+static void show_flash(mosaicum *m, const struct mos_plan *plan,
+                       const struct mos_medium_plan *medium) {
+    static const struct mosaicum_column columns[] = {
+        {"region", "region", false}, {"erase-from", "erase from", true},
+        {"erase", "erase", true},    {"blocks", "blocks", true},
+        {"write", "write", true},    {"read-back", "read back", true}};
+    struct report_table t = report_start(
+        m, mos_printf(m->arena, "%s ranges", medium->name),
+        mos_printf(m->arena, "%s: what programming each region takes", medium->name), columns, 6);
+    struct mos_vec regions = mos_plan_by_place(plan, medium);
+    for (size_t i = 0; i < regions.count; i++) {
+        const struct mos_region_plan *r = mos_vec_pointer(&regions, i);
+        struct mos_flash_range x = mos_plan_flash_range(medium, r);
+        cell_text(&t, r->name);
+        cell_address(&t, x.erase_from);
+        cell_address(&t, x.erase_length);
+        cell_number(&t, x.blocks);
+        cell_address(&t, x.write_length);
+        cell_address(&t, x.content);
+    }
+    report_end(m, &t);
+    const char *text = mos_plan_flash_string(plan, medium);
+    if (text)
+        report_text(m, mos_printf(m->arena, "%s string", medium->name),
+                    mos_printf(m->arena, "%s: for the kernel's command line, as <%s>", medium->name,
+                               medium->name),
+                    mos_printf(m->arena, "%s\n", text));
+}
+
 static void show_layout(mosaicum *m, const struct mos_plan *plan) {
-    for (size_t i = 0; i < plan->media.count; i++)
-        show_medium(m, mos_vec_pointer(&plan->media, i));
+    for (size_t i = 0; i < plan->media.count; i++) {
+        const struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, i);
+        show_medium(m, medium);
+        if (mos_plan_is_flash(medium))
+            show_flash(m, plan, medium);
+    }
 }
 
 /* ---- RAM ---- */

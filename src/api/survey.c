@@ -51,6 +51,9 @@ static void look_at_content(struct survey *s, struct survey_span *x, uint64_t li
 static void outside(struct survey *s, uint64_t start, uint64_t end, uint64_t limit) {
     if (s->spans.count >= MOST_OUTSIDE + s->table.partitions.count)
         return;
+    for (size_t i = 0; i < s->table_span_count; i++)
+        if (start >= s->table_spans[i].start && end <= mos_round_up(s->table_spans[i].end, STEP))
+            return; /* the table's own entries, moved behind a first stage */
     struct survey_span *x = mos_vec_push(&s->spans);
     x->start = start;
     x->length = end - start;

@@ -31,6 +31,15 @@ struct mos_loader_symbols {
     const char *const *relocation_limits; /* variables that hold an address; NULL-terminated */
 };
 
+/* What an eMMC is told once, by hand, in the loader. */
+struct mos_emmc_setup {
+    const char *board, *device; /* "mmc 0" */
+    unsigned area;              /* that the ROM is given: 1 or 2; 0: not stated */
+    bool acknowledge, reset_pin;
+    unsigned bus_width; /* 0: not stated */
+    int64_t date;
+};
+
 struct mos_dialect {
     const char *name;
     const char *script_file; /* where the loader looks for it in the boot volume */
@@ -39,6 +48,8 @@ struct mos_dialect {
     /* The text as the file that the loader reads. */
     void (*wrap_script)(const struct mos_boot_script *script, const char *text, size_t length,
                         struct mos_buf *out);
+    /* The commands that set up an eMMC. */
+    void (*write_emmc_setup)(const struct mos_emmc_setup *setup, struct mos_buf *out);
     /* Does the loader itself set this variable at run time? */
     bool (*sets_variable)(const char *name);
     struct mos_loader_symbols symbols;

@@ -87,6 +87,32 @@ static void wrap_script(const struct mos_boot_script *script, const char *text, 
                       text, length);
 }
 
+static void write_emmc_setup(const struct mos_emmc_setup *s, struct mos_buf *out) {
+    const char *number = s->device + strcspn(s->device, " ");
+    number += strspn(number, " ");
+    number = *number ? number : "0";
+    mos_buf_printf(out,
+                   "# Sets up the eMMC of %s.  Run once on each new board, by hand.\n"
+                   "# These settings stay in the chip; what cannot be taken back is marked.\n"
+                   "mmc dev %s || exit 1\n",
+                   s->board, number);
+    if (s->bus_width) /* width 0, 1, 2 is 1, 4, 8 lines; the bus keeps its width and mode else */
+        mos_buf_printf(out, "echo \"data lines while booting: %u\"\nmmc bootbus %s %u 0 0\n",
+                       s->bus_width, number,
+                       s->bus_width == 8   ? 2
+                       : s->bus_width == 4 ? 1
+                                           : 0);
+    if (s->area)
+        mos_buf_printf(out, "echo \"boots from area boot%u\"\nmmc partconf %s %u %u 0\n",
+                       s->area - 1, number, s->acknowledge, s->area);
+    if (s->reset_pin)
+        mos_buf_printf(out,
+                       "# This one cannot be taken back.\n"
+                       "echo \"reset pin on\"\nmmc rst-function %s 1\n",
+                       number);
+    mos_buf_printf(out, "mmc partconf %s\necho \"The eMMC is set up.\"\n", number);
+}
+
 static bool sets_variable(const char *name) {
     static const char *const names[] = {"arch",
                                         "board",
@@ -143,6 +169,7 @@ const struct mos_dialect mos_dialect_u_boot = {
     .script_file = "boot.scr",
     .write_script = write_script,
     .wrap_script = wrap_script,
+    .write_emmc_setup = write_emmc_setup,
     .sets_variable = sets_variable,
     .symbols = {.environment_at = "CONFIG_ENV_OFFSET",
                 .environment_copy_at = "CONFIG_ENV_OFFSET_REDUND",

@@ -54,11 +54,36 @@ static struct medium_image *image_of(struct mos_build *b, const struct mos_mediu
     return NULL;
 }
 
+static bool erase_flash(struct mos_build *b, struct medium_image *m);
+
 static bool open_image(struct mos_build *b, struct medium_image *m) {
-    if (!m->image)
-        m->image = mos_image_create(b->ctx, mos_path_join(b->ctx->arena, b->set.part, m->file),
-                                    m->medium->size);
-    return m->image != NULL;
+    if (m->image)
+        return true;
+    m->image = mos_image_create(b->ctx, mos_path_join(b->ctx->arena, b->set.part, m->file),
+                                m->medium->size);
+    return m->image && (!mos_plan_is_flash(m->medium) || erase_flash(b, m));
+}
+
+/* Flash that was erased reads as ones: what nobody writes stays so.  Regions with a file system
+ * count on zeros. */
+static bool erase_flash(struct mos_build *b, struct medium_image *m) {
+    enum { PIECE = 1 << 18 };
+    struct mos_io *io = mos_image_io(m->image);
+    uint8_t *ones = mos_alloc(b->ctx->arena, PIECE);
+    memset(ones, 0xff, PIECE);
+    int e = 0;
+    struct mos_vec regions = mos_plan_by_place(b->plan, m->medium);
+    uint64_t at = 0;
+    for (size_t i = 0; i <= regions.count; i++) {
+        const struct mos_region_plan *r = i < regions.count ? mos_vec_pointer(&regions, i) : NULL;
+        if (r && !r->fs)
+            continue;
+        uint64_t end = r ? r->start : m->medium->size;
+        for (; !e && at < end; at += mos_min(PIECE, end - at))
+            e = mos_io_write(io, ones, (size_t)mos_min(PIECE, end - at), at);
+        at = r ? r->start + r->length : end;
+    }
+    return e ? mos_fail(b->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", m->file) : true;
 }
 
 static struct mos_io *open_region(void *self, const struct mos_medium_plan *medium,
@@ -238,6 +263,116 @@ static bool small_file(struct mos_build *b, const char *name, const void *bytes,
     return true;
 }
 
+/* ---- outputs beside the images ---- */
+
+/* What a programmer writes into each region of a flash, a file each: whole pages. */
+static bool write_flash_parts(struct mos_build *b, struct medium_image *m) {
+    struct mos_vec regions = mos_plan_by_place(b->plan, m->medium);
+    for (size_t i = 0; i < regions.count; i++) {
+        const struct mos_region_plan *r = mos_vec_pointer(&regions, i);
+        struct mos_flash_range x = mos_plan_flash_range(m->medium, r);
+        if (!x.content)
+            continue;
+        uint8_t *bytes = mos_alloc(b->ctx->arena, (size_t)x.write_length);
+        int e = mos_io_read(mos_image_io(m->image), bytes, (size_t)x.write_length, r->start);
+        const char *name = mos_printf(b->ctx->arena, "%s.%s.bin", m->medium->name, r->name);
+        if (e)
+            return mos_fail(b->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", m->file);
+        if (!small_file(b, name, bytes, (size_t)x.write_length))
+            return false;
+    }
+    return true;
+}
+
+/* The settings of an eMMC as commands of the loader, readable and as the file it runs. */
+static bool write_emmc_setup(struct mos_build *b, const struct mos_medium_plan *m) {
+    const struct mos_emmc *s = m->medium->settings;
+    struct mos_arena *arena = b->ctx->arena;
+    const struct mos_dialect *d = b->plan->dialect;
+    if (!s || m->area || !d)
+        return true;
+    const struct mos_area *area = mos_has(s->boots_from) ? s->boots_from->target : NULL;
+    struct mos_emmc_setup x = {
+        .board = b->plan->board->selector,
+        .device = mos_text_or(m->medium->loader, "mmc 0"),
+        .area = !area                                ? 0
+                : strcmp(area->r.name, "boot1") == 0 ? 2
+                                                     : 1,
+        .acknowledge = mos_has(s->acknowledge) && s->acknowledge->truth,
+        .reset_pin = mos_has(s->reset_pin) && s->reset_pin->truth,
+        .bus_width = mos_has(s->bus_width) ? (unsigned)s->bus_width->number : 0,
+        .date = b->plan->board->date,
+    };
+    struct mos_buf text = {.arena = arena}, file = {.arena = arena};
+    struct mos_boot_script script = {.board = x.board, .date = x.date};
+    d->write_emmc_setup(&x, &text);
+    d->wrap_script(&script, mos_buf_string(&text), text.length, &file);
+    return small_file(b, mos_printf(arena, "%s-setup.txt", m->name), text.data, text.length) &&
+           small_file(b, mos_printf(arena, "%s-setup.scr", m->name), file.data, file.length);
+}
+
+/* "<board>-<release>" with what the names stand for; NULL after a finding. */
+static const char *expand_name(struct mos_build *b, const struct mos_value *v) {
+    const struct mos_board *board = b->plan->board;
+    const struct {
+        const char *name, *text;
+    } known[] = {{"<board>", board->r.name},
+                 {"<selector>", board->selector},
+                 {"<release>", mos_text_or(board->release, "unreleased")}};
+    struct mos_buf out = {.arena = b->ctx->arena};
+    for (const char *p = v->text; *p;) {
+        size_t taken = 0;
+        for (size_t i = 0; i < 3 && !taken; i++)
+            if (strncmp(p, known[i].name, strlen(known[i].name)) == 0) {
+                mos_buf_text(&out, known[i].text);
+                taken = strlen(known[i].name);
+            }
+        if (!taken)
+            mos_buf_char(&out, *p == '/' ? '-' : *p);
+        p += taken ? taken : 1;
+    }
+    return mos_buf_string(&out);
+}
+
+/* A second name for a file, beside the one that stays the same from release to release. */
+static bool add_name(struct mos_build *b, const struct mos_value *v, const char *file) {
+    const struct mos_host *h = b->ctx->host;
+    const char *name = expand_name(b, v), *ending = strchr(file, '.');
+    const char *full = mos_printf(b->ctx->arena, "%s%s", name, ending ? ending : "");
+    int e = *name && strcmp(full, file) != 0
+                ? h->make_link(h, file, mos_path_join(b->ctx->arena, b->set.part, full))
+                : 0;
+    return e ? mos_fail(b->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot name %s", full) : true;
+}
+
+/* The image compressed, and its name of this release. */
+static bool write_output(struct mos_build *b, const struct medium_image *m) {
+    const struct mos_output *o = mos_named_get(&b->plan->board->outputs, m->medium->def->r.name);
+    const struct mos_host *h = b->ctx->host;
+    struct mos_arena *arena = b->ctx->arena;
+    if (!o || m->medium->area)
+        return true;
+    const char *file = m->file, *path = mos_path_join(arena, b->set.part, m->file);
+    if (mos_has(o->compress)) {
+        uint8_t hash[MOS_SHA256_SIZE];
+        uint64_t size;
+        int handle;
+        file = mos_printf(arena, "%s.%s", m->file, o->compress->text);
+        int e = h->open(h, path, MOS_OPEN_READ, &handle);
+        if (e)
+            return mos_fail(b->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot open %s", path);
+        struct mos_io io = mos_io_file(arena, h, handle, m->medium->size);
+        const char *packed = mos_path_join(arena, b->set.part, file);
+        bool ok = mos_pack_file(b->ctx, &io, packed, o->compress->text, &size);
+        h->close(h, handle);
+        if (!ok || !mos_hash_file(h, packed, hash, b->ctx->error))
+            return false;
+        mos_ledger_output(b->ledger, file, size, hash);
+        note_file(b, file, size, hash, false);
+    }
+    return !mos_has(o->name) || add_name(b, o->name, file);
+}
+
 /* ---- everything in order ---- */
 
 static bool write_medium(struct mos_build *b, struct medium_image *m) {
@@ -254,13 +389,15 @@ static bool write_medium(struct mos_build *b, struct medium_image *m) {
     }
     if (!write_table(b, m))
         return false;
+    if (mos_plan_is_flash(m->medium) && !write_flash_parts(b, m))
+        return false;
     bool ok = mos_image_finish(m->image, hash);
     if (ok) {
         ledger_image(b, m, hash);
         note_file(b, m->file, m->medium->size, hash, true);
     }
     m->image = NULL;
-    return ok;
+    return ok && write_output(b, m);
 }
 
 static bool write_texts(struct mos_build *b) {
@@ -276,6 +413,9 @@ static bool write_texts(struct mos_build *b) {
                                    t->blob.length))
             return false;
     }
+    for (size_t i = 0; i < p->media.count; i++)
+        if (!write_emmc_setup(b, mos_vec_pointer(&p->media, i)))
+            return false;
     if (!p->has_config)
         return true;
     size_t length;

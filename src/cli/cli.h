@@ -10,6 +10,7 @@ struct cli {
     const char *workspace; /* -w, or NULL */
     const char *out;       /* --out, or NULL */
     const char *output;    /* -o, or NULL */
+    const char *picture;   /* show layout: --picture, or NULL */
     bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files;
     struct mosaicum_draft draft; /* options of new */
     bool color, unicode;         /* of standard output */
@@ -44,6 +45,9 @@ void print_report(const struct cli *cli, const mosaicum *m, FILE *to);
 void print_markdown(const struct cli *cli, const char *text, FILE *to);
 /* Errors and findings, or the whole JSON document; returns the exit status. */
 int print_result(const struct cli *cli, const mosaicum *m, const char *command, int status);
+
+/* picture.c: the layouts of a job as a picture (.svg or .png); returns the exit status */
+int draw_layout(const struct cli *cli, const mosaicum *m, const char *path);
 
 /* json.c */
 void print_json(const mosaicum *m, const char *command, int status, FILE *to);

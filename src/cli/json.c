@@ -59,7 +59,9 @@ static json_t *table(const struct mosaicum_table *t) {
     for (size_t r = 0; r < t->row_count; r++) {
         json_t *row = json_object();
         for (size_t c = 0; c < t->column_count; c++)
-            json_object_set_new(row, t->columns[c].key, cell(&t->cells[r * t->column_count + c]));
+            if (t->cells[r * t->column_count + c].kind != MOSAICUM_EXTENT)
+                json_object_set_new(row, t->columns[c].key,
+                                    cell(&t->cells[r * t->column_count + c]));
         json_array_append_new(rows, row);
     }
     return json_pack("{s:s,s:o,s:o}", "key", t->key, "title", text(t->title), "rows", rows);

@@ -21,7 +21,7 @@ const struct command *command_at(size_t index) {
 }
 
 struct options {
-    char *workspace, *out, *output, *color;
+    char *workspace, *out, *output, *picture, *color;
     char *cpu, *ram_start, *ram, *console, *baud, *medium, *size, *kernel, *tree, *root, *from;
     int json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, help, version;
 };
@@ -33,6 +33,8 @@ static const struct poptOption table[] = {
     {"out", 0, POPT_ARG_STRING, &options.out, 0, "build: another place than out/ in the workspace",
      "DIR"},
     {"output", 'o', POPT_ARG_STRING, &options.output, 0, "the file to write", "FILE"},
+    {"picture", 0, POPT_ARG_STRING, &options.picture, 0,
+     "show layout: draws it into this file, .svg or .png", "FILE"},
     {"files", 0, POPT_ARG_NONE, &options.files, 0, "inspect: every file of every volume", NULL},
     {"json", 0, POPT_ARG_NONE, &options.json, 0, "one JSON document on standard output", NULL},
     {"color", 0, POPT_ARG_STRING, &options.color, 0, "auto, always or never", "WHEN"},
@@ -157,6 +159,7 @@ static int parse(poptContext context, struct cli *cli) {
     cli->workspace = options.workspace;
     cli->out = options.out;
     cli->output = options.output;
+    cli->picture = options.picture;
     cli->files = options.files;
     cli->json = options.json;
     cli->quiet = options.quiet;
@@ -197,10 +200,10 @@ int main(int argc, const char **argv) {
     poptContext context = poptGetContext("mosaicum", argc, argv, table, 0);
     int status = parse(context, &cli);
     poptFreeContext(context);
-    char *const texts[] = {options.workspace, options.out,       options.color, options.output,
-                           options.cpu,       options.ram_start, options.ram,   options.console,
-                           options.baud,      options.medium,    options.size,  options.kernel,
-                           options.tree,      options.root,      options.from};
+    char *const texts[] = {options.workspace, options.out,  options.color,     options.output,
+                           options.picture,   options.cpu,  options.ram_start, options.ram,
+                           options.console,   options.baud, options.medium,    options.size,
+                           options.kernel,    options.tree, options.root,      options.from};
     for (size_t i = 0; i < sizeof texts / sizeof *texts; i++)
         free(texts[i]);
     if (fflush(stdout) || ferror(stdout)) {

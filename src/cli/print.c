@@ -153,7 +153,24 @@ void print_summary(const struct cli *cli, const mosaicum *m, FILE *to) {
 
 /* ---- tables ---- */
 
-enum { LONGEST_CELL = 60 };
+enum { LONGEST_CELL = 60, PLACE_WIDTH = 24 };
+
+/* Where something lies in the whole, drawn to scale; the least is a mark that can be seen. */
+static void draw_extent(const struct cli *cli, uint64_t extent, char *out, size_t room) {
+    unsigned from = (unsigned)(extent >> 16 & 0xffff) * PLACE_WIDTH * 2 / 65535,
+             to = (unsigned)(extent & 0xffff) * PLACE_WIDTH * 2 / 65535;
+    size_t n = 0;
+    from = from < 2 * PLACE_WIDTH ? from : 2 * PLACE_WIDTH - 1;
+    to = to > from ? to : from + 1;
+    for (unsigned i = 0; i < PLACE_WIDTH && n + 8 < room; i++) {
+        bool left = from <= 2 * i && to > 2 * i, right = from <= 2 * i + 1 && to > 2 * i + 1;
+        const char *mark = left && right ? (cli->unicode ? "\u2588" : "#")
+                           : left        ? (cli->unicode ? "\u258c" : "#")
+                           : right       ? (cli->unicode ? "\u2590" : "#")
+                                         : (cli->unicode ? "\u00b7" : ".");
+        n += (size_t)snprintf(out + n, room - n, "%s", mark);
+    }
+}
 
 /* A cell, shortened where a terminal would be too narrow for the row. */
 static void fill_cell(const struct cli *cli, struct libscols_line *line, size_t column,
@@ -174,7 +191,14 @@ static void fill_cell(const struct cli *cli, struct libscols_line *line, size_t 
 static void fill_line(const struct cli *cli, struct libscols_line *line,
                       const struct mosaicum_table *t, size_t row) {
     for (size_t c = 0; c < t->column_count; c++) {
-        const char *text = t->cells[row * t->column_count + c].text;
+        const struct mosaicum_cell *x = &t->cells[row * t->column_count + c];
+        const char *text = x->text;
+        char drawn[PLACE_WIDTH * 4];
+        if (x->kind == MOSAICUM_EXTENT) {
+            draw_extent(cli, x->number, drawn, sizeof drawn);
+            scols_line_set_data(line, c, drawn);
+            continue;
+        }
         if (t->row_count > 1 && c + 1 < t->column_count)
             fill_cell(cli, line, c, text);
         else
@@ -193,7 +217,8 @@ static bool is_aside(const struct mosaicum_table *t, size_t row) {
 /* A column that says nothing in any row need not be drawn. */
 static bool is_empty_column(const struct mosaicum_table *t, size_t column) {
     for (size_t r = 0; r < t->row_count; r++)
-        if (t->cells[r * t->column_count + column].text[0])
+        if (t->cells[r * t->column_count + column].text[0] ||
+            t->cells[r * t->column_count + column].kind == MOSAICUM_EXTENT)
             return false;
     return t->row_count != 0;
 }

@@ -1,5 +1,7 @@
 #include "cli/cli.h"
 
+#include <string.h>
+
 static int run(struct cli *cli) {
     mosaicum *m = cli_open(cli, true);
     if (!m)
@@ -7,7 +9,16 @@ static int run(struct cli *cli) {
     const char *board = cli->argument_count == 2 ? cli->arguments[0] : NULL;
     const char *part = cli->arguments[cli->argument_count - 1];
     int status = print_result(cli, m, "show", mosaicum_show(m, board, part, cli->trail));
-    print_report(cli, m, stdout);
+    if (!cli->picture)
+        print_report(cli, m, stdout);
+    else if (strcmp(part, "layout") != 0) {
+        fprintf(stderr, "%smosaicum:%s --picture draws the layout: show %slayout\n",
+                style(cli, STYLE_ERROR), style(cli, STYLE_END), board ? "SELECTOR " : "");
+        status = MOSAICUM_USAGE;
+    } else if (!mosaicum_error(m)) {
+        int drawn = draw_layout(cli, m, cli->picture);
+        status = drawn ? drawn : status;
+    }
     mosaicum_free(m);
     return status;
 }

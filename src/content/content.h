@@ -74,6 +74,11 @@ bool mos_unpack_memory(struct mos_ctx *ctx, const void *bytes, size_t length, ui
 /* What a file's first bytes say of its compression ("gzip", …); NULL: none. */
 const char *mos_compression_of(const uint8_t *head, size_t length);
 
+/* Compresses a whole image ("gz", "xz", "zst") into a new file, on all cores; *size: what came of
+ * it.  false with ctx->error. */
+bool mos_pack_file(struct mos_ctx *ctx, struct mos_io *from, const char *path, const char *kind,
+                   uint64_t *size);
+
 /* Writes what it is fed into an archive file at `path` (.tar, .tar.gz, .tar.xz, .tar.zst), which
  * must not be there yet.  NULL with ctx->error.  Always end it; when it was not good the file is
  * gone. */

@@ -84,6 +84,8 @@ static const struct {
 } types[] = {
     {"ext4", "0fc63daf-8483-4772-8e79-3d69d8477de4", "Linux data"},
     {"fat32", "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7", "basic data"},
+    {"fat16", "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7", "basic data"},
+    {"fat12", "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7", "basic data"},
     {"raw", "0fc63daf-8483-4772-8e79-3d69d8477de4", "Linux data"},
     {"efi-system", "c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "EFI system"},
     {"swap", "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f", "Linux swap"},

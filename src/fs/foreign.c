@@ -25,8 +25,7 @@ static const struct {
     {"iso9660", 32769, 5, "CD001", 32808, 32, 0},
     {"romfs", 0, 8, "-rom1fs-", 16, 16, 0},
     {"cramfs", 0, 4, "\x45\x3d\xcd\x28", 48, 16, 0},
-    {"swap", 4096 - 10, 10, "SWAPSPACE2", 1052, 16, 1036},
-    {"cpio ramdisk", 0, 6, "070701", 0, 0, 0},
+
 };
 
 bool mos_fs_foreign(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info *out) {

@@ -2,8 +2,8 @@
 
 #include <string.h>
 
-static const struct mos_fs_driver *const drivers[] = {&mos_fs_ext4, &mos_fs_fat32, &mos_fs_fat16,
-                                                      &mos_fs_fat12};
+static const struct mos_fs_driver *const drivers[] = {&mos_fs_ext4,  &mos_fs_fat32, &mos_fs_fat16,
+                                                      &mos_fs_fat12, &mos_fs_swap,  &mos_fs_cpio};
 
 const struct mos_fs_driver *mos_fs_at(size_t index) {
     return index < sizeof drivers / sizeof *drivers ? drivers[index] : NULL;
@@ -21,7 +21,7 @@ bool mos_fs_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_
     const struct mos_fs_driver *d;
     for (size_t i = 0; (d = mos_fs_at(i)); i++)
         if (d->probe(io, arena, out)) {
-            out->driver = out->damaged ? NULL : d;
+            out->driver = out->damaged || !d->stream ? NULL : d;
             return true;
         }
     return mos_fs_foreign(io, arena, out);

@@ -118,7 +118,8 @@ struct mos_fs_driver {
                                const char **why);
 };
 
-extern const struct mos_fs_driver mos_fs_ext4, mos_fs_fat32, mos_fs_fat16, mos_fs_fat12;
+extern const struct mos_fs_driver mos_fs_ext4, mos_fs_fat32, mos_fs_fat16, mos_fs_fat12,
+    mos_fs_swap, mos_fs_cpio;
 
 const struct mos_fs_driver *mos_fs_find(const char *name); /* NULL: not known */
 const struct mos_fs_driver *mos_fs_at(size_t index);       /* NULL behind the last */

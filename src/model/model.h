@@ -61,9 +61,14 @@ struct mos_area {
     struct mos_record r; /* of an eMMC */
     struct mos_value *size;
 };
+struct mos_emmc {
+    struct mos_record r; /* what is set once, and stays */
+    struct mos_value *boots_from, *acknowledge, *bus_width, *reset_pin;
+};
 struct mos_medium {
     struct mos_record r;
-    struct mos_value *kind, *erase, *sector, *loader, *kernel, *node;
+    struct mos_value *kind, *erase, *page, *sector, *loader, *kernel, *node, *flash_id;
+    struct mos_emmc *settings;
     struct mos_medium_size *size;
     struct mos_named areas;
 };
@@ -198,6 +203,10 @@ struct mos_budget {
     struct mos_list of; /* pieces and regions */
     struct mos_value *limit, *warn, *grow_note;
 };
+struct mos_output {
+    struct mos_record r; /* named after a medium */
+    struct mos_value *compress, *name;
+};
 struct mos_mount {
     struct mos_record r; /* named after a region, or free for other file systems */
     struct mos_value *at, *kind, *what;
@@ -240,7 +249,8 @@ struct mos_feature_use {
     struct mos_loader *loader;                                                                     \
     struct mos_boot *boot;                                                                         \
     struct mos_system *system;                                                                     \
-    struct mos_named stages, pieces, layout, budgets, waivers, features
+    struct mos_value *release;                                                                     \
+    struct mos_named stages, pieces, layout, outputs, budgets, waivers, features
 
 struct mos_variant {
     struct mos_record r;

@@ -21,6 +21,7 @@ static const char *const purposes[] = {"bench", "field", NULL};
 static const char *const log_ins[] = {"inittab", "systemd", NULL};
 static const char *const owners[] = {"build", "factory", "device", NULL};
 static const char *const made_things[] = {"boot", "system", NULL};
+static const char *const compressions[] = {"gz", "xz", "zst", NULL};
 static const char *const bases[] = {"defaults", "none", NULL};
 static const char *const ways[] = {"script", NULL};
 
@@ -44,12 +45,27 @@ KEYS_BRIEF(medium_size_keys, "medium size", struct mos_medium_size, "at-least",
             "the largest one that is fitted"});
 KEYS_BRIEF(area_keys, "area", struct mos_area, "size",
            {"size", MOS_TYPE_SIZE, AT(struct mos_area, size), "its size", .required = true});
+KEYS(emmc_keys, "settings of an eMMC", struct mos_emmc,
+     {"boots-from", MOS_TYPE_REFERENCE, AT(struct mos_emmc, boots_from),
+      "the area that it hands to the ROM", .refers = MOS_REFERS_AREA},
+     {"acknowledge", MOS_TYPE_BOOLEAN, AT(struct mos_emmc, acknowledge),
+      "whether it says so before the data, as some ROMs want"},
+     {"bus-width", MOS_TYPE_INTEGER, AT(struct mos_emmc, bus_width),
+      "data lines while the ROM reads, 1, 4 or 8"},
+     {"reset-pin", MOS_TYPE_BOOLEAN, AT(struct mos_emmc, reset_pin),
+      "whether its reset pin works; can never be taken back"});
 KEYS(medium_keys, "medium", struct mos_medium,
      {"kind", MOS_TYPE_CHOICE, AT(struct mos_medium, kind), "what it is", .choices = media_kinds,
       .required = true},
      {"size", MOS_TYPE_RECORD, AT(struct mos_medium, size), "its size", .record = &medium_size_keys,
       .required = true},
      {"erase", MOS_TYPE_SIZE, AT(struct mos_medium, erase), "erase unit; partitions align to it"},
+     {"page", MOS_TYPE_SIZE, AT(struct mos_medium, page), "what a raw NAND writes at once"},
+     {"flash-id", MOS_TYPE_TEXT, AT(struct mos_medium, flash_id),
+      "a flash's name in the kernel's partition string, as in 4000000.flash"},
+     {"settings", MOS_TYPE_RECORD, AT(struct mos_medium, settings),
+      "what an eMMC is told once: a set-up script for the loader is made of it",
+      .record = &emmc_keys},
      {"sector", MOS_TYPE_SIZE, AT(struct mos_medium, sector), "sector size, 512 B or 4096 B"},
      {"loader", MOS_TYPE_TEXT, AT(struct mos_medium, loader), "the loader's name, as in \"mmc 0\""},
      {"kernel", MOS_TYPE_NAME, AT(struct mos_medium, kernel), "the kernel's name, as in mmcblk0"},
@@ -287,6 +303,11 @@ KEYS(budget_keys, "budget", struct mos_budget,
       "warns above this share of the limit, 95% if not given"},
      {"grow-note", MOS_TYPE_SHARE, AT(struct mos_budget, grow_note),
       "notes growth since the last build above this share, 10% if not given"});
+KEYS_BRIEF(output_keys, "output", struct mos_output, "compress",
+           {"compress", MOS_TYPE_CHOICE, AT(struct mos_output, compress),
+            "the image once more, compressed: gz, xz or zst", .choices = compressions},
+           {"name", MOS_TYPE_TEXT, AT(struct mos_output, name),
+            "a second name for it; <board>, <selector> and <release> stand for theirs"});
 KEYS_BRIEF(mount_keys, "mount", struct mos_mount, "at",
            {"at", MOS_TYPE_TEXT, AT(struct mos_mount, at), "mount point", .required = true},
            {"kind", MOS_TYPE_NAME, AT(struct mos_mount, kind),
@@ -359,6 +380,13 @@ static const struct mos_keys use_keys = {.title = "use of a feature",
          AT(T, layout),                                                                            \
          "what lies where on each medium",                                                         \
          .record = &layout_keys,                                                                   \
+         .refers = MOS_REFERS_MEDIUM},                                                             \
+        {"release", MOS_TYPE_TEXT, AT(T, release), "its release number, for names"},               \
+        {"outputs",                                                                                \
+         MOS_TYPE_NAMED,                                                                           \
+         AT(T, outputs),                                                                           \
+         "how images leave the house",                                                             \
+         .record = &output_keys,                                                                   \
          .refers = MOS_REFERS_MEDIUM},                                                             \
         {"system", MOS_TYPE_RECORD, AT(T, system), "what the root file system is told",            \
          .record = &system_keys},                                                                  \

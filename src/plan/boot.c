@@ -62,7 +62,14 @@ const char *mos_plan_partition_name(const struct mos_plan *plan, const char *nam
 
 /* What <name> stands for; NULL when it is nothing known. */
 static const char *meaning(struct mos_plan *plan, const char *name) {
-    return strcmp(name, "console") == 0 ? console_text(plan) : mos_plan_partition_name(plan, name);
+    if (strcmp(name, "console") == 0)
+        return console_text(plan);
+    for (size_t i = 0; i < plan->media.count; i++) {
+        const struct mos_medium_plan *m = mos_vec_pointer(&plan->media, i);
+        if (mos_plan_is_flash(m) && strcmp(m->name, name) == 0)
+            return mos_plan_flash_string(plan, m);
+    }
+    return mos_plan_partition_name(plan, name);
 }
 
 static void unknown_name(struct mos_plan *plan, const struct mos_value *v, size_t at, size_t length,

@@ -269,7 +269,8 @@ static struct mos_region_plan *new_region(struct mos_plan *plan, struct mos_medi
         if (r->number)
             m->table->partition_id(m->id, r->number, r->id, r->id_text);
         if (mos_has(def->type) ? !m->table->type_parse(def->type->text, r->type)
-                               : !m->table->type_for(purpose, r->type)) {
+                               : !m->table->type_for(purpose, r->type) &&
+                                           !m->table->type_for("raw", r->type)) {
             struct mos_finding *f = complain(
                 plan, def->type ? def->type->place : def->r.key_place,
                 mos_printf(plan->ctx->arena, "The type of region %s is no identifier.", r->name));
@@ -475,13 +476,16 @@ static void set_unit(struct mos_plan *plan, const struct mos_medium_plan *m,
         r->wish.unit = (uint32_t)unit->number;
         return;
     }
-    mos_finding_try(&plan->ctx->findings,
-                    complain(plan, unit->place,
-                             mos_printf(arena, "An allocation unit of %s cannot have %s.",
-                                        r->fs->name, unit->text)),
-                    "%s to %s, doubled at each step.",
-                    mos_size_text(arena, mos_max(range[0], m->sector)),
-                    mos_size_text(arena, range[1]));
+    const char *least = mos_size_text(arena, mos_max(range[0], m->sector)),
+               *most = mos_size_text(arena, range[1]);
+    struct mos_finding *f =
+        complain(plan, unit->place,
+                 mos_printf(arena, "An allocation unit of %s on %s cannot have %s.", r->fs->name,
+                            m->name, unit->text));
+    if (strcmp(least, most) == 0)
+        mos_finding_try(&plan->ctx->findings, f, "%s", most);
+    else
+        mos_finding_try(&plan->ctx->findings, f, "%s to %s, doubled at each step.", least, most);
 }
 
 static void set_wish(struct mos_plan *plan, const struct mos_medium_plan *m,

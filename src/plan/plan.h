@@ -199,6 +199,26 @@ bool mos_plan_count_piece(struct mos_plan *plan, const struct mos_piece_plan *pi
 /* How many bytes a piece has once it is compressed ("gzip", "xz", "zstd"); false: not to be had. */
 bool mos_plan_compressed_size(const struct mos_plan *plan, const struct mos_piece_plan *piece,
                               const char *kind, uint64_t *size);
+/* flash.c: media without a partition table */
+bool mos_plan_is_flash(const struct mos_medium_plan *medium); /* NOR or NAND */
+/* Regions that have a place, in its order: of const struct mos_region_plan *. */
+struct mos_vec mos_plan_by_place(const struct mos_plan *plan, const struct mos_medium_plan *medium);
+/* What programming one region takes, in bytes: whole erase blocks, whole pages. */
+struct mos_flash_range {
+    uint64_t erase_from, erase_length, blocks, write_length, content;
+};
+struct mos_flash_range mos_plan_flash_range(const struct mos_medium_plan *medium,
+                                            const struct mos_region_plan *region);
+/* The partition string of the kernel's command line ("4000000.flash:64k(first),…"); NULL: the
+ * medium states no flash-id. */
+const char *mos_plan_flash_string(const struct mos_plan *plan,
+                                  const struct mos_medium_plan *medium);
+/* The node with compatible "fixed-partitions" below a flash's own; NULL: there is none. */
+struct mos_dt_node *mos_plan_flash_node(const struct mos_dt *dt,
+                                        const struct mos_medium_plan *medium);
+/* Adds it where the tree has none. */
+void mos_plan_tell_flash(struct mos_plan *plan, struct mos_dt *dt);
+
 /* made.c: a piece that a command makes.  Runs it where that is allowed and needed; *current: its
  * file is what the inputs give. */
 bool mos_plan_make_piece(struct mos_plan *plan, struct mos_piece_plan *piece, bool *current);

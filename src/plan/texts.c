@@ -175,6 +175,7 @@ bool mos_plan_trees(struct mos_plan *plan) {
             mos_dt_resolve(plan->ctx, base);
         }
         apply_overlays(plan, base);
+        mos_plan_tell_flash(plan, base);
         if (mos_findings_count(&plan->ctx->findings, MOS_SEVERITY_ERROR) != before)
             continue;
         mos_dt_write_blob(plan->ctx, base, t->overlays.count != 0, &b->blob);

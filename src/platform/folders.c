@@ -25,6 +25,11 @@ static int folder_list(const struct mos_host *h, const char *path,
     return 0;
 }
 
+static int folder_make_link(const struct mos_host *h, const char *target, const char *path) {
+    (void)h;
+    return symlink(target, path) ? errno : 0;
+}
+
 static int folder_read_link(const struct mos_host *h, const char *path, char *to, size_t size) {
     (void)h;
     ssize_t n = readlink(path, to, size);
@@ -110,6 +115,7 @@ static int folder_sync(const struct mos_host *h, const char *path) {
 void mos_platform_folders(struct mos_host *host) {
     host->list = folder_list;
     host->read_link = folder_read_link;
+    host->make_link = folder_make_link;
     host->make_folder = folder_make;
     host->remove_tree = folder_remove_tree;
     host->rename = folder_rename;

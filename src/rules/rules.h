@@ -18,6 +18,7 @@ void mos_rule_layout(const struct mos_plan *plan);
 void mos_rule_layout_facts(const struct mos_plan *plan);
 void mos_rule_layout_logical(const struct mos_plan *plan);
 void mos_rule_layout_slots(const struct mos_plan *plan);
+void mos_rule_flash(const struct mos_plan *plan);
 void mos_rule_volume_use(const struct mos_plan *plan);
 void mos_rule_piece(const struct mos_plan *plan);
 void mos_rule_board(const struct mos_plan *plan);

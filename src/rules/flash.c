@@ -1,0 +1,138 @@
+/* Flash without a partition table against its erase blocks, and against what the tree says. */
+#include "rules/rules.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+
+#include <string.h>
+
+struct view {
+    const struct mos_plan *plan;
+    const struct mos_medium_plan *m;
+    struct mos_findings *list;
+    struct mos_arena *arena;
+};
+
+static struct mos_place stated_place(const struct mos_region_plan *r) {
+    return r->place.source ? r->place : r->def->r.key_place;
+}
+
+/* ---- erase blocks ---- */
+
+static void check_blocks(const struct view *v) {
+    const struct mos_value *erase = v->m->medium->erase;
+    struct mos_vec regions = mos_plan_by_place(v->plan, v->m);
+    for (size_t i = 0; mos_has(erase) && erase->number && i < regions.count; i++) {
+        const struct mos_region_plan *r = mos_vec_pointer(&regions, i);
+        if (r->start % erase->number == 0 || r->from_rom)
+            continue;
+        struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_MISALIGNED,
+                                         "Region %s starts at %s, inside an erase block of %s.",
+                                         r->name, mos_size_text(v->arena, r->start), v->m->name);
+        f->severity = MOS_SEVERITY_ERROR;
+        mos_finding_at(v->list, f, stated_place(r));
+        mos_finding_at(v->list, f, erase->place);
+        mos_finding_why(
+            v->list, f,
+            "Flash is erased in blocks of %s: writing %s would take what is in front of "
+            "it along.",
+            mos_size_text(v->arena, erase->number), r->name);
+        mos_finding_try(v->list, f, "at: %s",
+                        mos_size_text(v->arena, mos_round_up(r->start, erase->number)));
+    }
+}
+
+/* ---- the tree ---- */
+
+static bool same_place(const struct mos_dt_node *n, const struct mos_region_plan *r) {
+    const struct mos_dt_property *reg = mos_dt_property(n, "reg");
+    return reg && reg->length == 8 && mos_be32(reg->data) == r->start &&
+           mos_be32(reg->data + 4) == r->length;
+}
+
+static const char *label_of(const struct mos_dt_node *n) {
+    const char *label = mos_dt_string(n, "label");
+    return label ? label : n->name;
+}
+
+static void differs(const struct view *v, const struct mos_dt_node *n,
+                    const struct mos_region_plan *r) {
+    const struct mos_dt_property *reg = mos_dt_property(n, "reg");
+    uint64_t at = reg && reg->length == 8 ? mos_be32(reg->data) : 0,
+             length = reg && reg->length == 8 ? mos_be32(reg->data + 4) : 0;
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_TREE_FLASH_DIFFERS,
+                                     "The tree has %s of %s at %s, the layout at %s.", label_of(n),
+                                     v->m->name, mos_span_text(v->arena, at, at + length),
+                                     mos_span_text(v->arena, r->start, r->start + r->length));
+    mos_finding_at(v->list, f, stated_place(r));
+    mos_finding_at(v->list, f, reg ? reg->place : n->place);
+    mos_finding_why(v->list, f, "The kernel believes the tree, the build the layout.");
+    mos_finding_try(v->list, f,
+                    "Leave the partitions out of the tree: then they are made from the "
+                    "layout.");
+}
+
+static void only_there(const struct view *v, const struct mos_dt_node *n) {
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_TREE_FLASH_DIFFERS,
+                                     "The tree has a partition %s of %s that the "
+                                     "layout does not know.",
+                                     label_of(n), v->m->name);
+    mos_finding_at(v->list, f, n->place);
+    mos_finding_at(v->list, f, v->m->def->r.key_place);
+    mos_finding_try(v->list, f, "Add a region %s, or leave the partitions out of the tree.",
+                    label_of(n));
+}
+
+static void only_here(const struct view *v, const struct mos_dt_node *list,
+                      const struct mos_region_plan *r) {
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_TREE_FLASH_DIFFERS,
+                 "The tree lists partitions of %s, but not %s.", v->m->name, r->name);
+    mos_finding_at(v->list, f, stated_place(r));
+    mos_finding_at(v->list, f, list->place);
+    mos_finding_try(v->list, f,
+                    "Add it, or leave the partitions out of the tree: then they are made "
+                    "from the layout.");
+}
+
+static void check_tree(const struct view *v, const struct mos_dt *dt) {
+    const struct mos_dt_node *list = mos_plan_flash_node(dt, v->m);
+    struct mos_vec regions = mos_plan_by_place(v->plan, v->m);
+    if (!list || !list->place.source) /* made by us */
+        return;
+    for (const struct mos_dt_node *n = list->first_child; n; n = n->next) {
+        const struct mos_region_plan *found = NULL;
+        for (size_t i = 0; i < regions.count; i++) {
+            const struct mos_region_plan *r = mos_vec_pointer(&regions, i);
+            if (strcmp(r->label, label_of(n)) == 0)
+                found = r;
+        }
+        if (!found)
+            only_there(v, n);
+        else if (!same_place(n, found))
+            differs(v, n, found);
+    }
+    for (size_t i = 0; i < regions.count; i++) {
+        const struct mos_region_plan *r = mos_vec_pointer(&regions, i);
+        bool there = false;
+        for (const struct mos_dt_node *n = list->first_child; n; n = n->next)
+            there |= strcmp(r->label, label_of(n)) == 0;
+        if (!there)
+            only_here(v, list, r);
+    }
+}
+
+void mos_rule_flash(const struct mos_plan *plan) {
+    for (size_t i = 0; i < plan->media.count; i++) {
+        struct view v = {plan, mos_vec_pointer(&plan->media, i), &plan->ctx->findings,
+                         plan->ctx->arena};
+        if (!mos_plan_is_flash(v.m))
+            continue;
+        check_blocks(&v);
+        for (size_t k = 0; k < plan->blobs.count; k++) {
+            const struct mos_blob_plan *b = mos_vec_pointer(&plan->blobs, k);
+            if (b->tree)
+                check_tree(&v, b->tree);
+        }
+    }
+}
