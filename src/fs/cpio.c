@@ -245,8 +245,11 @@ static bool stream_content(struct mos_ctx *ctx, struct mos_io *io, uint64_t at, 
     uint64_t sum;
     for (uint64_t done = 0; done < size;) {
         size_t n = (size_t)mos_min(PIECE, size - done);
-        if (mos_io_read(io, piece, n, at + done))
+        if (mos_io_read(io, piece, n, at + done)) {
+            mos_volume_problem(request, "The ramdisk cannot be read at byte %llu.",
+                               (unsigned long long)(at + done));
             break;
+        }
         if (!mos_runs_add(&runs, piece, n))
             return false;
         done += n;

@@ -63,7 +63,9 @@ static void counting_equals_writing(void) {
         size_t files;
     } cases[] = {{&mos_fs_ext4, 2 << 20, 30},    {&mos_fs_ext4, 40 << 20, 200},
                  {&mos_fs_ext4, 160 << 20, 400}, {&mos_fs_fat32, 34 << 20, 100},
-                 {&mos_fs_fat32, 40 << 20, 300}, {&mos_fs_ext4, 2 << 20, 400}};
+                 {&mos_fs_fat32, 40 << 20, 300}, {&mos_fs_ext4, 2 << 20, 400},
+                 {&mos_fs_fat16, 20 << 20, 80},  {&mos_fs_fat12, 8 << 20, 40},
+                 {&mos_fs_cpio, 20 << 20, 60},   {&mos_fs_swap, 1 << 20, 0}};
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         struct core c;
         core_start(&c);
@@ -129,8 +131,8 @@ static void volumes_are_recognised(void) {
         struct mos_io io = mos_io_memory(c.ctx.arena, bytes, size);
         CU_ASSERT_TRUE_FATAL(mos_fs_probe(&io, c.ctx.arena, &info));
         CU_ASSERT_STRING_EQUAL(info.kind, mos_fs_at(i)->name);
-        CU_ASSERT_STRING_EQUAL(info.label, "GAUGE");
-        CU_ASSERT_EQUAL(info.free, r.free);
+        CU_ASSERT_STRING_EQUAL(info.label, mos_fs_at(i)->longest_label ? "GAUGE" : "");
+        CU_ASSERT(!mos_fs_at(i)->edit || info.free == r.free);
         CU_ASSERT_FALSE(info.damaged);
         free(bytes);
         core_end(&c);
@@ -212,14 +214,15 @@ static void every_failed_write_is_told(void) {
             struct mos_volume_base *v = mos_fs_at(d)->begin(&c.ctx, &bad, &w);
             struct mos_sink s = mos_fs_at(d)->sink(v);
             struct mos_volume_result r;
-            add(&s, MOS_ENTRY_FILE, "etc/name", NULL, "curlew", 6);
+            if (mos_fs_at(d)->stream)
+                add(&s, MOS_ENTRY_FILE, "etc/name", NULL, "curlew", 6);
             CU_ASSERT_EQUAL(mos_fs_at(d)->finish(v, &r), n == 0);
             CU_ASSERT_EQUAL(c.error.kind, n ? MOS_ERROR_SYSTEM : MOS_ERROR_NONE);
             if (!n)
                 all = calls + 1;
             core_end(&c);
         }
-        CU_ASSERT(all > 5);
+        CU_ASSERT(all > (mos_fs_at(d)->edit ? 5 : 1));
     }
 }
 

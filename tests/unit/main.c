@@ -1,13 +1,15 @@
 #include "support.h"
 
 extern const struct test base_suite[], model_suite[], tree_suite[], disk_suite[], fs_suite[],
-    boot_suite[], kconfig_suite[], content_suite[], plan_suite[], build_suite[], resolve_suite[];
+    boot_suite[], kconfig_suite[], content_suite[], plan_suite[], build_suite[], resolve_suite[],
+    volumes_suite[];
 
 int main(void) {
     const struct test *const suites[] = {base_suite, model_suite, tree_suite,    disk_suite,
                                          fs_suite,   boot_suite,  kconfig_suite, content_suite,
-                                         plan_suite, build_suite, resolve_suite, NULL};
-    const char *const names[] = {"base",    "model",   "tree", "disk",  "fs",     "boot",
-                                 "kconfig", "content", "plan", "build", "resolve"};
+                                         plan_suite, build_suite, resolve_suite, volumes_suite,
+                                         NULL};
+    const char *const names[] = {"base",    "model",   "tree", "disk",  "fs",      "boot",
+                                 "kconfig", "content", "plan", "build", "resolve", "volumes"};
     return run_suites(suites, names);
 }

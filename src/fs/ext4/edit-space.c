@@ -313,7 +313,10 @@ void ext4_edit_write_inode(struct ext4_editor *x, struct ext4_inode *i) {
         if (long_form)
             mos_put_le16(raw + 0x82, (uint16_t)(sum >> 16));
     }
-    ext4_edit_write(x, raw, x->r.inode_size, ext4_inode_offset(&x->r, i->number));
+    uint64_t at = ext4_inode_offset(&x->r, i->number);
+    if (!at && !x->errnum)
+        x->errnum = EIO;
+    ext4_edit_write(x, raw, x->r.inode_size, at);
 }
 
 /* ---- the end ---- */

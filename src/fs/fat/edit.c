@@ -59,11 +59,19 @@ static void set_entry(struct fat_editor *x, uint32_t cluster, uint32_t value) {
     r->window_read = false;
 }
 
+/* The entry of a cluster; a read that fails is remembered. */
+static uint32_t next_of(struct fat_editor *x, uint32_t cluster) {
+    uint32_t next = fat_next(&x->r, cluster);
+    if (!x->r.window_read && !x->errnum)
+        x->errnum = EIO;
+    return next;
+}
+
 /* A free cluster, marked as an end; 0: there is none. */
 static uint32_t take_cluster(struct fat_editor *x) {
-    for (uint32_t n = 0; n < x->r.clusters; n++) {
+    for (uint32_t n = 0; n < x->r.clusters && !x->errnum; n++) {
         uint32_t c = 2 + (x->search + n) % x->r.clusters;
-        if (fat_next(&x->r, c) != 0 || !x->r.window_read)
+        if (next_of(x, c) != 0 || x->errnum)
             continue;
         x->search = c - 2 + 1;
         set_entry(x, c, FAT_END);
@@ -77,7 +85,7 @@ static void free_chain(struct fat_editor *x, uint32_t cluster) {
     uint8_t *zeros = mos_alloc(x->ctx->arena, x->r.cluster);
     for (uint32_t steps = 0; cluster >= 2 && cluster < x->r.clusters + 2 && steps <= x->r.clusters;
          steps++) {
-        uint32_t next = fat_next(&x->r, cluster);
+        uint32_t next = next_of(x, cluster);
         set_entry(x, cluster, 0);
         put(x, zeros, x->r.cluster, x->r.data + (uint64_t)(cluster - 2) * x->r.cluster);
         x->free_change++;
@@ -87,8 +95,8 @@ static void free_chain(struct fat_editor *x, uint32_t cluster) {
 
 static uint64_t free_bytes(struct fat_editor *x) {
     uint64_t n = 0;
-    for (uint32_t c = 2; c < x->r.clusters + 2; c++)
-        n += fat_next(&x->r, c) == 0;
+    for (uint32_t c = 2; c < x->r.clusters + 2 && !x->errnum; c++)
+        n += next_of(x, c) == 0;
     return n * x->r.cluster;
 }
 
@@ -157,7 +165,7 @@ static bool find_slots(struct fat_editor *x, uint32_t cluster, struct slots *s, 
         }
         if (fixed)
             return false;
-        cluster = fat_next(r, cluster);
+        cluster = next_of(x, cluster);
     }
     return false;
 }
@@ -331,9 +339,10 @@ static bool edit_remove(struct mos_editor *base, const char *path, uint64_t *bef
 static bool edit_finish(struct mos_editor *base) {
     struct fat_editor *x = (struct fat_editor *)base;
     uint8_t s[512];
-    if (x->r.bits == 32 && x->free_change && !mos_io_read(x->io, s, sizeof s, x->r.sector) &&
-        memcmp(s, "RRaA", 4) == 0 && memcmp(s + 484, "rrAa", 4) == 0 &&
-        mos_le32(s + 488) != UINT32_MAX) {
+    if (x->r.bits == 32 && mos_io_read(x->io, s, sizeof s, x->r.sector) && !x->errnum)
+        x->errnum = EIO;
+    if (x->r.bits == 32 && x->free_change && !x->errnum && memcmp(s, "RRaA", 4) == 0 &&
+        memcmp(s + 484, "rrAa", 4) == 0 && mos_le32(s + 488) != UINT32_MAX) {
         mos_put_le32(s + 488, (uint32_t)((int64_t)mos_le32(s + 488) + x->free_change));
         put(x, s, sizeof s, x->r.sector);
     }
@@ -347,5 +356,8 @@ struct mos_editor *fat_edit(struct mos_ctx *ctx, struct mos_io *io, int64_t date
     static const struct mos_editor functions = {edit_put, edit_remove, edit_finish};
     struct fat_editor *x = mos_alloc(ctx->arena, sizeof *x);
     *x = (struct fat_editor){.base = functions, .ctx = ctx, .io = io, .date = date};
-    return fat_open(&x->r, io, why) ? &x->base : NULL;
+    if (fat_open(&x->r, io, why))
+        return &x->base;
+    *why = *why ? *why : "Its boot sector cannot be read.";
+    return NULL;
 }

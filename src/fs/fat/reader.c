@@ -212,7 +212,8 @@ bool fat_list(struct fat_reader *r, struct mos_arena *arena, uint32_t cluster,
         if (cluster < 2 || cluster >= r->clusters + 2 || steps > r->clusters ||
             !take_span(&l, r->data + (uint64_t)(cluster - 2) * r->cluster, r->cluster))
             return false;
-        cluster = fat_next(r, cluster);
+        if (!l.ended)
+            cluster = fat_next(r, cluster);
     }
     return true;
 }
@@ -302,7 +303,8 @@ static bool stream_content(struct walk *w, const struct fat_file *f) {
         if (!mos_runs_add(&runs, w->piece, n))
             return false;
         left -= n;
-        cluster = fat_next(r, cluster);
+        if (left)
+            cluster = fat_next(r, cluster);
     }
     return mos_runs_seek(&runs, f->size) && mos_runs_end(&runs, &sum) && sink->end(sink->self, sum);
 }
