@@ -141,7 +141,7 @@ struct mos_tar *mos_tar_new(struct mos_ctx *ctx, const char *path, struct mos_si
         return NULL;
     }
     t->a = archive_write_new();
-    archive_write_set_format_pax_restricted(t->a);
+    archive_write_set_format_pax(t->a);
     archive_write_set_bytes_per_block(t->a, 1 << 20);
     archive_write_set_bytes_in_last_block(t->a, 1);
     if (ends_in(path, ".gz"))

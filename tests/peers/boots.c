@@ -24,7 +24,7 @@ static const struct {
      "virtio-blk-device",
      false,
      {"model: Saltmarsh Dunlin bird counter", "arguments: root=PARTUUID=bc25c9dc-02",
-      "console=ttyAMA0,115200 panic=5 rootwait ro", "counter: counter inputs on gpio0",
+      "mtdparts=4000000.flash:64k(first),448k(loader),64k(env)", "counter: counter inputs on gpio0",
       "powering off", "powering off"}},
     {"avocet+field",
      "riscv64",

@@ -2,6 +2,7 @@
 #define _GNU_SOURCE
 #include "peers.h"
 
+#include "content/attributes.h"
 #include "content/content.h"
 #include "fs/fs.h"
 #include "platform/platform.h"
@@ -12,6 +13,7 @@
 #include <string.h>
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
+#include <sys/xattr.h>
 #include <unistd.h>
 
 /* ---- the demo image ---- */
@@ -83,6 +85,7 @@ static void tools_accept_the_demo_images(void) {
 struct generator {
     uint64_t seed;
     struct mos_sink sink;
+    struct mos_arena *arena;
     bool fat;
     size_t entries;
     char last_file[300];
@@ -118,6 +121,23 @@ static void random_file(struct generator *g, struct mos_entry *e) {
     CU_ASSERT_TRUE(mos_bytes_stream(e, bytes, length, &g->sink));
 }
 
+/* Extended attributes as archives bring them: small ones in the inode, large ones in a block. */
+static void random_attributes(struct generator *g, struct mos_arena *arena, struct mos_entry *e) {
+    static const char *const names[] = {"security.selinux", "security.capability", "user.note",
+                                        "trusted.origin"};
+    struct mos_attribute_set set = {mos_vec_make(arena, sizeof(struct mos_attribute))};
+    struct mos_buf list = {.arena = arena};
+    uint8_t value[600];
+    size_t count = random_below(&g->seed, 8) ? 0 : 1 + random_below(&g->seed, 3);
+    memset(value, 'v', sizeof value);
+    for (size_t i = 0; i < count; i++)
+        mos_attribute_add(&set, names[i], strlen(names[i]), value,
+                          1 + random_below(&g->seed, i == 2 ? 500 : 30));
+    mos_attribute_pack(&set, &list);
+    e->attributes = (const uint8_t *)list.data;
+    e->attributes_length = list.length;
+}
+
 static void random_entry(struct generator *g, const char *folder, char *path, size_t size) {
     static const enum mos_entry_type types[] = {MOS_ENTRY_LINK, MOS_ENTRY_HARD_LINK,
                                                 MOS_ENTRY_CHAR, MOS_ENTRY_BLOCK,
@@ -133,6 +153,7 @@ static void random_entry(struct generator *g, const char *folder, char *path, si
         e.uid = (uint32_t)random_below(&g->seed, 100000);
         e.gid = (uint32_t)random_below(&g->seed, 100000);
         e.mtime_ns = (uint32_t)random_below(&g->seed, 1000000000);
+        random_attributes(g, g->arena, &e);
     }
     if (g->fat || random_below(&g->seed, 10) < 7) {
         random_file(g, &e);
@@ -146,8 +167,10 @@ static void random_entry(struct generator *g, const char *folder, char *path, si
     target[1 + random_below(&g->seed, 250)] = 0;
     if (e.type == MOS_ENTRY_HARD_LINK && !*g->last_file)
         return;
-    if (e.type == MOS_ENTRY_HARD_LINK)
+    if (e.type == MOS_ENTRY_HARD_LINK) {
         strcpy(target, g->last_file);
+        e.attributes_length = 0; /* those of its first name count */
+    }
     CU_ASSERT_TRUE(g->sink.entry(g->sink.self, &e) && g->sink.end(g->sink.self, 0));
 }
 
@@ -186,9 +209,10 @@ static uint64_t make_volume(const struct mos_fs_driver *d, uint64_t seed, uint64
     struct mos_volume_wish w = {.size = size, .sector = 512, .label = "GAUGE", .date = 1767225600};
     mos_uuid_from_name("volume", w.uuid);
     struct mos_volume_base *v = d->begin(&c.ctx, &io, &w);
-    struct generator g = {.seed = seed, .sink = d->sink(v), .fat = d == &mos_fs_fat32};
+    struct generator g = {
+        .seed = seed, .sink = d->sink(v), .arena = c.ctx.arena, .fat = d != &mos_fs_ext4};
     static const size_t counts[] = {0, 1, 10, 100, 1000, 5000};
-    g.entries = counts[random_below(&g.seed, 6)];
+    g.entries = counts[random_below(&g.seed, d == &mos_fs_fat12 ? 3 : d == &mos_fs_fat16 ? 4 : 6)];
     for (int i = 0; g.entries && i < 40; i++)
         random_tree(&g, "", 0);
     struct mos_volume_result r;
@@ -244,7 +268,8 @@ static void remember(const char *file, const char *kind, uint64_t i, const struc
 static bool judge_volume(const struct mos_fs_driver *d, const char *judge, uint64_t smallest,
                          uint64_t i, const char *path, struct tally *t) {
     uint64_t seed = i * 1000 + 7, state = seed, missing;
-    uint64_t size = smallest << random_below(&state, d == &mos_fs_fat32 ? 4 : 14);
+    unsigned doublings = d == &mos_fs_ext4 ? 14 : d == &mos_fs_fat12 ? 8 : 4;
+    uint64_t size = smallest << random_below(&state, doublings);
     size += random_below(&state, 1000) * 1024;
     while ((missing = make_volume(d, seed, size, path, &t->entries))) {
         size += missing; /* volumes full to the last block */
@@ -261,10 +286,14 @@ static void tools_accept_generated_volumes(void) {
     static const struct {
         const char *name, *judge;
         uint64_t smallest, count, sample;
-    } kinds[] = {{"ext4", "e2fsck -fn", 256 << 10, 100, 16},
-                 {"fat32", "fsck.fat -n", 34 << 20, 40, 6}};
+    } kinds[] = {{"ext4", "e2fsck -fn", 256 << 10, 600, 20},
+                 {"fat32", "fsck.fat -n", 34 << 20, 150, 5},
+                 {"fat16", "fsck.fat -n", 3 << 20, 150, 8},
+                 {"fat12", "fsck.fat -n", 64 << 10, 100, 8}};
+    static const char *const names[] = {"generated ext4 volumes", "generated FAT32 volumes",
+                                        "generated FAT16 volumes", "generated FAT12 volumes"};
     const char *folder = test_folder("volumes"), *file = progress_file();
-    for (size_t k = 0; k < 2; k++) {
+    for (size_t k = 0; k < sizeof kinds / sizeof *kinds; k++) {
         const struct mos_fs_driver *d = mos_fs_find(kinds[k].name);
         uint64_t count = peers_all() ? kinds[k].count : kinds[k].sample;
         struct tally all = {0};
@@ -280,7 +309,7 @@ static void tools_accept_generated_volumes(void) {
             all.entries += one.entries;
             all.full += one.full;
         }
-        proved(k ? "generated FAT32 volumes" : "generated ext4 volumes",
+        proved(names[k],
                "%llu volumes, %llu entries, %llu times grown to just fit; %s finds nothing",
                (unsigned long long)count, (unsigned long long)all.entries,
                (unsigned long long)all.full, kinds[k].judge);
@@ -334,6 +363,34 @@ static const char *difference(const char *a, const char *b, const struct stat *s
     return NULL;
 }
 
+/* Extended attributes, in order of names, as one text. */
+static char *attributes_of(const char *path) {
+    char names[4096], value[4096], *text = NULL;
+    size_t size = 0;
+    FILE *out = open_memstream(&text, &size);
+    ssize_t n = llistxattr(path, names, sizeof names);
+    const char *list[64];
+    size_t count = 0;
+    for (ssize_t at = 0; at < n && count < 64; at += (ssize_t)strlen(names + at) + 1)
+        list[count++] = names + at;
+    for (size_t i = 0; i < count; i++)
+        for (size_t k = i + 1; k < count; k++)
+            if (strcmp(list[k], list[i]) < 0) {
+                const char *swap = list[i];
+                list[i] = list[k];
+                list[k] = swap;
+            }
+    for (size_t i = 0; i < count; i++) {
+        ssize_t m = lgetxattr(path, list[i], value, sizeof value);
+        fprintf(out, "%s=", list[i]);
+        for (ssize_t k = 0; k < m; k++)
+            fprintf(out, "%02x", (unsigned char)value[k]);
+        fputc('\n', out);
+    }
+    fclose(out);
+    return text;
+}
+
 static void compare_trees(const char *a, const char *b, bool top) {
     struct stat s, t;
     if (lstat(a, &s) || lstat(b, &t)) {
@@ -342,6 +399,11 @@ static void compare_trees(const char *a, const char *b, bool top) {
         return;
     }
     const char *what = difference(a, b, &s, &t, top);
+    char *x_a = attributes_of(a), *x_b = attributes_of(b);
+    if (!what && !top && strcmp(x_a, x_b) != 0)
+        what = "extended attributes";
+    free(x_a);
+    free(x_b);
     if (what)
         fprintf(stderr, "\n%s differs: %s\n", what, a);
     CU_ASSERT_PTR_NULL(what);
@@ -360,6 +422,14 @@ static void compare_trees(const char *a, const char *b, bool top) {
     }
     if (d)
         closedir(d);
+}
+
+size_t compare_folders(const char *a, const char *b) {
+    compared = 0;
+    compare_trees(a, b, true);
+    size_t forth = compared;
+    compare_trees(b, a, true);
+    return forth;
 }
 
 static void write_root_workspace(const char *w) {
@@ -401,10 +471,7 @@ static void the_kernel_reads_a_real_tree(void) {
              "status=none && e2fsck -fn '%s/part'",
              w, w, w));
     CU_ASSERT_TRUE_FATAL(runs(0, "mount -o loop,ro '%s/part' '%s'", w, mounted));
-    compared = 0;
-    compare_trees(copy, mounted, true);
-    size_t forth = compared;
-    compare_trees(mounted, copy, true); /* nothing more is there either */
+    size_t forth = compare_folders(copy, mounted);
     CU_ASSERT(runs(0, "umount '%s'", mounted));
     CU_ASSERT(forth > 6000);
     proved("a Debian root tree, mounted by the kernel",

@@ -29,10 +29,23 @@ static const struct {
      "/usr/lib/u-boot/qemu-riscv64_smode/u-boot.bin"},
 };
 
+/* A board with a real boot ROM, which reads its first stage from the card. */
+static void start_card_board(const char *image, const char *socket_path) {
+    char drive[4200], serial[200];
+    snprintf(drive, sizeof drive, "file=%s,format=raw,if=sd,snapshot=on", image);
+    snprintf(serial, sizeof serial, "unix:%s", socket_path);
+    execlp("qemu-system-arm", "qemu-system-arm", "-M", "orangepi-pc", "-accel", "tcg,thread=single",
+           "-display", "none", "-monitor", "none", "-no-reboot", "-drive", drive, "-nic", "none",
+           "-serial", serial, (char *)NULL);
+    _exit(127);
+}
+
 static void start_qemu(const char *cpu, const char *image, const char *device,
                        const char *socket_path) {
     char drive[4200], serial[200], attached[100];
     size_t k = 0;
+    if (strcmp(cpu, "card board") == 0)
+        start_card_board(image, socket_path);
     while (strcmp(kinds[k].cpu, cpu) != 0)
         k++;
     snprintf(drive, sizeof drive, "file=%s,format=raw,if=none,id=d0,snapshot=on", image);

@@ -3,9 +3,9 @@
 #include <stdlib.h>
 #include <string.h>
 
-extern const struct test judges_suite[], boots_suite[], schema_suite[];
+extern const struct test judges_suite[], boots_suite[], schema_suite[], images_suite[];
 
-static char rows[64][200];
+static char rows[64][300];
 static size_t row_count;
 
 const char *peers_cache(void) {
@@ -20,7 +20,7 @@ bool peers_all(void) {
 
 void proved(const char *what, const char *format, ...) {
     static unsigned failures; /* up to the last row */
-    char text[120];
+    char text[220];
     va_list arguments;
     va_start(arguments, format);
     vsnprintf(text, sizeof text, format, arguments);
@@ -33,8 +33,9 @@ void proved(const char *what, const char *format, ...) {
 }
 
 int main(void) {
-    const struct test *const suites[] = {judges_suite, boots_suite, schema_suite, NULL};
-    const char *const names[] = {"judges", "boots", "schema"};
+    const struct test *const suites[] = {judges_suite, boots_suite, images_suite, schema_suite,
+                                         NULL};
+    const char *const names[] = {"judges", "boots", "images", "schema"};
     int status = run_suites(suites, names);
     puts("\n| proof | result |\n|---|---|");
     for (size_t i = 0; i < row_count; i++)

@@ -9,10 +9,13 @@ bool peers_all(void);          /* full counts instead of the sample */
 /* A row of the table of results. */
 void proved(const char *what, const char *format, ...) __attribute__((format(printf, 2, 3)));
 
+/* judges.c: two folders, entry by entry with extended attributes; how many were compared. */
+size_t compare_folders(const char *a, const char *b);
+
 /* ---- a virtual machine with a serial line ---- */
 struct machine;
 /* Starts a machine (arm64, arm or riscv64) with the real loader and an image as NVMe or virtio
- * disk. */
+ * disk, or the "card board": all of it comes from the image, read by its ROM. */
 struct machine *machine_start(const char *cpu, const char *image, const char *device);
 /* Waits until the text has come; false after that many seconds (the log is printed). */
 bool machine_expect(struct machine *m, const char *text, int seconds);

@@ -4,6 +4,7 @@
 #include "base/bytes.h"
 #include "base/hash.h"
 
+#include <errno.h>
 #include <string.h>
 
 enum {
@@ -222,7 +223,13 @@ void ext4_edit_drop_name(struct ext4_editor *x, const struct ext4_inode *folder,
     uint8_t *block = mos_alloc(x->ctx->arena, x->r.block_size);
     if (!ext4_edit_read(x, spot->block, block))
         return;
-    size_t step = mos_le16(block + spot->offset + 4);
+    size_t step = step_at(x, block, spot->offset);
+    bool follows = spot->previous == SIZE_MAX ||
+                   spot->previous + step_at(x, block, spot->previous) == spot->offset;
+    if (!step || !follows) { /* something else was written over it: blocks are used twice */
+        x->errnum = x->errnum ? x->errnum : EIO;
+        return;
+    }
     memset(block + spot->offset + NAME_HEADER, 0, step - NAME_HEADER);
     mos_put_le32(block + spot->offset, 0);
     block[spot->offset + 6] = block[spot->offset + 7] = 0;
@@ -326,7 +333,7 @@ static uint32_t put_pointers(struct ext4_editor *x, struct pointers *p, unsigned
     if (number)
         ext4_edit_write(x, block, x->r.block_size, number * x->r.block_size);
     else
-        x->errnum = x->errnum ? x->errnum : 28; /* no space: checked before, so never seen */
+        x->errnum = x->errnum ? x->errnum : ENOSPC;
     ++*extra;
     return (uint32_t)number;
 }

@@ -348,6 +348,9 @@ struct mos_editor *ext4_edit(struct mos_ctx *ctx, struct mos_io *io, int64_t dat
     *why = "It uses quotas, clusters or verity, which a change would not keep right.";
     if ((x->r.ro_compat & RO_UNCHANGEABLE) || x->r.desc_size > 64)
         return NULL;
+    *why = "Its groups are larger than their bitmaps.";
+    if (x->r.per_group > x->r.block_size * 8 || x->r.inodes_per_group > x->r.block_size * 8)
+        return NULL;
     x->groups = mos_alloc_array(ctx->arena, x->r.groups, sizeof *x->groups);
     *why = NULL;
     return &x->base;

@@ -122,11 +122,13 @@ bool ext4_read_block(struct ext4_reader *r, uint64_t block, void *to) {
 
 uint64_t ext4_desc_offset(const struct ext4_reader *r, uint32_t group) {
     uint32_t in_block = r->block_size / r->desc_size, number = group / in_block;
-    uint64_t block = r->first_block + 1 + (uint64_t)number;
+    /* behind the superblock: with blocks of 1 KiB that is block 1, whatever the first block is */
+    uint64_t block = (r->block_size == 1024) + 1 + (uint64_t)number;
     if ((r->incompat & EXT4_INCOMPAT_META_BG) && number >= r->first_meta) {
         uint32_t first = number * in_block;
         block = r->first_block + (uint64_t)first * r->per_group;
         block += !(r->ro_compat & 1) || ext4_has_super(first);
+        block += r->block_size == 1024 && !number && !r->first_block;
     }
     return block * r->block_size + (uint64_t)(group % in_block) * r->desc_size;
 }
