@@ -167,7 +167,7 @@ bool survey_open(mosaicum *m, const char *path, struct survey *s) {
                          .problems = mos_vec_make(m->arena, sizeof(char *))};
     if (!mos_unpack_open(&m->ctx, path, &s->image))
         return false;
-    s->io = s->image.io;
+    s->io = mos_io_watched(m->arena, &s->image.io, &s->trouble);
     look(s);
     return true;
 }
@@ -234,6 +234,11 @@ bool survey_stream(struct survey *s, const struct survey_span *x,
 
 void survey_report_problems(struct survey *s) {
     static const struct mosaicum_column columns[] = {{"problem", "problem", false}};
+    if (s->trouble.errnum)
+        mos_vec_push_pointer(&s->problems,
+                             mos_printf(s->m->arena, "%s cannot be read at byte %llu: %s.", s->path,
+                                        (unsigned long long)s->trouble.offset,
+                                        strerror(s->trouble.errnum)));
     if (!s->problems.count)
         return;
     struct report_table t = report_start(s->m, "problems", "Something is wrong here", columns, 1);

@@ -23,6 +23,7 @@ struct survey {
     const char *path;
     struct mos_unpacked image;
     struct mos_io io;                      /* of the image, unpacked */
+    struct mos_io_trouble trouble;         /* the first read that failed */
     const struct mos_table_driver *driver; /* NULL: no table */
     struct mos_table_data table;
     struct mos_table_span table_spans[8]; /* what the table itself takes */

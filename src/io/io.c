@@ -130,3 +130,35 @@ struct mos_io mos_io_faulty(struct mos_arena *arena, struct mos_io *of, unsigned
     *s = (struct faulty_state){*of, fail_at, calls, errnum};
     return (struct mos_io){&driver, of->size, s};
 }
+
+struct watched_state {
+    struct mos_io of;
+    struct mos_io_trouble *trouble;
+};
+
+static int watched_read(struct mos_io *io, void *to, size_t length, uint64_t offset) {
+    struct watched_state *s = io->self;
+    int e = mos_io_read(&s->of, to, length, offset);
+    if (e && !s->trouble->errnum)
+        *s->trouble = (struct mos_io_trouble){e, offset};
+    return e;
+}
+
+static int watched_write(struct mos_io *io, const void *from, size_t length, uint64_t offset) {
+    struct watched_state *s = io->self;
+    return mos_io_write(&s->of, from, length, offset);
+}
+
+static int watched_next_data(struct mos_io *io, uint64_t from, uint64_t *start, uint64_t *end) {
+    struct watched_state *s = io->self;
+    return mos_io_next_data(&s->of, from, start, end);
+}
+
+struct mos_io mos_io_watched(struct mos_arena *arena, struct mos_io *of,
+                             struct mos_io_trouble *trouble) {
+    static const struct mos_io_driver driver = {watched_read, watched_write, watched_next_data};
+    struct watched_state *s = mos_alloc(arena, sizeof *s);
+    *s = (struct watched_state){*of, trouble};
+    *trouble = (struct mos_io_trouble){0};
+    return (struct mos_io){&driver, of->size, s};
+}

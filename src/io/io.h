@@ -36,6 +36,14 @@ struct mos_io mos_io_window(struct mos_arena *arena, struct mos_io *of, uint64_t
 struct mos_io mos_io_faulty(struct mos_arena *arena, struct mos_io *of, unsigned long fail_at,
                             int errnum, unsigned long *calls);
 
+/* Remembers the first read of another that fails: its errno value (0: none) and offset. */
+struct mos_io_trouble {
+    int errnum;
+    uint64_t offset;
+};
+struct mos_io mos_io_watched(struct mos_arena *arena, struct mos_io *of,
+                             struct mos_io_trouble *trouble);
+
 int mos_io_read(struct mos_io *io, void *to, size_t length, uint64_t offset);
 /* What is not stored reads as zeros: *start == io->size when nothing more is. */
 int mos_io_next_data(struct mos_io *io, uint64_t from, uint64_t *start, uint64_t *end);

@@ -268,9 +268,9 @@ static struct mos_region_plan *new_region(struct mos_plan *plan, struct mos_medi
         const char *purpose = r->fs ? r->fs->name : "raw";
         if (r->number)
             m->table->partition_id(m->id, r->number, r->id, r->id_text);
-        if (mos_has(def->type) ? !m->table->type_parse(def->type->text, r->type)
-                               : !m->table->type_for(purpose, r->type) &&
-                                           !m->table->type_for("raw", r->type)) {
+        if (mos_has(def->type)
+                ? !m->table->type_parse(def->type->text, r->type)
+                : !m->table->type_for(purpose, r->type) && !m->table->type_for("raw", r->type)) {
             struct mos_finding *f = complain(
                 plan, def->type ? def->type->place : def->r.key_place,
                 mos_printf(plan->ctx->arena, "The type of region %s is no identifier.", r->name));

@@ -18,11 +18,15 @@ static struct {
     const struct mos_host *real;
     uint64_t room;            /* bytes that may still be written */
     unsigned long reads_left; /* reads before one fails; 0: never */
+    unsigned long writes_left, writes;
 } faulty;
 
 static int faulty_pwrite(const struct mos_host *h, int file, const void *from, size_t length,
                          uint64_t offset) {
     (void)h;
+    faulty.writes++;
+    if (faulty.writes_left && --faulty.writes_left == 0)
+        return EIO;
     if (length > faulty.room)
         return ENOSPC;
     faulty.room -= length;
@@ -45,6 +49,7 @@ static const struct mos_host *faulty_host(uint64_t room, unsigned long reads) {
     faulty.host.pread = faulty_pread;
     faulty.room = room;
     faulty.reads_left = reads;
+    faulty.writes_left = faulty.writes = 0;
     return &faulty.host;
 }
 
@@ -82,6 +87,11 @@ static char *workspace(void) {
     return copy;
 }
 
+/* The full run goes through every one of many. */
+static bool thorough(void) {
+    return getenv("MOSAICUM_FULL") != NULL;
+}
+
 /* Bytes that a whole build writes. */
 static uint64_t bytes_of_a_build(void) {
     char error[1024];
@@ -92,7 +102,7 @@ static uint64_t bytes_of_a_build(void) {
 }
 
 static void a_full_disk_loses_nothing(void) {
-    enum { SIZES = 20 };
+    const uint64_t SIZES = thorough() ? 100 : 20;
     char error[1024];
     uint64_t all = bytes_of_a_build();
     const char *out = test_folder("full");
@@ -128,6 +138,73 @@ static void a_read_error_loses_nothing(void) {
     free(before);
 }
 
+static void a_write_error_loses_nothing(void) {
+    char error[1024];
+    const char *out = test_folder("unwritable");
+    CU_ASSERT_EQUAL_FATAL(build(faulty_host(UINT64_MAX, 0), workspace(), out, error, sizeof error),
+                          0);
+    unsigned long all = faulty.writes;
+    char *before = fingerprint(out);
+    CU_ASSERT(all > 30);
+    for (unsigned long n = 1; n <= all; n += thorough() ? 1 : 5) {
+        const struct mos_host *host = faulty_host(UINT64_MAX, 0);
+        faulty.writes_left = n;
+        CU_ASSERT_EQUAL(build(host, workspace(), out, error, sizeof error), MOSAICUM_SYSTEM);
+        char *after = fingerprint(out);
+        CU_ASSERT_STRING_EQUAL(before, after);
+        free(after);
+    }
+    free(before);
+}
+
+/* Looking into an image and changing one: every read and write that can fail does so once. */
+static int look(const struct mos_host *host, const char *image) {
+    struct mosaicum_options o = {.host = host};
+    mosaicum *m = mosaicum_new(&o);
+    int status = mosaicum_inspect(m, image, true);
+    mosaicum_free(m);
+    return status;
+}
+
+static int change(const struct mos_host *host, const char *image, const char *change,
+                  const char *to) {
+    struct mosaicum_options o = {.host = host};
+    mosaicum *m = mosaicum_new(&o);
+    int status = mosaicum_amend(m, image, &change, 1, to);
+    mosaicum_free(m);
+    return status;
+}
+
+static void images_and_faults(void) {
+    char error[1024];
+    const char *out = test_folder("looked-into");
+    CU_ASSERT_EQUAL_FATAL(build(mos_platform_host(), workspace(), out, error, sizeof error), 0);
+    const char *image = keep(path_in(out, "curlew/card.img")), *to = keep(path_in(out, "new.img"));
+    const char *root = keep(path_in(out, "root.img")), *one = keep(path_in(out, "one"));
+    const char *text = keep(path_in(out, ":etc/issue=%s", one) + strlen(out) + 1);
+    write_text(one, "one\n");
+    CU_ASSERT_TRUE_FATAL(runs(0, "'%s' -q take '%s' root -o '%s'", MOSAICUM_PROGRAM, image, root));
+    CU_ASSERT_EQUAL_FATAL(look(faulty_host(UINT64_MAX, 1000000), root), 0);
+    unsigned long reads = 1000000 - faulty.reads_left;
+    CU_ASSERT(reads > 30);
+    for (unsigned long n = 1; n <= reads; n++)
+        CU_ASSERT_NOT_EQUAL(look(faulty_host(UINT64_MAX, n), root), 0);
+    CU_ASSERT_EQUAL_FATAL(change(faulty_host(UINT64_MAX, 1000000), root, text, to), 0);
+    reads = 1000000 - faulty.reads_left;
+    unsigned long writes = faulty.writes;
+    unlink(to);
+    for (unsigned long n = 1; n <= reads + writes; n += thorough() ? 1 : 5) {
+        const struct mos_host *host = faulty_host(UINT64_MAX, n <= reads ? n : 0);
+        faulty.writes_left = n > reads ? n - reads : 0;
+        int status = change(host, root, text, to);
+        bool fails = status == MOSAICUM_SYSTEM || status == MOSAICUM_USAGE;
+        CU_ASSERT(fails || (n <= reads && status == 0));
+        CU_ASSERT_EQUAL(exists(to), status == 0);
+        CU_ASSERT(!exists(path_in(out, "new.img.part")));
+        unlink(to);
+    }
+}
+
 static void a_missing_piece_loses_nothing(void) {
     char error[1024];
     const char *copy = test_folder("missing");
@@ -145,7 +222,7 @@ static void a_missing_piece_loses_nothing(void) {
 
 /* A kill at any moment leaves the old output or the new one, never something in between. */
 static void a_kill_loses_nothing(void) {
-    enum { KILLS = 20 };
+    const int KILLS = thorough() ? 100 : 20;
     char error[1024];
     uint64_t seed = 20261123;
     char *copy = test_folder("killed"), *out = keep(path_in(copy, "out"));
@@ -183,7 +260,8 @@ static void a_kill_loses_nothing(void) {
     free(second);
 }
 
-SUITE(faults_suite, {"a full disk, 20 sizes", a_full_disk_loses_nothing},
-      {"a read error", a_read_error_loses_nothing},
+SUITE(faults_suite, {"a full disk, many sizes", a_full_disk_loses_nothing},
+      {"a read error", a_read_error_loses_nothing}, {"every write", a_write_error_loses_nothing},
+      {"every read and write of inspect and amend", images_and_faults},
       {"a missing piece", a_missing_piece_loses_nothing},
-      {"SIGKILL, 20 moments", a_kill_loses_nothing});
+      {"SIGKILL, many moments", a_kill_loses_nothing});
