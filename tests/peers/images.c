@@ -239,6 +239,104 @@ static void an_amended_disk_boots(void) {
            "real loader starts it");
 }
 
+/* ---- limits ---- */
+
+static const char *const volume_kinds[] = {"ext4", "fat16", "fat32", "fat12"};
+
+/* A board with one region of `size` bytes and a folder of a seed's files. */
+static void write_sized_board(const char *w, const char *kind, uint64_t size) {
+    char text[600];
+    snprintf(text, sizeof text,
+             "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 256 MiB}}}\n"
+             "layout:\n  card:\n    table: {kind: gpt}\n    gap-note: 1 GiB\n    regions:\n      "
+             "root: {number: 1, size: %llu B, volume: {kind: %s, fills: {base: {folder: base}}}}\n",
+             (unsigned long long)size, kind);
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    write_text(path_in(w, "boards/curlew.yaml"), text);
+}
+
+static void write_files(const char *w, uint64_t seed) {
+    static uint8_t bytes[200000];
+    size_t count = 1 + random_below(&seed, 40);
+    for (size_t i = 0; i < count; i++) {
+        size_t length = random_below(&seed, random_below(&seed, 6) ? 9000 : sizeof bytes);
+        for (size_t k = 0; k < length; k++)
+            bytes[k] = (uint8_t)(1 + random_below(&seed, 255));
+        write_file(path_in(w, "base/log/file-%02zu.txt", i), bytes, length);
+    }
+}
+
+static int check_size(const char *w, const char *kind, uint64_t size) {
+    write_sized_board(w, kind, size);
+    struct outcome o = run_shell("'%s' --no-cache -q -w '%s' check", MOSAICUM_PROGRAM, w);
+    int status = o.status;
+    CU_ASSERT(status == 0 || strstr(o.out, "volume.does-not-fit") != NULL);
+    outcome_free(&o);
+    return status;
+}
+
+/* The smallest region that check accepts is built; a sector less is refused and leaves nothing. */
+static void limits_are_exact(void) {
+    enum { SECTOR = 512 };
+    size_t count = peers_all() ? 200 : 8;
+    for (size_t i = 0; i < count; i++) {
+        const char *w = test_folder("limit"), *kind = volume_kinds[i % 4];
+        uint64_t low = 64, high = strcmp(kind, "fat12") == 0 ? 32 << 11 : 80 << 11;
+        write_files(w, i + 1);
+        CU_ASSERT_EQUAL_FATAL(check_size(w, kind, high * SECTOR), 0);
+        while (high - low > 1) {
+            uint64_t middle = (low + high) / 2;
+            if (check_size(w, kind, middle * SECTOR) == 0)
+                high = middle;
+            else
+                low = middle;
+        }
+        write_sized_board(w, kind, high * SECTOR);
+        CU_ASSERT(
+            runs(0, "'%s' --no-cache -q -w '%s' build && rm -r '%s/out'", MOSAICUM_PROGRAM, w, w));
+        write_sized_board(w, kind, low * SECTOR);
+        CU_ASSERT(runs(1, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
+        CU_ASSERT(!exists(path_in(w, "out/curlew")) && !exists(path_in(w, "out/curlew.part")));
+        CU_ASSERT(runs(0, "'%s' --no-cache -q -w '%s' check | grep -q 'is missing in'",
+                       MOSAICUM_PROGRAM, w));
+        remove_folder(w);
+    }
+    proved(
+        "the smallest region that check accepts",
+        "%zu cases of 4 file systems: it builds; one sector less is refused with what is missing, "
+        "and nothing appears",
+        count);
+}
+
+/* The loader lists what we wrote. */
+static void the_loader_lists_volumes(void) {
+    size_t count = peers_all() ? 20 : 3, listed = 0;
+    for (size_t i = 0; i < count; i++) {
+        const char *w = test_folder("listed"), *kind = volume_kinds[i % 3];
+        write_files(w, 1000 + i);
+        write_sized_board(w, kind, 48 << 20);
+        CU_ASSERT_TRUE_FATAL(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
+        struct machine *m =
+            machine_start("arm64", path_in(w, "out/curlew/card.img"), "virtio-blk-pci");
+        bool ok = machine_expect(m, "stop autoboot", 40);
+        machine_type(m, "\003\003\003");
+        ok = ok && machine_expect(m, "=> ", 20);
+        machine_type(m, "virtio scan; ls virtio 0:1 /log; echo that is all\r");
+        ok = ok && machine_expect(m, "echo that is all", 20);
+        for (size_t k = 0; ok && exists(path_in(w, "base/log/file-%02zu.txt", k)); k++) {
+            ok = machine_expect(m, keep(path_in("", "file-%02zu.txt", k)) + 1, 20);
+            listed += ok;
+        }
+        ok = ok && machine_expect(m, "that is all", 20);
+        machine_stop(m);
+        CU_ASSERT_TRUE(ok);
+        remove_folder(w);
+    }
+    proved("volumes listed by the real loader", "%zu volumes (ext4, FAT16, FAT32), %zu files",
+           count, listed);
+}
+
 SUITE(images_suite, {"amended volumes", tools_accept_what_was_amended},
       {"a kernel wrote", we_read_what_a_kernel_wrote}, {"a ROM and a GPT", a_rom_starts_from_a_gpt},
-      {"an amended disk boots", an_amended_disk_boots});
+      {"an amended disk boots", an_amended_disk_boots}, {"limits", limits_are_exact},
+      {"the loader lists", the_loader_lists_volumes});
