@@ -155,6 +155,7 @@ struct mosaicum_column {
     const char *key;   /* in JSON */
     const char *title; /* for people */
     bool right;        /* aligned to the right */
+    bool optional;     /* may be left out where there is no room for it */
 };
 
 struct mosaicum_table {

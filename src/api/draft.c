@@ -17,6 +17,13 @@ struct draft {
     struct mos_vec written; /* of const char * */
 };
 
+/* What came out of an image, one for each of its spans. */
+struct taken {
+    const char *name; /* of the region */
+    const char *file; /* below the workspace; NULL: it holds nothing, or is not a region */
+    bool skipped;     /* an extended partition: made again around the logical ones */
+};
+
 static void unknown(struct draft *x, const char *text) {
     mos_vec_push_pointer(&x->unknown, text);
 }
@@ -157,8 +164,13 @@ static void put_hardware(struct draft *x, const char *media) {
         unknown(x, "the serial console (hardware: console)");
 }
 
-static void put_pieces(struct draft *x, const char *kernel, const char *root, const char *tree) {
-    if (kernel || root) {
+/* taken: pieces that came out of an image, of struct taken. */
+static void put_pieces(struct draft *x, const char *kernel, const char *root, const char *tree,
+                       const struct mos_vec *taken) {
+    bool any = kernel || root;
+    for (size_t i = 0; taken && i < taken->count; i++)
+        any |= ((struct taken *)mos_vec_at(taken, i))->file != NULL;
+    if (any) {
         line(x,
              "\npieces:                               # files from outside; mosaicum pin records "
              "their hashes");
@@ -166,6 +178,11 @@ static void put_pieces(struct draft *x, const char *kernel, const char *root, co
             line(x, "  kernel: {file: %s}", quoted(x, kernel));
         if (root)
             line(x, "  rootfs: {file: %s}", quoted(x, root));
+        for (size_t i = 0; taken && i < taken->count; i++) {
+            const struct taken *t = mos_vec_at(taken, i);
+            if (t->file)
+                line(x, "  image-%s: {file: %s}", t->name, quoted(x, t->file));
+        }
     } else {
         line(x,
              "\n# pieces:                             # files from outside, below this workspace");
@@ -228,7 +245,7 @@ static void from_facts(struct draft *x) {
                             nvme  ? "nvme0n1"
                             : usb ? "sda"
                                   : "mmcblk0"));
-    put_pieces(x, kernel, root, tree);
+    put_pieces(x, kernel, root, tree, NULL);
     put_loader(x);
     put_boot(x, kernel, tree, "root");
     line(x, "\nlayout:");
@@ -275,7 +292,8 @@ static const char *region_name(struct draft *x, const struct survey_span *s,
 }
 
 static void put_partition(struct draft *x, const struct survey *s, const struct survey_span *p,
-                          const char *name) {
+                          const struct taken *taken) {
+    const char *name = taken->name;
     struct mos_arena *arena = x->m->arena;
     const struct mos_fs_driver *fs = p->has_volume ? mos_fs_find(p->volume.kind) : NULL;
     uint8_t usual[16];
@@ -305,8 +323,13 @@ static void put_partition(struct draft *x, const struct survey *s, const struct 
     }
     if (fs) {
         char *label = mos_strdup(arena, p->volume.label ? p->volume.label : "");
-        line(x, "        volume: {kind: %s%s%s}", fs->name, *label ? ", label: " : "",
-             *label ? quoted(x, label) : "");
+        uint8_t uuid[16];
+        const char *id = p->volume.id && mos_uuid_parse(p->volume.id, uuid)
+                             ? mos_printf(arena, ", id: %s", p->volume.id)
+                             : "";
+        line(x, "        volume: {kind: %s%s%s%s%s}", fs->name, *label ? ", label: " : "",
+             *label ? quoted(x, label) : "", id,
+             taken->file ? mos_printf(arena, ", fills: {all: {archive: image-%s}}", name) : "");
         if (p->volume.names.count) {
             struct mos_buf names = {.arena = arena};
             for (size_t i = 0; i < p->volume.names.count && i < 8; i++)
@@ -315,8 +338,14 @@ static void put_partition(struct draft *x, const struct survey *s, const struct 
             line(x, "        # it holds %s%s", mos_buf_string(&names),
                  p->volume.names.count > 8 ? " …" : "");
         }
-        unknown(x,
-                mos_printf(arena, "the files of %s: add fills (archive, folder or piece)", name));
+        if (!taken->file)
+            unknown(x, mos_printf(arena, "the files of %s: add fills (archive, folder or piece)",
+                                  name));
+    } else if (taken->file) {
+        line(x, "        piece: image-%s   # %s", name,
+             p->has_volume ? p->volume.kind
+             : p->what     ? p->what
+                           : "not known what it is");
     } else {
         unknown(x, mos_printf(arena, "what partition %u (%s) holds: %s", p->partition->number, name,
                               p->has_volume ? p->volume.kind
@@ -325,15 +354,18 @@ static void put_partition(struct draft *x, const struct survey *s, const struct 
     }
 }
 
-static void put_raw(struct draft *x, const struct survey_span *p, const char *name) {
+static void put_raw(struct draft *x, const struct survey_span *p, const struct taken *taken) {
+    const char *name = taken->name;
     if (p->environment_size) {
         line(x, "      %s: {at: %s, size: %s, environment: main, owner: device}", name,
              exact(x, p->start), exact(x, p->environment_size));
         return;
     }
-    line(x, "      %s: {at: %s, size: %s}   # %s; name the piece that belongs here", name,
-         exact(x, p->start), exact(x, mos_round_up(p->length, 4096)), p->what ? p->what : "data");
-    unknown(x, mos_printf(x->m->arena, "the %s at %s: name the file as a piece (piece: …)",
+    line(x, "      %s: {at: %s, size: %s%s}   # %s", name, exact(x, p->start),
+         exact(x, mos_round_up(p->length, 4096)),
+         taken->file ? mos_printf(x->m->arena, ", piece: image-%s", name) : "",
+         p->what ? p->what : "data");
+    unknown(x, mos_printf(x->m->arena, "which stage the %s at %s is (stages:)",
                           p->what ? p->what : "data", mos_size_text(x->m->arena, p->start)));
 }
 
@@ -364,8 +396,38 @@ static uint64_t largest_gap(const struct survey *s) {
     return s->io.size > at ? mos_max(most, s->io.size - at) : most;
 }
 
-static void put_layout(struct draft *x, const struct survey *s) {
+/* Takes everything out of the image that a build of the draft would need. */
+static bool take_all(struct draft *x, struct survey *s, struct mos_vec *out) {
     struct mos_vec names = mos_vec_make(x->m->arena, sizeof(char *));
+    struct mos_arena *arena = x->m->arena;
+    *out = mos_vec_make(arena, sizeof(struct taken));
+    for (size_t i = 0; i < s->spans.count; i++) {
+        const struct survey_span *p = mos_vec_at(&s->spans, i);
+        const char *type = p->partition ? s->driver->type_name(p->partition->type) : NULL;
+        struct taken *t = mos_vec_push(out);
+        t->skipped = type && strcmp(type, "extended") == 0;
+        t->name = t->skipped ? NULL : region_name(x, p, &names);
+        bool made = p->environment_size || (p->has_volume && strcmp(p->volume.kind, "swap") == 0);
+        if (t->skipped || made)
+            continue;
+        const char *shown =
+            mos_printf(arena, "pieces/%s-%s.%s", x->d->name, t->name,
+                       survey_has_files(p) && mos_fs_find(p->volume.kind) ? "tar.zst" : "bin");
+        const char *path = mos_path_join(arena, x->folder, shown);
+        bool kept;
+        if (mos_exists(&x->m->ctx, path))
+            return mos_fail(&x->m->error, MOS_ERROR_SAFETY, 0, "%s is there already", path);
+        if (!survey_keep(s, p, path, &kept))
+            return false;
+        if (kept) {
+            t->file = shown;
+            mos_vec_push_pointer(&x->written, shown);
+        }
+    }
+    return true;
+}
+
+static void put_layout(struct draft *x, const struct survey *s, const struct mos_vec *taken) {
     uint64_t gap = largest_gap(s);
     line(x, "\nlayout:");
     line(x, "  card:");
@@ -386,17 +448,18 @@ static void put_layout(struct draft *x, const struct survey *s) {
     line(x, "    regions:");
     for (size_t i = 0; i < s->spans.count; i++) {
         const struct survey_span *p = mos_vec_at(&s->spans, i);
-        const char *name = region_name(x, p, &names);
-        if (p->partition && p->partition->number > 4 && strcmp(s->driver->name, "mbr") == 0)
-            unknown(x, mos_printf(x->m->arena, "logical partition %u: these cannot be written yet",
-                                  p->partition->number));
-        else if (p->partition)
-            put_partition(x, s, p, name);
-        else if (!p->has_volume)
-            put_raw(x, p, name);
+        const struct taken *t = mos_vec_at(taken, i);
+        if (t->skipped)
+            continue;
+        if (p->partition)
+            put_partition(x, s, p, t);
+        else if (!p->has_volume || !mos_fs_find(p->volume.kind))
+            put_raw(x, p, t);
         else
-            line(x, "      %s: {at: 0 B, size: %s, volume: {kind: %s}}", name, exact(x, p->length),
-                 p->volume.kind);
+            line(x, "      %s: {at: 0 B, size: %s, volume: {kind: %s%s}}", t->name,
+                 exact(x, p->length), p->volume.kind,
+                 t->file ? mos_printf(x->m->arena, ", fills: {all: {archive: image-%s}}", t->name)
+                         : "");
     }
     if (!s->spans.count)
         line(x, "      # nothing was found");
@@ -405,8 +468,13 @@ static void put_layout(struct draft *x, const struct survey *s) {
 static void from_image(struct draft *x) {
     struct survey s;
     const struct survey_span *environment = NULL;
+    struct mos_vec taken;
     if (!survey_open(x->m, x->d->from, &s))
         return;
+    if (!take_all(x, &s, &taken)) {
+        survey_close(&s);
+        return;
+    }
     for (size_t i = 0; i < s.spans.count; i++) {
         const struct survey_span *p = mos_vec_at(&s.spans, i);
         if (p->environment_size && !environment)
@@ -420,12 +488,12 @@ static void from_image(struct draft *x) {
                                "mmcblk0\n",
                                x->d->medium ? x->d->medium : "sd", exact(x, s.io.size), sector));
     put_pieces(x, adopt(x, x->d->kernel, "pieces"), adopt(x, x->d->root, "pieces"),
-               adopt(x, x->d->tree, "tree"));
+               adopt(x, x->d->tree, "tree"), &taken);
     if (environment)
         put_environment(x, environment);
     else
         put_loader(x);
-    put_layout(x, &s);
+    put_layout(x, &s, &taken);
     unknown(x, "what loader and kernel call the medium (hardware: media)");
     unknown(x, "how it boots (boot: entries)");
     for (size_t i = 0; i < s.problems.count; i++)

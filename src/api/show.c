@@ -9,10 +9,10 @@
 /* ---- layout ---- */
 
 static const struct mosaicum_column layout_columns[] = {
-    {"region", "region", false},  {"number", "no.", true},   {"place", "place", false},
-    {"start", "start", true},     {"end", "end", true},      {"size", "size", true},
-    {"sectors", "sectors", true}, {"holds", "holds", false}, {"free", "free", true},
-    {"owner", "owner", false},    {"from", "from", false},   {"id", "id", false},
+    {"region", "region", false},        {"number", "no.", true},   {"place", "place", false},
+    {"start", "start", true},           {"end", "end", true},      {"size", "size", true},
+    {"sectors", "sectors", true, true}, {"holds", "holds", false}, {"free", "free", true},
+    {"owner", "owner", false},          {"from", "from", false},   {"id", "id", false, true},
 };
 enum { LAYOUT_COLUMNS = sizeof layout_columns / sizeof *layout_columns, WHOLE = 65535 };
 

@@ -47,6 +47,11 @@ struct mos_io survey_window(struct survey *s, const struct survey_span *x);
 bool survey_stream(struct survey *s, const struct survey_span *x,
                    const struct mos_read_request *request);
 
+/* take.c: what a span holds as a file at `path`, an archive (.tar.zst) of a volume that can be read
+ * or its bytes.  *kept is false, and there is no file, when it holds nothing. */
+bool survey_keep(struct survey *s, const struct survey_span *x, const char *path, bool *kept);
+bool survey_has_files(const struct survey_span *x); /* a volume that can be read */
+
 /* What is wrong with an image, as a table of its own; the job has failed then. */
 void survey_report_problems(struct survey *s);
 

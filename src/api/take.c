@@ -195,6 +195,88 @@ static bool copy_path(struct survey *s, const struct survey_span *x, const char 
     return ok;
 }
 
+/* ---- everything that a region holds ---- */
+
+bool survey_has_files(const struct survey_span *x) {
+    return x->has_volume && x->volume.driver;
+}
+
+/* Counts what is worth keeping: all but the root folder and lost+found. */
+static bool count_entry(void *self, const struct mos_entry *e) {
+    size_t *count = self;
+    *count += *e->path && strcmp(e->path, "lost+found") != 0;
+    return true;
+}
+
+static bool count_data(void *self, uint64_t offset, const void *bytes, size_t length) {
+    (void)self;
+    (void)offset;
+    (void)bytes;
+    (void)length;
+    return true;
+}
+
+static bool count_end(void *self, uint64_t sum) {
+    (void)self;
+    (void)sum;
+    return true;
+}
+
+static bool wants_nothing(void *self, const struct mos_entry *e) {
+    (void)self;
+    (void)e;
+    return false;
+}
+
+static bool keep_files(struct survey *s, const struct survey_span *x, const char *path,
+                       bool *kept) {
+    size_t count = 0;
+    struct mos_sink counter = {&count, count_entry, count_data, count_end}, sink;
+    struct mos_read_request request = {.sink = &counter, .wants = wants_nothing};
+    size_t problems = s->problems.count;
+    if (!survey_stream(s, x, &request))
+        return false;
+    s->problems.count = problems; /* the second time says the same */
+    *kept = count != 0;
+    if (!count)
+        return true;
+    struct mos_tar *tar = mos_tar_new(&s->m->ctx, path, &sink);
+    request = (struct mos_read_request){.sink = &sink};
+    return tar && mos_tar_end(tar, survey_stream(s, x, &request));
+}
+
+/* Is there anything but zeros? */
+static bool has_bytes(struct survey *s, const struct survey_span *x) {
+    struct mos_io window = survey_window(s, x);
+    uint8_t *piece = mos_alloc(s->m->arena, PIECE);
+    for (uint64_t at = 0, data, hole; at < window.size;) {
+        if (mos_io_next_data(&window, at, &data, &hole))
+            return false;
+        for (at = data; at < hole; at += PIECE) {
+            size_t n = (size_t)mos_min(PIECE, hole - at);
+            if (mos_io_read(&window, piece, n, at))
+                return false;
+            if (piece[0] || memcmp(piece, piece + 1, n - 1) != 0)
+                return true;
+        }
+        at = hole;
+    }
+    return false;
+}
+
+bool survey_keep(struct survey *s, const struct survey_span *x, const char *path, bool *kept) {
+    const struct mos_host *h = s->m->ctx.host;
+    *kept = false;
+    int e = h->make_folder(h, mos_path_folder(s->m->arena, path));
+    if (e)
+        return mos_fail(&s->m->error, MOS_ERROR_SYSTEM, e, "Cannot make the folder of %s", path);
+    if (survey_has_files(x))
+        return keep_files(s, x, path, kept);
+    *kept = has_bytes(s, x);
+    struct out o = {.m = s->m, .path = path};
+    return !*kept || (out_open(&o) && out_close(&o, copy_span(s, x, &o)));
+}
+
 static void report(mosaicum *m, const char *what, const char *file, uint64_t size) {
     static const struct mosaicum_column columns[] = {
         {"taken", "taken", false}, {"file", "file", false}, {"size", "size", true}};

@@ -223,8 +223,38 @@ static bool is_empty_column(const struct mosaicum_table *t, size_t column) {
     return t->row_count != 0;
 }
 
+/* Columns a cell takes on a terminal, as fill_line fills it. */
+static size_t width_of(const struct mosaicum_cell *x, bool last) {
+    size_t n = columns_of(x->text, strlen(x->text));
+    if (x->kind == MOSAICUM_EXTENT)
+        return PLACE_WIDTH;
+    return last || n < LONGEST_CELL ? n : LONGEST_CELL;
+}
+
+/* Which columns are left out because the terminal is too narrow: optional ones, from the right. */
+static uint64_t left_out(const struct cli *cli, const struct mosaicum_table *t) {
+    size_t total = 0, widths[64] = {0};
+    uint64_t out = 0;
+    for (size_t c = 0; c < t->column_count && c < 64; c++) {
+        for (size_t r = 0; r < t->row_count; r++) {
+            size_t n = width_of(&t->cells[r * t->column_count + c], c + 1 == t->column_count);
+            widths[c] = n > widths[c] ? n : widths[c];
+        }
+        size_t title = columns_of(t->columns[c].title, strlen(t->columns[c].title));
+        if (!is_empty_column(t, c))
+            total += 2 + (widths[c] > title ? widths[c] : title);
+    }
+    for (size_t c = t->column_count; c-- && cli->width && total > (size_t)cli->width;)
+        if (c < 64 && t->columns[c].optional && !is_empty_column(t, c)) {
+            out |= 1ull << c;
+            total -= 2 + widths[c];
+        }
+    return out;
+}
+
 static void print_table(const struct cli *cli, const struct mosaicum_table *t, FILE *to) {
     struct libscols_table *table = scols_new_table();
+    uint64_t hidden = left_out(cli, t);
     if (!table)
         return;
     scols_table_enable_colors(table, cli->color);
@@ -232,10 +262,10 @@ static void print_table(const struct cli *cli, const struct mosaicum_table *t, F
     scols_table_set_stream(table, to);
     scols_table_enable_nowrap(table, true);
     for (size_t c = 0; c < t->column_count; c++) {
-        struct libscols_column *column =
-            scols_table_new_column(table, t->columns[c].title, 0,
-                                   (t->columns[c].right ? SCOLS_FL_RIGHT : 0) |
-                                       (is_empty_column(t, c) ? SCOLS_FL_HIDDEN : 0));
+        struct libscols_column *column = scols_table_new_column(
+            table, t->columns[c].title, 0,
+            (t->columns[c].right ? SCOLS_FL_RIGHT : 0) |
+                (is_empty_column(t, c) || hidden >> c & 1 ? SCOLS_FL_HIDDEN : 0));
         if (column && cli->color)
             scols_cell_set_color(scols_column_get_header(column), "\033[90m");
     }

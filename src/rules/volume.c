@@ -66,7 +66,8 @@ static void does_not_fit(const struct view *v) {
                         mos_size_about(v->arena, x->structure), mos_size_about(v->arena, x->spare),
                         largest(v));
     }
-    uint64_t enough = mos_round_up(r->length + x->missing + x->missing / 64, 1 << 20);
+    uint64_t unit = r->length < 8 << 20 ? 64 << 10 : 1 << 20;
+    uint64_t enough = mos_round_up(r->length + x->missing + x->missing / 64, unit);
     if (r->def->size && r->def->size->rest)
         mos_finding_try(v->list, f, "A medium that is larger by %s, or less content.",
                         mos_size_about(v->arena, enough - r->length));

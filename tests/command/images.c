@@ -168,6 +168,24 @@ static void a_picture_is_drawn(void) {
                    MOSAICUM_PROGRAM, MOSAICUM_SOURCE, to));
 }
 
+/* A draft from an image builds an image with the same files in the same places. */
+static void a_draft_builds_the_same(void) {
+    const char *folder = build_once(), *w = test_folder("drafted");
+    CU_ASSERT_TRUE_FATAL(runs(0,
+                              "'%s' -w '%s' --from '%s/card.img' new gull && '%s' --no-cache -q -w "
+                              "'%s' build",
+                              MOSAICUM_PROGRAM, w, folder, MOSAICUM_PROGRAM, w));
+    int status;
+    json_t *d = run_json(&status, "compare '%s/card.img' '%s/out/gull/card.img'", folder, w), *r;
+    size_t i;
+    json_array_foreach(rows_of(d, 0), i, r) {
+        CU_ASSERT_STRING_EQUAL(text_of(r, "change"), "bytes");
+        CU_ASSERT(strncmp(text_of(r, "thing"), "no file differs", 15) == 0);
+    }
+    CU_ASSERT_EQUAL(i, 2); /* the two volumes, whose hash seeds and serial numbers are new */
+    json_decref(d);
+}
+
 /* Raw flash and eMMC: a file for each region, erased bytes, the set-up script. */
 static void flash_and_emmc(void) {
     const char *to = test_folder("flash");
@@ -224,4 +242,5 @@ SUITE(images_suite, {"files are listed", files_are_listed}, {"things are taken",
       {"changes are seen", changes_are_seen},
       {"a damaged table is mended", a_damaged_table_is_mended},
       {"a picture is drawn", a_picture_is_drawn}, {"flash and eMMC", flash_and_emmc},
-      {"outputs", outputs_leave_the_house}, {"errors stop a build", errors_in_files_stop_a_build});
+      {"a draft builds the same", a_draft_builds_the_same}, {"outputs", outputs_leave_the_house},
+      {"errors stop a build", errors_in_files_stop_a_build});
