@@ -80,14 +80,6 @@ static bool take_entry(void *self, const struct mos_entry *e) {
     return true;
 }
 
-static bool take_data(void *self, uint64_t offset, const void *bytes, size_t length) {
-    (void)self;
-    (void)offset;
-    (void)bytes;
-    (void)length;
-    return true;
-}
-
 static bool take_end(void *self, uint64_t sum) {
     struct side *x = self;
     if (x->summing && x->current)
@@ -103,7 +95,7 @@ static bool wants(void *self, const struct mos_entry *e) {
 }
 
 static bool gather(struct side *x, const struct survey_span *span, bool summing) {
-    struct mos_sink sink = {x, take_entry, take_data, take_end};
+    struct mos_sink sink = {x, take_entry, mos_ignore_data, take_end};
     struct mos_read_request request = {.sink = &sink, .wants = wants, .self = x};
     x->summing = summing;
     return survey_stream(x->s, span, &request);

@@ -1,6 +1,7 @@
 /* inspect --files: every file of every volume that can be read. */
 #include "api/survey.h"
 
+#include "base/text.h"
 #include "content/attributes.h"
 
 #include <string.h>
@@ -29,13 +30,10 @@ static const char *kind_text(enum mos_entry_type type) {
 
 /* "2026-11-23" of seconds since 1970. */
 static const char *date_text(struct mos_arena *arena, int64_t seconds) {
-    int64_t days = seconds / 86400 - (seconds % 86400 < 0), z = days + 719468;
-    int64_t era = (z >= 0 ? z : z - 146096) / 146097, of_era = z - era * 146097;
-    int64_t year = (of_era - of_era / 1460 + of_era / 36524 - of_era / 146096) / 365;
-    int64_t of_year = of_era - (365 * year + year / 4 - year / 100), m = (5 * of_year + 2) / 153;
-    int64_t day = of_year - (153 * m + 2) / 5 + 1, month = m < 10 ? m + 3 : m - 9;
-    return mos_printf(arena, "%04lld-%02lld-%02lld", (long long)(year + era * 400 + (month <= 2)),
-                      (long long)month, (long long)day);
+    int64_t year, month, day;
+    mos_date_of_days(seconds / 86400 - (seconds % 86400 < 0), &year, &month, &day);
+    return mos_printf(arena, "%04lld-%02lld-%02lld", (long long)year, (long long)month,
+                      (long long)day);
 }
 
 static bool take_entry(void *self, const struct mos_entry *e) {
@@ -64,20 +62,6 @@ static bool take_entry(void *self, const struct mos_entry *e) {
     return true;
 }
 
-static bool take_data(void *self, uint64_t offset, const void *bytes, size_t length) {
-    (void)self;
-    (void)offset;
-    (void)bytes;
-    (void)length;
-    return true;
-}
-
-static bool take_end(void *self, uint64_t sum) {
-    (void)self;
-    (void)sum;
-    return true;
-}
-
 static bool wants_nothing(void *self, const struct mos_entry *entry) {
     (void)self;
     (void)entry;
@@ -93,7 +77,7 @@ bool inspect_files(struct survey *s) {
         const char *name = survey_name(s, x);
         l.table =
             report_start(s->m, mos_printf(s->m->arena, "files %s", name), NULL, columns, COLUMNS);
-        struct mos_sink sink = {&l, take_entry, take_data, take_end};
+        struct mos_sink sink = {&l, take_entry, mos_ignore_data, mos_ignore_end};
         struct mos_read_request request = {.sink = &sink, .wants = wants_nothing};
         if (!survey_stream(s, x, &request))
             return false;

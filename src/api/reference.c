@@ -16,7 +16,7 @@ static const char *type_text(struct writer *w, const struct mos_key *key, enum m
                                         [MOS_TYPE_NAME] = "name",
                                         [MOS_TYPE_INTEGER] = "number",
                                         [MOS_TYPE_SIZE] = "size",
-                                        [MOS_TYPE_SPAN] = "size, or `rest`",
+                                        [MOS_TYPE_SPAN] = "size, `25%` or `rest`",
                                         [MOS_TYPE_SHARE] = "size, or share in %",
                                         [MOS_TYPE_ADDRESS] = "address",
                                         [MOS_TYPE_BOOLEAN] = "yes or no",

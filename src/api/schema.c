@@ -21,7 +21,7 @@ static const char *pattern_of(enum mos_type type) {
     case MOS_TYPE_SIZE:
         return "^[0-9]+ *(B|KiB|MiB|GiB|TiB|kB|MB|GB|TB|sectors?)$";
     case MOS_TYPE_SPAN:
-        return "^(rest|[0-9]+ *(B|KiB|MiB|GiB|TiB|kB|MB|GB|TB|sectors?))$";
+        return "^(rest|[0-9]{1,2}%|[0-9]+ *(B|KiB|MiB|GiB|TiB|kB|MB|GB|TB|sectors?))$";
     case MOS_TYPE_SHARE:
         return "^([0-9]{1,2}%|[0-9]+ *(B|KiB|MiB|GiB|TiB|kB|MB|GB|TB|sectors?))$";
     case MOS_TYPE_ADDRESS:

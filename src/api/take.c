@@ -208,20 +208,6 @@ static bool count_entry(void *self, const struct mos_entry *e) {
     return true;
 }
 
-static bool count_data(void *self, uint64_t offset, const void *bytes, size_t length) {
-    (void)self;
-    (void)offset;
-    (void)bytes;
-    (void)length;
-    return true;
-}
-
-static bool count_end(void *self, uint64_t sum) {
-    (void)self;
-    (void)sum;
-    return true;
-}
-
 static bool wants_nothing(void *self, const struct mos_entry *e) {
     (void)self;
     (void)e;
@@ -231,7 +217,7 @@ static bool wants_nothing(void *self, const struct mos_entry *e) {
 static bool keep_files(struct survey *s, const struct survey_span *x, const char *path,
                        bool *kept) {
     size_t count = 0;
-    struct mos_sink counter = {&count, count_entry, count_data, count_end}, sink;
+    struct mos_sink counter = {&count, count_entry, mos_ignore_data, mos_ignore_end}, sink;
     struct mos_read_request request = {.sink = &counter, .wants = wants_nothing};
     size_t problems = s->problems.count;
     if (!survey_stream(s, x, &request))

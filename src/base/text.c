@@ -277,3 +277,19 @@ bool mos_glob(const char *pattern, const char *text, size_t length, char barrier
         pattern++;
     return !*pattern;
 }
+
+int64_t mos_days_of_date(int64_t year, int64_t month, int64_t day) {
+    year -= month <= 2; /* years begin in March: the odd day comes last */
+    int64_t era = (year >= 0 ? year : year - 399) / 400, of_era = year - era * 400;
+    int64_t of_year = (153 * (month + (month > 2 ? -3 : 9)) + 2) / 5 + day - 1;
+    return era * 146097 + of_era * 365 + of_era / 4 - of_era / 100 + of_year - 719468;
+}
+
+void mos_date_of_days(int64_t days, int64_t *year, int64_t *month, int64_t *day) {
+    int64_t z = days + 719468, era = (z >= 0 ? z : z - 146096) / 146097, of_era = z - era * 146097;
+    int64_t y = (of_era - of_era / 1460 + of_era / 36524 - of_era / 146096) / 365;
+    int64_t of_year = of_era - (365 * y + y / 4 - y / 100), m = (5 * of_year + 2) / 153;
+    *day = of_year - (153 * m + 2) / 5 + 1;
+    *month = m < 10 ? m + 3 : m - 9;
+    *year = y + era * 400 + (*month <= 2);
+}

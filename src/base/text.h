@@ -31,6 +31,10 @@ enum mos_number_result mos_integer_parse(const char *text, uint64_t *value);
 /* "0x…" with 1 to 16 hexadecimal digits. */
 enum mos_number_result mos_address_parse(const char *text, uint64_t *value);
 
+/* Days from 1970-01-01 of a date in the Gregorian calendar, and back. */
+int64_t mos_days_of_date(int64_t year, int64_t month, int64_t day);
+void mos_date_of_days(int64_t days, int64_t *year, int64_t *month, int64_t *day);
+
 /* The n-th field (from 0) of a line whose fields are separated by colons; "" when there is none. */
 const char *mos_field(struct mos_arena *arena, const char *line, unsigned n);
 /* Does a pattern with * and ? fit the whole of text[0..length)?  Neither passes over `barrier`. */

@@ -120,12 +120,6 @@ static bool raw_data(void *self, uint64_t offset, const void *bytes, size_t leng
     return r->errnum == 0;
 }
 
-static bool raw_end(void *self, uint64_t sum) {
-    (void)self;
-    (void)sum;
-    return true;
-}
-
 static bool write_raw(struct mos_build *b, const struct mos_medium_plan *medium,
                       const struct mos_region_plan *r) {
     struct mos_io *io = open_region(b, medium, r);
@@ -138,7 +132,7 @@ static bool write_raw(struct mos_build *b, const struct mos_medium_plan *medium,
                               r->environment->flag_byte);
         raw.errnum = mos_io_write(io, block.data, block.length, 0);
     } else if (r->piece) {
-        struct mos_sink sink = {&raw, raw_entry, raw_data, raw_end};
+        struct mos_sink sink = {&raw, raw_entry, raw_data, mos_ignore_end};
         struct mos_entry as = {.path = r->name};
         if (!mos_plan_stream_piece(b->plan, r->piece, &as, &sink) && !raw.errnum)
             return false;

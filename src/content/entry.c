@@ -18,3 +18,17 @@ const char *mos_entry_path(struct mos_buf *buffer, const char *path) {
     }
     return mos_buf_string(buffer);
 }
+
+bool mos_ignore_data(void *self, uint64_t offset, const void *bytes, size_t length) {
+    (void)self;
+    (void)offset;
+    (void)bytes;
+    (void)length;
+    return true;
+}
+
+bool mos_ignore_end(void *self, uint64_t sum) {
+    (void)self;
+    (void)sum;
+    return true;
+}

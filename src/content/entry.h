@@ -47,6 +47,10 @@ struct mos_sink {
     bool (*end)(void *self, uint64_t sum);
 };
 
+/* Parts of sinks that only look at entries. */
+bool mos_ignore_data(void *self, uint64_t offset, const void *bytes, size_t length);
+bool mos_ignore_end(void *self, uint64_t sum);
+
 /* A path in normal form: no empty or "." components, no slash at either end.  NULL when it has a
  * ".." component.  It lives in `buffer`, until that is used again. */
 const char *mos_entry_path(struct mos_buf *buffer, const char *path);

@@ -241,6 +241,25 @@ static void read_logical(struct mos_io *io, struct mos_table_data *out, uint64_t
     mos_vec_push_pointer(problems, "The chain of logical partitions does not end.");
 }
 
+/* What reaches past the medium, or into each other; logical ones lie inside the extended one. */
+static void check_spans(const struct mos_io *io, const struct mos_table_data *t,
+                        struct mos_arena *arena, struct mos_vec *problems) {
+    for (size_t i = 0; i < t->partitions.count; i++) {
+        const struct mos_partition *p = mos_vec_at(&t->partitions, i);
+        if (p->last_lba >= io->size / 512)
+            mos_vec_push_pointer(
+                problems, mos_printf(arena, "Partition %u ends past the medium.", p->number));
+        for (size_t k = 0; k < i; k++) {
+            const struct mos_partition *o = mos_vec_at(&t->partitions, k);
+            bool inside = (is_extended(o->type[15]) && p->table_lba) ||
+                          (is_extended(p->type[15]) && o->table_lba);
+            if (!inside && o->first_lba <= p->last_lba && p->first_lba <= o->last_lba)
+                mos_vec_push_pointer(problems, mos_printf(arena, "Partitions %u and %u overlap.",
+                                                          o->number, p->number));
+        }
+    }
+}
+
 static bool mbr_read(struct mos_io *io, struct mos_arena *arena, struct mos_table_data *out,
                      struct mos_vec *problems) {
     uint8_t s[512];
@@ -262,6 +281,7 @@ static bool mbr_read(struct mos_io *io, struct mos_arena *arena, struct mos_tabl
         if (is_extended(e[4]))
             read_logical(io, out, mos_le32(e + 8), problems);
     }
+    check_spans(io, out, arena, problems);
     return true;
 }
 

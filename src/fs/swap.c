@@ -28,22 +28,8 @@ static bool take_entry(void *self, const struct mos_entry *entry) {
     return true;
 }
 
-static bool take_data(void *self, uint64_t offset, const void *bytes, size_t length) {
-    (void)self;
-    (void)offset;
-    (void)bytes;
-    (void)length;
-    return true;
-}
-
-static bool take_end(void *self, uint64_t sum) {
-    (void)self;
-    (void)sum;
-    return true;
-}
-
 static struct mos_sink sink(struct mos_volume_base *volume) {
-    return (struct mos_sink){volume, take_entry, take_data, take_end};
+    return (struct mos_sink){volume, take_entry, mos_ignore_data, mos_ignore_end};
 }
 
 static bool finish(struct mos_volume_base *v, struct mos_volume_result *result) {

@@ -42,12 +42,14 @@ static struct verdict read_size(struct mos_ctx *ctx, struct mos_value *v) {
     }
 }
 
+static struct verdict read_share(struct mos_ctx *ctx, struct mos_value *v);
+
 static struct verdict read_span(struct mos_ctx *ctx, struct mos_value *v) {
     if (strcmp(v->text, "rest") == 0) {
         v->rest = true;
         return GOOD;
     }
-    return read_size(ctx, v);
+    return read_share(ctx, v);
 }
 
 static struct verdict read_share(struct mos_ctx *ctx, struct mos_value *v) {
@@ -132,15 +134,6 @@ static struct verdict read_version(struct mos_ctx *ctx, struct mos_value *v) {
     return GOOD;
 }
 
-/* Days from 1970-01-01 of a date in the Gregorian calendar. */
-static int64_t days_from_civil(int64_t y, int64_t m, int64_t d) {
-    y -= m <= 2;
-    int64_t era = (y >= 0 ? y : y - 399) / 400;
-    int64_t of_era = y - era * 400;
-    int64_t of_year = (153 * (m + (m > 2 ? -3 : 9)) + 2) / 5 + d - 1;
-    return era * 146097 + of_era * 365 + of_era / 4 - of_era / 100 + of_year - 719468;
-}
-
 static struct verdict read_date(struct mos_ctx *ctx, struct mos_value *v) {
     (void)ctx;
     unsigned y, m, d;
@@ -148,7 +141,7 @@ static struct verdict read_date(struct mos_ctx *ctx, struct mos_value *v) {
     if (strlen(v->text) != 10 || sscanf(v->text, "%4u-%2u-%2u%c", &y, &m, &d, &end) != 3 ||
         y < 1980 || y > 2107 || !m || m > 12 || !d || d > 31)
         return BAD("is not a date", "Year, month and day from 1980 to 2107: 2026-03-01.");
-    v->number = (uint64_t)(days_from_civil(y, m, d) * 86400);
+    v->number = (uint64_t)(mos_days_of_date(y, m, d) * 86400);
     return GOOD;
 }
 

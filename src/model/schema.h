@@ -10,7 +10,7 @@ enum mos_type {
     MOS_TYPE_NAME,      /* letters, digits, - and _ */
     MOS_TYPE_INTEGER,   /* decimal digits */
     MOS_TYPE_SIZE,      /* with a unit */
-    MOS_TYPE_SPAN,      /* a size, or `rest` */
+    MOS_TYPE_SPAN,      /* a size, a share such as 25%, or `rest` */
     MOS_TYPE_SHARE,     /* a size, or a percentage */
     MOS_TYPE_ADDRESS,   /* 0x… */
     MOS_TYPE_BOOLEAN,   /* yes, no, true, false */

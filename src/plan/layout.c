@@ -315,7 +315,12 @@ static const struct mos_first_place *rom_place(const struct mos_plan *plan,
 static void set_size(struct mos_plan *plan, struct mos_medium_plan *m, struct mos_region_plan *r) {
     const struct mos_value *size = r->def->size;
     const struct mos_first_place *rom = rom_place(plan, m, r);
-    if (mos_has(size) && !size->rest) {
+    if (mos_has(size) && size->percent) {
+        uint64_t whole = m->usable_end - m->usable_start;
+        r->length = mos_round_down(whole / 100 * size->number, mos_min(m->align, PARTITION_ALIGN));
+        if (!r->length)
+            r->length = mos_round_down(whole / 100 * size->number, m->sector);
+    } else if (mos_has(size) && !size->rest) {
         r->length = bytes_of(m, size);
     } else if (!size) {
         r->length = rom && mos_has(rom->limit) ? bytes_of(m, rom->limit) : natural_size(m, r);

@@ -228,6 +228,42 @@ static void outputs_leave_the_house(void) {
     outcome_free(&b);
 }
 
+/* Sizes as shares of what a table leaves for regions, and what others may ask of a layout. */
+static void layouts_of_all_kinds(void) {
+    const char *w = test_folder("shares");
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    write_text(
+        path_in(w, "boards/curlew.yaml"),
+        "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 128 MiB}}}\n"
+        "layout:\n  card:\n    table: {kind: mbr}\n    regions:\n"
+        "      boot: {number: 1, size: 25%, bootable: yes, volume: {kind: fat16}}\n"
+        "      root: {slots: [a, b], number: 5, size: 20%, volume: {kind: ext4, unit: 4 KiB, "
+        "journal: no, reserved: 5%, inodes: 5000}}\n"
+        "      swap: {number: 7, size: 4 MiB, volume: {kind: swap, label: swap}}\n"
+        "      data: {number: 2, size: rest, grows: yes, volume: {kind: fat12, unit: 32 KiB}}\n");
+    static const struct {
+        const char *region;
+        uint64_t number, size;
+    } regions[] = {{"boot", 1, 31 << 20},
+                   {"root-a", 5, 25 << 20},
+                   {"root-b", 6, 25 << 20},
+                   {"swap", 7, 4 << 20}};
+    int status;
+    json_t *d = run_json(&status, "-w '%s' show layout", w);
+    CU_ASSERT_EQUAL(status, 0);
+    for (size_t i = 0; i < 4; i++) {
+        json_t *r = row_with(rows_of(d, 0), "region", regions[i].region);
+        CU_ASSERT_EQUAL((uint64_t)json_integer_value(json_object_get(r, "number")),
+                        regions[i].number);
+        CU_ASSERT_EQUAL((uint64_t)json_integer_value(json_object_get(r, "size")), regions[i].size);
+    }
+    json_decref(d);
+    CU_ASSERT(runs(0,
+                   "cd '%s' && '%s' --no-cache -q build && sfdisk --verify out/curlew/card.img | "
+                   "grep -q 'No errors' && '%s' inspect out/curlew/card.img",
+                   w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+}
+
 /* A build of a board whose file has errors of its own is not begun. */
 static void errors_in_files_stop_a_build(void) {
     const char *w = test_folder("stopped");
@@ -243,4 +279,4 @@ SUITE(images_suite, {"files are listed", files_are_listed}, {"things are taken",
       {"a damaged table is mended", a_damaged_table_is_mended},
       {"a picture is drawn", a_picture_is_drawn}, {"flash and eMMC", flash_and_emmc},
       {"a draft builds the same", a_draft_builds_the_same}, {"outputs", outputs_leave_the_house},
-      {"errors stop a build", errors_in_files_stop_a_build});
+      {"layouts", layouts_of_all_kinds}, {"errors stop a build", errors_in_files_stop_a_build});

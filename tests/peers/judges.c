@@ -213,7 +213,9 @@ static uint64_t make_volume(const struct mos_fs_driver *d, uint64_t seed, uint64
         .seed = seed, .sink = d->sink(v), .arena = c.ctx.arena, .fat = d != &mos_fs_ext4};
     static const size_t counts[] = {0, 1, 10, 100, 1000, 5000};
     g.entries = counts[random_below(&g.seed, d == &mos_fs_fat12 ? 3 : d == &mos_fs_fat16 ? 4 : 6)];
-    for (int i = 0; g.entries && i < 40; i++)
+    if (d == &mos_fs_ext4 && seed % 150000 == 7) /* now and then a very full one */
+        g.entries = 200000;
+    for (int i = 0; g.entries && i < (g.entries > 5000 ? 4000 : 40); i++)
         random_tree(&g, "", 0);
     struct mos_volume_result r;
     CU_ASSERT_TRUE(d->finish(v, &r));
@@ -270,6 +272,8 @@ static bool judge_volume(const struct mos_fs_driver *d, const char *judge, uint6
     uint64_t seed = i * 1000 + 7, state = seed, missing;
     unsigned doublings = d == &mos_fs_ext4 ? 14 : d == &mos_fs_fat12 ? 8 : 4;
     uint64_t size = smallest << random_below(&state, doublings);
+    if (d == &mos_fs_ext4 && seed % 150000 == 7)
+        size = 8ull << 30;
     size += random_below(&state, 1000) * 1024;
     while ((missing = make_volume(d, seed, size, path, &t->entries))) {
         size += missing; /* volumes full to the last block */

@@ -59,7 +59,8 @@ static bool feed_inline(struct walk *w, const struct ext4_inode *i, struct mos_r
     const uint8_t *rest = ext4_inline_rest(&w->r, i, &length);
     size_t first = (size_t)mos_min(i->size, FIELD_SIZE);
     return mos_runs_add(runs, i->raw + FIELD, first) &&
-           (i->size <= first || !length || mos_runs_add(runs, rest, (size_t)mos_min(length, i->size - first)));
+           (i->size <= first || !length ||
+            mos_runs_add(runs, rest, (size_t)mos_min(length, i->size - first)));
 }
 
 static bool stream_content(struct walk *w, const struct ext4_inode *i, const struct mos_entry *e) {

@@ -114,11 +114,8 @@ static void put_date(uint8_t *e, int64_t seconds) {
         days = 3652;
         rest = 0;
     }
-    int64_t z = days + 719468, era = z / 146097, of_era = z % 146097;
-    int64_t year = (of_era - of_era / 1460 + of_era / 36524 - of_era / 146096) / 365;
-    int64_t of_year = of_era - (365 * year + year / 4 - year / 100), m = (5 * of_year + 2) / 153;
-    int64_t day = of_year - (153 * m + 2) / 5 + 1, month = m < 10 ? m + 3 : m - 9;
-    year += era * 400 + (month <= 2);
+    int64_t year, month, day;
+    mos_date_of_days(days, &year, &month, &day);
     uint16_t date = (uint16_t)((year - 1980) << 9 | month << 5 | day);
     uint16_t time = (uint16_t)(rest / 3600 << 11 | rest % 3600 / 60 << 5 | rest % 60 / 2);
     mos_put_le16(e + 14, time);

@@ -88,10 +88,7 @@ int64_t fat_date(const uint8_t *e) {
     int64_t year = 1980 + (date >> 9), month = date >> 5 & 15, day = date & 31;
     if (month < 1 || month > 12 || day < 1)
         return 315532800;
-    year -= month <= 2;
-    int64_t era = year / 400, of_era = year - era * 400;
-    int64_t of_year = (153 * (month + (month > 2 ? -3 : 9)) + 2) / 5 + day - 1;
-    int64_t days = era * 146097 + of_era * 365 + of_era / 4 - of_era / 100 + of_year - 719468;
+    int64_t days = mos_days_of_date(year, month, day);
     return days * 86400 + (time >> 11) * 3600 + (time >> 5 & 63) * 60 + (time & 31) * 2;
 }
 
