@@ -73,6 +73,7 @@ static void bad_path(struct mos_ctx *ctx, struct mos_place place, const char *ar
 /* Reused for every entry, so that an archive's memory does not grow with its names. */
 struct scratch {
     struct mos_buf path, target, attributes;
+    struct mos_attribute_set set;
 };
 
 /* One access control list in the kernel's form; nothing when it says no more than the mode. */
@@ -84,7 +85,7 @@ static void take_acl(struct archive_entry *e, int which, const char *name,
     } tags[] = {{ARCHIVE_ENTRY_ACL_USER_OBJ, 0x01},  {ARCHIVE_ENTRY_ACL_USER, 0x02},
                 {ARCHIVE_ENTRY_ACL_GROUP_OBJ, 0x04}, {ARCHIVE_ENTRY_ACL_GROUP, 0x08},
                 {ARCHIVE_ENTRY_ACL_MASK, 0x10},      {ARCHIVE_ENTRY_ACL_OTHER, 0x20}};
-    struct mos_buf b = {.arena = set->items.arena};
+    struct mos_buf b = {.arena = set->items.arena}; /* lists are rare */
     int type, permissions, tag, id;
     const char *who;
     if (archive_entry_acl_reset(e, which) <= 3 && which == ARCHIVE_ENTRY_ACL_TYPE_ACCESS)
@@ -129,16 +130,16 @@ static void take_attributes(struct archive_entry *e, struct scratch *scratch,
     bool lists = archive_entry_acl_types(e) != 0;
     if (archive_entry_xattr_reset(e) <= 0 && !lists)
         return;
-    struct mos_attribute_set set = {
-        mos_vec_make(scratch->attributes.arena, sizeof(struct mos_attribute))};
+    struct mos_attribute_set *set = &scratch->set;
+    mos_attribute_reset(set);
     while (archive_entry_xattr_next(e, &name, &value, &length) == ARCHIVE_OK)
         if (name)
-            mos_attribute_add(&set, name, strlen(name), value, length);
+            mos_attribute_add(set, name, strlen(name), value, length);
     if (lists) {
-        take_acl(e, ARCHIVE_ENTRY_ACL_TYPE_ACCESS, "system.posix_acl_access", &set);
-        take_acl(e, ARCHIVE_ENTRY_ACL_TYPE_DEFAULT, "system.posix_acl_default", &set);
+        take_acl(e, ARCHIVE_ENTRY_ACL_TYPE_ACCESS, "system.posix_acl_access", set);
+        take_acl(e, ARCHIVE_ENTRY_ACL_TYPE_DEFAULT, "system.posix_acl_default", set);
     }
-    mos_attribute_pack(&set, &scratch->attributes);
+    mos_attribute_pack(set, &scratch->attributes);
     out->attributes = (const uint8_t *)scratch->attributes.data;
     out->attributes_length = scratch->attributes.length;
 }
@@ -203,7 +204,10 @@ static bool stream_data(struct mos_ctx *ctx, struct archive *a, const char *path
 static bool stream_entries(struct mos_ctx *ctx, struct archive *a, const char *path,
                            struct mos_place place, const struct mos_sink *sink) {
     struct archive_entry *e;
-    struct scratch scratch = {{.arena = ctx->arena}, {.arena = ctx->arena}, {.arena = ctx->arena}};
+    struct scratch scratch = {{.arena = ctx->arena},
+                              {.arena = ctx->arena},
+                              {.arena = ctx->arena},
+                              mos_attribute_set_make(ctx->arena)};
     int r;
     while ((r = archive_read_next_header(a, &e)) == ARCHIVE_OK || r == ARCHIVE_WARN) {
         struct mos_entry entry;

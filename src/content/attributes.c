@@ -2,7 +2,6 @@
 
 #include "base/bytes.h"
 
-#include <stdlib.h>
 #include <string.h>
 
 enum { HEADER = 6 };
@@ -19,45 +18,58 @@ bool mos_attribute_next(const uint8_t *list, size_t length, size_t *at, struct m
     return true;
 }
 
-static int by_name(const void *a, const void *b) {
-    const struct mos_attribute *x = a, *y = b;
-    size_t n = x->name_length < y->name_length ? x->name_length : y->name_length;
-    int c = memcmp(x->name, y->name, n);
-    return c ? c : (x->name_length > y->name_length) - (x->name_length < y->name_length);
+/* An attribute of a set: offsets into its store. */
+struct held {
+    size_t name, name_length, value, value_length;
+};
+
+struct mos_attribute_set mos_attribute_set_make(struct mos_arena *arena) {
+    return (struct mos_attribute_set){mos_vec_make(arena, sizeof(struct held)), {.arena = arena}};
+}
+
+void mos_attribute_reset(struct mos_attribute_set *set) {
+    set->items.count = 0;
+    set->store.length = 0;
+}
+
+static int order(const struct mos_attribute_set *set, const struct held *a, const struct held *b) {
+    size_t n = a->name_length < b->name_length ? a->name_length : b->name_length;
+    int c = memcmp(set->store.data + a->name, set->store.data + b->name, n);
+    return c ? c : (a->name_length > b->name_length) - (a->name_length < b->name_length);
 }
 
 void mos_attribute_add(struct mos_attribute_set *set, const char *name, size_t name_length,
                        const void *value, size_t value_length) {
-    struct mos_attribute x = {name, value, name_length, value_length};
     if (name_length > UINT16_MAX || value_length > UINT32_MAX)
         return;
-    uint8_t *copy = mos_alloc(set->items.arena, value_length + 1);
+    struct held x = {set->store.length, name_length, set->store.length + name_length, value_length};
+    mos_buf_add(&set->store, name, name_length);
     if (value_length)
-        memcpy(copy, value, value_length);
-    for (size_t i = 0; i < set->items.count; i++) {
-        struct mos_attribute *old = mos_vec_at(&set->items, i);
-        if (by_name(old, &x) == 0) {
-            old->value = copy;
-            old->value_length = value_length;
-            return;
-        }
+        mos_buf_add(&set->store, value, value_length);
+    mos_buf_string(&set->store); /* there is a store now, be it for an empty name */
+    size_t at = 0;
+    struct held *items = set->items.items;
+    while (at < set->items.count && order(set, &items[at], &x) < 0)
+        at++;
+    if (at < set->items.count && order(set, &items[at], &x) == 0) {
+        items[at] = x;
+        return;
     }
-    x.name = mos_strndup(set->items.arena, name, name_length);
-    x.value = copy;
-    *(struct mos_attribute *)mos_vec_push(&set->items) = x;
+    mos_vec_push(&set->items);
+    items = set->items.items;
+    memmove(items + at + 1, items + at, (set->items.count - at - 1) * sizeof *items);
+    items[at] = x;
 }
 
-void mos_attribute_pack(struct mos_attribute_set *set, struct mos_buf *out) {
-    if (set->items.count)
-        qsort(set->items.items, set->items.count, sizeof(struct mos_attribute), by_name);
+void mos_attribute_pack(const struct mos_attribute_set *set, struct mos_buf *out) {
     for (size_t i = 0; i < set->items.count; i++) {
-        const struct mos_attribute *x = mos_vec_at(&set->items, i);
+        const struct held *x = mos_vec_at(&set->items, i);
         uint8_t h[HEADER];
         mos_put_le16(h, (uint16_t)x->name_length);
         mos_put_le32(h + 2, (uint32_t)x->value_length);
         mos_buf_add(out, h, HEADER);
-        mos_buf_add(out, x->name, x->name_length);
-        mos_buf_add(out, x->value, x->value_length);
+        mos_buf_add(out, set->store.data + x->name, x->name_length);
+        mos_buf_add(out, set->store.data + x->value, x->value_length);
     }
 }
 

@@ -15,13 +15,17 @@ struct mos_attribute {
 
 /* Walks a packed list: false at its end, or where it is damaged.  Start with *at == 0. */
 bool mos_attribute_next(const uint8_t *list, size_t length, size_t *at, struct mos_attribute *out);
-/* Packs attributes that come in any order; the last of a name wins. */
+/* Packs attributes that come in any order; the last of a name wins.  One set serves many files:
+ * its memory is used again. */
 struct mos_attribute_set {
-    struct mos_vec items; /* of struct mos_attribute, copies on the arena */
+    struct mos_vec items; /* in order of names */
+    struct mos_buf store;
 };
+struct mos_attribute_set mos_attribute_set_make(struct mos_arena *arena);
+void mos_attribute_reset(struct mos_attribute_set *set);
 void mos_attribute_add(struct mos_attribute_set *set, const char *name, size_t name_length,
                        const void *value, size_t value_length);
-void mos_attribute_pack(struct mos_attribute_set *set, struct mos_buf *out);
+void mos_attribute_pack(const struct mos_attribute_set *set, struct mos_buf *out);
 /* "security.capability, user.note": the names, for people. */
 const char *mos_attribute_names(struct mos_arena *arena, const uint8_t *list, size_t length);
 

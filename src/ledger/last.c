@@ -18,8 +18,9 @@ static void read_budgets(struct mos_ctx *ctx, const json_t *root, struct mos_led
     }
 }
 
-/* The whole document; NULL: not there, or no JSON. */
-static json_t *load(struct mos_ctx *ctx, const char *path) {
+/* The whole document, part of what a board is made of when `stamped`; NULL: not there, or no JSON.
+ */
+static json_t *load(struct mos_ctx *ctx, const char *path, bool stamped) {
     struct mos_error ignored = {0}, *saved = ctx->error;
     char *data;
     size_t length;
@@ -28,6 +29,8 @@ static json_t *load(struct mos_ctx *ctx, const char *path) {
     ctx->error = &ignored;
     bool ok = mos_read_file(ctx, path, LEDGER_LIMIT, &data, &length);
     ctx->error = saved;
+    if (ok && stamped && ctx->stamp)
+        mos_sha256_update(ctx->stamp, data, length);
     return ok ? json_loadb(data, length, 0, NULL) : NULL;
 }
 
@@ -50,7 +53,7 @@ static void read_regions(struct mos_ctx *ctx, const json_t *image, struct mos_ma
 
 bool mos_ledger_regions(struct mos_ctx *ctx, const char *path, const char *medium,
                         struct mos_map *out) {
-    json_t *root = load(ctx, path), *image;
+    json_t *root = load(ctx, path, true), *image;
     size_t i;
     bool found = false;
     json_array_foreach(json_object_get(root, "images"), i, image) {
@@ -65,7 +68,7 @@ bool mos_ledger_regions(struct mos_ctx *ctx, const char *path, const char *mediu
 }
 
 bool mos_ledger_last(struct mos_ctx *ctx, const char *folder, struct mos_ledger_last *out) {
-    json_t *root = load(ctx, mos_path_join(ctx->arena, folder, "ledger.json"));
+    json_t *root = load(ctx, mos_path_join(ctx->arena, folder, "ledger.json"), false);
     if (!root)
         return false;
     const char *stamp = json_string_value(json_object_get(root, "stamp"));

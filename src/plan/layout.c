@@ -113,6 +113,23 @@ static void set_up_table(struct mos_plan *plan, struct mos_medium_plan *m) {
             m->usable_end = mos_min(m->usable_end, m->spans[i].start);
 }
 
+static void check_settings(struct mos_plan *plan, const struct mos_medium *medium) {
+    const struct mos_emmc *s = medium->settings;
+    if (s && mos_has(medium->kind) && strcmp(medium->kind->text, "emmc") != 0)
+        mos_finding_try(&plan->ctx->findings,
+                        complain(plan, s->r.key_place,
+                                 mos_printf(plan->ctx->arena,
+                                            "Medium %s is no eMMC: it has nothing "
+                                            "to set.",
+                                            medium->r.name)),
+                        "Leave settings out, or kind: emmc.");
+    if (s && mos_has(s->bus_width) && s->bus_width->number != 1 && s->bus_width->number != 4 &&
+        s->bus_width->number != 8)
+        mos_finding_try(&plan->ctx->findings,
+                        complain(plan, s->bus_width->place, "An eMMC has no such number of lines."),
+                        "1, 4 or 8");
+}
+
 /* The medium of a layout, or one area of it. */
 static struct mos_medium_plan *new_medium(struct mos_plan *plan, const struct mos_layout *def,
                                           const struct mos_area *area) {
@@ -151,6 +168,8 @@ static struct mos_medium_plan *new_medium(struct mos_plan *plan, const struct mo
     if (mos_has(medium->erase) && medium->erase->number > m->align &&
         medium->erase->number % PARTITION_ALIGN == 0)
         m->align = medium->erase->number;
+    if (!area)
+        check_settings(plan, medium);
     if (m->size < 64 * (uint64_t)m->sector) {
         complain(plan, size->place,
                  mos_printf(plan->ctx->arena, "Medium %s is too small to hold anything.", m->name));

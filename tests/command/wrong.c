@@ -39,6 +39,40 @@ static const struct wrong cases[] = {
     {"pieces: {x: {file: mosaicum.yaml, sha256: 12}}\n", 1, "board.schema", 3, 43, "SHA-256"},
     {"kernel: {image: linux}\nboot: {entries: {main: {flags: rdinit}}}\n", 1, "board.reference", 3,
      17, "no piece"},
+    {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\nlayout: {card: {table: {kind: mbr, "
+     "entries-at: 1 MiB}}}\n",
+     1, "board.schema", 4, 48, "cannot move"},
+    {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\nlayout: {card: {table: {kind: gpt, "
+     "entries-at: 700 B}}}\n",
+     1, "board.schema", 4, 48, "behind the header"},
+    {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\nlayout: {card: {table: {kind: gpt}, "
+     "frozen: none.json}}\n",
+     1, "board.schema", 4, 45, "no ledger"},
+    {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\nlayout: {card: {table: {kind: gpt}, "
+     "regions: {a: {number: 1, size: 8 MiB, volume: {kind: ext4, unit: 3 KiB}}}}}\n",
+     1, "board.schema", 4, 102, "doubled"},
+    {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\nlayout: {card: {table: {kind: gpt}, "
+     "regions: {a: {number: 1, size: 8 MiB, volume: {kind: fat16, unit: 64 KiB}}}}}\n",
+     1, "board.schema", 4, 103, "512 bytes to 32 KiB"},
+    {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\nlayout: {card: {table: {kind: mbr}, "
+     "regions: {a: {number: 65, size: 8 MiB}}}}\n",
+     1, "board.schema", 4, 59, "1 to 64"},
+    {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\nlayout: {card: {table: {kind: gpt}, "
+     "regions: {a: {number: 1, size: 100%}}}}\n",
+     1, "board.schema", 4, 68, "share"},
+    {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\nlayout: {card: {table: {kind: gpt}, "
+     "regions: {a: {number: 1, size: 8 MiB, attributes: 4}}}}\n",
+     1, "board.schema", 4, 87, "0x"},
+    {"hardware: {media: {card: {kind: sd, size: 64 MiB, settings: {reset-pin: yes}}}}\nlayout: "
+     "{card: {}}\n",
+     1, "board.schema", 3, 51, "no eMMC"},
+    {"hardware: {media: {card: {kind: emmc, size: 64 MiB, settings: {bus-width: 3}}}}\nlayout: "
+     "{card: {}}\n",
+     1, "board.schema", 3, 75, "1, 4 or 8"},
+    {"outputs: {card: lzma}\nhardware: {media: {card: {kind: sd, size: 64 MiB}}}\n", 1,
+     "board.schema", 3, 17, "gz"},
+    {"outputs: {stick: gz}\nhardware: {media: {card: {kind: sd, size: 64 MiB}}}\n", 1,
+     "board.reference", 3, 11, "card"},
     {"layout: {card: {}}\n", 1, "board.reference", 3, 10, "medium"},
     {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\npieces: {x: {file: big.bin}}\n"
      "layout: {card: {regions: {a: {at: 1 MiB, size: 1 KiB, piece: x}}}}\n",

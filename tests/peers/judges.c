@@ -125,7 +125,7 @@ static void random_file(struct generator *g, struct mos_entry *e) {
 static void random_attributes(struct generator *g, struct mos_arena *arena, struct mos_entry *e) {
     static const char *const names[] = {"security.selinux", "security.capability", "user.note",
                                         "trusted.origin"};
-    struct mos_attribute_set set = {mos_vec_make(arena, sizeof(struct mos_attribute))};
+    struct mos_attribute_set set = mos_attribute_set_make(arena);
     struct mos_buf list = {.arena = arena};
     uint8_t value[600];
     size_t count = random_below(&g->seed, 8) ? 0 : 1 + random_below(&g->seed, 3);

@@ -120,7 +120,7 @@ static void check_same(struct model *a, struct model *b) {
 static void attribute_list(struct core *c, uint64_t *seed, struct mos_buf *out) {
     static const char *const names[] = {"user.note", "security.capability", "security.selinux",
                                         "trusted.x"};
-    struct mos_attribute_set set = {mos_vec_make(c->ctx.arena, sizeof(struct mos_attribute))};
+    struct mos_attribute_set set = mos_attribute_set_make(c->ctx.arena);
     uint8_t value[900];
     size_t count = random_below(seed, 4);
     memset(value, (int)random_below(seed, 256), sizeof value);

@@ -283,18 +283,22 @@ void ext4_read_attributes(struct ext4_reader *r, const struct ext4_inode *inode,
         mos_buf_add(out, r->last_list.data, r->last_list.length);
         return;
     }
-    struct mos_attribute_set set = {mos_vec_make(r->ctx->arena, sizeof(struct mos_attribute))};
-    bool sound = !tail || take_area(r, tail, length, 0, &set);
+    if (!r->set.items.arena)
+        r->set = mos_attribute_set_make(r->ctx->arena);
+    mos_attribute_reset(&r->set);
+    bool sound = !tail || take_area(r, tail, length, 0, &r->set);
     if (inode->attributes_block) {
-        uint8_t *block = mos_alloc(r->ctx->arena, r->block_size);
+        if (!r->attribute_block)
+            r->attribute_block = mos_alloc(r->ctx->arena, r->block_size);
+        uint8_t *block = r->attribute_block;
         sound &= ext4_read_block(r, inode->attributes_block, block) &&
                  mos_le32(block) == (uint32_t)MAGIC &&
-                 take_area(r, block, r->block_size, BLOCK_HEADER, &set);
+                 take_area(r, block, r->block_size, BLOCK_HEADER, &r->set);
     }
     if (!sound && r->request)
         mos_volume_problem(r->request, "The extended attributes of inode %u are damaged.",
                            inode->number);
-    mos_attribute_pack(&set, out);
+    mos_attribute_pack(&r->set, out);
     r->last_tail.arena = r->last_list.arena = r->ctx->arena;
     r->last_tail.length = r->last_list.length = 0;
     r->last_block = inode->attributes_block;

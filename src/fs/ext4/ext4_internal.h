@@ -3,6 +3,7 @@
 #ifndef MOS_FS_EXT4_INTERNAL_H
 #define MOS_FS_EXT4_INTERNAL_H
 
+#include "content/attributes.h"
 #include "fs/fs.h"
 
 enum {
@@ -136,6 +137,8 @@ struct ext4_reader {
     uint8_t *piece;  /* EXT4_PENDING bytes of scratch */
     struct mos_buf last_tail, last_list; /* of the inode before: its attributes and their list */
     uint64_t last_block;
+    struct mos_attribute_set set; /* used again for each inode, and so is the block */
+    uint8_t *attribute_block;
 };
 struct ext4_inode {
     uint32_t number, links, flags, generation, uid, gid;
