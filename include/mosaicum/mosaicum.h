@@ -64,8 +64,8 @@ struct mosaicum_draft {
 enum mosaicum_status mosaicum_new_board(mosaicum *m, const struct mosaicum_draft *draft);
 /* Boards and their variants, and what is known of each. */
 enum mosaicum_status mosaicum_list(mosaicum *m);
-/* Two selectors, or two images, side by side: only what differs; MOSAICUM_FINDINGS when something
- * does. */
+/* Two selectors, two images or two ledgers side by side: only what differs; MOSAICUM_FINDINGS when
+ * something does. */
 enum mosaicum_status mosaicum_compare(mosaicum *m, const char *a, const char *b);
 /* Writes mosaicum.pins: the hash of every piece that is not followed. */
 enum mosaicum_status mosaicum_pin(mosaicum *m, const char *const *selectors, size_t count);

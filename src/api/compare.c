@@ -2,6 +2,7 @@
 #include "api/run.h"
 
 #include "base/map.h"
+#include "ledger/ledger.h"
 
 #include <string.h>
 
@@ -79,12 +80,47 @@ static void compare(mosaicum *m, const char *a, const char *b) {
     report_end(m, &t);
 }
 
+/* What two builds were made of, and what came of it. */
+static bool compare_ledgers(mosaicum *m, const char *a, const char *b) {
+    struct mos_map left, right;
+    if (!mos_ledger_facts(&m->ctx, a, &left) || !mos_ledger_facts(&m->ctx, b, &right))
+        return false;
+    struct mosaicum_column *columns = mos_alloc_array(m->arena, 3, sizeof *columns);
+    columns[0] = (struct mosaicum_column){"fact", "fact", false, false};
+    columns[1] = (struct mosaicum_column){"a", a, false, false};
+    columns[2] = (struct mosaicum_column){"b", b, false, false};
+    struct report_table t = report_start(m, "differences", NULL, columns, 3);
+    for (size_t i = 0; i < left.count; i++) {
+        const char *was = left.items[i].value, *is = mos_map_get(&right, left.items[i].key);
+        if (is && strcmp(was, is) == 0)
+            continue;
+        cell_text(&t, left.items[i].key);
+        cell_text(&t, was);
+        cell_text(&t, is ? is : "(none)");
+    }
+    for (size_t i = 0; i < right.count; i++)
+        if (!mos_map_get(&left, right.items[i].key)) {
+            cell_text(&t, right.items[i].key);
+            cell_text(&t, "(none)");
+            cell_text(&t, right.items[i].value);
+        }
+    size_t count = t.cells.count / 3;
+    t.table.title = count ? mos_printf(m->arena, "%zu fact%s of the ledgers differ%s", count,
+                                       count == 1 ? "" : "s", count == 1 ? "s" : "")
+                          : "Nothing differs.";
+    m->damaged = count != 0;
+    report_end(m, &t);
+    return true;
+}
+
 enum mosaicum_status mosaicum_compare(mosaicum *m, const char *a, const char *b) {
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
-    if (mos_exists(&m->ctx, a) && mos_exists(&m->ctx, b))
+    if (!mos_exists(&m->ctx, a) || !mos_exists(&m->ctx, b)) {
+        if (run_open(m))
+            compare(m, a, b);
+    } else if (!compare_ledgers(m, a, b)) {
         compare_images(m, a, b);
-    else if (run_open(m))
-        compare(m, a, b);
+    }
     return run_status(m);
 }

@@ -17,7 +17,7 @@ static int run(struct cli *cli) {
 const struct command command_compare = {
     .name = "compare",
     .usage = "A B",
-    .about = "two boards, variants or images side by side: only what differs",
+    .about = "two boards, variants, images or ledgers side by side: only what differs",
     .least = 2,
     .most = 2,
     .run = run,

@@ -76,9 +76,10 @@ struct scratch {
     struct mos_attribute_set set;
 };
 
-/* One access control list in the kernel's form; nothing when it says no more than the mode. */
+/* One access control list in the kernel's form; nothing when it says no more than the mode.  *mask:
+ * what it says of its mask, which is what the mode's bits for the group mean then. */
 static void take_acl(struct archive_entry *e, int which, const char *name,
-                     struct mos_attribute_set *set) {
+                     struct mos_attribute_set *set, int *mask) {
     static const struct {
         int tag;
         uint16_t number;
@@ -110,6 +111,8 @@ static void take_acl(struct archive_entry *e, int which, const char *name,
                 break;
             bool named = tags[t].number == 0x02 || tags[t].number == 0x08;
             uint8_t raw[8];
+            if (tags[t].number == 0x10)
+                *mask = allowed;
             mos_put_le16(raw, tags[t].number);
             mos_put_le16(raw + 2, allowed);
             mos_put_le32(raw + 4, named ? (uint32_t)next : UINT32_MAX);
@@ -135,10 +138,13 @@ static void take_attributes(struct archive_entry *e, struct scratch *scratch,
     while (archive_entry_xattr_next(e, &name, &value, &length) == ARCHIVE_OK)
         if (name)
             mos_attribute_add(set, name, strlen(name), value, length);
+    int mask = -1, ignored;
     if (lists) {
-        take_acl(e, ARCHIVE_ENTRY_ACL_TYPE_ACCESS, "system.posix_acl_access", set);
-        take_acl(e, ARCHIVE_ENTRY_ACL_TYPE_DEFAULT, "system.posix_acl_default", set);
+        take_acl(e, ARCHIVE_ENTRY_ACL_TYPE_ACCESS, "system.posix_acl_access", set, &mask);
+        take_acl(e, ARCHIVE_ENTRY_ACL_TYPE_DEFAULT, "system.posix_acl_default", set, &ignored);
     }
+    if (mask >= 0)
+        out->mode = (uint16_t)((out->mode & ~070) | mask << 3);
     mos_attribute_pack(set, &scratch->attributes);
     out->attributes = (const uint8_t *)scratch->attributes.data;
     out->attributes_length = scratch->attributes.length;

@@ -13,7 +13,7 @@
 
 #include <string.h>
 
-enum { ENTRY_BYTES = 67, MOST_TEXTS = 4 << 20 };
+enum { ENTRY_BYTES = 67, MOST_TEXTS = 4 << 20, CHUNK = 256 << 10, HEAD = 12 };
 
 struct run {
     uint64_t offset, length;
@@ -21,7 +21,7 @@ struct run {
 
 struct mos_index {
     struct mos_ctx *ctx;
-    struct mos_buf data; /* the file form, grown as entries come */
+    struct mos_vec chunks; /* of struct mos_buf: the file form of entries, which do not move */
     size_t count;
     /* the entry being recorded */
     struct mos_sink through;
@@ -39,12 +39,10 @@ static const char magic[8] = "mosindx3";
 struct mos_index *mos_index_new(struct mos_ctx *ctx) {
     struct mos_index *x = mos_alloc(ctx->arena, sizeof *x);
     x->ctx = ctx;
-    struct mos_buf *buffers[] = {&x->data, &x->path, &x->target,
-                                 &x->runs, &x->text, &x->attributes};
+    struct mos_buf *buffers[] = {&x->path, &x->target, &x->runs, &x->text, &x->attributes};
     for (size_t i = 0; i < sizeof buffers / sizeof *buffers; i++)
         buffers[i]->arena = ctx->arena;
-    mos_buf_add(&x->data, magic, sizeof magic);
-    mos_buf_zeros(&x->data, 4);
+    x->chunks = mos_vec_make(ctx->arena, sizeof(struct mos_buf));
     return x;
 }
 
@@ -93,6 +91,17 @@ static bool record_data(void *self, uint64_t offset, const void *bytes, size_t l
     return !x->has_through || x->through.data(x->through.self, offset, bytes, length);
 }
 
+/* Where the next entry goes: the last chunk while there is room, else a new one. */
+static struct mos_buf *chunk_for(struct mos_index *x, size_t need) {
+    struct mos_buf *last = x->chunks.count ? mos_vec_at(&x->chunks, x->chunks.count - 1) : NULL;
+    if (last && last->capacity - last->length > need)
+        return last;
+    size_t capacity = need < CHUNK ? CHUNK : need;
+    struct mos_buf *b = mos_vec_push(&x->chunks);
+    *b = (struct mos_buf){x->ctx->arena, mos_alloc(x->ctx->arena, capacity + 2), 0, capacity + 2};
+    return b;
+}
+
 static bool record_end(void *self, uint64_t sum) {
     struct mos_index *x = self;
     put_run(x);
@@ -117,12 +126,14 @@ static bool record_end(void *self, uint64_t sum) {
     mos_put_le32(h + 55, x->run_count);
     mos_put_le32(h + 59, (uint32_t)x->text.length);
     mos_put_le32(h + 63, (uint32_t)x->attributes.length);
-    mos_buf_add(&x->data, h, sizeof h);
-    mos_buf_add(&x->data, mos_buf_string(&x->path), x->path.length + 1);
-    mos_buf_add(&x->data, mos_buf_string(&x->target), x->target.length + 1);
-    mos_buf_add(&x->data, mos_buf_string(&x->runs), x->runs.length);
-    mos_buf_add(&x->data, mos_buf_string(&x->text), x->text.length);
-    mos_buf_add(&x->data, mos_buf_string(&x->attributes), x->attributes.length);
+    struct mos_buf *to = chunk_for(x, sizeof h + x->path.length + 1 + x->target.length + 1 +
+                                          x->runs.length + x->text.length + x->attributes.length);
+    mos_buf_add(to, h, sizeof h);
+    mos_buf_add(to, mos_buf_string(&x->path), x->path.length + 1);
+    mos_buf_add(to, mos_buf_string(&x->target), x->target.length + 1);
+    mos_buf_add(to, mos_buf_string(&x->runs), x->runs.length);
+    mos_buf_add(to, mos_buf_string(&x->text), x->text.length);
+    mos_buf_add(to, mos_buf_string(&x->attributes), x->attributes.length);
     x->count++;
     return !x->has_through || x->through.end(x->through.self, sum);
 }
@@ -171,43 +182,59 @@ static bool parse_entry(const struct mos_buf *data, size_t *at, struct mos_entry
     return entry->path[path] == 0 && entry->target[target] == 0;
 }
 
+/* One entry with its runs; advances *at. */
+static bool replay_entry(struct mos_ctx *ctx, const struct mos_buf *chunk, size_t *at,
+                         const struct mos_sink *sink) {
+    struct mos_entry entry;
+    uint64_t sum;
+    const uint8_t *runs, *text;
+    uint32_t count;
+    if (!parse_entry(chunk, at, &entry, &sum, &runs, &count, &text))
+        return mos_fail(ctx->error, MOS_ERROR_SYSTEM, 0, "A stored index is damaged");
+    if (!sink->entry(sink->self, &entry))
+        return false;
+    for (uint32_t k = 0; k < count; k++) {
+        uint64_t offset = mos_le64(runs + 16 * (size_t)k);
+        size_t length = (size_t)mos_le64(runs + 16 * (size_t)k + 8);
+        bool inside = text && offset <= entry.size && length <= entry.size - offset;
+        if (!sink->data(sink->self, offset, inside ? text + offset : NULL, length))
+            return false;
+    }
+    return sink->end(sink->self, sum);
+}
+
 bool mos_index_replay(struct mos_ctx *ctx, const struct mos_index *index,
                       const struct mos_sink *sink) {
-    size_t at = sizeof magic + 4;
-    for (size_t i = 0; i < index->count; i++) {
-        struct mos_entry entry;
-        uint64_t sum;
-        const uint8_t *runs, *text;
-        uint32_t count;
-        if (!parse_entry(&index->data, &at, &entry, &sum, &runs, &count, &text))
-            return mos_fail(ctx->error, MOS_ERROR_SYSTEM, 0, "A stored index is damaged");
-        if (!sink->entry(sink->self, &entry))
-            return false;
-        for (uint32_t k = 0; k < count; k++) {
-            uint64_t offset = mos_le64(runs + 16 * (size_t)k);
-            size_t length = (size_t)mos_le64(runs + 16 * (size_t)k + 8);
-            bool inside = text && offset <= entry.size && length <= entry.size - offset;
-            if (!sink->data(sink->self, offset, inside ? text + offset : NULL, length))
+    for (size_t c = 0; c < index->chunks.count; c++) {
+        const struct mos_buf *chunk = mos_vec_at(&index->chunks, c);
+        for (size_t at = 0; at < chunk->length;)
+            if (!replay_entry(ctx, chunk, &at, sink))
                 return false;
-        }
-        if (!sink->end(sink->self, sum))
-            return false;
     }
     return true;
 }
 
 void mos_index_save(const struct mos_index *index, struct mos_buf *out) {
-    uint8_t hash[MOS_SHA256_SIZE];
-    size_t start = out->length;
-    mos_buf_add(out, index->data.data, index->data.length);
-    mos_put_le32(out->data + start + sizeof magic, (uint32_t)index->count);
+    uint8_t hash[MOS_SHA256_SIZE], count[4];
+    size_t start = out->length, size = HEAD + sizeof hash + 2;
+    for (size_t c = 0; c < index->chunks.count; c++)
+        size += ((struct mos_buf *)mos_vec_at(&index->chunks, c))->length;
+    if (!out->length) /* all of it at once: growing would leave copies behind */
+        *out = (struct mos_buf){out->arena, mos_alloc(out->arena, size), 0, size};
+    mos_put_le32(count, (uint32_t)index->count);
+    mos_buf_add(out, magic, sizeof magic);
+    mos_buf_add(out, count, sizeof count);
+    for (size_t c = 0; c < index->chunks.count; c++) {
+        const struct mos_buf *chunk = mos_vec_at(&index->chunks, c);
+        mos_buf_add(out, chunk->data, chunk->length);
+    }
     mos_sha256(out->data + start, out->length - start, hash);
     mos_buf_add(out, hash, sizeof hash);
 }
 
 struct mos_index *mos_index_load(struct mos_ctx *ctx, const void *data, size_t length) {
     uint8_t hash[MOS_SHA256_SIZE];
-    if (length < sizeof magic + 4 + sizeof hash || memcmp(data, magic, sizeof magic) != 0)
+    if (length < HEAD + sizeof hash || memcmp(data, magic, sizeof magic) != 0)
         return NULL;
     size_t body = length - sizeof hash;
     if (!mos_sha256(data, body, hash) ||
@@ -215,15 +242,20 @@ struct mos_index *mos_index_load(struct mos_ctx *ctx, const void *data, size_t l
         return NULL;
     struct mos_index *x = mos_alloc(ctx->arena, sizeof *x);
     x->ctx = ctx;
-    x->data = (struct mos_buf){ctx->arena, (char *)(uintptr_t)data, body, body};
+    x->chunks = mos_vec_make(ctx->arena, sizeof(struct mos_buf));
+    struct mos_buf *all = mos_vec_push(&x->chunks);
+    char *entries = (char *)(uintptr_t)data + HEAD;
+    *all = (struct mos_buf){ctx->arena, entries, body - HEAD, body - HEAD};
     x->count = mos_le32((const uint8_t *)data + sizeof magic);
     struct mos_entry entry;
     uint64_t sum;
     const uint8_t *runs, *text;
     uint32_t count;
-    size_t at = sizeof magic + 4;
-    for (size_t i = 0; i < x->count; i++)
-        if (!parse_entry(&x->data, &at, &entry, &sum, &runs, &count, &text))
+    size_t at = 0, found = 0;
+    while (at < all->length) {
+        if (!parse_entry(all, &at, &entry, &sum, &runs, &count, &text))
             return NULL;
-    return at == body ? x : NULL;
+        found++;
+    }
+    return found == x->count ? x : NULL;
 }

@@ -47,6 +47,9 @@ struct mos_ledger_region_last {
 };
 bool mos_ledger_regions(struct mos_ctx *ctx, const char *path, const char *medium,
                         struct mos_map *out);
+/* Everything that a ledger says but spans and chunks, as path -> text ("inputs.kernel.sha256",
+ * "images.card.img.regions.root.offset").  false: it is none. */
+bool mos_ledger_facts(struct mos_ctx *ctx, const char *path, struct mos_map *out);
 /* false: there is none in that folder, or it cannot be read. */
 bool mos_ledger_last(struct mos_ctx *ctx, const char *folder, struct mos_ledger_last *out);
 

@@ -264,6 +264,26 @@ static void layouts_of_all_kinds(void) {
                    w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
 }
 
+/* Two ledgers: what went in, what came out, what moved. */
+static void ledgers_are_compared(void) {
+    const char *to = test_folder("ledgers");
+    CU_ASSERT_TRUE_FATAL(runs(0,
+                              "'%s' --no-cache -q -w '%s/demo/saltmarsh' build curlew+bench "
+                              "curlew+field --out '%s'",
+                              MOSAICUM_PROGRAM, MOSAICUM_SOURCE, to));
+    int status;
+    json_t *d = run_json(
+        &status, "compare '%s/curlew+bench/ledger.json' '%s/curlew+field/ledger.json'", to, to);
+    CU_ASSERT_EQUAL(status, 1);
+    json_t *r = row_with(rows_of(d, 0), "fact", "board");
+    CU_ASSERT_STRING_EQUAL(text_of(r, "b"), "curlew+field");
+    CU_ASSERT_PTR_NOT_NULL(row_with(rows_of(d, 0), "fact", "outputs.boot.scr.sha256"));
+    CU_ASSERT_PTR_NULL(row_with(rows_of(d, 0), "fact", "inputs.kernel.sha256"));
+    json_decref(d);
+    CU_ASSERT(runs(0, "'%s' compare '%s/curlew+bench/ledger.json' '%s/curlew+bench/ledger.json'",
+                   MOSAICUM_PROGRAM, to, to));
+}
+
 /* A build of a board whose file has errors of its own is not begun. */
 static void errors_in_files_stop_a_build(void) {
     const char *w = test_folder("stopped");
@@ -279,4 +299,5 @@ SUITE(images_suite, {"files are listed", files_are_listed}, {"things are taken",
       {"a damaged table is mended", a_damaged_table_is_mended},
       {"a picture is drawn", a_picture_is_drawn}, {"flash and eMMC", flash_and_emmc},
       {"a draft builds the same", a_draft_builds_the_same}, {"outputs", outputs_leave_the_house},
-      {"layouts", layouts_of_all_kinds}, {"errors stop a build", errors_in_files_stop_a_build});
+      {"layouts", layouts_of_all_kinds}, {"ledgers", ledgers_are_compared},
+      {"errors stop a build", errors_in_files_stop_a_build});

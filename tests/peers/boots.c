@@ -72,11 +72,16 @@ static const char init_text[] =
     "#!/bin/sh\n"
     "/bin/busybox mount -t proc proc /proc\n"
     "/bin/busybox mount -t sysfs sys /sys\n"
+    "/bin/busybox mount -t devtmpfs dev /dev\n"
     "echo marker-root $(/bin/busybox grep ' / ' /proc/mounts)\n"
     "echo marker-arguments $(/bin/busybox cat /proc/cmdline)\n"
     "echo marker-tree $(/bin/busybox cat /proc/device-tree/gauge/saltmarsh,gauge) and "
     "$(/bin/busybox cat /proc/device-tree/pl011@9000000/saltmarsh,note)\n"
     "echo marker-file $(/bin/busybox md5sum /etc/large)\n"
+    "for m in fat nls_cp437 nls_ascii vfat; do /bin/busybox insmod /mods/$m.ko; done\n"
+    "/bin/busybox mount -t vfat -o ro /dev/nvme0n1p1 /mnt\n"
+    "echo marker-fat $(/bin/busybox cat /mnt/Notes* /mnt/deep/er/* /mnt/boot.scr /mnt/kernel | "
+    "/bin/busybox md5sum)\n"
     "echo marker-end\n"
     "/bin/busybox poweroff -f\n";
 
@@ -92,7 +97,13 @@ static void make_real_workspace(const char *w) {
     write_text(path_in(w, "overlays/pressure.dtso"), overlay_text);
     CU_ASSERT_TRUE_FATAL(runs(
         0,
-        "cd '%s' && mkdir -p files/bin files/sbin files/dev files/proc files/sys files/etc && "
+        "cd '%s' && mkdir -p files/mnt files/mods notes/deep/er && cp "
+        "'%s'/kernel/lib/modules/*/kernel/fs/fat/*fat.ko "
+        "'%s'/kernel/lib/modules/*/kernel/fs/nls/nls_cp437.ko "
+        "'%s'/kernel/lib/modules/*/kernel/fs/nls/nls_ascii.ko files/mods/ && head -c 100000 "
+        "/dev/urandom > 'notes/Notes of the highest Tide, Höhe in mm.txt' && head -c 5000 "
+        "/dev/urandom > notes/deep/er/short.txt && "
+        "mkdir -p files/bin files/sbin files/dev files/proc files/sys files/etc && "
         "mv files/init-text files/sbin/init && chmod 755 files/sbin/init && cp "
         "'%s/busybox/bin/busybox' files/bin/ && "
         "ln -s busybox files/bin/sh && mknod -m 600 files/dev/console c 5 1 && "
@@ -101,10 +112,11 @@ static void make_real_workspace(const char *w) {
         "cp '%s/Image' pieces/Image && rm -f pieces/rootfs.tar.zst pieces/linux.tar.zst && "
         "qemu-system-aarch64 -M virt,dumpdtb=tree/machine.dtb -cpu cortex-a57 -m 512 -display none "
         "-bios /usr/lib/u-boot/qemu_arm64/u-boot.bin -nic none",
-        w, peers_cache(), peers_cache()));
+        w, peers_cache(), peers_cache(), peers_cache(), peers_cache(), peers_cache()));
     CU_ASSERT_TRUE_FATAL(
         runs(0,
-             "cd '%s' && sed -i -e 's/kind: sd/kind: disk/; s/loader: mmc 0/loader: nvme 0/; "
+             "cd '%s' && sed -i -e 's/{boot: {made: boot}}/{boot: {made: boot}, notes: {folder: "
+             "notes}}/' -e 's/kind: sd/kind: disk/; s/loader: mmc 0/loader: nvme 0/; "
              "s/kernel: mmcblk0/kernel: nvme0n1/' "
              "-e 's/linux: {file: .*/kernel: {file: pieces\\/Image}/' -e '/kernel: {in: linux/d' "
              "-e 's/rootfs.tar.zst/rootfs.tar.gz/' -e 's/tree\\/curlew.dts/tree\\/machine.dtb/' -e "
@@ -127,6 +139,12 @@ static void a_real_kernel_boots(void) {
     struct outcome o = run_shell("md5sum < '%s/files/etc/large'", w);
     snprintf(sum, sizeof sum, "marker-file %.32s", o.out);
     outcome_free(&o);
+    char fat[200];
+    o = run_shell("cd '%s' && cat notes/Notes* notes/deep/er/* out/curlew/boot.scr pieces/Image | "
+                  "md5sum",
+                  w);
+    snprintf(fat, sizeof fat, "marker-fat %.32s", o.out);
+    outcome_free(&o);
     o = run_shell("sfdisk -d '%s/out/curlew/card.img' | sed -n 's/.*uuid=\\([0-9A-F-]*\\), "
                   "name=\"root\".*/\\1/p' | tr A-F a-f",
                   w);
@@ -145,10 +163,12 @@ static void a_real_kernel_boots(void) {
         ok && machine_expect(m, "Entry main", 20) && machine_expect(m, "Starting kernel", 20) &&
         machine_expect(m, "marker-root /dev/root / ext4", 60) && machine_expect(m, arguments, 10) &&
         machine_expect(m, "marker-tree tide gauge and console of the jetty", 10) &&
-        machine_expect(m, sum, 10) && machine_expect(m, "marker-end", 10));
+        machine_expect(m, sum, 10) && machine_expect(m, fat, 20) &&
+        machine_expect(m, "marker-end", 10));
     machine_stop(m);
     proved("a Debian arm64 kernel in QEMU",
-           "our script, merged tree, arguments, ext4 root by PARTUUID, marker on the serial line");
+           "our script, merged tree, arguments, ext4 root by PARTUUID; it mounts our FAT32 and "
+           "reads the same bytes");
     remove_folder(w);
 }
 

@@ -136,6 +136,11 @@ static void we_read_what_a_kernel_wrote(void) {
     size_t n = compare_folders(keep(path_in(w, "m")), keep(path_in(w, "t")));
     CU_ASSERT(runs(0, "umount '%s/m'", w));
     CU_ASSERT(n > 3000);
+    CU_ASSERT(runs(0,
+                   "cd '%s' && '%s' -q amend a.img :deep/name-2-of-many=mosaicum.yaml "
+                   ":deep/er/new=mosaicum.yaml :~deep/name-20-of-many -o b.img && e2fsck -fn b.img "
+                   "&& test $('%s' compare a.img b.img | grep -c '/deep\\|/hard') = 4",
+                   w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
     proved("what a kernel wrote into our ext4, read by us",
            "%zu entries equal in type, owner, mode, time, size, content, target, device, links and "
            "extended attributes",

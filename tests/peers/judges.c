@@ -460,14 +460,26 @@ static void the_kernel_reads_a_real_tree(void) {
         "2>/dev/null && "
         "head -c 150M /dev/urandom > large && chmod 6755 two && chown 12345:70000 two && "
         "ln -s %0200d long-link && touch -d '1969-05-06 07:08:09.123456789' old && "
-        "touch -d '2101-05-06 07:08:09.5' new && : > empty",
+        "touch -d '2101-05-06 07:08:09.5' new && : > empty && i=0 && mkdir many && while [ $i -lt "
+        "3000 ]; do : > many/name-$i-of-many; i=$((i+1)); done && python3 -c \"import os; x = "
+        "os.setxattr; x('large', 'security.capability', bytes.fromhex('0100000200240000') + "
+        "bytes(12)); "
+        "x('empty', 'user.note', b'n' * 900); x('empty', 'security.selinux', "
+        "b'system_u:object_r'); "
+        "x('dev', 'trusted.origin', b'jetty'); x('old', 'system.posix_acl_access', "
+        "bytes.fromhex('0200000001000600ffffffff02000400e8030000' + "
+        "'04000400ffffffff10000400ffffffff20000000ffffffff')); x('many', "
+        "'system.posix_acl_default', bytes.fromhex('0200000001000700ffffffff04000500ffffffff"
+        "20000500ffffffff'))\"",
         w, w, copy, mounted, w, 7));
-    CU_ASSERT_TRUE_FATAL(runs(
-        0,
-        "cd '%s' && tar --numeric-owner --sparse --format=posix -cf - -C '%s/root' . "
-        "-C '%s/extra' ./dev ./one ./two ./three ./sparse ./large ./long-link ./old ./new ./empty "
-        "| zstd -q -1 -o pieces/rootfs.tar.zst && tar -xpf pieces/rootfs.tar.zst -C '%s'",
-        w, peers_cache(), w, copy));
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && tar --numeric-owner --sparse --format=posix --acls --xattrs "
+             "'--xattrs-include=*' -cf - -C '%s/root' . -C '%s/extra' ./dev ./one ./two ./three "
+             "./sparse ./large ./long-link ./old ./new ./empty ./many | zstd -q -1 -o "
+             "pieces/rootfs.tar.zst && tar --acls --xattrs '--xattrs-include=*' -xpf "
+             "pieces/rootfs.tar.zst -C '%s'",
+             w, peers_cache(), w, copy));
     CU_ASSERT_TRUE_FATAL(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
     CU_ASSERT_TRUE_FATAL(
         runs(0,
@@ -479,7 +491,8 @@ static void the_kernel_reads_a_real_tree(void) {
     CU_ASSERT(runs(0, "umount '%s'", mounted));
     CU_ASSERT(forth > 6000);
     proved("a Debian root tree, mounted by the kernel",
-           "%zu entries equal in type, owner, mode, time, size, content, target, device, links",
+           "%zu entries equal in type, owner, mode, time, size, content, target, device, links, "
+           "extended attributes",
            forth);
     remove_folder(w);
 }

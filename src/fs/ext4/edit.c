@@ -14,6 +14,7 @@ enum {
     LINK = 0120000,
     REGULAR = 0100000,
     MOST_HOPS = 40,
+    MOST_SHARING = 1024,
     FIELD = 0x28,
     /* what else is kept about files, and would be wrong then */
     RO_UNCHANGEABLE =
@@ -56,17 +57,19 @@ static bool give_content(struct ext4_editor *x, const struct ext4_inode *i) {
     return true;
 }
 
-/* A block of attributes may serve several inodes. */
-static void give_attributes(struct ext4_editor *x, const struct ext4_inode *i) {
+/* A block of attributes may serve several inodes: one more, or one less.  False: it cannot be. */
+static bool count_users(struct ext4_editor *x, const struct ext4_inode *i, int change) {
     uint8_t *block = mos_alloc(x->ctx->arena, x->r.block_size), number[8];
-    if (!i->attributes_block || !ext4_edit_read(x, i->attributes_block, block))
-        return;
-    uint32_t users = mos_le32(block + 4);
-    if (users <= 1) {
+    if (!ext4_edit_read(x, i->attributes_block, block))
+        return false;
+    uint32_t users = mos_le32(block + 4) + (uint32_t)change;
+    if (users > MOST_SHARING)
+        return false;
+    if (!users) {
         ext4_edit_give(x, i->attributes_block, 1);
-        return;
+        return true;
     }
-    mos_put_le32(block + 4, users - 1);
+    mos_put_le32(block + 4, users);
     if (x->r.ro_compat & EXT4_RO_CSUM) {
         mos_put_le32(block + 16, 0);
         mos_put_le64(number, i->attributes_block);
@@ -74,6 +77,23 @@ static void give_attributes(struct ext4_editor *x, const struct ext4_inode *i) {
                      mos_crc32c(mos_crc32c(x->r.csum_seed, number, 8), block, x->r.block_size));
     }
     ext4_edit_write(x, block, x->r.block_size, i->attributes_block * x->r.block_size);
+    return true;
+}
+
+/* Owner, mode's companions and extended attributes go over to an inode that takes a place. */
+static void inherit(struct ext4_editor *x, const struct ext4_inode *from, struct ext4_inode *to) {
+    static const struct { uint8_t at, length; } owner[] = {{0x2, 2}, {0x18, 2}, {0x78, 4}};
+    for (size_t i = 0; i < sizeof owner / sizeof *owner; i++)
+        memcpy(to->raw + owner[i].at, from->raw + owner[i].at, owner[i].length);
+    size_t tail = 128 + (size_t)mos_le16(from->raw + 0x80);
+    if (x->r.inode_size > tail && tail == 128 + (size_t)mos_le16(to->raw + 0x80) &&
+        !(from->flags & EXT4_FLAG_INLINE))
+        memcpy(to->raw + tail, from->raw + tail, x->r.inode_size - tail);
+    if (from->attributes_block && count_users(x, from, 1)) {
+        to->attributes_block = from->attributes_block;
+        memcpy(to->raw + 0x68, from->raw + 0x68, 4);
+        memcpy(to->raw + 0x76, from->raw + 0x76, 2);
+    }
 }
 
 /* One name of an inode is gone; with the last one, all of it. */
@@ -85,7 +105,8 @@ static bool unlink(struct ext4_editor *x, struct ext4_inode *i) {
     }
     if (!give_content(x, i))
         return false;
-    give_attributes(x, i);
+    if (i->attributes_block)
+        count_users(x, i, -1);
     ext4_edit_give_inode(x, i->number);
     memset(i->raw + FIELD, 0, 60);
     i->links = 0;
@@ -281,11 +302,8 @@ static bool edit_put(struct mos_editor *base, const char *path, struct mos_io *c
     if (!number)
         return refuse(x, path, "does not fit: no inode is free");
     new_inode(x, &fresh, number, mode);
-    if (spot.inode) {
-        memcpy(fresh.raw + 0x2, file.raw + 0x2, 2); /* owner */
-        memcpy(fresh.raw + 0x18, file.raw + 0x18, 2);
-        memcpy(fresh.raw + 0x78, file.raw + 0x78, 4);
-    }
+    if (spot.inode)
+        inherit(x, &file, &fresh);
     if (!write_content(x, &fresh, content))
         return broken(x, path);
     ext4_edit_write_inode(x, &fresh);
