@@ -51,7 +51,7 @@ static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     resolved_values(ctx->arena, board);
     if (!ctx->findings.items.count) { /* what is shown can be read back */
         const char *shown = show_resolved(ctx->arena, board);
-        if (!parse(ctx, shown, strlen(shown)) && strlen(shown) < MOS_YAML_LIMIT)
+        if (*shown && !parse(ctx, shown, strlen(shown)) && strlen(shown) < MOS_YAML_LIMIT)
             abort();
     }
 }

@@ -108,7 +108,7 @@ static void print_record(struct printer *p, const struct mos_keys *keys, const v
     size_t before = p->out.length;
     for (size_t i = 0; i < keys->count; i++)
         print_member(p, &keys->keys[i], (const char *)record + keys->keys[i].offset, depth);
-    if (p->out.length == before) { /* nothing stated: an empty map on the line above */
+    if (before && p->out.length == before) { /* nothing stated: an empty map on the line above */
         p->out.length--;
         mos_buf_text(&p->out, " {}\n");
     }

@@ -96,20 +96,20 @@ struct mos_dt_node *mos_plan_flash_node(const struct mos_dt *dt, const struct mo
 
 static void put_cell(struct mos_dt *dt, struct mos_dt_node *node, const char *name,
                      uint32_t value) {
-    uint8_t raw[4];
+    uint8_t *raw = mos_alloc(dt->arena, 4); /* the tree keeps it by reference */
     mos_put_be32(raw, value);
-    mos_dt_set(dt, node, name, raw, sizeof raw);
+    mos_dt_set(dt, node, name, raw, 4);
 }
 
 static void add_region(struct mos_dt *dt, struct mos_dt_node *list,
                        const struct mos_region_plan *r) {
-    uint8_t reg[8];
+    uint8_t *reg = mos_alloc(dt->arena, 8);
     struct mos_dt_node *n = mos_dt_add_node(
         dt, list, mos_printf(dt->arena, "partition@%llx", (unsigned long long)r->start));
     mos_dt_set_text(dt, n, "label", r->label);
     mos_put_be32(reg, (uint32_t)r->start);
     mos_put_be32(reg + 4, (uint32_t)r->length);
-    mos_dt_set(dt, n, "reg", reg, sizeof reg);
+    mos_dt_set(dt, n, "reg", reg, 8);
     if (keeps(r))
         mos_dt_set(dt, n, "read-only", "", 0);
 }
