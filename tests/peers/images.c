@@ -115,7 +115,7 @@ static void we_read_what_a_kernel_wrote(void) {
         "ext4, fills: {base: {folder: base}}}}\n");
     CU_ASSERT_TRUE_FATAL(runs(
         0,
-        "cd '%s' && mkdir base m t && cp -a '%s/root/usr' base/ && find base -type l -lname '/*' "
+        "cd '%s' && mkdir base m t && cp -a '%s/root'/usr base/ && find base -type l -lname '/*' "
         "-delete && '%s' --no-cache -q build && mv out/curlew/card.img a.img && mount -o loop "
         "a.img m && "
         "cd m && mkdir -p deep/er/and/deeper && i=0 && while [ $i -lt 3000 ]; do echo $i > "
