@@ -6,6 +6,7 @@
 #include <archive.h>
 #include <archive_entry.h>
 #include <errno.h>
+#include <stdlib.h>
 #include <string.h>
 
 enum { READ_SIZE = 1 << 20 };
@@ -74,12 +75,13 @@ static void bad_path(struct mos_ctx *ctx, struct mos_place place, const char *ar
 struct scratch {
     struct mos_buf path, target, attributes;
     struct mos_attribute_set set;
+    uint64_t unnumbered; /* entries of access lists that name somebody without a number */
 };
 
 /* One access control list in the kernel's form; nothing when it says no more than the mode.  *mask:
  * what it says of its mask, which is what the mode's bits for the group mean then. */
 static void take_acl(struct archive_entry *e, int which, const char *name,
-                     struct mos_attribute_set *set, int *mask) {
+                     struct mos_attribute_set *set, int *mask, struct scratch *scratch) {
     static const struct {
         int tag;
         uint16_t number;
@@ -101,6 +103,16 @@ static void take_acl(struct archive_entry *e, int which, const char *name,
             while (archive_entry_acl_next(e, which, &type, &permissions, &tag, &id, &who) ==
                    ARCHIVE_OK) {
                 bool named = tags[t].number == 0x02 || tags[t].number == 0x08;
+                if (named &&
+                    id < 0) { /* a name: a number where one could stand, or nobody we know */
+                    char *end = NULL;
+                    long number = who && *who ? strtol(who, &end, 10) : -1;
+                    if (number < 0 || !end || *end) {
+                        scratch->unnumbered += after < 0 && tag == tags[t].tag;
+                        continue;
+                    }
+                    id = (int)number;
+                }
                 int64_t key = named ? (int64_t)(uint32_t)id : 0;
                 if (tag == tags[t].tag && key > after && key < next) {
                     next = key;
@@ -124,6 +136,14 @@ static void take_acl(struct archive_entry *e, int which, const char *name,
         mos_attribute_add(set, name, strlen(name), b.data, b.length);
 }
 
+/* What a list in the kernel's form says of its mask; -1: nothing. */
+static int mask_of(const uint8_t *list, size_t length) {
+    for (size_t at = 4; at + 8 <= length; at += 8)
+        if (mos_le16(list + at) == 0x10)
+            return mos_le16(list + at + 2) & 7;
+    return -1;
+}
+
 static void take_attributes(struct archive_entry *e, struct scratch *scratch,
                             struct mos_entry *out) {
     const char *name;
@@ -135,13 +155,20 @@ static void take_attributes(struct archive_entry *e, struct scratch *scratch,
         return;
     struct mos_attribute_set *set = &scratch->set;
     mos_attribute_reset(set);
-    while (archive_entry_xattr_next(e, &name, &value, &length) == ARCHIVE_OK)
-        if (name)
-            mos_attribute_add(set, name, strlen(name), value, length);
     int mask = -1, ignored;
+    while (archive_entry_xattr_next(e, &name, &value, &length) == ARCHIVE_OK) {
+        if (!name)
+            continue;
+        mos_attribute_add(set, name, strlen(name), value, length);
+        if (strcmp(name, "system.posix_acl_access") == 0) { /* as it is: better than the text */
+            mask = mask_of(value, length);
+            lists = false;
+        }
+    }
     if (lists) {
-        take_acl(e, ARCHIVE_ENTRY_ACL_TYPE_ACCESS, "system.posix_acl_access", set, &mask);
-        take_acl(e, ARCHIVE_ENTRY_ACL_TYPE_DEFAULT, "system.posix_acl_default", set, &ignored);
+        take_acl(e, ARCHIVE_ENTRY_ACL_TYPE_ACCESS, "system.posix_acl_access", set, &mask, scratch);
+        take_acl(e, ARCHIVE_ENTRY_ACL_TYPE_DEFAULT, "system.posix_acl_default", set, &ignored,
+                 scratch);
     }
     if (mask >= 0)
         out->mode = (uint16_t)((out->mode & ~070) | mask << 3);
@@ -226,6 +253,13 @@ static bool stream_entries(struct mos_ctx *ctx, struct archive *a, const char *p
         if (!ok)
             return false;
     }
+    if (scratch.unnumbered)
+        mos_vec_push_pointer(
+            &ctx->not_proved,
+            mos_printf(ctx->arena,
+                       "archive %s: %llu entries of access control lists name users or groups "
+                       "without a number; they are left out",
+                       path, (unsigned long long)scratch.unnumbered));
     return r == ARCHIVE_EOF ? true : damaged(ctx, a, path);
 }
 
