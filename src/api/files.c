@@ -62,12 +62,6 @@ static bool take_entry(void *self, const struct mos_entry *e) {
     return true;
 }
 
-static bool wants_nothing(void *self, const struct mos_entry *entry) {
-    (void)self;
-    (void)entry;
-    return false;
-}
-
 bool inspect_files(struct survey *s) {
     for (size_t i = 0; i < s->spans.count; i++) {
         const struct survey_span *x = mos_vec_at(&s->spans, i);
@@ -78,7 +72,7 @@ bool inspect_files(struct survey *s) {
         l.table =
             report_start(s->m, mos_printf(s->m->arena, "files %s", name), NULL, columns, COLUMNS);
         struct mos_sink sink = {&l, take_entry, mos_ignore_data, mos_ignore_end};
-        struct mos_read_request request = {.sink = &sink, .wants = wants_nothing};
+        struct mos_read_request request = {.sink = &sink, .wants = mos_wants_no_data};
         if (!survey_stream(s, x, &request))
             return false;
         l.table.table.title = mos_printf(s->m->arena, "%s, %s: %llu entries", name, x->volume.kind,

@@ -62,11 +62,12 @@ static void outside(struct survey *s, uint64_t start, uint64_t end, uint64_t lim
         x->what = "data";
 }
 
-static bool zero(const uint8_t *p, size_t n) {
-    return p[0] == 0 && memcmp(p, p + 1, n - 1) == 0;
+/* Nobody wrote here: zeros, or the ones of erased flash. */
+static bool empty(const uint8_t *p, size_t n) {
+    return (p[0] == 0 || p[0] == 0xff) && memcmp(p, p + 1, n - 1) == 0;
 }
 
-/* Finds what is not zero between partitions: stretches of blocks with small gaps left in. */
+/* Finds what is not empty between partitions: stretches of blocks with small gaps left in. */
 static void look_between(struct survey *s, uint64_t from, uint64_t to) {
     uint8_t block[STEP];
     uint64_t start = 0, end = 0; /* of the stretch so far; none while equal */
@@ -79,7 +80,7 @@ static void look_between(struct survey *s, uint64_t from, uint64_t to) {
             if (mos_io_read(&s->io, block, n, at))
                 return;
             size_t skip = at < from ? (size_t)(from - at) : 0;
-            if (skip >= n || zero(block + skip, n - skip))
+            if (skip >= n || empty(block + skip, n - skip))
                 continue;
             if (end > start && at > end + GAP * STEP) {
                 outside(s, start, end, to);

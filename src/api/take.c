@@ -208,17 +208,11 @@ static bool count_entry(void *self, const struct mos_entry *e) {
     return true;
 }
 
-static bool wants_nothing(void *self, const struct mos_entry *e) {
-    (void)self;
-    (void)e;
-    return false;
-}
-
 static bool keep_files(struct survey *s, const struct survey_span *x, const char *path,
                        bool *kept) {
     size_t count = 0;
     struct mos_sink counter = {&count, count_entry, mos_ignore_data, mos_ignore_end}, sink;
-    struct mos_read_request request = {.sink = &counter, .wants = wants_nothing};
+    struct mos_read_request request = {.sink = &counter, .wants = mos_wants_no_data};
     size_t problems = s->problems.count;
     if (!survey_stream(s, x, &request))
         return false;

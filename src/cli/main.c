@@ -72,7 +72,7 @@ static void print_row(FILE *to, const char *left, const char *right) {
     size_t n = 0;
     for (const char *p = left; *p; p++)
         n += ((unsigned char)*p & 0xc0) != 0x80;
-    fprintf(to, "  %s%*s%s\n", left, n < 26 ? (int)(26 - n) : 1, "", right);
+    fprintf(to, "  %s%*s%s\n", left, n < 29 ? (int)(29 - n) : 1, "", right);
 }
 
 /* The options of `new`, or all others. */

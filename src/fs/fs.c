@@ -50,3 +50,9 @@ void mos_volume_zero(struct mos_volume_base *v, uint64_t offset, uint64_t length
         mos_volume_write(v, zeros, n, offset);
     }
 }
+
+bool mos_wants_no_data(void *self, const struct mos_entry *entry) {
+    (void)self;
+    (void)entry;
+    return false;
+}

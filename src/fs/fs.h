@@ -64,6 +64,8 @@ struct mos_read_request {
     struct mos_vec *problems; /* of const char *; at most MOS_MOST_PROBLEMS */
 };
 enum { MOS_MOST_PROBLEMS = 100 };
+/* For `wants`: only the entries matter. */
+bool mos_wants_no_data(void *self, const struct mos_entry *entry);
 void mos_volume_problem(const struct mos_read_request *request, const char *format, ...)
     __attribute__((format(printf, 2, 3)));
 

@@ -1,21 +1,10 @@
 /* Flash without a partition table against its erase blocks, and against what the tree says. */
-#include "rules/rules.h"
+#include "rules/layout-view.h"
 
 #include "base/bytes.h"
 #include "base/text.h"
 
 #include <string.h>
-
-struct view {
-    const struct mos_plan *plan;
-    const struct mos_medium_plan *m;
-    struct mos_findings *list;
-    struct mos_arena *arena;
-};
-
-static struct mos_place stated_place(const struct mos_region_plan *r) {
-    return r->place.source ? r->place : r->def->r.key_place;
-}
 
 /* ---- erase blocks ---- */
 
@@ -124,8 +113,7 @@ static void check_tree(const struct view *v, const struct mos_dt *dt) {
 
 void mos_rule_flash(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->media.count; i++) {
-        struct view v = {plan, mos_vec_pointer(&plan->media, i), &plan->ctx->findings,
-                         plan->ctx->arena};
+        struct view v = view_of(plan, i);
         if (!mos_plan_is_flash(v.m))
             continue;
         check_blocks(&v);

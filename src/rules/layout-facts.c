@@ -1,26 +1,11 @@
 /* The layout against what ROM and loader are known to do. */
-#include "rules/rules.h"
+#include "rules/layout-view.h"
 
 #include "base/bytes.h"
 #include "base/text.h"
 
 #include <stdlib.h>
 #include <string.h>
-
-struct view {
-    const struct mos_plan *plan;
-    const struct mos_medium_plan *m;
-    struct mos_findings *list;
-    struct mos_arena *arena;
-};
-
-static const struct mos_region_plan *region(const struct view *v, size_t i) {
-    return mos_vec_pointer(&v->m->regions, i);
-}
-
-static struct mos_place stated_place(const struct mos_region_plan *r) {
-    return r->place.source ? r->place : r->def->r.key_place;
-}
 
 /* ---- names and types ---- */
 
@@ -410,8 +395,7 @@ static void check_gaps(const struct view *v) {
 
 void mos_rule_layout_facts(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->media.count; i++) {
-        struct view v = {plan, mos_vec_pointer(&plan->media, i), &plan->ctx->findings,
-                         plan->ctx->arena};
+        struct view v = view_of(plan, i);
         check_names(&v);
         check_types(&v);
         check_rom_place(&v);

@@ -1,22 +1,8 @@
 /* Logical partitions: room for the chain of their tables, and their order. */
-#include "rules/rules.h"
+#include "rules/layout-view.h"
 
 #include "base/bytes.h"
 #include "base/text.h"
-
-struct view {
-    const struct mos_plan *plan;
-    const struct mos_medium_plan *m;
-    struct mos_findings *list;
-};
-
-static const struct mos_region_plan *region(const struct view *v, size_t i) {
-    return mos_vec_pointer(&v->m->regions, i);
-}
-
-static struct mos_place stated_place(const struct mos_region_plan *r) {
-    return r->place.source ? r->place : r->def->r.key_place;
-}
 
 static const struct mos_region_plan *numbered(const struct view *v, unsigned number) {
     for (size_t i = 0; i < v->m->regions.count; i++)
@@ -93,10 +79,9 @@ static void check_room(const struct view *v, const struct mos_region_plan *r) {
         mos_finding_at(v->list, f, stated_place(hit));
     mos_finding_why(v->list, f,
                     "Each logical partition begins behind a sector with a table of its own.");
-    mos_finding_try(
-        v->list, f, "at: %s for %s",
-        mos_size_text(v->plan->ctx->arena, mos_round_up(r->start + v->m->sector, v->m->align)),
-        r->name);
+    mos_finding_try(v->list, f, "at: %s for %s",
+                    mos_size_text(v->arena, mos_round_up(r->start + v->m->sector, v->m->align)),
+                    r->name);
 }
 
 static void check_between(const struct view *v) {
@@ -127,7 +112,7 @@ static void check_between(const struct view *v) {
 
 void mos_rule_layout_logical(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->media.count; i++) {
-        struct view v = {plan, mos_vec_pointer(&plan->media, i), &plan->ctx->findings};
+        struct view v = view_of(plan, i);
         if (!v.m->table || !v.m->table->most_logical)
             continue;
         check_primaries(&v);

@@ -1,21 +1,10 @@
 /* Slots, layouts that are frozen, and what may grow. */
-#include "rules/rules.h"
+#include "rules/layout-view.h"
 
 #include "base/text.h"
 #include "ledger/ledger.h"
 
 #include <string.h>
-
-struct view {
-    const struct mos_plan *plan;
-    const struct mos_medium_plan *m;
-    struct mos_findings *list;
-    struct mos_arena *arena;
-};
-
-static const struct mos_region_plan *region(const struct view *v, size_t i) {
-    return mos_vec_pointer(&v->m->regions, i);
-}
 
 static const struct mos_region_plan *named(const struct view *v, const char *name) {
     for (size_t i = 0; i < v->m->regions.count; i++)
@@ -174,8 +163,7 @@ static void check_growth(const struct view *v) {
 
 void mos_rule_layout_slots(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->media.count; i++) {
-        struct view v = {plan, mos_vec_pointer(&plan->media, i), &plan->ctx->findings,
-                         plan->ctx->arena};
+        struct view v = view_of(plan, i);
         check_slots(&v);
         check_frozen(&v);
         check_growth(&v);

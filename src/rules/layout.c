@@ -1,21 +1,9 @@
-#include "rules/rules.h"
+#include "rules/layout-view.h"
 
 #include "base/bytes.h"
 #include "base/text.h"
 
 #include <string.h>
-
-/* What the rules of this family share about one medium. */
-struct view {
-    const struct mos_plan *plan;
-    const struct mos_medium_plan *m;
-    struct mos_findings *list;
-    struct mos_arena *arena;
-};
-
-static const struct mos_region_plan *region(const struct view *v, size_t i) {
-    return mos_vec_pointer(&v->m->regions, i);
-}
 
 static uint64_t end_of(const struct mos_region_plan *r) {
     return r->start + r->length;
@@ -25,10 +13,9 @@ static const char *size_text(const struct view *v, uint64_t bytes) {
     return mos_size_text(v->arena, bytes);
 }
 
-/* Places that were not written down are explained by the region's name. */
 static void add_region(const struct view *v, struct mos_finding *f,
                        const struct mos_region_plan *r) {
-    mos_finding_at(v->list, f, r->place.source ? r->place : r->def->r.key_place);
+    mos_finding_at(v->list, f, stated_place(r));
 }
 
 /* ---- overlap ---- */
@@ -287,8 +274,7 @@ static void check_alignment(const struct view *v) {
 
 void mos_rule_layout(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->media.count; i++) {
-        struct view v = {plan, mos_vec_pointer(&plan->media, i), &plan->ctx->findings,
-                         plan->ctx->arena};
+        struct view v = view_of(plan, i);
         check_overlaps(&v);
         if (!v.m->area) /* has a rule of its own */
             check_ends(&v, check_rest(&v));

@@ -204,6 +204,12 @@ static void flash_and_emmc(void) {
                    "cd '%s/dunlin' && cmp -n $(stat -c %%s flash.loader.bin) flash.loader.bin "
                    "flash.img 0 65536 && cmp flash.env.bin flash.env-copy.bin",
                    to));
+    int status;
+    json_t *d = run_json(&status, "inspect '%s/dunlin/flash.img'", to);
+    json_t *env = json_array_get(rows_of(d, 0), 2); /* what is erased is no data */
+    CU_ASSERT_EQUAL(json_integer_value(json_object_get(env, "start")), 512 << 10);
+    CU_ASSERT_PTR_NOT_NULL(strstr(text_of(env, "holds"), "environment, "));
+    json_decref(d);
     char *setup = read_whole(path_in(to, "avocet/emmc-setup.txt"), &n);
     CU_ASSERT(setup && strstr(setup, "mmc partconf 0 1 1 0") &&
               strstr(setup, "mmc bootbus 0 2 0 0"));

@@ -1,0 +1,28 @@
+/* What the rules about layouts share: one medium, looked at. */
+#ifndef MOS_RULES_LAYOUT_VIEW_H
+#define MOS_RULES_LAYOUT_VIEW_H
+
+#include "rules/rules.h"
+
+struct view {
+    const struct mos_plan *plan;
+    const struct mos_medium_plan *m;
+    struct mos_findings *list;
+    struct mos_arena *arena;
+};
+
+static inline struct view view_of(const struct mos_plan *plan, size_t medium) {
+    return (struct view){plan, mos_vec_pointer(&plan->media, medium), &plan->ctx->findings,
+                         plan->ctx->arena};
+}
+
+static inline const struct mos_region_plan *region(const struct view *v, size_t i) {
+    return mos_vec_pointer(&v->m->regions, i);
+}
+
+/* A place that was not written down is explained by the region's name. */
+static inline struct mos_place stated_place(const struct mos_region_plan *r) {
+    return r->place.source ? r->place : r->def->r.key_place;
+}
+
+#endif
