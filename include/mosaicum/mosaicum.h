@@ -83,6 +83,20 @@ enum mosaicum_status mosaicum_take(mosaicum *m, const char *image, const char *w
  * REGION:~PATH, or REGION:NAME=VALUE in an environment.  Never writes over anything. */
 enum mosaicum_status mosaicum_amend(mosaicum *m, const char *image, const char *const *changes,
                                     size_t count, const char *to);
+/* A rehearsal of the boot, on the bytes of images. */
+struct mosaicum_rehearsal {
+    const char *what;      /* a selector whose images are built, or an image */
+    const char *loader;    /* the loader's binary, for the variables compiled into it; or NULL */
+    const char *medium;    /* an image: what the loader calls it, "mmc 0" if NULL */
+    const char *cpu;       /* an image: "arm64"; NULL: as the kernel is */
+    const char *ram_start, *ram; /* an image: as definitions write them; NULL: not known */
+    const char *tree;      /* the tree that the loader itself has; or NULL */
+    const char *keys;      /* a tree with the keys that parcels must be signed with; or NULL */
+    bool faults;           /* also with one thing at a time broken */
+    bool console;          /* also what the loader prints */
+};
+/* MOSAICUM_FINDINGS: it does not boot, or a fallback does not hold. */
+enum mosaicum_status mosaicum_rehearse(mosaicum *m, const struct mosaicum_rehearsal *request);
 /* The page of a rule, as Markdown; NULL: no such rule (*near: a similar one, or NULL). */
 const char *mosaicum_explain(const char *rule, const char **near);
 /* Writes the demo workspace into a new or empty folder. */
@@ -165,6 +179,7 @@ struct mosaicum_table {
     const struct mosaicum_cell *cells; /* row by row */
     size_t row_count;
     const char *text; /* instead of rows: a text as it is */
+    bool title_only;  /* for people the title says it all */
     bool asides;      /* rows with a cell in ( ) are about nothing of the user's */
 };
 

@@ -158,8 +158,7 @@ enum mosaicum_status mosaicum_accept(mosaicum *m, const char *const *selectors, 
 
 /* ---- show, inspect, explain ---- */
 
-/* The one selection that is meant; NULL with an error. */
-static const struct mos_selection *select_one(mosaicum *m, const char *selector, const char *use) {
+const struct mos_selection *run_select_one(mosaicum *m, const char *selector, const char *use) {
     size_t count = selector != NULL;
     struct mos_vec *all = run_open(m) ? run_select(m, &selector, count, false) : NULL;
     if (!all || m->error.kind)
@@ -177,7 +176,7 @@ enum mosaicum_status mosaicum_show(mosaicum *m, const char *selector, const char
                                    bool trail) {
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
-    const struct mos_selection *s = select_one(m, selector, "show");
+    const struct mos_selection *s = run_select_one(m, selector, "show");
     struct run_task *t = s ? run_one(m, s) : NULL;
     if (t) {
         struct mos_plan *plan = run_plan(t);

@@ -65,6 +65,9 @@ enum mosaicum_status run_no_memory(mosaicum *m);
  * each combination; without, the plain boards).  NULL with an error. */
 struct mos_vec *run_select(mosaicum *m, const char *const *selectors, size_t count, bool variants);
 
+/* The one selection that is meant; NULL with an error that shows the use. */
+const struct mos_selection *run_select_one(mosaicum *m, const char *selector, const char *use);
+
 /* tasks.c */
 /* Runs `work` on each selection, on all cores; what is found is merged in order. */
 struct run_result *run_tasks(mosaicum *m, const struct mos_vec *selections,

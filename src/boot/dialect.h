@@ -22,6 +22,11 @@ struct mos_boot_script {
     int64_t date;
 };
 
+/* A command of the loader, and what says that it was built in. */
+struct mos_loader_command {
+    const char *name, *symbol;
+};
+
 /* What a loader's own configuration calls the facts that definitions depend on. */
 struct mos_loader_symbols {
     const char *environment_at, *environment_copy_at; /* bytes from the start of its medium */
@@ -53,6 +58,7 @@ struct mos_dialect {
     /* Does the loader itself set this variable at run time? */
     bool (*sets_variable)(const char *name);
     struct mos_loader_symbols symbols;
+    const struct mos_loader_command *commands; /* ends with a NULL name */
 };
 
 extern const struct mos_dialect mos_dialect_u_boot;

@@ -2,6 +2,7 @@
 
 #include "base/bytes.h"
 
+#include <ctype.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -107,6 +108,54 @@ bool mos_environment_read(struct mos_arena *arena, const uint8_t *data, size_t l
         *out = mos_map_make(arena);
         read_variables(arena, data + header, length - header, out);
         return true;
+    }
+    return false;
+}
+
+/* ---- compiled in ---- */
+
+/* Does a NAME=VALUE text stand at p, ended by a NUL before `end`?  Its length, or 0. */
+static size_t variable_at(const uint8_t *p, const uint8_t *end) {
+    size_t n = 0;
+    while (p + n < end && (isalnum(p[n]) || strchr("_-.#:,+@/", p[n]) != NULL) && p[n])
+        n++;
+    if (!n || n > 128 || p + n >= end || p[n] != '=')
+        return 0;
+    while (p + n < end && p[n] && (p[n] >= 0x20 || p[n] == '\n' || p[n] == '\t'))
+        n++;
+    return p + n < end && !p[n] ? n : 0;
+}
+
+/* The first of the texts that a known one belongs to. */
+static const uint8_t *first_of(const uint8_t *binary, const uint8_t *known, const uint8_t *end) {
+    while (known > binary + 1) {
+        const uint8_t *p = known - 1; /* the NUL of the text before */
+        while (p > binary && p[-1])
+            p--;
+        if (p == known - 1 || variable_at(p, end) != (size_t)(known - 1 - p))
+            break;
+        known = p;
+    }
+    return known;
+}
+
+bool mos_environment_find(struct mos_arena *arena, const uint8_t *binary, size_t length,
+                          struct mos_map *out) {
+    static const char *const marks[] = {"bootcmd=", "bootdelay="};
+    const uint8_t *end = binary + length;
+    for (size_t m = 0; m < 2; m++) {
+        size_t n = strlen(marks[m]);
+        for (const uint8_t *p = binary; (p = memchr(p, 'b', (size_t)(end - p))); p++) {
+            if ((size_t)(end - p) <= n || memcmp(p, marks[m], n) != 0 || (p > binary && p[-1]))
+                continue;
+            const uint8_t *first = first_of(binary, p, end), *at = first;
+            *out = mos_map_make(arena);
+            for (size_t k; (k = variable_at(at, end)); at += k + 1)
+                ;
+            read_variables(arena, first, (size_t)(at - first), out);
+            if (out->count > 1)
+                return true;
+        }
     }
     return false;
 }

@@ -30,5 +30,9 @@ void mos_environment_write(struct mos_buf *out, const struct mos_map *variables,
 /* Reads a block.  The form is found by trying both; false when neither sum is right. */
 bool mos_environment_read(struct mos_arena *arena, const uint8_t *data, size_t length,
                           struct mos_map *out, bool *flag_byte);
+/* The variables that are compiled into a loader's binary: NAME=VALUE texts, one behind the other,
+ * bootcmd or bootdelay among them.  false: there are none. */
+bool mos_environment_find(struct mos_arena *arena, const uint8_t *binary, size_t length,
+                          struct mos_map *out);
 
 #endif

@@ -162,6 +162,18 @@ static bool sets_variable(const char *name) {
     return false;
 }
 
+static const struct mos_loader_command commands[] = {
+    {"booti", "CONFIG_CMD_BOOTI"},     {"bootz", "CONFIG_CMD_BOOTZ"},
+    {"bootm", "CONFIG_CMD_BOOTM"},     {"source", "CONFIG_CMD_SOURCE"},
+    {"load", "CONFIG_CMD_FS_GENERIC"}, {"fatload", "CONFIG_CMD_FAT"},
+    {"ext4load", "CONFIG_CMD_EXT4"},   {"part", "CONFIG_CMD_PART"},
+    {"setexpr", "CONFIG_CMD_SETEXPR"}, {"itest", "CONFIG_CMD_ITEST"},
+    {"sysboot", "CONFIG_CMD_SYSBOOT"}, {"mmc", "CONFIG_CMD_MMC"},
+    {"sf", "CONFIG_CMD_SF"},           {"usb", "CONFIG_CMD_USB"},
+    {"nvme", "CONFIG_CMD_NVME"},       {"saveenv", "CONFIG_CMD_SAVEENV"},
+    {"fdt", "CONFIG_OF_LIBFDT"},       {"tftpboot", "CONFIG_CMD_TFTPBOOT"},
+    {"dhcp", "CONFIG_CMD_DHCP"},       {NULL, NULL}};
+
 static const char *const relocation_limits[] = {"fdt_high", "initrd_high", NULL};
 
 const struct mos_dialect mos_dialect_u_boot = {
@@ -171,6 +183,7 @@ const struct mos_dialect mos_dialect_u_boot = {
     .wrap_script = wrap_script,
     .write_emmc_setup = write_emmc_setup,
     .sets_variable = sets_variable,
+    .commands = commands,
     .symbols = {.environment_at = "CONFIG_ENV_OFFSET",
                 .environment_copy_at = "CONFIG_ENV_OFFSET_REDUND",
                 .environment_size = "CONFIG_ENV_SIZE",

@@ -11,7 +11,8 @@ struct cli {
     const char *out;       /* --out, or NULL */
     const char *output;    /* -o, or NULL */
     const char *picture;   /* show layout: --picture, or NULL */
-    bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files;
+    const char *loader, *medium, *keys; /* rehearse: --loader, --as, --keys; or NULL */
+    bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, faults;
     struct mosaicum_draft draft; /* options of new */
     bool color, unicode;         /* of standard output */
     int width;                   /* columns of the terminal, 0: not one */
@@ -28,8 +29,8 @@ struct command {
 };
 
 extern const struct command command_new, command_list, command_check, command_build, command_show,
-    command_compare, command_pin, command_inspect, command_take, command_amend, command_explain,
-    command_demo;
+    command_compare, command_pin, command_inspect, command_take, command_amend, command_rehearse,
+    command_explain, command_demo;
 const struct command *command_at(size_t index); /* NULL behind the last */
 
 /* workspace.c: a run with the options of the command line; complains and returns NULL */

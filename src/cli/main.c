@@ -11,10 +11,10 @@
 #include <sys/ioctl.h>
 #include <unistd.h>
 
-static const struct command *const commands[] = {&command_new,   &command_list,    &command_check,
-                                                 &command_build, &command_show,    &command_compare,
-                                                 &command_pin,   &command_inspect, &command_take,
-                                                 &command_amend, &command_explain, &command_demo};
+static const struct command *const commands[] = {
+    &command_new,      &command_list,    &command_check,   &command_build, &command_show,
+    &command_compare,  &command_pin,     &command_inspect, &command_take,  &command_amend,
+    &command_rehearse, &command_explain, &command_demo};
 
 const struct command *command_at(size_t index) {
     return index < sizeof commands / sizeof *commands ? commands[index] : NULL;
@@ -22,8 +22,9 @@ const struct command *command_at(size_t index) {
 
 struct options {
     char *workspace, *out, *output, *picture, *color;
+    char *loader, *medium_as, *keys;
     char *cpu, *ram_start, *ram, *console, *baud, *medium, *size, *kernel, *tree, *root, *from;
-    int json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, help, version;
+    int json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, faults, help, version;
 };
 static struct options options; /* filled by popt, read once */
 
@@ -36,6 +37,14 @@ static const struct poptOption table[] = {
     {"picture", 0, POPT_ARG_STRING, &options.picture, 0,
      "show layout: draws it into this file, .svg or .png", "FILE"},
     {"files", 0, POPT_ARG_NONE, &options.files, 0, "inspect: every file of every volume", NULL},
+    {"faults", 0, POPT_ARG_NONE, &options.faults, 0,
+     "rehearse: the same boot with one thing broken at a time", NULL},
+    {"loader", 0, POPT_ARG_STRING, &options.loader, 0,
+     "rehearse: the loader's binary, for the variables compiled into it", "FILE"},
+    {"as", 0, POPT_ARG_STRING, &options.medium_as, 0,
+     "rehearse: what the loader calls the image's medium (\"mmc 0\")", "MEDIUM"},
+    {"keys", 0, POPT_ARG_STRING, &options.keys, 0,
+     "rehearse: a tree with the keys that parcels must be signed with", "FILE"},
     {"json", 0, POPT_ARG_NONE, &options.json, 0, "one JSON document on standard output", NULL},
     {"color", 0, POPT_ARG_STRING, &options.color, 0, "auto, always or never", "WHEN"},
     {"trail", 0, POPT_ARG_NONE, &options.trail, 0, "show: with the places that set each value",
@@ -44,11 +53,12 @@ static const struct poptOption table[] = {
      "check: turn what is found into waivers, for a board adopted as it is", NULL},
     {"from", 0, POPT_ARG_STRING, &options.from, 0, "new: draft the board from an image that boots",
      "IMAGE"},
-    {"cpu", 0, POPT_ARG_STRING, &options.cpu, 0, "new: arm64, arm or riscv64", "CPU"},
-    {"ram-start", 0, POPT_ARG_STRING, &options.ram_start, 0, "new: first address of RAM",
-     "ADDRESS"},
-    {"ram", 0, POPT_ARG_STRING, &options.ram, 0, "new: smallest fitted RAM, as in \"512 MiB\"",
-     "SIZE"},
+    {"cpu", 0, POPT_ARG_STRING, &options.cpu, 0, "new, rehearse IMAGE: arm64, arm or riscv64",
+     "CPU"},
+    {"ram-start", 0, POPT_ARG_STRING, &options.ram_start, 0,
+     "new, rehearse IMAGE: first address of RAM", "ADDRESS"},
+    {"ram", 0, POPT_ARG_STRING, &options.ram, 0,
+     "new, rehearse IMAGE: smallest fitted RAM, as in \"512 MiB\"", "SIZE"},
     {"console", 0, POPT_ARG_STRING, &options.console, 0, "new: serial console, as in ttyAMA0",
      "PORT"},
     {"baud", 0, POPT_ARG_STRING, &options.baud, 0, "new: its speed", "SPEED"},
@@ -56,7 +66,8 @@ static const struct poptOption table[] = {
     {"size", 0, POPT_ARG_STRING, &options.size, 0, "new: the medium's size, as in \"4 GiB\"",
      "SIZE"},
     {"kernel", 0, POPT_ARG_STRING, &options.kernel, 0, "new: kernel image", "FILE"},
-    {"tree", 0, POPT_ARG_STRING, &options.tree, 0, "new: device tree, source or blob", "FILE"},
+    {"tree", 0, POPT_ARG_STRING, &options.tree, 0,
+     "new: device tree, source or blob; rehearse: the loader's own tree", "FILE"},
     {"root", 0, POPT_ARG_STRING, &options.root, 0, "new: archive of the root file system", "FILE"},
     {"strict", 0, POPT_ARG_NONE, &options.strict, 0, "warnings count as errors", NULL},
     {"no-run", 0, POPT_ARG_NONE, &options.no_run, 0, "start no outside program", NULL},
@@ -78,13 +89,13 @@ static void print_row(FILE *to, const char *left, const char *right) {
 /* The options of `new`, or all others. */
 static void print_options(FILE *to, bool of_new) {
     for (const struct poptOption *o = table; o->longName; o++) {
-        bool is_new = strncmp(o->descrip, "new: ", 5) == 0;
+        bool is_new = strncmp(o->descrip, "new", 3) == 0;
         char left[64];
         snprintf(left, sizeof left, "%s%c%s --%s %s", o->shortName ? "-" : "",
                  o->shortName ? o->shortName : ' ', o->shortName ? "," : "  ", o->longName,
                  o->argDescrip ? o->argDescrip : "");
         if (is_new == of_new)
-            print_row(to, left, o->descrip + (is_new ? 5 : 0));
+            print_row(to, left, o->descrip + (is_new && o->descrip[3] == ':' ? 5 : 0));
     }
 }
 
@@ -99,7 +110,8 @@ static void print_help(const struct cli *cli, FILE *to) {
     }
     fprintf(to, "\nOptions:\n");
     print_options(to, false);
-    fprintf(to, "\nWhat new is told (without any of these it asks, on a terminal):\n");
+    fprintf(to, "\nWhat new is told (without any of these it asks, on a terminal), and rehearse of "
+                "an image:\n");
     print_options(to, true);
     fprintf(to, "\nExit status: 0 done, 1 findings, 2 wrong usage or unreadable file,\n"
                 "3 the system failed, 4 refused for safety.\n");
@@ -161,6 +173,10 @@ static int parse(poptContext context, struct cli *cli) {
     cli->output = options.output;
     cli->picture = options.picture;
     cli->files = options.files;
+    cli->faults = options.faults;
+    cli->loader = options.loader;
+    cli->medium = options.medium_as;
+    cli->keys = options.keys;
     cli->json = options.json;
     cli->quiet = options.quiet;
     cli->verbose = options.verbose;
@@ -200,10 +216,11 @@ int main(int argc, const char **argv) {
     poptContext context = poptGetContext("mosaicum", argc, argv, table, 0);
     int status = parse(context, &cli);
     poptFreeContext(context);
-    char *const texts[] = {options.workspace, options.out,  options.color,     options.output,
-                           options.picture,   options.cpu,  options.ram_start, options.ram,
-                           options.console,   options.baud, options.medium,    options.size,
-                           options.kernel,    options.tree, options.root,      options.from};
+    char *const texts[] = {options.workspace, options.out,       options.color,     options.output,
+                           options.picture,   options.cpu,       options.ram_start, options.ram,
+                           options.console,   options.baud,      options.medium,    options.size,
+                           options.kernel,    options.tree,      options.root,      options.from,
+                           options.loader,    options.medium_as, options.keys};
     for (size_t i = 0; i < sizeof texts / sizeof *texts; i++)
         free(texts[i]);
     if (fflush(stdout) || ferror(stdout)) {

@@ -296,7 +296,7 @@ void print_report(const struct cli *cli, const mosaicum *m, FILE *to) {
             fprintf(to, "%s%s%s\n", style(cli, STYLE_STRONG), t->title, style(cli, STYLE_END));
         if (t->text)
             fputs(t->text, to);
-        else if (t->row_count)
+        else if (t->row_count && !t->title_only)
             print_table(cli, t, to);
     }
 }

@@ -36,6 +36,12 @@ struct mos_io mos_io_window(struct mos_arena *arena, struct mos_io *of, uint64_t
 struct mos_io mos_io_faulty(struct mos_arena *arena, struct mos_io *of, unsigned long fail_at,
                             int errnum, unsigned long *calls);
 
+/* Changes that stay in memory: what lies below is only read. */
+struct mos_io mos_io_overlay(struct mos_arena *arena, struct mos_io *of);
+/* Every read that touches [offset, offset + length) fails with `errnum`. */
+struct mos_io mos_io_broken(struct mos_arena *arena, struct mos_io *of, uint64_t offset,
+                            uint64_t length, int errnum);
+
 /* Remembers the first read of another that fails: its errno value (0: none) and offset. */
 struct mos_io_trouble {
     int errnum;

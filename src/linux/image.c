@@ -50,6 +50,7 @@ static bool read_zimage(const uint8_t *head, size_t length, uint64_t file_size,
                                       .boot_command = "bootz",
                                       .alignment = 4096,
                                       .running_size = file_size,
+                                      .file_size = mos_le32(head + 44) - mos_le32(head + 40),
                                       .anywhere = true};
     return true;
 }

@@ -13,6 +13,8 @@ struct mos_kernel_header {
     uint64_t text_offset;     /* from a place aligned to `alignment` to its first byte */
     uint64_t alignment;       /* of that place */
     uint64_t running_size;    /* bytes of RAM from its first byte, zero-initialised tail included */
+    uint64_t file_size;       /* bytes that it must have to be whole; 0: not stated */
+    uint64_t expanded_size;   /* where it unpacks itself: how much that takes; 0: it does not */
     bool anywhere;            /* may lie anywhere in RAM; else near its start */
 };
 

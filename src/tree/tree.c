@@ -90,6 +90,14 @@ struct mos_dt_property *mos_dt_set(struct mos_dt *dt, struct mos_dt_node *node, 
     return p;
 }
 
+struct mos_dt_property *mos_dt_set_copy(struct mos_dt *dt, struct mos_dt_node *node,
+                                        const char *name, const void *data, size_t length) {
+    uint8_t *copy = mos_alloc(dt->arena, length + 1);
+    if (length)
+        memcpy(copy, data, length);
+    return mos_dt_set(dt, node, name, copy, length);
+}
+
 void mos_dt_set_text(struct mos_dt *dt, struct mos_dt_node *node, const char *name,
                      const char *text) {
     mos_dt_set(dt, node, name, mos_strdup(dt->arena, text), strlen(text) + 1);

@@ -66,6 +66,9 @@ struct mos_dt_property *mos_dt_property(const struct mos_dt_node *node, const ch
 /* Sets a property; an earlier one of that name is replaced in its place and kept as its trail. */
 struct mos_dt_property *mos_dt_set(struct mos_dt *dt, struct mos_dt_node *node, const char *name,
                                    const void *data, size_t length);
+/* The same with a copy of the bytes. */
+struct mos_dt_property *mos_dt_set_copy(struct mos_dt *dt, struct mos_dt_node *node,
+                                        const char *name, const void *data, size_t length);
 void mos_dt_set_text(struct mos_dt *dt, struct mos_dt_node *node, const char *name,
                      const char *text);
 bool mos_dt_remove_property(struct mos_dt_node *node, const char *name);

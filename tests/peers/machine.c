@@ -5,6 +5,7 @@
 #include <signal.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/prctl.h>
 #include <sys/socket.h>
 #include <sys/un.h>
 #include <sys/wait.h>
@@ -68,8 +69,10 @@ struct machine *machine_start(const char *cpu, const char *image, const char *de
         abort();
     struct machine *m = calloc(1, sizeof *m);
     m->pid = fork();
-    if (m->pid == 0)
+    if (m->pid == 0) {
+        prctl(PR_SET_PDEATHSIG, SIGKILL); /* never outlives a test that was stopped */
         start_qemu(cpu, image, device, address.sun_path);
+    }
     struct pollfd p = {listener, POLLIN, 0};
     m->line = poll(&p, 1, 20000) == 1 ? accept4(listener, NULL, NULL, SOCK_CLOEXEC) : -1;
     close(listener);
@@ -96,10 +99,26 @@ bool machine_expect(struct machine *m, const char *text, int seconds) {
             if (m->log[m->length + (size_t)i] == 0)
                 m->log[m->length + (size_t)i] = '?';
         m->length += (size_t)n;
+        m->log[m->length] = 0;
     }
     fprintf(stderr, "\nno \"%s\" on the serial line:\n%s\n", text,
-            m->length > 3000 ? m->log + m->length - 3000 : m->log);
+            m->length > 400 ? m->log + m->length - 400 : m->log);
     return false;
+}
+
+char *machine_until(struct machine *m, const char *mark, int seconds) {
+    memmove(m->log, m->log + m->seen, m->length - m->seen + 1); /* what was passed may go */
+    m->length -= m->seen;
+    m->seen = 0;
+    if (!machine_expect(m, mark, seconds))
+        return NULL;
+    size_t n = m->seen - strlen(mark);
+    char *out = malloc(n + 1), *to = out;
+    for (size_t i = 0; i < n; i++)
+        if (m->log[i] != '\r')
+            *to++ = m->log[i];
+    *to = 0;
+    return out;
 }
 
 void machine_type(struct machine *m, const char *text) {

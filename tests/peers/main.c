@@ -3,7 +3,8 @@
 #include <stdlib.h>
 #include <string.h>
 
-extern const struct test judges_suite[], boots_suite[], schema_suite[], images_suite[];
+extern const struct test judges_suite[], boots_suite[], schema_suite[], images_suite[],
+    loader_suite[];
 
 static char rows[64][300];
 static size_t row_count;
@@ -33,9 +34,9 @@ void proved(const char *what, const char *format, ...) {
 }
 
 int main(void) {
-    const struct test *const suites[] = {judges_suite, boots_suite, images_suite, schema_suite,
-                                         NULL};
-    const char *const names[] = {"judges", "boots", "images", "schema"};
+    const struct test *const suites[] = {judges_suite, boots_suite,  images_suite,
+                                         schema_suite, loader_suite, NULL};
+    const char *const names[] = {"judges", "boots", "images", "schema", "loader"};
     int status = run_suites(suites, names);
     puts("\n| proof | result |\n|---|---|");
     for (size_t i = 0; i < row_count; i++)

@@ -19,6 +19,8 @@ struct machine;
 struct machine *machine_start(const char *cpu, const char *image, const char *device);
 /* Waits until the text has come; false after that many seconds (the log is printed). */
 bool machine_expect(struct machine *m, const char *text, int seconds);
+/* The text up to a mark, without carriage returns; malloc'ed; NULL after that many seconds. */
+char *machine_until(struct machine *m, const char *mark, int seconds);
 void machine_type(struct machine *m, const char *text);
 void machine_stop(struct machine *m);
 

@@ -1,0 +1,314 @@
+/* rehearse --faults: the same boot with one thing broken at a time. */
+#include "api/machine.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+
+#include <errno.h>
+#include <string.h>
+
+enum { MOST_FILE = 256 << 20, MOST_FAULTS = 400 };
+
+struct trial {
+    mosaicum *m;
+    const struct run_machine *whole;
+    const struct mos_rehearsal *sound; /* how it goes with nothing broken */
+    struct report_table table;
+    struct mos_vec dead; /* of const char *: what it does not survive */
+    size_t boots, falls, count;
+    /* of the fault being tried */
+    struct mos_arena *arena;
+    struct mos_ctx ctx;
+    struct mos_error error;
+    struct mos_machine machine;
+    struct mos_machine_medium *media;
+    struct mos_machine_environment *environments;
+};
+
+/* A machine of its own for one fault: every medium may be changed, in memory. */
+static bool begin(struct trial *t) {
+    const struct mos_machine *w = &t->whole->machine;
+    t->arena = mos_arena_new(&t->m->out_of_memory);
+    if (!t->arena)
+        return mos_fail(&t->m->error, MOS_ERROR_SYSTEM, ENOMEM, "The work was stopped");
+    t->ctx = t->m->ctx;
+    t->error = (struct mos_error){0};
+    t->ctx.arena = t->arena;
+    t->ctx.error = &t->error;
+    t->ctx.findings = mos_findings_make(t->arena);
+    t->machine = *w;
+    t->media = mos_alloc_array(t->arena, w->media_count + 1, sizeof *t->media);
+    t->environments = mos_alloc_array(t->arena, w->environment_count + 1, sizeof *t->environments);
+    for (size_t i = 0; i < w->media_count; i++) {
+        struct mos_io *io = mos_alloc(t->arena, sizeof *io);
+        *io = mos_io_overlay(t->arena, w->media[i].io);
+        t->media[i] = w->media[i];
+        t->media[i].io = io;
+    }
+    for (size_t i = 0; i < w->environment_count; i++) {
+        t->environments[i] = w->environments[i];
+        t->environments[i].medium = &t->media[w->environments[i].medium - w->media];
+    }
+    t->machine.media = t->media;
+    t->machine.environments = t->environments;
+    return true;
+}
+
+static bool same_boot(const struct mos_rehearsal *a, const struct mos_rehearsal *b) {
+    return a->entry && b->entry && strcmp(a->entry, b->entry) == 0 && a->arguments &&
+           b->arguments && strcmp(a->arguments, b->arguments) == 0;
+}
+
+static void note(struct trial *t, const char *thing, const char *fault,
+                 const struct mos_rehearsal *r) {
+    struct mos_arena *arena = t->m->arena;
+    bool boots = r->end == MOS_END_BOOTS, same = boots && same_boot(r, t->sound);
+    t->count++;
+    t->boots += same;
+    t->falls += boots && !same;
+    cell_text(&t->table, mos_strdup(arena, thing));
+    cell_text(&t->table, fault);
+    cell_text(&t->table, same ? "boots" : boots ? "boots the fallback" : "DEAD");
+    cell_text(&t->table, same    ? NULL
+                         : boots ? mos_strdup(arena, r->entry ? r->entry : "another entry")
+                                 : mos_strdup(arena, r->reason ? r->reason : ""));
+    if (!boots)
+        mos_vec_push_pointer(&t->dead, mos_printf(arena, "%s %s", thing, fault));
+}
+
+static void end(struct trial *t, const char *thing, const char *fault) {
+    struct mos_rehearsal r;
+    if (mos_rehearse(&t->ctx, &t->machine, &r))
+        note(t, thing, fault, &r);
+    else
+        t->m->error = t->error;
+    mos_arena_free(t->arena);
+    t->arena = NULL;
+}
+
+/* ---- files ---- */
+
+static struct mos_io window_of(struct trial *t, const struct mos_touched *x) {
+    struct mos_io *io = t->media[x->medium - t->whole->machine.media].io;
+    struct mos_vec problems = mos_vec_make(t->arena, sizeof(char *));
+    struct mos_table_data table;
+    for (size_t i = 0; x->partition && mos_table_at(i); i++) {
+        if (!mos_table_at(i)->read(io, t->arena, &table, &problems))
+            continue;
+        for (size_t k = 0; k < table.partitions.count; k++) {
+            const struct mos_partition *p = mos_vec_at(&table.partitions, k);
+            if (p->number == x->partition)
+                return mos_io_window(t->arena, io, p->first_lba * table.sector,
+                                     (p->last_lba - p->first_lba + 1) * table.sector);
+        }
+    }
+    return mos_io_window(t->arena, io, 0, io->size);
+}
+
+struct content {
+    const char *path;
+    uint8_t *bytes;
+    uint64_t size;
+    bool taking;
+};
+
+static bool content_wanted(void *self, const struct mos_entry *e) {
+    return strcmp(((struct content *)self)->path, e->path) == 0;
+}
+static bool content_entry(void *self, const struct mos_entry *e) {
+    struct content *c = self;
+    c->taking = e->type == MOS_ENTRY_FILE && strcmp(c->path, e->path) == 0;
+    return true;
+}
+static bool content_data(void *self, uint64_t offset, const void *bytes, size_t length) {
+    struct content *c = self;
+    if (c->taking && offset < c->size)
+        memcpy(c->bytes + offset, bytes, (size_t)mos_min(length, c->size - offset));
+    return true;
+}
+
+enum file_fault { MISSING, HALF, FLIPPED };
+static const char *const file_faults[] = {"missing", "cut in half", "its middle bit flipped"};
+
+/* Changes one file through the file system's own editor. */
+static bool break_file(struct trial *t, const struct mos_touched *x, enum file_fault fault) {
+    struct mos_volume_info info;
+    struct mos_io volume = window_of(t, x);
+    const char *why;
+    uint64_t before;
+    if (!mos_fs_probe(&volume, t->arena, &info) || !info.driver || !info.driver->edit)
+        return false;
+    struct content c = {.path = x->path, .size = x->length};
+    if (fault != MISSING) {
+        struct mos_vec problems = mos_vec_make(t->arena, sizeof(char *));
+        struct mos_sink sink = {&c, content_entry, content_data, mos_ignore_end};
+        struct mos_read_request request = {
+            .sink = &sink, .wants = content_wanted, .self = &c, .problems = &problems};
+        c.bytes = mos_alloc(t->arena, (size_t)c.size + 1);
+        if (!info.driver->stream(&t->ctx, &volume, &request))
+            return false;
+        c.bytes[c.size / 2] ^= fault == FLIPPED ? 0x10 : 0;
+    }
+    struct mos_editor *e = info.driver->edit(&t->ctx, &volume, 0, &why);
+    if (!e)
+        return false;
+    struct mos_io content = mos_io_memory(t->arena, c.bytes, fault == HALF ? c.size / 2 : c.size);
+    return (fault == MISSING ? e->remove(e, x->path, &before)
+                             : e->put(e, x->path, &content, &before)) &&
+           e->finish(e);
+}
+
+static void try_file(struct trial *t, const struct mos_touched *x) {
+    const char *name =
+        x->partition ? mos_printf(t->m->arena, "%s:%u %s", x->medium->name, x->partition, x->path)
+                     : mos_printf(t->m->arena, "%s %s", x->medium->name, x->path);
+    for (enum file_fault f = MISSING; f <= FLIPPED && x->length <= MOST_FILE; f++) {
+        if ((f != MISSING && !x->length) || !begin(t))
+            continue;
+        if (break_file(t, x, f)) {
+            end(t, name, file_faults[f]);
+        } else {
+            mos_arena_free(t->arena);
+            t->arena = NULL;
+        }
+    }
+}
+
+/* ---- regions ---- */
+
+static void break_span(struct trial *t, size_t medium, uint64_t start, uint64_t length,
+                       const char *name, const char *fault) {
+    if (!begin(t))
+        return;
+    struct mos_io *io = mos_alloc(t->arena, sizeof *io);
+    *io = mos_io_broken(t->arena, t->media[medium].io, start, length, EIO);
+    t->media[medium].io = io;
+    end(t, name, fault);
+}
+
+static void half_written(struct trial *t, size_t medium, uint64_t start, uint64_t length,
+                         const char *name) {
+    uint8_t zeros[16 << 10] = {0};
+    if (!begin(t))
+        return;
+    struct mos_io *io = t->media[medium].io;
+    /* what a write that stopped half way leaves: the rest as it was before, here nothing; only
+     * stored spans matter */
+    for (uint64_t at = start + length / 2, data, stop; at < start + length;) {
+        if (mos_io_next_data(&t->whole->machine.media[medium].io[0], at, &data, &stop) ||
+            data >= start + length)
+            break;
+        stop = mos_min(stop, start + length);
+        for (at = mos_max(at, data); at < stop; at += sizeof zeros)
+            mos_io_write(io, zeros, (size_t)mos_min(sizeof zeros, stop - at), at);
+        at = stop;
+    }
+    end(t, name, "half written");
+}
+
+static void try_regions(struct trial *t) {
+    const struct mos_machine *w = &t->whole->machine;
+    for (size_t m = 0; m < w->media_count; m++) {
+        struct mos_vec problems = mos_vec_make(t->m->arena, sizeof(char *));
+        struct mos_table_data table;
+        for (size_t i = 0; mos_table_at(i); i++) {
+            if (!mos_table_at(i)->read(w->media[m].io, t->m->arena, &table, &problems))
+                continue;
+            for (size_t k = 0; k < table.partitions.count; k++) {
+                const struct mos_partition *p = mos_vec_at(&table.partitions, k);
+                uint64_t start = p->first_lba * table.sector;
+                uint64_t length = (p->last_lba - p->first_lba + 1) * table.sector;
+                const char *name =
+                    mos_printf(t->m->arena, "%s:%u %s", w->media[m].name, p->number, p->name);
+                break_span(t, m, start, length, name, "unreadable");
+                half_written(t, m, start, length, name);
+            }
+            break;
+        }
+    }
+}
+
+/* ---- the environment ---- */
+
+static void damage(struct mos_io *io, uint64_t at, uint64_t length, uint8_t with) {
+    uint8_t bytes[4096];
+    memset(bytes, with, sizeof bytes);
+    for (uint64_t done = 0; done < length; done += sizeof bytes)
+        mos_io_write(io, bytes, (size_t)mos_min(sizeof bytes, length - done), at + done);
+}
+
+static void try_environment(struct trial *t, size_t index) {
+    static const char *const faults[] = {"lost", "torn", "first copy bad", "second copy bad"};
+    const struct mos_machine_environment *e = &t->whole->machine.environments[index];
+    bool two = e->copy_at != UINT64_MAX;
+    for (size_t f = 0; f < (two ? 4u : 2u) && !e->file; f++) {
+        if (!begin(t))
+            return;
+        struct mos_io *io = t->environments[index].medium->io;
+        if (f != 3)
+            damage(io, e->at + (f == 1 ? e->size / 2 : 0), f == 1 ? e->size / 2 : e->size, 0xff);
+        if (two && (f == 0 || f == 3))
+            damage(io, e->copy_at, e->size, 0xff);
+        end(t, e->what, faults[f]);
+    }
+}
+
+static void try_unconfirmed(struct trial *t) {
+    if (!begin(t))
+        return;
+    t->machine.never_confirms = true;
+    end(t, "the system", "never confirms");
+}
+
+/* What a board with a fallback does not survive is a finding. */
+static void judge(struct trial *t) {
+    mosaicum *m = t->m;
+    struct mos_buf b = {.arena = m->arena};
+    if (!t->whole->fallback || !t->dead.count)
+        return;
+    for (size_t i = 0; i < t->dead.count && i < 4; i++)
+        mos_buf_printf(&b, "%s%s", i ? "; " : "", (const char *)mos_vec_pointer(&t->dead, i));
+    if (t->dead.count > 4)
+        mos_buf_printf(&b, "; and %zu more", t->dead.count - 4);
+    struct mos_finding *f =
+        mos_find(&m->ctx.findings, MOS_RULE_BOOT_FALLBACK_FAILS,
+                 "The fallback does not hold in %zu of %zu cases.", t->dead.count, t->count);
+    f->selector = t->whole->title;
+    mos_finding_at(&m->ctx.findings, f, t->whole->claim);
+    mos_finding_why(&m->ctx.findings, f, "%s.", mos_buf_string(&b));
+    mos_finding_try(&m->ctx.findings, f,
+                    "What both entries need cannot be survived: give the fallback files, a volume "
+                    "or a medium of its own.");
+}
+
+void rehearse_faults(mosaicum *m, const struct run_machine *machine,
+                     const struct mos_rehearsal *whole) {
+    static const struct mosaicum_column columns[] = {{"thing", "what", false},
+                                                     {"fault", "is", false},
+                                                     {"result", "then the board", false},
+                                                     {"reason", "where it ends", false}};
+    struct trial t = {
+        .m = m, .whole = machine, .sound = whole, .dead = mos_vec_make(m->arena, sizeof(char *))};
+    t.table = report_start(m, "faults", NULL, columns, 4);
+    for (size_t i = 0; i < whole->files.count && t.count < MOST_FAULTS && !m->error.kind; i++) {
+        const struct mos_touched *x = mos_vec_pointer(&whole->files, i);
+        bool seen = !x->path;
+        for (size_t k = 0; k < i && !seen; k++) {
+            const struct mos_touched *y = mos_vec_pointer(&whole->files, k);
+            seen = y->path && y->medium == x->medium && y->partition == x->partition &&
+                   strcmp(x->path, y->path) == 0;
+        }
+        if (!seen)
+            try_file(&t, x);
+    }
+    try_regions(&t);
+    for (size_t i = 0; i < machine->machine.environment_count; i++)
+        try_environment(&t, i);
+    if (machine->fallback)
+        try_unconfirmed(&t);
+    t.table.table.title =
+        mos_printf(m->arena, "%zu faults: %zu boot, %zu boot the fallback, %zu dead", t.count,
+                   t.boots, t.falls, t.dead.count);
+    report_end(m, &t.table);
+    judge(&t);
+}

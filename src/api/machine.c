@@ -1,0 +1,256 @@
+#include "api/machine.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+
+#include <string.h>
+
+enum { MOST_LOADER = 64 << 20, MOST_TREE = 4 << 20, LOADER_TOP = 40 << 20 };
+
+/* ---- images ---- */
+
+static struct mos_machine_medium *add_image(mosaicum *m, struct run_machine *r, const char *path,
+                                            const char *name, const char *loader,
+                                            const char *kernel) {
+    struct machine_image *image = mos_alloc(m->arena, sizeof *image);
+    image->path = path;
+    if (!mos_unpack_open(&m->ctx, path, &image->file))
+        return NULL;
+    mos_vec_push_pointer(&r->images, image);
+    struct mos_machine_medium *x = mos_vec_push(&r->media);
+    *x = (struct mos_machine_medium){name, loader, kernel, &image->file.io};
+    return x;
+}
+
+/* A block of the loader's variables that lies in no partition. */
+static void take_block(mosaicum *m, struct run_machine *r, size_t medium,
+                       const struct survey_span *x) {
+    for (size_t i = 0; i < r->environments.count; i++) {
+        struct mos_machine_environment *e = mos_vec_at(&r->environments, i);
+        if (e->medium == (void *)(uintptr_t)medium && e->size == x->environment_size &&
+            e->flag_byte == x->flag_byte && e->copy_at == UINT64_MAX) {
+            e->copy_at = x->start;
+            return;
+        }
+    }
+    struct mos_machine_environment *e = mos_vec_push(&r->environments);
+    *e = (struct mos_machine_environment){
+        .medium = (void *)(uintptr_t)medium, /* its number, until all media are there */
+        .at = x->start,
+        .copy_at = UINT64_MAX,
+        .size = x->environment_size,
+        .flag_byte = x->flag_byte,
+        .what = mos_printf(m->arena, "environment at %s", mos_size_text(m->arena, x->start))};
+}
+
+struct search {
+    bool found;
+    uint64_t size;
+};
+
+static bool look_for_file(void *self, const struct mos_entry *e) {
+    struct search *s = self;
+    if (strcmp(e->path, "uboot.env") == 0 && e->type == MOS_ENTRY_FILE) {
+        s->found = true;
+        s->size = e->size;
+    }
+    return true;
+}
+
+/* The loader's file with its variables, in the first FAT partition. */
+static bool take_file(struct survey *s, struct run_machine *r, size_t medium,
+                      const struct survey_span *x) {
+    struct search search = {0};
+    struct mos_sink sink = {&search, look_for_file, mos_ignore_data, mos_ignore_end};
+    struct mos_read_request request = {.sink = &sink, .wants = mos_wants_no_data};
+    if (!x->has_volume || !x->volume.driver || strncmp(x->volume.kind, "fat", 3) != 0 ||
+        !survey_stream(s, x, &request) || !search.found)
+        return false;
+    struct mos_machine_environment *e = mos_vec_push(&r->environments);
+    *e = (struct mos_machine_environment){.medium = (void *)(uintptr_t)medium,
+                                          .copy_at = UINT64_MAX,
+                                          .size = search.size,
+                                          .file = "uboot.env",
+                                          .partition = x->partition ? x->partition->number : 0,
+                                          .what = "environment in uboot.env"};
+    return true;
+}
+
+/* The variables that are compiled into a loader that lies in the image. */
+static void take_loader(mosaicum *m, struct survey *s, struct run_machine *r,
+                        const struct survey_span *x) {
+    uint64_t length = mos_min(x->length, MOST_LOADER);
+    if (r->machine.compiled || x->has_volume || length < 64 << 10)
+        return;
+    struct mos_io window = survey_window(s, x);
+    uint8_t *bytes = mos_alloc(m->arena, (size_t)length);
+    if (!mos_io_read(&window, bytes, (size_t)length, 0) &&
+        mos_environment_find(m->arena, bytes, (size_t)length, &r->compiled))
+        r->machine.compiled = &r->compiled;
+}
+
+/* What only looking can tell: blocks of variables, a loader with its own. */
+static bool look_at(mosaicum *m, struct run_machine *r, size_t medium, const char *path) {
+    struct survey s;
+    bool file = false;
+    if (!survey_open(m, path, &s))
+        return false;
+    for (size_t i = 0; i < s.spans.count; i++) {
+        const struct survey_span *x = mos_vec_at(&s.spans, i);
+        if (x->environment_size)
+            take_block(m, r, medium, x);
+        file = file || take_file(&s, r, medium, x);
+        take_loader(m, &s, r, x);
+    }
+    survey_close(&s);
+    return true;
+}
+
+/* ---- a board ---- */
+
+static void take_ram(const struct mos_plan *plan, struct mos_machine *machine) {
+    const struct mos_hardware *h = plan->board->hardware;
+    machine->cpu = h ? mos_text_or(h->cpu, NULL) : NULL;
+    if (!plan->has_ram)
+        return;
+    machine->ram[0] = (struct mos_ram_span){plan->ram.start, plan->ram.length};
+    machine->ram_count = 1;
+    if (plan->ram.top < plan->ram.start + plan->ram.length)
+        machine->loader_from = plan->ram.top;
+}
+
+static bool take_media(mosaicum *m, const struct mos_plan *plan, const char *folder,
+                       struct run_machine *r) {
+    for (size_t i = 0; i < plan->media.count; i++) {
+        const struct mos_medium_plan *x = mos_vec_pointer(&plan->media, i);
+        if (x->area)
+            continue;
+        const char *path = mos_printf(m->arena, "%s/%s.img", folder, x->name);
+        if (!mos_exists(&m->ctx, path))
+            return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                            "%s is not there: a rehearsal needs what was built; run mosaicum "
+                            "build %s",
+                            path, plan->board->selector);
+        size_t number = r->media.count;
+        if (!add_image(m, r, path, x->name, mos_text_or(x->medium->loader, "mmc 0"),
+                       mos_text_or(x->medium->kernel, NULL)) ||
+            !look_at(m, r, number, path))
+            return false;
+    }
+    return true;
+}
+
+/* How the loader was built, as far as the board's definition knows it. */
+static void take_facts(mosaicum *m, const struct mos_plan *plan, struct run_machine *r) {
+    if (plan->has_defaults) {
+        r->compiled = plan->defaults;
+        r->machine.compiled = &r->compiled;
+    }
+    struct mos_vec lacks = mos_vec_make(m->arena, sizeof(char *));
+    if (plan->dialect && plan->loader_config.count)
+        for (const struct mos_loader_command *c = plan->dialect->commands; c && c->name; c++) {
+            const struct mos_setting *s = mos_plan_loader_symbol(plan, c->symbol);
+            if (!s || strcmp(s->value, "y") != 0)
+                mos_vec_push_pointer(&lacks, c->name);
+        }
+    mos_vec_push_pointer(&lacks, NULL);
+    r->machine.lacks = lacks.items;
+}
+
+static bool open_board(mosaicum *m, const char *selector, struct run_machine *r) {
+    const struct mos_selection *s = run_select_one(m, selector, "rehearse");
+    struct run_task *t = s ? run_one(m, s) : NULL;
+    struct mos_plan *plan = t ? run_plan(t) : NULL;
+    if (!plan)
+        return false;
+    const char *out = m->out ? m->out : mos_path_join(m->arena, m->options.workspace, "out");
+    r->title = s->text;
+    take_ram(plan, &r->machine);
+    take_facts(m, plan, r);
+    r->fallback = plan->entries.count > 1;
+    if (r->fallback)
+        r->claim =
+            ((const struct mos_entry_plan *)mos_vec_pointer(&plan->entries, 1))->def->r.key_place;
+    t->ctx.findings.items.count = 0; /* check tells them */
+    return take_media(m, plan, mos_path_join(m->arena, out, s->text), r);
+}
+
+/* ---- an image ---- */
+
+static bool open_image(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_machine *r) {
+    uint64_t start, size;
+    const char *loader = q->medium ? q->medium : "mmc 0";
+    r->title = q->what;
+    r->machine.cpu = q->cpu;
+    if ((q->ram_start || q->ram) &&
+        (!q->ram_start || !q->ram || mos_address_parse(q->ram_start, &start) != MOS_NUMBER_OK ||
+         mos_size_parse(q->ram, 0, &size) != MOS_NUMBER_OK || size <= LOADER_TOP))
+        return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                        "RAM is given as in --ram-start 0x40000000 --ram \"512 MiB\"");
+    if (q->ram) {
+        r->machine.ram[0] = (struct mos_ram_span){start, size};
+        r->machine.ram_count = 1;
+        r->machine.loader_from = start + size - LOADER_TOP;
+    } else {
+        mos_vec_push_pointer(&r->notes, "how much RAM there is: --ram-start and --ram tell it");
+    }
+    const char *kernel = strncmp(loader, "mmc ", 4) == 0
+                             ? mos_printf(m->arena, "mmcblk%s", loader + 4)
+                         : strcmp(loader, "nvme 0") == 0   ? "nvme0n1"
+                         : strcmp(loader, "virtio 0") == 0 ? "vda"
+                         : strcmp(loader, "usb 0") == 0    ? "sda"
+                                                           : NULL;
+    return add_image(m, r, q->what, "image", loader, kernel) && look_at(m, r, 0, q->what);
+}
+
+static bool read_all(mosaicum *m, const char *path, size_t limit, const uint8_t **bytes,
+                     size_t *length) {
+    char *data;
+    if (!mos_read_file(&m->ctx, path, limit, &data, length))
+        return false;
+    *bytes = (const uint8_t *)data;
+    return true;
+}
+
+static bool take_files(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_machine *r) {
+    const uint8_t *binary;
+    size_t length;
+    if (q->loader) {
+        if (!read_all(m, q->loader, MOST_LOADER, &binary, &length))
+            return false;
+        if (!mos_environment_find(m->arena, binary, length, &r->compiled))
+            return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                            "%s has no variables compiled into it that could be found", q->loader);
+        r->machine.compiled = &r->compiled;
+    }
+    if (q->tree && !read_all(m, q->tree, MOST_TREE, &r->machine.tree, &r->machine.tree_length))
+        return false;
+    return !q->keys || read_all(m, q->keys, MOST_TREE, &r->machine.keys, &r->machine.keys_length);
+}
+
+bool machine_open(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_machine *r) {
+    struct mos_file_info info;
+    *r = (struct run_machine){.images = mos_vec_make(m->arena, sizeof(struct machine_image *)),
+                              .media = mos_vec_make(m->arena, sizeof(struct mos_machine_medium)),
+                              .environments =
+                                  mos_vec_make(m->arena, sizeof(struct mos_machine_environment)),
+                              .notes = mos_vec_make(m->arena, sizeof(char *))};
+    bool image =
+        m->ctx.host->info(m->ctx.host, q->what, true, &info) == 0 && info.kind != MOS_FILE_FOLDER;
+    if (!(image ? open_image(m, q, r) : open_board(m, q->what, r)) || !take_files(m, q, r))
+        return false;
+    r->machine.media = r->media.items;
+    r->machine.media_count = r->media.count;
+    r->machine.environments = r->environments.items;
+    r->machine.environment_count = r->environments.count;
+    for (size_t i = 0; i < r->environments.count; i++) { /* numbers become pointers */
+        struct mos_machine_environment *e = mos_vec_at(&r->environments, i);
+        e->medium = &r->machine.media[(uintptr_t)e->medium];
+    }
+    return true;
+}
+
+void machine_close(struct run_machine *r) {
+    for (size_t i = 0; i < r->images.count; i++)
+        mos_unpack_close(&((struct machine_image *)mos_vec_pointer(&r->images, i))->file);
+}

@@ -1,0 +1,151 @@
+/* rehearse: the report about it. */
+#include "api/machine.h"
+
+#include "base/text.h"
+
+#include <string.h>
+
+const char *rehearsal_end_text(enum mos_rehearsal_end end) {
+    static const char *const texts[] = {[MOS_END_BOOTS] = "boots",
+                                        [MOS_END_NO_ROOT] = "kernel without a root",
+                                        [MOS_END_PROMPT] = "loader prompt",
+                                        [MOS_END_SILENT] = "silent",
+                                        [MOS_END_RESET] = "starts again and again",
+                                        [MOS_END_HANGS] = "hangs"};
+    return texts[end];
+}
+
+static const char *kind_text(enum mos_event_kind kind) {
+    static const char *const texts[] = {
+        [MOS_EVENT_RUN] = "run",        [MOS_EVENT_READ] = "read",
+        [MOS_EVENT_MOVE] = "move",      [MOS_EVENT_OVER] = "OVER",
+        [MOS_EVENT_SAY] = "says",       [MOS_EVENT_TROUBLE] = "TROUBLE",
+        [MOS_EVENT_STORE] = "store",    [MOS_EVENT_HAND] = "hand over",
+        [MOS_EVENT_KERNEL] = "kernel",  [MOS_EVENT_WRONG] = "STOPS",
+        [MOS_EVENT_UNKNOWN] = "unknown"};
+    return texts[kind];
+}
+
+/* The name of a variable or script, set in by how deep it runs. */
+static const char *what_text(mosaicum *m, const struct mos_event *e) {
+    unsigned depth = e->kind == MOS_EVENT_KERNEL || e->kind == MOS_EVENT_WRONG ? 0 : e->depth;
+    return mos_printf(m->arena, "%*s%s", (int)(depth < 8 ? depth : 8), "", e->what);
+}
+
+static void time_line(mosaicum *m, const struct mos_rehearsal *r) {
+    static const struct mosaicum_column columns[] = {
+        {"step", "step", false}, {"kind", "", false},    {"from", "from", false},
+        {"at", "to RAM", true},  {"size", "size", true}, {"what", "what", false}};
+    struct report_table t = report_start(m, "timeline", "Time line", columns, 6);
+    size_t step = 0;
+    for (size_t i = 0; i < r->events.count; i++) {
+        const struct mos_event *e = mos_vec_at(&r->events, i);
+        if (e->kind == MOS_EVENT_UNKNOWN)
+            continue;
+        cell_number(&t, ++step);
+        cell_text(&t, kind_text(e->kind));
+        cell_text(&t, e->from);
+        if (e->bytes && e->at)
+            cell_address(&t, e->at);
+        else
+            cell_text(&t, NULL);
+        if (e->bytes)
+            cell_about(&t, e->bytes);
+        else
+            cell_text(&t, NULL);
+        cell_text(&t, what_text(m, e));
+    }
+    report_end(m, &t);
+}
+
+static void ram_at_hand_over(mosaicum *m, const struct run_machine *machine,
+                             const struct mos_rehearsal *r) {
+    static const struct mosaicum_column columns[] = {{"what", "RAM at hand-over", false},
+                                                     {"place", "place", false},
+                                                     {"start", "start", true},
+                                                     {"end", "end", true},
+                                                     {"size", "size", true}};
+    const struct mos_machine *x = &machine->machine;
+    uint64_t start = x->ram_count ? x->ram[0].start : 0;
+    uint64_t length = x->ram_count ? x->ram[0].length : 0;
+    if (!r->ram.count)
+        return;
+    struct report_table t = report_start(m, "ram", NULL, columns, 5);
+    for (size_t i = 0; i < r->ram.count + (x->loader_from != 0); i++) {
+        struct mos_ram_use use = {"the loader itself",
+                                  {x->loader_from, start + length - x->loader_from}};
+        if (i < r->ram.count)
+            use = *(const struct mos_ram_use *)mos_vec_at(&r->ram, i);
+        cell_text(&t, use.what);
+        if (length)
+            cell_extent(&t, (uint32_t)((use.span.start - start) * 65535 / length),
+                        (uint32_t)((use.span.start + use.span.length - start) * 65535 / length));
+        else
+            cell_text(&t, NULL);
+        cell_address(&t, use.span.start);
+        cell_address(&t, use.span.start + use.span.length);
+        cell_about(&t, use.span.length);
+    }
+    report_end(m, &t);
+}
+
+static void unknowns(mosaicum *m, const struct run_machine *machine,
+                     const struct mos_rehearsal *r) {
+    static const struct mosaicum_column columns[] = {{"fact", "fact", false}};
+    struct report_table t = report_start(m, "not-proved", "Not proved", columns, 1);
+    for (size_t i = 0; i < machine->notes.count; i++)
+        cell_text(&t, mos_vec_pointer(&machine->notes, i));
+    for (size_t i = 0; i < r->events.count; i++) {
+        const struct mos_event *e = mos_vec_at(&r->events, i);
+        if (e->kind == MOS_EVENT_UNKNOWN)
+            cell_text(&t, e->what);
+    }
+    if (t.cells.count)
+        report_end(m, &t);
+}
+
+static void verdict(mosaicum *m, const struct run_machine *machine, const struct mos_rehearsal *r) {
+    static const struct mosaicum_column columns[] = {
+        {"what", "", false}, {"end", "", false}, {"entry", "", false}, {"reason", "", false}};
+    struct report_table t =
+        report_start(m, "verdict",
+                     r->end == MOS_END_BOOTS
+                         ? mos_printf(m->arena, "%s boots: %s.", machine->title,
+                                      r->entry ? r->entry : "its kernel starts")
+                         : mos_printf(m->arena, "%s does not boot: %s", machine->title, r->reason),
+                     columns, 4);
+    t.table.title_only = true;
+    cell_text(&t, machine->title);
+    cell_text(&t, rehearsal_end_text(r->end));
+    cell_text(&t, r->entry);
+    cell_text(&t, r->reason);
+    report_end(m, &t);
+}
+
+static void rehearse(mosaicum *m, const struct mosaicum_rehearsal *request,
+                     const struct run_machine *machine) {
+    struct mos_rehearsal r;
+    if (!mos_rehearse(&m->ctx, &machine->machine, &r))
+        return;
+    verdict(m, machine, &r);
+    m->damaged |= r.end != MOS_END_BOOTS;
+    if (request->faults) {
+        rehearse_faults(m, machine, &r);
+        return;
+    }
+    time_line(m, &r);
+    ram_at_hand_over(m, machine, &r);
+    unknowns(m, machine, &r);
+    if (request->console)
+        report_text(m, "console", "What the loader prints", mos_buf_string(&r.console));
+}
+
+enum mosaicum_status mosaicum_rehearse(mosaicum *m, const struct mosaicum_rehearsal *request) {
+    struct run_machine machine;
+    if (setjmp(m->out_of_memory))
+        return run_no_memory(m);
+    if (machine_open(m, request, &machine))
+        rehearse(m, request, &machine);
+    machine_close(&machine);
+    return run_status(m);
+}

@@ -1,0 +1,170 @@
+#include "boot/menu.h"
+
+#include <ctype.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum key {
+    LABEL,
+    MENU,
+    USUAL,
+    ONTIMEOUT,
+    TIMEOUT,
+    PROMPT,
+    KERNEL,
+    FIT,
+    APPEND,
+    INITRD,
+    FDT,
+    FDTDIR,
+    OVERLAYS,
+    LOCALBOOT
+};
+
+static const struct {
+    const char *word;
+    enum key key;
+} words[] = {{"label", LABEL},
+             {"menu", MENU},
+             {"default", USUAL},
+             {"ontimeout", ONTIMEOUT},
+             {"timeout", TIMEOUT},
+             {"prompt", PROMPT},
+             {"kernel", KERNEL},
+             {"linux", KERNEL},
+             {"fit", FIT},
+             {"append", APPEND},
+             {"initrd", INITRD},
+             {"fdt", FDT},
+             {"devicetree", FDT},
+             {"fdtdir", FDTDIR},
+             {"devicetreedir", FDTDIR},
+             {"fdtoverlays", OVERLAYS},
+             {"devicetree-overlay", OVERLAYS},
+             {"localboot", LOCALBOOT}};
+enum { WORDS = sizeof words / sizeof *words, MOST_ENTRIES = 256 };
+
+static bool same_word(const char *word, const char *text, size_t length) {
+    if (strlen(word) != length)
+        return false;
+    for (size_t i = 0; i < length; i++)
+        if (tolower((unsigned char)text[i]) != word[i])
+            return false;
+    return true;
+}
+
+/* What follows a key word: the rest of the line without blanks at its ends. */
+static const char *rest(struct mos_arena *arena, const char *p, const char *end) {
+    while (p < end && isspace((unsigned char)*p))
+        p++;
+    while (end > p && isspace((unsigned char)end[-1]))
+        end--;
+    return mos_strndup(arena, p, (size_t)(end - p));
+}
+
+static void take_menu(struct mos_arena *arena, struct mos_menu *m, struct mos_menu_entry *e,
+                      const char *value) {
+    size_t n = strcspn(value, " \t");
+    if (same_word("title", value, n))
+        m->title = rest(arena, value + n, value + strlen(value));
+    else if (e && same_word("label", value, n))
+        e->title = rest(arena, value + n, value + strlen(value));
+    else if (e && same_word("default", value, n))
+        m->usual = e->name;
+}
+
+static struct mos_menu_entry *take(struct mos_arena *arena, struct mos_menu *m,
+                                   struct mos_menu_entry *e, enum key key, const char *value) {
+    switch (key) {
+    case LABEL:
+        if (m->entries.count >= MOST_ENTRIES)
+            return NULL;
+        e = mos_vec_push(&m->entries);
+        e->name = value;
+        return e;
+    case MENU:
+        take_menu(arena, m, e, value);
+        return e;
+    case USUAL:
+    case ONTIMEOUT:
+        m->usual = value;
+        return e;
+    case TIMEOUT:
+        m->timeout = (unsigned)strtoul(value, NULL, 10);
+        return e;
+    case PROMPT:
+        m->prompt = strtoul(value, NULL, 10) != 0;
+        return e;
+    default:
+        break;
+    }
+    if (!e)
+        return NULL;
+    const char **to = key == APPEND     ? &e->arguments
+                      : key == INITRD   ? &e->ramdisk
+                      : key == FDT      ? &e->tree
+                      : key == FDTDIR   ? &e->tree_folder
+                      : key == OVERLAYS ? &e->overlays
+                                        : &e->kernel;
+    if (key == LOCALBOOT)
+        e->local = true;
+    else
+        *to = value;
+    return e;
+}
+
+struct mos_menu mos_menu_read(struct mos_arena *arena, const char *text, size_t length) {
+    struct mos_menu m = {.entries = mos_vec_make(arena, sizeof(struct mos_menu_entry))};
+    struct mos_menu_entry *e = NULL;
+    const char *end = text + length;
+    for (const char *p = text; p < end;) {
+        const char *line_end = memchr(p, '\n', (size_t)(end - p));
+        const char *stop = line_end ? line_end : end;
+        while (p < stop && isspace((unsigned char)*p))
+            p++;
+        size_t n = 0;
+        while (p + n < stop && !isspace((unsigned char)p[n]) && p[n])
+            n++;
+        for (size_t i = 0; n && *p != '#' && i < WORDS; i++)
+            if (same_word(words[i].word, p, n)) {
+                e = take(arena, &m, e, words[i].key, rest(arena, p + n, stop));
+                break;
+            }
+        p = stop + 1;
+    }
+    return m;
+}
+
+const struct mos_menu_entry *mos_menu_find(const struct mos_menu *menu, const char *name) {
+    for (size_t i = 0; i < menu->entries.count; i++) {
+        const struct mos_menu_entry *e = mos_vec_at(&menu->entries, i);
+        if (!name || strcmp(e->name, name) == 0)
+            return e;
+    }
+    return NULL;
+}
+
+static void line(struct mos_buf *out, const char *word, const char *value) {
+    if (value && *value)
+        mos_buf_printf(out, "\t%s %s\n", word, value);
+}
+
+void mos_menu_write(const struct mos_menu *m, const char *heading, struct mos_buf *out) {
+    mos_buf_printf(out, "# %s\n", heading);
+    if (m->title)
+        mos_buf_printf(out, "MENU TITLE %s\n", m->title);
+    mos_buf_printf(out, "TIMEOUT %u\n", m->timeout);
+    if (m->usual)
+        mos_buf_printf(out, "DEFAULT %s\n", m->usual);
+    for (size_t i = 0; i < m->entries.count; i++) {
+        const struct mos_menu_entry *e = mos_vec_at(&m->entries, i);
+        mos_buf_printf(out, "\nLABEL %s\n", e->name);
+        line(out, "MENU LABEL", e->title);
+        line(out, "KERNEL", e->kernel);
+        line(out, "INITRD", e->ramdisk);
+        line(out, "FDT", e->tree);
+        line(out, "FDTDIR", e->tree_folder);
+        line(out, "FDTOVERLAYS", e->overlays);
+        line(out, "APPEND", e->arguments);
+    }
+}

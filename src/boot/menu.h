@@ -1,0 +1,28 @@
+/* The boot menu file: LABEL, KERNEL, FDT, APPEND (the loader's doc/README.distro and
+ * doc/README.pxe). */
+#ifndef MOS_BOOT_MENU_H
+#define MOS_BOOT_MENU_H
+
+#include "base/buf.h"
+
+struct mos_menu_entry {
+    const char *name, *title; /* title: what is shown; NULL: the name */
+    const char *kernel;       /* "/Image", or "/image.itb#choice" */
+    const char *ramdisk, *tree, *tree_folder, *arguments;
+    const char *overlays; /* paths with blanks between */
+    bool local;           /* LOCALBOOT */
+};
+
+struct mos_menu {
+    const char *title, *usual; /* usual: the label that starts by itself; NULL: the first */
+    unsigned timeout;          /* tenths of a second; 0: asks nobody */
+    bool prompt;
+    struct mos_vec entries; /* of struct mos_menu_entry, in order */
+};
+
+/* Key words in any case, # begins a comment.  What is not known is skipped, as the loader does. */
+struct mos_menu mos_menu_read(struct mos_arena *arena, const char *text, size_t length);
+void mos_menu_write(const struct mos_menu *menu, const char *heading, struct mos_buf *out);
+const struct mos_menu_entry *mos_menu_find(const struct mos_menu *menu, const char *name);
+
+#endif

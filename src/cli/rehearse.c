@@ -1,0 +1,32 @@
+#include "cli/cli.h"
+
+static int run(struct cli *cli) {
+    if (!cli->workspace)
+        cli->workspace = cli_find_workspace(); /* an image needs none */
+    mosaicum *m = cli_open(cli, false);
+    if (!m)
+        return MOSAICUM_SYSTEM;
+    struct mosaicum_rehearsal request = {.what = cli->arguments[0],
+                                         .loader = cli->loader,
+                                         .medium = cli->medium,
+                                         .cpu = cli->draft.cpu,
+                                         .ram_start = cli->draft.ram_start,
+                                         .ram = cli->draft.ram_size,
+                                         .tree = cli->draft.tree,
+                                         .keys = cli->keys,
+                                         .faults = cli->faults,
+                                         .console = cli->verbose};
+    int status = print_result(cli, m, "rehearse", mosaicum_rehearse(m, &request));
+    print_report(cli, m, stdout);
+    mosaicum_free(m);
+    return status;
+}
+
+const struct command command_rehearse = {
+    .name = "rehearse",
+    .usage = "SELECTOR|IMAGE",
+    .about = "boots what was built in a simulator; --faults breaks one thing at a time",
+    .least = 1,
+    .most = 1,
+    .run = run,
+};

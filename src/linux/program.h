@@ -1,0 +1,22 @@
+/* Programs that a kernel starts: ELF files and scripts, by their first bytes. */
+#ifndef MOS_LINUX_PROGRAM_H
+#define MOS_LINUX_PROGRAM_H
+
+#include "base/buf.h"
+
+enum { MOS_PROGRAM_HEAD = 64 << 10 };
+
+struct mos_program_info {
+    bool elf, script;
+    const char *cpu;         /* ELF: "arm64", "arm", "riscv64", "x86", "x86-64", or NULL: other */
+    const char *interpreter; /* of a script, or the loader of a dynamic program; NULL: none */
+};
+
+/* false: the kernel cannot start it. */
+bool mos_program_read(struct mos_arena *arena, const uint8_t *head, size_t length,
+                      struct mos_program_info *out);
+
+/* The release in the text "Linux version RELEASE ", as kernels carry it; NULL: it is not there. */
+const char *mos_kernel_banner(struct mos_arena *arena, const uint8_t *bytes, size_t length);
+
+#endif

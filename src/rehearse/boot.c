@@ -1,0 +1,511 @@
+/* From a boot command to the kernel's first instruction: places in RAM as the loader chooses them
+ * (its doc/uImage.FIT and the text of its commands' help; measured on version 2023.01). */
+#include "rehearse/boot.h"
+
+#include "base/bytes.h"
+#include "boot/legacy.h"
+#include "content/content.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum {
+    PAGE = 4096,
+    TREE_ROOM = 0x3000, /* the loader leaves that much in a tree for what it adds */
+    MOST_KERNEL = 256 << 20,
+    MOST_PARCEL = 512 << 20,
+    MOST_TREE = 4 << 20,
+    LEGACY_KERNEL = 2,
+    LEGACY_MULTI = 4,
+};
+
+struct mos_parcel *sim_parcel(struct sim *s, uint64_t at) {
+    uint8_t head[8];
+    const char *problem;
+    sim_ram_read(s, at, head, sizeof head);
+    if (mos_be32(head) != 0xd00dfeed)
+        return NULL;
+    const struct sim_thing *t = sim_ram_at(s, at);
+    uint64_t length = mos_be32(head + 4);
+    if (t && t->span.start == at) /* outside data lies behind the tree */
+        length = mos_max(length, t->span.length);
+    uint8_t *all = sim_ram_copy(s, at, length, MOST_PARCEL);
+    return all ? mos_parcel_read(s->ctx, all, (size_t)length, &problem) : NULL;
+}
+
+/* ---- places ---- */
+
+static bool meets(struct mos_ram_span a, uint64_t start, uint64_t length) {
+    return a.length && length && start < a.start + a.length && a.start < start + length;
+}
+
+/* The highest free place below `limit`; 0: there is none. */
+static uint64_t highest(const struct sim *s, uint64_t size, uint64_t limit) {
+    const struct mos_machine *m = s->machine;
+    struct mos_ram_span ram = m->ram[0];
+    const struct mos_ram_span taken[] = {{s->boot.runs_at, s->boot.runs_size},
+                                         {s->boot.ramdisk, s->boot.ramdisk_size}};
+    uint64_t top = mos_min(ram.start + ram.length, limit);
+    if (m->loader_from)
+        top = mos_min(top, m->loader_from);
+    for (int tries = 0; tries < 4 && top >= ram.start + size; tries++) {
+        uint64_t at = mos_round_down(top - size, PAGE), next = at;
+        for (size_t i = 0; i < sizeof taken / sizeof *taken; i++)
+            if (meets(taken[i], at, size))
+                next = mos_min(next, taken[i].start);
+        if (next == at)
+            return at;
+        top = next;
+    }
+    return 0;
+}
+
+/* fdt_high, initrd_high: all ones mean "leave it where it is". */
+static bool limit_of(const struct sim *s, const char *name, uint64_t *limit) {
+    const char *text = sim_get(s, name);
+    uint64_t ones =
+        s->boot.header.cpu && strstr(s->boot.header.cpu, "64") ? UINT64_MAX : UINT32_MAX;
+    *limit = text ? sim_number(text, NULL, 16) : UINT64_MAX;
+    if (text && *limit == ones)
+        return false;
+    if (!text || !*limit)
+        *limit = UINT64_MAX;
+    return true;
+}
+
+static void move(struct sim *s, uint64_t from, uint64_t to, uint64_t size, const char *what) {
+    uint8_t *copy = sim_ram_copy(s, from, size, MOST_PARCEL);
+    if (!copy)
+        return;
+    sim_event(s, MOS_EVENT_MOVE, to, size, NULL, "the %s is moved", what);
+    sim_ram_claim(s, to, size, mos_printf(s->arena, "the %s", what));
+    sim_ram_write(s, to, copy, (size_t)size);
+}
+
+static int place_ramdisk(struct sim *s) {
+    struct sim_boot *b = &s->boot;
+    uint64_t limit, from = b->ramdisk, size = b->ramdisk_size;
+    if (!size || !s->machine->ram_count || !limit_of(s, "initrd_high", &limit))
+        return 0;
+    b->ramdisk_size = 0; /* its old place may be used */
+    uint64_t to = highest(s, size, limit);
+    b->ramdisk_size = size;
+    if (!to)
+        return sim_trouble(s, "ramdisk - allocation error");
+    sim_print(s, "   Loading Ramdisk to %08llx, end %08llx ... OK\n", (unsigned long long)to,
+              (unsigned long long)(to + size));
+    move(s, from, to, size, "ramdisk");
+    b->ramdisk = to;
+    return 0;
+}
+
+static int place_tree(struct sim *s) {
+    struct sim_boot *b = &s->boot;
+    uint64_t limit, size = b->tree_size;
+    if (!size)
+        return 0;
+    sim_print(s, "   Booting using the fdt blob at %#08llx\n", (unsigned long long)b->tree);
+    if (!s->machine->ram_count)
+        return 0;
+    if (!limit_of(s, "fdt_high", &limit)) {
+        sim_print(s, "   Using Device Tree in place at %016llx, end %016llx\n",
+                  (unsigned long long)b->tree, (unsigned long long)(b->tree + size + TREE_ROOM));
+        sim_ram_claim(s, b->tree, size + TREE_ROOM,
+                      b->tree_from ? b->tree_from->what : "the tree with room to grow");
+        b->tree_size = size + TREE_ROOM;
+        return 0;
+    }
+    uint64_t room = mos_round_up(size + TREE_ROOM, PAGE), to = highest(s, room, limit);
+    if (!to)
+        return sim_trouble(s, "device tree - allocation error");
+    sim_print(s, "   Loading Device Tree to %016llx, end %016llx ... OK\n", (unsigned long long)to,
+              (unsigned long long)(to + room - 1));
+    move(s, b->tree, to, room, "tree");
+    b->tree = to;
+    b->tree_size = room;
+    return 0;
+}
+
+/* ---- the three of them ---- */
+
+static struct sim_thing *whole_at(const struct sim *s, uint64_t at) {
+    return sim_ram_at(s, at);
+}
+
+int sim_boot_find(struct sim *s, const char *ramdisk, const char *tree) {
+    struct sim_boot *b = &s->boot;
+    uint8_t head[8];
+    if (ramdisk && strcmp(ramdisk, "-") != 0) {
+        const char *colon = strchr(ramdisk, ':');
+        b->ramdisk = sim_number(ramdisk, NULL, 16);
+        b->ramdisk_size = colon ? sim_number(colon + 1, NULL, 16) : 0;
+        if (!b->ramdisk_size) {
+            sim_trouble(s, "Wrong Ramdisk Image Format");
+            return sim_trouble(s, "Ramdisk image is corrupt or invalid");
+        }
+        b->ramdisk_from = whole_at(s, b->ramdisk);
+    }
+    if (!tree)
+        return 0;
+    b->tree = sim_number(tree, NULL, 16);
+    sim_ram_read(s, b->tree, head, sizeof head);
+    if (mos_be32(head) != 0xd00dfeed) {
+        sim_trouble(s, "ERROR: Did not find a cmdline Flattened Device Tree");
+        return sim_trouble(s, "Could not find a valid device tree");
+    }
+    b->tree_size = mos_be32(head + 4);
+    b->tree_from = whole_at(s, b->tree);
+    sim_print(s, "## Flattened Device Tree blob at %08llx\n", (unsigned long long)b->tree);
+    return 0;
+}
+
+static int overlaps(struct sim *s) {
+    const struct sim_boot *b = &s->boot;
+    struct mos_ram_span kernel = {b->runs_at, b->runs_size};
+    const char *what = NULL;
+    if (b->ramdisk_size && b->ramdisk >= kernel.start && b->ramdisk < kernel.start + kernel.length)
+        what = "RD";
+    else if (b->tree_size && b->tree >= kernel.start && b->tree < kernel.start + kernel.length)
+        what = "FDT";
+    if (!what)
+        return 0;
+    return sim_trouble(s, "ERROR: %s image overlaps OS image (OS=0x%llx..0x%llx)", what,
+                       (unsigned long long)kernel.start,
+                       (unsigned long long)(kernel.start + kernel.length));
+}
+
+static void note_ram(struct sim *s) {
+    const struct sim_boot *b = &s->boot;
+    const struct {
+        const char *what;
+        const struct sim_thing *from;
+        struct mos_ram_span span;
+    } uses[] = {{"kernel", b->kernel_from, {b->runs_at, b->runs_size}},
+                {"tree", b->tree_from, {b->tree, b->tree_size}},
+                {"ramdisk", b->ramdisk_from, {b->ramdisk, b->ramdisk_size}}};
+    s->out->ram.count = 0;
+    for (size_t i = 0; i < 3; i++)
+        if (uses[i].span.length)
+            *(struct mos_ram_use *)mos_vec_push(&s->out->ram) = (struct mos_ram_use){
+                uses[i].from ? mos_printf(s->arena, "%s (%s)", uses[i].what, uses[i].from->what)
+                             : uses[i].what,
+                uses[i].span};
+}
+
+int sim_boot_go(struct sim *s) {
+    struct sim_boot *b = &s->boot;
+    const char *arguments = sim_get(s, "bootargs");
+    if (overlaps(s))
+        return 1;
+    if (b->runs_at != b->kernel) {
+        sim_print(s, "Moving Image from 0x%llx to 0x%llx, end=%llx\n",
+                  (unsigned long long)b->kernel, (unsigned long long)b->runs_at,
+                  (unsigned long long)(b->runs_at + b->runs_size));
+        const struct sim_thing *from = b->kernel_from;
+        move(s, b->kernel, b->runs_at, b->kernel_size, "kernel");
+        b->kernel_from = from;
+    }
+    if (place_ramdisk(s) || place_tree(s))
+        return 1;
+    if (!b->tree_size) {
+        sim_trouble(s, "FDT and ATAGS support not compiled in");
+        s->stop = SIM_RESET;
+        return 1;
+    }
+    b->arguments = mos_strdup(s->arena, arguments ? arguments : "");
+    note_ram(s);
+    sim_print(s, "\nStarting kernel ...\n\n");
+    sim_event(s, MOS_EVENT_HAND, b->runs_at, b->runs_size, NULL, "%s",
+              b->kernel_from ? b->kernel_from->what : "the kernel");
+    s->stop = SIM_STARTED;
+    return 0;
+}
+
+/* ---- a kernel as it is ---- */
+
+/* What the header of a kernel in RAM says, and how much of it was put there. */
+static bool read_header(struct sim *s, uint64_t at) {
+    struct sim_boot *b = &s->boot;
+    uint8_t head[MOS_KERNEL_HEAD];
+    const struct sim_thing *t = whole_at(s, at);
+    uint64_t size = t ? t->span.start + t->span.length - at : 0;
+    sim_ram_read(s, at, head, sizeof head);
+    b->kernel = at;
+    b->kernel_size = size;
+    b->kernel_from = t;
+    return mos_kernel_read(head, sizeof head, size, &b->header);
+}
+
+/* Where the loader lets a kernel run (arm64 booting.rst, section 4; riscv boot-image-header). */
+static void settle_kernel(struct sim *s) {
+    struct sim_boot *b = &s->boot;
+    const struct mos_kernel_header *h = &b->header;
+    uint64_t base = s->machine->ram_count ? s->machine->ram[0].start : b->kernel;
+    bool stays = h->anywhere;
+    b->runs_size = mos_max(h->running_size, b->kernel_size);
+    if (strcmp(h->boot_command, "bootz") == 0) {
+        b->runs_at = b->kernel;
+        b->runs_size = b->kernel_size;
+        return;
+    }
+    base = stays ? b->kernel - h->text_offset : base;
+    b->runs_at = mos_round_up(base, h->alignment) + h->text_offset;
+    if (!s->machine->ram_count && !stays)
+        b->runs_at = b->kernel;
+}
+
+/* gzip and others: the loader expands to kernel_comp_addr_r before it looks at the header. */
+static int expand_plain(struct sim *s, uint64_t at) {
+    const char *to = sim_get(s, "kernel_comp_addr_r"), *size = sim_get(s, "kernel_comp_size");
+    struct mos_unpacked u;
+    if (!to || !size)
+        return sim_trouble(s, "kernel_comp_addr_r or kernel_comp_size is not provided!");
+    uint64_t target = sim_number(to, NULL, 16), length = sim_number(size, NULL, 16);
+    uint8_t *packed = sim_ram_copy(s, at, length, MOST_KERNEL);
+    const struct sim_thing *from = whole_at(s, at);
+    if (from)
+        length = mos_min(length, from->span.start + from->span.length - at);
+    if (!packed || !mos_unpack_memory(s->ctx, packed, (size_t)length, MOST_KERNEL, &u))
+        return sim_trouble(s, "Uncompressing the kernel failed");
+    uint8_t *plain = mos_alloc(s->arena, (size_t)u.io.size);
+    mos_io_read(&u.io, plain, (size_t)u.io.size, 0);
+    sim_event(s, MOS_EVENT_MOVE, target, u.io.size, NULL, "the kernel is expanded");
+    sim_ram_claim(s, target, u.io.size, "the kernel's expanded form");
+    sim_ram_write(s, target, plain, (size_t)u.io.size);
+    sim_ram_claim(s, at, u.io.size, "the kernel, back where it was loaded");
+    sim_ram_write(s, at, plain, (size_t)u.io.size);
+    return 0;
+}
+
+int sim_boot_plain(struct sim *s, uint64_t at, const char *ramdisk, const char *tree, bool zimage) {
+    struct sim_boot *b = &s->boot;
+    *b = (struct sim_boot){.command = zimage ? "bootz" : "booti"};
+    bool known = read_header(s, at);
+    if (known && !zimage && !b->header.boot_command && strstr(b->header.format, " file")) {
+        if (expand_plain(s, at))
+            return 1;
+        known = read_header(s, at);
+    }
+    if (!known || !b->header.boot_command || strcmp(b->header.boot_command, b->command) != 0 ||
+        (s->machine->cpu && b->header.cpu && strcmp(b->header.cpu, s->machine->cpu) != 0)) {
+        bool riscv = s->machine->cpu && strcmp(s->machine->cpu, "riscv64") == 0;
+        if (zimage)
+            return sim_trouble(s, "Bad Linux ARM zImage magic!");
+        return sim_trouble(s,
+                           riscv ? "Bad Linux RISCV Image magic!" : "Bad Linux ARM64 Image magic!");
+    }
+    settle_kernel(s);
+    if (zimage)
+        sim_print(s, "Kernel image @ %#08llx [ 0x000000 - %#08llx ]\n", (unsigned long long)at,
+                  (unsigned long long)b->kernel_size);
+    int code = sim_boot_find(s, ramdisk, tree);
+    return code ? code : sim_boot_go(s);
+}
+
+/* ---- containers ---- */
+
+/* A payload to where it is to run, expanded on the way. */
+static int unpack_to(struct sim *s, const char *compression, const uint8_t *data, size_t length,
+                     uint64_t from, uint64_t to) {
+    struct sim_boot *b = &s->boot;
+    struct mos_unpacked u;
+    const uint8_t *plain = data;
+    const struct sim_thing *t = whole_at(s, from);
+    if (compression && strcmp(compression, "none") != 0) {
+        if (!mos_unpack_memory(s->ctx, data, length, MOST_KERNEL, &u) || !u.compression)
+            return sim_trouble(s, "%s: uncompress error -1", compression);
+        uint8_t *bytes = mos_alloc(s->arena, (size_t)u.io.size + 1);
+        mos_io_read(&u.io, bytes, (size_t)u.io.size, 0);
+        plain = bytes;
+        length = (size_t)u.io.size;
+        sim_print(s, "   Uncompressing Kernel Image\n");
+    } else if (from != to) {
+        sim_print(s, "   Loading Kernel Image\n");
+    }
+    if (s->machine->ram_count && !sim_ram_free(s, to, length))
+        return sim_trouble(s, "Error: inflate() overwrote image or the loader itself at %llx",
+                           (unsigned long long)to);
+    if (from != to || plain != data) {
+        sim_event(s, MOS_EVENT_MOVE, to, length, NULL, "the kernel is put in its place");
+        if (t && meets((struct mos_ram_span){t->span.start, t->span.length}, to, length))
+            sim_event(s, MOS_EVENT_OVER, to, length, NULL, "the kernel lies over %s", t->what);
+        sim_ram_write(s, to, plain, length);
+        sim_ram_claim(s, to, length,
+                      t ? mos_printf(s->arena, "kernel in %s", t->what) : "the kernel");
+    }
+    bool known = read_header(s, to);
+    b->kernel_size = length;
+    if (known && b->header.boot_command)
+        settle_kernel(s);
+    else
+        b->header = (struct mos_kernel_header){.format = "unknown"};
+    if (!known || !b->header.boot_command) {
+        b->runs_at = to;
+        b->runs_size = length;
+    }
+    return 0;
+}
+
+static int boot_legacy(struct sim *s, uint64_t at, const char *ramdisk, const char *tree,
+                       const char *command) {
+    static const char *const kinds[] = {"none", "gzip", "bzip2", "lzma", "lzo", "lz4", "zstd"};
+    uint8_t head[MOS_LEGACY_HEADER];
+    struct mos_legacy h;
+    const char *problem;
+    sim_print(s, "## Booting kernel from Legacy Image at %08llx ...\n", (unsigned long long)at);
+    sim_ram_read(s, at, head, sizeof head);
+    if (!mos_legacy_read(head, sizeof head, &h, &problem)) {
+        sim_trouble(s, "Bad Header Checksum");
+        return sim_trouble(s, "ERROR: can't get kernel image!");
+    }
+    uint8_t *all = sim_ram_copy(s, at, MOS_LEGACY_HEADER + (uint64_t)h.size, MOST_KERNEL);
+    if (!all || !mos_legacy_read(all, MOS_LEGACY_HEADER + h.size, &h, &problem)) {
+        sim_trouble(s, "Bad Data CRC");
+        return sim_trouble(s, "ERROR: can't get kernel image!");
+    }
+    if (h.type != LEGACY_KERNEL && h.type != LEGACY_MULTI) {
+        sim_trouble(s, "Wrong Image Type for %s command", command);
+        return sim_trouble(s, "ERROR: can't get kernel image!");
+    }
+    const char *kind = h.compression < sizeof kinds / sizeof *kinds ? kinds[h.compression] : "?";
+    if (unpack_to(s, kind, all + MOS_LEGACY_HEADER, h.size, at + MOS_LEGACY_HEADER, h.load))
+        return 1;
+    int code = sim_boot_find(s, ramdisk, tree);
+    return code ? code : sim_boot_go(s);
+}
+
+/* One payload of a parcel: its hashes; NULL: the loader refuses. */
+static const struct mos_parcel_part *take_part(struct sim *s, struct mos_parcel *p,
+                                               const char *name, const char *what) {
+    const struct mos_parcel_part *part = mos_parcel_part(p, name);
+    const char *names;
+    if (!part) {
+        sim_trouble(s, "Could not find subimage node type '%s'", what);
+        return NULL;
+    }
+    sim_print(s, "   Trying '%s' %s subimage\n   Verifying Hash Integrity ... ", name, what);
+    if (!mos_parcel_check_part(s->arena, p, part, &names)) {
+        sim_print(s, "%s\n", names);
+        sim_trouble(s, "Bad hash of '%s' in the parcel", name);
+        sim_trouble(s, "Bad Data Hash");
+        return NULL;
+    }
+    sim_print(s, "%sOK\n", names);
+    return part;
+}
+
+static const struct mos_dt *keys_of(struct sim *s) {
+    const struct mos_machine *m = s->machine;
+    struct mos_error error = {0};
+    struct mos_ctx quiet = *s->ctx;
+    quiet.error = &error;
+    quiet.findings = mos_findings_make(s->arena);
+    const uint8_t *bytes = m->keys ? m->keys : m->tree;
+    size_t length = m->keys ? m->keys_length : m->tree_length;
+    return bytes ? mos_dt_read_blob(&quiet, "keys", bytes, length) : NULL;
+}
+
+static const struct mos_parcel_choice *take_choice(struct sim *s, struct mos_parcel *p,
+                                                   const char *name) {
+    const struct mos_parcel_choice *c = mos_parcel_choice(p, name);
+    const char *why;
+    if (!c) {
+        sim_trouble(s, "Could not find configuration node");
+        return NULL;
+    }
+    sim_print(s, "   Using '%s' configuration\n", c->name);
+    s->entry = c->name;
+    enum mos_parcel_trust trust = mos_parcel_check_choice(s->arena, p, c, keys_of(s), &why);
+    if (trust == MOS_PARCEL_REFUSED) {
+        sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL, "configuration %s: %s", c->name, why);
+        sim_trouble(s, "Bad Data Hash");
+        return NULL;
+    }
+    if (trust == MOS_PARCEL_TRUSTED)
+        sim_event(s, MOS_EVENT_SAY, 0, 0, NULL, "configuration %s is signed by the required key",
+                  c->name);
+    return c;
+}
+
+/* The address in RAM of a part's bytes. */
+static uint64_t place_of(const struct mos_parcel *p, const struct mos_parcel_part *part,
+                         uint64_t at) {
+    return at + (uint64_t)(part->data - p->bytes);
+}
+
+/* A tree of the parcel, and the overlays that the choice puts over it. */
+static int take_trees(struct sim *s, struct mos_parcel *p, const struct mos_parcel_choice *c,
+                      uint64_t at) {
+    struct sim_boot *b = &s->boot;
+    if (!c->trees.count)
+        return 0;
+    const struct mos_parcel_part *first = take_part(s, p, mos_vec_pointer(&c->trees, 0), "fdt");
+    if (!first)
+        return 1;
+    if (!mos_dt_is_blob(first->data, first->length)) {
+        sim_trouble(s, "ERROR: Did not find a cmdline Flattened Device Tree");
+        return 1;
+    }
+    b->tree = place_of(p, first, at);
+    b->tree_size = first->length;
+    if (first->has_load) {
+        b->tree = first->load;
+        sim_ram_claim(s, b->tree, b->tree_size, "tree of the parcel");
+        sim_ram_write(s, b->tree, first->data, first->length);
+    }
+    b->tree_from = sim_ram_at(s, b->tree);
+    for (size_t i = 1; i < c->trees.count; i++)
+        if (!take_part(s, p, mos_vec_pointer(&c->trees, i), "fdt"))
+            return 1;
+    if (c->trees.count > 1)
+        sim_event(s, MOS_EVENT_SAY, 0, 0, NULL, "%zu overlays are applied to the tree",
+                  c->trees.count - 1);
+    return 0;
+}
+
+static int boot_parcel(struct sim *s, uint64_t at, const char *choice, bool by_part,
+                       const char *ramdisk, const char *tree) {
+    struct sim_boot *b = &s->boot;
+    struct mos_parcel *p = sim_parcel(s, at);
+    sim_print(s, "## Loading kernel from FIT Image at %08llx ...\n", (unsigned long long)at);
+    if (!p) {
+        sim_trouble(s, "Bad FIT image format!");
+        return sim_trouble(s, "ERROR: can't get kernel image!");
+    }
+    const struct mos_parcel_choice *c = by_part ? NULL : take_choice(s, p, choice);
+    const struct mos_parcel_part *kernel =
+        c || by_part ? take_part(s, p, by_part ? choice : c->kernel, "kernel") : NULL;
+    if (!kernel)
+        return sim_trouble(s, "ERROR: can't get kernel image!");
+    const struct mos_parcel_part *disk =
+        c && c->ramdisk && !ramdisk ? take_part(s, p, c->ramdisk, "ramdisk") : NULL;
+    if (c && c->ramdisk && !ramdisk && !disk)
+        return sim_trouble(s, "Ramdisk image is corrupt or invalid");
+    if (c && !tree && take_trees(s, p, c, at))
+        return sim_trouble(s, "Could not find a valid device tree");
+    if (disk) {
+        b->ramdisk = place_of(p, disk, at);
+        b->ramdisk_size = disk->length;
+        b->ramdisk_from = sim_ram_at(s, b->ramdisk);
+    }
+    uint64_t from = place_of(p, kernel, at);
+    if (unpack_to(s, kernel->compression, kernel->data, kernel->length, from,
+                  kernel->has_load ? kernel->load : from))
+        return 1;
+    b->kernel_from = sim_ram_at(s, at) ? sim_ram_at(s, at) : b->kernel_from;
+    int code = ramdisk || tree ? sim_boot_find(s, ramdisk, tree) : 0;
+    return code ? code : sim_boot_go(s);
+}
+
+int sim_boot_container(struct sim *s, uint64_t at, const char *choice, bool part,
+                       const char *ramdisk, const char *tree, const char *command) {
+    uint8_t head[MOS_LEGACY_HEADER];
+    s->boot = (struct sim_boot){.command = command};
+    sim_ram_read(s, at, head, sizeof head);
+    if (mos_legacy_is(head, sizeof head))
+        return boot_legacy(s, at, ramdisk, tree, command);
+    if (mos_dt_is_blob(head, sizeof head))
+        return boot_parcel(s, at, choice, part, ramdisk, tree);
+    sim_trouble(s, "Wrong Image Format for %s command", command);
+    return sim_trouble(s, "ERROR: can't get kernel image!");
+}

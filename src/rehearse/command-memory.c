@@ -1,0 +1,128 @@
+/* Commands that look at RAM or change it: md, mw, cp, cmp, crc32. */
+#include "rehearse/sim.h"
+
+#include "base/bytes.h"
+#include "base/hash.h"
+
+#include <string.h>
+
+enum { MOST_BYTES = 64 << 20 };
+
+static size_t width_of(const char *name) {
+    const char *dot = strrchr(name, '.');
+    return !dot ? 4 : dot[1] == 'b' ? 1 : dot[1] == 'w' ? 2 : dot[1] == 'q' ? 8 : 4;
+}
+
+static uint64_t word_at(const struct sim *s, uint64_t at, size_t width) {
+    uint8_t bytes[8] = {0};
+    sim_ram_read(s, at, bytes, width);
+    return mos_le64(bytes);
+}
+
+static int run_mw(struct sim *s, int argc, const char *const *argv) {
+    uint64_t at, value, count = 1;
+    size_t width = width_of(argv[0]);
+    if (argc < 3 || !sim_address(argv[1], &at) || !sim_address(argv[2], &value) ||
+        (argc > 3 && !sim_address(argv[3], &count)))
+        return -1;
+    uint8_t bytes[8];
+    mos_put_le64(bytes, value);
+    for (uint64_t i = 0; i < mos_min(count, MOST_BYTES / width); i++)
+        sim_ram_write(s, at + i * width, bytes, width);
+    sim_ram_claim(s, at, count * width, "memory filled by hand");
+    return 0;
+}
+
+static int run_md(struct sim *s, int argc, const char *const *argv) {
+    uint64_t at, count = 64;
+    size_t width = width_of(argv[0]);
+    if (argc < 2 || !sim_address(argv[1], &at) || (argc > 2 && !sim_address(argv[2], &count)))
+        return -1;
+    count = mos_min(count, 4096);
+    for (size_t per = 16 / width; count; at += 16) {
+        size_t n = (size_t)mos_min(per, count);
+        char text[17] = "";
+        sim_print(s, "%08llx:", (unsigned long long)at);
+        for (size_t i = 0; i < n; i++)
+            sim_print(s, " %0*llx", (int)(2 * width),
+                      (unsigned long long)word_at(s, at + i * width, width));
+        sim_print(s, "%*s", (int)((per - n) * (2 * width + 1)), "");
+        for (size_t i = 0; i < n * width; i++) {
+            uint8_t c = (uint8_t)word_at(s, at + i, 1);
+            text[i] = c >= 0x20 && c < 0x7f ? (char)c : '.';
+            text[i + 1] = 0;
+        }
+        sim_print(s, "  %s\n", text);
+        count -= n;
+    }
+    return 0;
+}
+
+static int run_cp(struct sim *s, int argc, const char *const *argv) {
+    uint64_t from, to, count;
+    size_t width = width_of(argv[0]);
+    if (argc != 4 || !sim_address(argv[1], &from) || !sim_address(argv[2], &to) ||
+        !sim_address(argv[3], &count))
+        return -1;
+    uint8_t *copy = sim_ram_copy(s, from, count * width, MOST_BYTES);
+    if (!copy || !sim_ram_is(s, to, count * width)) {
+        s->stop = SIM_HANGS; /* the processor stops at such an address */
+        return 1;
+    }
+    sim_ram_write(s, to, copy, (size_t)(count * width));
+    const struct sim_thing *t = sim_ram_at(s, from);
+    sim_ram_claim(s, to, count * width,
+                  mos_printf(s->arena, "a copy of %s", t ? t->what : "memory"));
+    return 0;
+}
+
+static int run_cmp(struct sim *s, int argc, const char *const *argv) {
+    uint64_t a, b, count, same = 0;
+    size_t width = width_of(argv[0]);
+    const char *unit = width == 1   ? "byte"
+                       : width == 2 ? "halfword"
+                       : width == 4 ? "word"
+                                    : "double word";
+    if (argc != 4 || !sim_address(argv[1], &a) || !sim_address(argv[2], &b) ||
+        !sim_address(argv[3], &count))
+        return -1;
+    for (; same < mos_min(count, MOST_BYTES); same++, a += width, b += width) {
+        uint64_t x = word_at(s, a, width), y = word_at(s, b, width);
+        if (x == y)
+            continue;
+        sim_print(s, "%s at 0x%08llx (%#0*llx) != %s at 0x%08llx (%#0*llx)\n", unit,
+                  (unsigned long long)a, (int)width, (unsigned long long)x, unit,
+                  (unsigned long long)b, (int)width, (unsigned long long)y);
+        break;
+    }
+    sim_print(s, "Total of %llu %s(s) were the same\n", (unsigned long long)same, unit);
+    return same != count;
+}
+
+static int run_crc32(struct sim *s, int argc, const char *const *argv) {
+    uint64_t at, length, to;
+    if (argc < 3 || !sim_address(argv[1], &at) || !sim_address(argv[2], &length))
+        return -1;
+    const uint8_t *bytes = sim_ram_copy(s, at, length, MOST_BYTES);
+    uint32_t sum = bytes ? mos_crc32(0, bytes, (size_t)length) : 0;
+    sim_print(s, "crc32 for %08llx ... %08llx ==> %08x\n", (unsigned long long)at,
+              (unsigned long long)(at + length - 1), sum);
+    if (argc > 3 && sim_address(argv[3], &to)) {
+        uint8_t out[4];
+        mos_put_be32(out, sum);
+        sim_ram_write(s, to, out, 4);
+    }
+    return 0;
+}
+
+static int run_base(struct sim *s, int argc, const char *const *argv) {
+    (void)argv;
+    if (argc == 1)
+        sim_print(s, "Base Address: 0x00000000\n");
+    return 0;
+}
+
+const struct sim_command sim_commands_memory[] = {
+    {"mw", run_mw, 4},       {"md", run_md, 3},     {"cp", run_cp, 4}, {"cmp", run_cmp, 4},
+    {"crc32", run_crc32, 4}, {"base", run_base, 2}, {NULL, NULL, 0},
+};

@@ -1,0 +1,62 @@
+/* The loader's commands: one table of tables; names may be cut short where that is unambiguous. */
+#include "rehearse/sim.h"
+
+#include "base/text.h"
+
+#include <string.h>
+
+static const struct sim_command *const groups[] = {sim_commands_plain,   sim_commands_environment,
+                                                   sim_commands_storage, sim_commands_memory,
+                                                   sim_commands_tree,    sim_commands_boot};
+enum { GROUPS = sizeof groups / sizeof *groups };
+
+/* Commands that exist and do nothing that matters here. */
+static const char *const idle[] = {"mii",     "net",      "pci",       "dm",     "gpio",   "led",
+                                   "i2c",     "blkcache", "coninfo",   "icache", "dcache", "bdinfo",
+                                   "version", "wdt",      "regulator", "pmic",   NULL};
+
+static const struct sim_command *find(const char *name, size_t length) {
+    const struct sim_command *near = NULL;
+    size_t count = 0;
+    for (size_t g = 0; g < GROUPS; g++)
+        for (const struct sim_command *c = groups[g]; c->name; c++) {
+            if (strncmp(c->name, name, length) != 0)
+                continue;
+            if (!c->name[length])
+                return c;
+            near = c;
+            count++;
+        }
+    return count == 1 ? near : NULL;
+}
+
+static bool is_listed(const char *const *names, const char *name, size_t length) {
+    for (; names && *names; names++)
+        if (strlen(*names) == length && strncmp(*names, name, length) == 0)
+            return true;
+    return false;
+}
+
+int sim_usage(struct sim *s, const char *name) {
+    sim_print(s, "%s - usage\n", name);
+    sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL, "%s is used wrongly: the loader prints its help",
+              name);
+    return 1;
+}
+
+int sim_command(struct sim *s, int argc, const char *const *argv) {
+    const char *name = argv[0];
+    size_t length = strcspn(name, ".");
+    const struct sim_command *c = find(name, length);
+    if (strchr(name, ';'))
+        return sim_trouble(s, "Unknown command '%s' - try 'help' or use 'run' command", name);
+    if (is_listed(s->machine->lacks, c ? c->name : name, c ? strlen(c->name) : length) ||
+        (!c && !is_listed(idle, name, length)))
+        return sim_trouble(s, "Unknown command '%s' - try 'help'", name);
+    if (!c) {
+        sim_unknown(s, "what the loader's command %s does", name);
+        return 0;
+    }
+    int code = c->most && (unsigned)argc > c->most ? -1 : c->run(s, argc, argv);
+    return code == -1 ? sim_usage(s, c->name) : code;
+}

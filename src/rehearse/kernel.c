@@ -1,0 +1,187 @@
+/* Past the hand-over: what the kernel finds of its tree, its arguments, its root and its first
+ * program.  Reads only what lies in RAM and on the media. */
+#include "rehearse/root.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+#include "linux/program.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum { BANNER_BYTES = 64 << 20 };
+
+void sim_wrong(struct sim *s, enum mos_rehearsal_end end, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    const char *text = mos_vprintf(s->arena, format, arguments);
+    va_end(arguments);
+    sim_event(s, MOS_EVENT_WRONG, 0, 0, NULL, "%s", text);
+    if (s->out->end == MOS_END_BOOTS) {
+        s->out->end = end;
+        s->out->reason = text;
+    }
+}
+
+/* ---- memory ---- */
+
+struct held {
+    const char *what;
+    const struct sim_thing *from;
+    struct mos_ram_span span;
+};
+
+static bool meet(struct mos_ram_span a, struct mos_ram_span b) {
+    return a.length && b.length && a.start < b.start + b.length && b.start < a.start + a.length;
+}
+
+/* Where the kernel is once it runs, its zero-initialised tail included. */
+static struct mos_ram_span running(struct sim *s) {
+    return (struct mos_ram_span){s->boot.runs_at, s->boot.runs_size};
+}
+
+/* A compressed 32-bit kernel expands itself to 32 KiB behind a multiple of 128 MiB. */
+static struct mos_ram_span expanded(struct sim *s) {
+    struct sim_boot *b = &s->boot;
+    if (!b->header.expanded_size)
+        return (struct mos_ram_span){0, 0};
+    return (struct mos_ram_span){mos_round_down(b->runs_at, 128 << 20) + 0x8000,
+                                 b->header.expanded_size};
+}
+
+static void check_memory(struct sim *s) {
+    const struct sim_boot *b = &s->boot;
+    const struct held things[] = {{"kernel", b->kernel_from, running(s)},
+                                  {"tree", b->tree_from, {b->tree, b->tree_size}},
+                                  {"ramdisk", b->ramdisk_from, {b->ramdisk, b->ramdisk_size}}};
+    for (size_t i = 0; i < 3; i++) {
+        const struct held *t = &things[i];
+        if (t->from && t->from->spoiled && t->span.length &&
+            strncmp(t->from->spoiled, "the ", 4) != 0)
+            sim_wrong(s, MOS_END_SILENT, "The %s (%s) was overwritten by %s before the kernel ran.",
+                      t->what, t->from->what, t->from->spoiled);
+        if (i && meet(t->span, things[0].span))
+            sim_wrong(s, MOS_END_SILENT, "The kernel clears its memory over the %s at %s.", t->what,
+                      mos_address_text(s->arena, t->span.start));
+        if (i && meet(t->span, expanded(s)))
+            sim_wrong(s, MOS_END_SILENT, "The kernel expands itself over the %s at %s.", t->what,
+                      mos_address_text(s->arena, t->span.start));
+    }
+    if (things[1].span.length && meet(things[1].span, things[2].span))
+        sim_wrong(s, MOS_END_SILENT, "Tree and ramdisk lie over each other.");
+}
+
+/* ---- the tree that it gets ---- */
+
+static struct mos_dt *tree_of(struct sim *s) {
+    struct mos_error error = {0};
+    struct mos_ctx quiet = *s->ctx;
+    uint8_t head[8];
+    quiet.error = &error;
+    quiet.findings = mos_findings_make(s->arena);
+    sim_ram_read(s, s->boot.tree, head, 8);
+    uint8_t *copy = sim_ram_copy(s, s->boot.tree, mos_be32(head + 4), 4 << 20);
+    return copy ? mos_dt_read_blob(&quiet, "tree", copy, mos_be32(head + 4)) : NULL;
+}
+
+static void check_tree(struct sim *s) {
+    if (!s->boot.tree_size)
+        return;
+    struct mos_dt *dt = tree_of(s);
+    if (!dt) {
+        sim_wrong(s, MOS_END_SILENT, "The device tree is damaged.");
+        return;
+    }
+    const char *model = mos_dt_string(dt->root, "model");
+    const char *compatible = mos_dt_string(dt->root, "compatible");
+    sim_event(s, MOS_EVENT_KERNEL, s->boot.tree, s->boot.tree_size,
+              s->boot.tree_from ? s->boot.tree_from->what : NULL, "tree of %s (%s)",
+              model ? model : "a board without a model", compatible ? compatible : "?");
+    const struct mos_dt_node *chosen = mos_dt_child(dt->root, "chosen");
+    const char *own = chosen ? mos_dt_string(chosen, "bootargs") : NULL;
+    if (own && *own && !*s->boot.arguments) {
+        s->boot.arguments = own;
+        sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL,
+                  "the loader passes no arguments: those of the tree are used");
+    }
+    size_t memory = 0;
+    for (const struct mos_dt_node *n = dt->root->first_child; n; n = n->next) {
+        const char *type = mos_dt_string(n, "device_type");
+        memory += type && strcmp(type, "memory") == 0;
+    }
+    if (!memory)
+        sim_unknown(s, "that the loader adds the memory node, which the tree has not");
+}
+
+/* ---- arguments ---- */
+
+const char *sim_argument(struct sim *s, const char *name) {
+    const char *found = NULL;
+    size_t n = strlen(name);
+    for (const char *p = s->boot.arguments; *(p += strspn(p, " "));) {
+        size_t length = strcspn(p, " ");
+        if (length > n && strncmp(p, name, n) == 0 && p[n] == '=')
+            found = mos_strndup(s->arena, p + n + 1, length - n - 1);
+        p += length;
+    }
+    return found;
+}
+
+bool sim_flag(const struct sim *s, const char *name) {
+    size_t n = strlen(name);
+    for (const char *p = s->boot.arguments; *(p += strspn(p, " "));) {
+        size_t length = strcspn(p, " ");
+        if (length == n && strncmp(p, name, n) == 0)
+            return true;
+        p += length;
+    }
+    return false;
+}
+
+static void tell_arguments(struct sim *s) {
+    const char *line = s->boot.arguments;
+    sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "arguments: %s", *line ? line : "none");
+    if (strstr(line, "${") || strchr(line, '<'))
+        sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL,
+                  "the arguments still hold a sign that somebody meant to be replaced");
+    size_t most = s->machine->cpu && strcmp(s->machine->cpu, "arm64") == 0 ? 2048 : 1024;
+    if (strlen(line) >= most)
+        sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL,
+                  "the arguments are cut off after %zu characters", most - 1);
+}
+
+/* ---- is it Linux, and which? ---- */
+
+static const char *release_of(struct sim *s) {
+    uint64_t size = mos_min(s->boot.kernel_size, BANNER_BYTES);
+    uint8_t *bytes = sim_ram_copy(s, s->boot.runs_at, size, BANNER_BYTES);
+    return bytes ? mos_kernel_banner(s->arena, bytes, (size_t)size) : NULL;
+}
+
+void sim_kernel(struct sim *s) {
+    struct sim_boot *b = &s->boot;
+    s->out->end = MOS_END_BOOTS;
+    s->out->reason = NULL;
+    s->out->arguments = b->arguments;
+    if (b->header.cpu && s->machine->cpu && strcmp(b->header.cpu, s->machine->cpu) != 0)
+        sim_wrong(s, MOS_END_SILENT, "The kernel is made for %s, the board is %s.", b->header.cpu,
+                  s->machine->cpu);
+    if (!b->header.boot_command)
+        sim_unknown(s, "what kind of program is started: its header is not known");
+    if (b->kernel_size < b->header.file_size)
+        sim_wrong(s, MOS_END_SILENT, "The kernel is cut off: %s of %s.",
+                  mos_size_about(s->arena, b->kernel_size),
+                  mos_size_about(s->arena, b->header.file_size));
+    check_memory(s);
+    if (s->out->end != MOS_END_BOOTS)
+        return;
+    const char *release = release_of(s);
+    sim_event(s, MOS_EVENT_KERNEL, b->runs_at, b->runs_size, NULL, "%s%s%s",
+              b->header.format ? b->header.format : "kernel", release ? ", Linux " : "",
+              release ? release : "");
+    check_tree(s);
+    if (s->out->end != MOS_END_BOOTS)
+        return;
+    tell_arguments(s);
+    sim_root(s, release);
+}

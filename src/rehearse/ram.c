@@ -1,0 +1,93 @@
+/* RAM of the board: pages that are made when something is written, and what lies where. */
+#include "rehearse/sim.h"
+
+#include "base/bytes.h"
+
+#include <string.h>
+
+enum { PAGE = 64 << 10, MOST_PAGES = 1 << 18 };
+
+void sim_ram_start(struct sim *s) {
+    s->ram.arena = s->arena;
+    s->ram.things = mos_vec_make(s->arena, sizeof(struct sim_thing *));
+    s->ram.start = s->machine->ram_count ? mos_round_down(s->machine->ram[0].start, PAGE) : 0;
+    s->ram.length = s->machine->ram_count ? s->machine->ram[0].length : 4ull << 30;
+    s->ram.length = mos_min(s->ram.length, (uint64_t)MOST_PAGES * PAGE);
+    s->ram.table = mos_alloc_array(s->arena, (size_t)(s->ram.length / PAGE + 1), sizeof(uint8_t *));
+}
+
+bool sim_ram_is(const struct sim *s, uint64_t at, uint64_t length) {
+    uint64_t end;
+    return mos_add(at, length, &end) && at >= s->ram.start && end <= s->ram.start + s->ram.length;
+}
+
+bool sim_ram_free(const struct sim *s, uint64_t at, uint64_t length) {
+    uint64_t own = s->machine->loader_from;
+    return sim_ram_is(s, at, length) && (!own || at + length <= own);
+}
+
+void sim_ram_write(struct sim *s, uint64_t at, const void *bytes, size_t length) {
+    const uint8_t *from = bytes;
+    while (length && sim_ram_is(s, at, 1)) {
+        uint64_t offset = at - s->ram.start;
+        uint8_t **page = &s->ram.table[offset / PAGE];
+        size_t n = (size_t)mos_min(length, PAGE - offset % PAGE);
+        if (!*page)
+            *page = mos_alloc(s->ram.arena, PAGE);
+        memcpy(*page + offset % PAGE, from, n);
+        from += n;
+        at += n;
+        length -= n;
+    }
+}
+
+void sim_ram_read(const struct sim *s, uint64_t at, void *to, size_t length) {
+    uint8_t *out = to;
+    while (length) {
+        size_t n = (size_t)mos_min(length, PAGE - (at - s->ram.start) % PAGE);
+        const uint8_t *page =
+            sim_ram_is(s, at, 1) ? s->ram.table[(at - s->ram.start) / PAGE] : NULL;
+        if (page)
+            memcpy(out, page + (at - s->ram.start) % PAGE, n);
+        else
+            memset(out, 0, n);
+        out += n;
+        at += n;
+        length -= n;
+    }
+}
+
+uint8_t *sim_ram_copy(const struct sim *s, uint64_t at, uint64_t length, uint64_t limit) {
+    if (length > limit || !sim_ram_is(s, at, length))
+        return NULL;
+    uint8_t *copy = mos_alloc(s->arena, (size_t)length + 1);
+    sim_ram_read(s, at, copy, (size_t)length);
+    return copy;
+}
+
+struct sim_thing *sim_ram_at(const struct sim *s, uint64_t at) {
+    for (size_t i = s->ram.things.count; i; i--) {
+        struct sim_thing *t = mos_vec_pointer(&s->ram.things, i - 1);
+        if (at >= t->span.start && at - t->span.start < t->span.length)
+            return t;
+    }
+    return NULL;
+}
+
+struct sim_thing *sim_ram_claim(struct sim *s, uint64_t at, uint64_t length, const char *what) {
+    for (size_t i = 0; i < s->ram.things.count; i++) {
+        struct sim_thing *t = mos_vec_pointer(&s->ram.things, i);
+        if (t->spoiled || !t->span.length || at >= t->span.start + t->span.length ||
+            t->span.start >= at + length)
+            continue;
+        t->spoiled = what;
+        uint64_t from = mos_max(at, t->span.start);
+        uint64_t to = mos_min(at + length, t->span.start + t->span.length);
+        if (strcmp(t->what, what) != 0)
+            sim_event(s, MOS_EVENT_OVER, from, to - from, NULL, "%s lies over %s", what, t->what);
+    }
+    struct sim_thing *t = mos_alloc(s->arena, sizeof *t);
+    *t = (struct sim_thing){what, {at, length}, NULL};
+    mos_vec_push_pointer(&s->ram.things, t);
+    return t;
+}

@@ -1,0 +1,162 @@
+/* From power-on to the log-in, as often as the board would start again. */
+#include "rehearse/sim.h"
+
+#include "base/bytes.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum { MOST_STARTS = 12 };
+
+static struct sim *begin(struct mos_ctx *ctx, const struct mos_machine *machine,
+                         struct mos_rehearsal *out) {
+    struct sim *s = mos_alloc(ctx->arena, sizeof *s);
+    *out = (struct mos_rehearsal){.events = mos_vec_make(ctx->arena, sizeof(struct mos_event)),
+                                  .ram = mos_vec_make(ctx->arena, sizeof(struct mos_ram_use)),
+                                  .files = mos_vec_make(ctx->arena, sizeof(struct mos_touched *)),
+                                  .console = {.arena = ctx->arena}};
+    *s = (struct sim){.ctx = ctx,
+                      .arena = ctx->arena,
+                      .machine = machine,
+                      .out = out,
+                      .console = &out->console,
+                      .disks = mos_vec_make(ctx->arena, sizeof(struct sim_disk *))};
+    return s;
+}
+
+/* The loader's own tree lies below the loader: scripts pass its address on. */
+static void place_control_tree(struct sim *s) {
+    const struct mos_machine *m = s->machine;
+    if (!m->tree || !m->ram_count)
+        return;
+    uint64_t top = m->loader_from ? m->loader_from : m->ram[0].start + m->ram[0].length;
+    s->control_tree = mos_round_up(top, 4096);
+    if (!sim_ram_is(s, s->control_tree, m->tree_length))
+        s->control_tree = mos_round_down(top - m->tree_length, 4096);
+    sim_ram_write(s, s->control_tree, m->tree, m->tree_length);
+    sim_ram_claim(s, s->control_tree, m->tree_length, "the loader's own tree");
+    sim_set_number(s, "fdtcontroladdr", s->control_tree);
+}
+
+/* One start of the loader. */
+static void start(struct sim *s) {
+    s->stop = SIM_GOES_ON;
+    s->steps = 0;
+    s->depth = 0;
+    s->code = 0;
+    s->tree_at = 0;
+    s->current = s->entry = s->last_trouble = NULL;
+    s->boot = (struct sim_boot){0};
+    s->out->arguments = NULL;
+    s->out->entry = NULL;
+    s->out->starts++;
+    sim_ram_start(s);
+    sim_environment_start(s);
+    place_control_tree(s);
+    const char *boot = sim_get(s, "bootcmd"), *delay = sim_get(s, "bootdelay");
+    if (boot && !(delay && strtol(delay, NULL, 10) == -1))
+        sim_run_variable(s, "bootcmd");
+    else
+        sim_trouble(s, boot ? "bootdelay is -1: the loader waits for somebody to type"
+                            : "there is no variable bootcmd: nothing is started");
+}
+
+static void settle(struct sim *s) {
+    struct mos_rehearsal *out = s->out;
+    static const struct {
+        enum sim_stop stop;
+        enum mos_rehearsal_end end;
+        const char *reason;
+    } ends[] = {{SIM_RESET, MOS_END_RESET, "The loader starts the board again."},
+                {SIM_HANGS, MOS_END_HANGS, "The loader goes no further."},
+                {SIM_ENDLESS, MOS_END_HANGS, "The script goes round for ever."}};
+    if (s->stop == SIM_STARTED) {
+        sim_kernel(s);
+        return;
+    }
+    out->end = MOS_END_PROMPT;
+    out->reason = s->last_trouble ? mos_printf(s->arena, "The loader gives up: %s", s->last_trouble)
+                                  : "The loader ran everything and started nothing.";
+    for (size_t i = 0; i < sizeof ends / sizeof *ends; i++)
+        if (ends[i].stop == s->stop) {
+            out->end = ends[i].end;
+            out->reason = ends[i].reason;
+        }
+}
+
+/* Does the board start again by itself after this end?  A kernel that panics does with panic=N. */
+static bool starts_again(struct sim *s) {
+    const char *panic = s->out->arguments ? NULL : "";
+    for (const char *p = s->out->arguments; p && (p = strstr(p, "panic=")); p += 6)
+        if (p == s->out->arguments || p[-1] == ' ')
+            panic = p + 6;
+    switch (s->out->end) {
+    case MOS_END_RESET:
+        return true;
+    case MOS_END_NO_ROOT:
+        return panic && strtol(panic, NULL, 10) != 0;
+    case MOS_END_BOOTS:
+        return s->machine->never_confirms;
+    default:
+        return false;
+    }
+}
+
+static const char *identity(struct sim *s) {
+    const struct mos_rehearsal *o = s->out;
+    return mos_printf(s->arena, "%s|%s|%s", o->entry ? o->entry : "",
+                      o->arguments ? o->arguments : "", o->reason ? o->reason : "");
+}
+
+bool mos_rehearse(struct mos_ctx *ctx, const struct mos_machine *machine,
+                  struct mos_rehearsal *out) {
+    struct sim *s = begin(ctx, machine, out);
+    const char *before = NULL;
+    for (unsigned n = 0; n < MOST_STARTS; n++) {
+        start(s);
+        settle(s);
+        if (!starts_again(s))
+            break;
+        const char *now = identity(s);
+        /* the same again, and nothing was stored that could change it */
+        bool same = before && strcmp(before, now) == 0 && !out->stored;
+        if (same || n + 1 == MOST_STARTS) {
+            if (out->end != MOS_END_BOOTS) {
+                out->end = MOS_END_RESET;
+                out->reason = mos_printf(s->arena, "The board starts again and again: %s",
+                                         out->reason ? out->reason : "nobody confirms");
+            }
+            break;
+        }
+        before = now;
+        sim_event(s, MOS_EVENT_RUN, 0, 0, NULL, "the board starts again");
+    }
+    if (!out->entry)
+        out->entry = s->entry;
+    return ctx->error->kind == MOS_ERROR_NONE;
+}
+
+struct mos_rehearsal_shell {
+    struct sim *sim;
+    struct mos_rehearsal out;
+};
+
+struct mos_rehearsal_shell *mos_rehearsal_shell(struct mos_ctx *ctx,
+                                                const struct mos_machine *machine) {
+    struct mos_rehearsal_shell *shell = mos_alloc(ctx->arena, sizeof *shell);
+    shell->sim = begin(ctx, machine, &shell->out);
+    sim_ram_start(shell->sim);
+    sim_environment_start(shell->sim);
+    place_control_tree(shell->sim);
+    return shell;
+}
+
+const char *mos_rehearsal_type(struct mos_rehearsal_shell *shell, const char *text) {
+    struct sim *s = shell->sim;
+    size_t from = s->console->length;
+    s->stop = SIM_GOES_ON;
+    s->steps = 0;
+    text = mos_printf(s->arena, "%s\n", text);
+    sim_run_text(s, text, strlen(text), 0);
+    return mos_strdup(s->arena, mos_buf_string(s->console) + from);
+}

@@ -1,0 +1,119 @@
+/* The rehearsal: runs what a loader would run, on the bytes of images and nothing else, and looks
+ * at what it would hand over to the kernel and what the kernel would find then. */
+#ifndef MOS_REHEARSE_REHEARSE_H
+#define MOS_REHEARSE_REHEARSE_H
+
+#include "boot/environment.h"
+#include "boot/placement.h"
+#include "io/io.h"
+
+/* A storage device as the loader and the kernel know it. */
+struct mos_machine_medium {
+    const char *name;   /* for people: "card" */
+    const char *loader; /* "mmc 0" */
+    const char *kernel; /* "mmcblk0"; NULL: not known */
+    struct mos_io *io;
+};
+
+/* Where the loader keeps its environment. */
+struct mos_machine_environment {
+    const struct mos_machine_medium *medium;
+    uint64_t at, copy_at, size; /* bytes; copy_at UINT64_MAX: one copy */
+    bool flag_byte;
+    const char *file; /* instead of a place: in FAT, partition `partition` of the medium */
+    unsigned partition;
+    const char *what; /* "environment 2 MiB into card" */
+};
+
+enum { MOS_MACHINE_RAM = 8 };
+
+/* What is soldered on: no image can tell it. */
+struct mos_machine {
+    const char *cpu; /* "arm64"; NULL: what the kernel says */
+    struct mos_ram_span ram[MOS_MACHINE_RAM];
+    size_t ram_count;     /* 0: not known */
+    uint64_t loader_from; /* the loader itself lies from here to the end of the first RAM range;
+                             0: not known */
+    const struct mos_machine_medium *media;
+    size_t media_count;
+    const struct mos_machine_environment *environments; /* the first that is whole is used */
+    size_t environment_count;
+    const struct mos_map *compiled; /* the loader's own variables; NULL: not known */
+    const char *const *lacks;       /* commands it was built without; NULL-terminated, or NULL */
+    const uint8_t *tree;            /* of the loader itself (fdtcontroladdr); NULL: none */
+    size_t tree_length;
+    const uint8_t *keys; /* a tree with the public keys that parcels must be signed with */
+    size_t keys_length;
+    unsigned long starts; /* how often it was started before without a confirmation */
+    bool never_confirms;  /* the kernel starts, but nobody says that all is well */
+};
+
+enum mos_event_kind {
+    MOS_EVENT_RUN,     /* a variable, script or menu entry begins */
+    MOS_EVENT_READ,    /* bytes from a medium into RAM */
+    MOS_EVENT_MOVE,    /* bytes in RAM are moved or unpacked */
+    MOS_EVENT_OVER,    /* something in RAM is overwritten */
+    MOS_EVENT_SAY,     /* the loader prints */
+    MOS_EVENT_TROUBLE, /* the loader complains */
+    MOS_EVENT_STORE,   /* the environment is written */
+    MOS_EVENT_HAND,    /* hand-over to the kernel */
+    MOS_EVENT_KERNEL,  /* what the kernel finds */
+    MOS_EVENT_WRONG,   /* what stops it */
+    MOS_EVENT_UNKNOWN, /* not proved */
+};
+
+struct mos_event {
+    enum mos_event_kind kind;
+    const char *what;   /* a sentence, or the name of what is read */
+    const char *from;   /* "card:1 (BOOT)"; NULL */
+    uint64_t at, bytes; /* in RAM; bytes 0: none */
+    unsigned depth;     /* of run, source */
+};
+
+enum mos_rehearsal_end {
+    MOS_END_BOOTS,   /* as far as can be told, up to the log-in */
+    MOS_END_NO_ROOT, /* the kernel starts and finds no root or no init */
+    MOS_END_PROMPT,  /* the loader gives up and waits for somebody to type */
+    MOS_END_SILENT,  /* the kernel dies before it can say a word, or nothing starts */
+    MOS_END_RESET,   /* it starts again and again */
+    MOS_END_HANGS,   /* it waits for ever */
+};
+
+struct mos_ram_use {
+    const char *what; /* "kernel (card:1 kernel)" */
+    struct mos_ram_span span;
+};
+
+struct mos_rehearsal {
+    enum mos_rehearsal_end end;
+    const char *entry;      /* what was started: an entry's name, or its kernel */
+    const char *reason;     /* one sentence about the end */
+    struct mos_vec events;  /* of struct mos_event */
+    struct mos_vec ram;     /* of struct mos_ram_use: at hand-over */
+    struct mos_vec files;   /* of const struct mos_touched *: what was read on the way */
+    struct mos_buf console; /* everything that the loader prints */
+    const char *arguments;  /* NULL: no kernel was started */
+    unsigned starts;        /* how often the loader was started */
+    bool stored;            /* it wrote its environment */
+};
+
+/* A file that the boot read, for breaking it. */
+struct mos_touched {
+    const struct mos_machine_medium *medium;
+    unsigned partition; /* 0: a raw place */
+    const char *path;   /* NULL: a raw place */
+    uint64_t offset, length;
+};
+
+/* Runs from the environment to the log-in.  Errors (ctx->error) are only those of this computer:
+ * what is wrong with the images is in *out. */
+bool mos_rehearse(struct mos_ctx *ctx, const struct mos_machine *machine,
+                  struct mos_rehearsal *out);
+
+/* Runs one text after another in one shell, without booting (tests): what it prints. */
+struct mos_rehearsal_shell;
+struct mos_rehearsal_shell *mos_rehearsal_shell(struct mos_ctx *ctx,
+                                                const struct mos_machine *machine);
+const char *mos_rehearsal_type(struct mos_rehearsal_shell *shell, const char *text);
+
+#endif

@@ -1,0 +1,318 @@
+/* The root file system: named, there, to be mounted, with a first program that can run. */
+#include "rehearse/root.h"
+
+#include "base/bytes.h"
+#include "content/content.h"
+#include "linux/program.h"
+
+#include <ctype.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { MOST_RAMDISK = 256 << 20, MOST_TEXT = 1 << 20 };
+
+/* ---- names of volumes ---- */
+
+static bool same_id(const char *a, const char *b) {
+    for (; *a && tolower((unsigned char)*a) == tolower((unsigned char)*b); a++, b++)
+        ;
+    return !*a && !*b;
+}
+
+static struct sim_volume *by_partition(struct sim *s,
+                                       bool (*fits)(const struct sim_disk *,
+                                                    const struct mos_partition *, const char *),
+                                       const char *wanted) {
+    for (size_t i = 0; i < s->machine->media_count; i++) {
+        struct sim_disk *d = sim_disk_of(s, &s->machine->media[i]);
+        for (size_t k = 0; d->driver && k < d->table.partitions.count; k++) {
+            const struct mos_partition *p = mos_vec_at(&d->table.partitions, k);
+            if (fits(d, p, wanted))
+                return sim_volume(s, d, p->number);
+        }
+    }
+    return NULL;
+}
+
+static bool has_id(const struct sim_disk *d, const struct mos_partition *p, const char *wanted) {
+    char id[40];
+    d->driver->partition_id(d->table.id, p->number, p->id, id);
+    return same_id(id, wanted);
+}
+
+static bool has_name(const struct sim_disk *d, const struct mos_partition *p, const char *wanted) {
+    (void)d;
+    return strcmp(p->name, wanted) == 0;
+}
+
+/* /dev/mmcblk0p2, /dev/sda2 */
+static struct sim_volume *by_device(struct sim *s, const char *name, const char **why) {
+    bool known = false;
+    for (size_t i = 0; i < s->machine->media_count; i++) {
+        const struct mos_machine_medium *m = &s->machine->media[i];
+        size_t n = m->kernel ? strlen(m->kernel) : 0;
+        known |= n != 0;
+        if (!n || strncmp(name, m->kernel, n) != 0)
+            continue;
+        const char *number = name + n;
+        if (*number == 'p' && isdigit((unsigned char)name[n - 1]))
+            number++;
+        if (*number && !isdigit((unsigned char)*number))
+            continue;
+        struct sim_disk *d = sim_disk_of(s, m);
+        if (!*number)
+            return sim_volume(s, d, 0);
+        struct sim_volume *v = sim_volume(s, d, (unsigned)strtoul(number, NULL, 10));
+        if (v->is_there)
+            return v;
+        *why = mos_printf(s->arena, "%s has no partition %s", m->name, number);
+        return NULL;
+    }
+    *why = known ? "no medium has that name" : NULL;
+    return NULL;
+}
+
+static struct sim_volume *by_content(struct sim *s, const char *wanted, bool label) {
+    for (size_t i = 0; i < s->machine->media_count; i++) {
+        struct sim_disk *d = sim_disk_of(s, &s->machine->media[i]);
+        for (size_t k = 0; k < d->table.partitions.count || (!d->driver && !k); k++) {
+            const struct mos_partition *p = d->driver ? mos_vec_at(&d->table.partitions, k) : NULL;
+            struct sim_volume *v = sim_volume(s, d, p ? p->number : 0);
+            const char *has = label ? v->info.label : v->info.id;
+            if (v->readable && has && same_id(has, wanted))
+                return v;
+        }
+    }
+    return NULL;
+}
+
+struct sim_volume *sim_named_volume(struct sim *s, const char *name, bool by_user,
+                                    const char **why) {
+    struct sim_volume *v;
+    *why = "no partition has that identifier";
+    if (strncmp(name, "PARTUUID=", 9) == 0)
+        return by_partition(s, has_id, name + 9);
+    *why = "no partition has that name";
+    if (strncmp(name, "PARTLABEL=", 10) == 0)
+        return by_partition(s, has_name, name + 10);
+    if (strncmp(name, "UUID=", 5) == 0 || strncmp(name, "LABEL=", 6) == 0) {
+        *why = "the kernel by itself does not look into file systems: only a ramdisk can";
+        if (!by_user)
+            return NULL;
+        *why = "no file system has that";
+        return by_content(s, strchr(name, '=') + 1, *name == 'L');
+    }
+    if (strncmp(name, "/dev/disk/by-partuuid/", 22) == 0 && by_user)
+        return by_partition(s, has_id, name + 22);
+    if (strncmp(name, "/dev/disk/by-label/", 19) == 0 && by_user)
+        return by_content(s, name + 19, true);
+    *why = NULL;
+    if (strncmp(name, "/dev/", 5) != 0)
+        return NULL;
+    v = by_device(s, name + 5, why);
+    return v;
+}
+
+/* ---- the first program ---- */
+
+/* Is there a program that can run?  *why says what is wrong. */
+static bool can_run(struct sim *s, struct sim_volume *v, const char *path, unsigned depth,
+                    const char **why) {
+    const struct sim_file *f = sim_file(s, v, path);
+    struct mos_program_info p;
+    size_t length;
+    *why = mos_printf(s->arena, "%s is not there", path);
+    if (!f)
+        return false;
+    *why = mos_printf(s->arena, "%s is no file", path);
+    if (f->type != MOS_ENTRY_FILE)
+        return false;
+    *why = mos_printf(s->arena, "%s may not be executed (mode %04o)", path, f->mode);
+    if (!(f->mode & 0111))
+        return false;
+    uint8_t *bytes = sim_file_bytes(s, v, f, 64 << 20, &length);
+    *why = mos_printf(s->arena, "%s is neither a program nor a script", path);
+    if (!bytes || !mos_program_read(s->arena, bytes, length, &p))
+        return false;
+    const char *cpu = s->machine->cpu ? s->machine->cpu : s->boot.header.cpu;
+    *why = mos_printf(s->arena, "%s is made for %s, the board is %s", path,
+                      p.cpu ? p.cpu : "another processor", cpu ? cpu : "?");
+    if (p.elf && cpu && (!p.cpu || strcmp(p.cpu, cpu) != 0) &&
+        !(p.cpu && strcmp(cpu, "arm64") == 0 && strcmp(p.cpu, "arm") == 0))
+        return false;
+    const char *below;
+    if (p.interpreter && depth < 3 && !can_run(s, v, p.interpreter, depth + 1, &below)) {
+        *why = mos_printf(s->arena, "%s needs %s: %s", path, p.interpreter, below);
+        return false;
+    }
+    return true;
+}
+
+static void first_program(struct sim *s, struct sim_volume *root) {
+    static const char *const usual[] = {"/sbin/init", "/etc/init", "/bin/init", "/bin/sh"};
+    const char *asked = sim_argument(s, "init"), *why, *first_why = NULL;
+    if (asked) {
+        if (can_run(s, root, asked, 0, &why))
+            sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "first program: %s", asked);
+        else
+            sim_wrong(s, MOS_END_NO_ROOT, "The first program cannot start: %s.", why);
+        return;
+    }
+    for (size_t i = 0; i < 4; i++) {
+        if (can_run(s, root, usual[i], 0, &why)) {
+            sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "first program: %s", usual[i]);
+            return;
+        }
+        first_why = i ? first_why : why;
+    }
+    sim_wrong(s, MOS_END_NO_ROOT, "The root holds no first program: %s.", first_why);
+}
+
+/* ---- can it be mounted? ---- */
+
+static const char *text_of(struct sim *s, struct sim_volume *v, const char *path) {
+    const struct sim_file *f = sim_file(s, v, path);
+    size_t length;
+    uint8_t *bytes = f ? sim_file_bytes(s, v, f, MOST_TEXT, &length) : NULL;
+    return (const char *)bytes;
+}
+
+/* What this kernel's own lists say about a file system: built in, or not; -1: nothing says. */
+static int built_in(struct sim *s, struct sim_volume *root, const char *release, const char *kind) {
+    if (!release)
+        return -1;
+    const char *list =
+        text_of(s, root, mos_printf(s->arena, "/lib/modules/%s/modules.builtin", release));
+    if (list)
+        return strstr(list, mos_printf(s->arena, "/%s.ko", kind)) != NULL;
+    const char *config = text_of(s, root, mos_printf(s->arena, "/boot/config-%s", release));
+    struct mos_buf symbol = {.arena = s->arena};
+    for (mos_buf_text(&symbol, "\nCONFIG_"); *kind; kind++)
+        mos_buf_char(&symbol, (char)toupper((unsigned char)*kind));
+    return config ? strstr(config, mos_printf(s->arena, "%s_FS=y", mos_buf_string(&symbol))) != NULL
+                  : -1;
+}
+
+static void check_mount(struct sim *s, struct sim_volume *root, const char *release) {
+    const char *kind = strncmp(root->info.kind, "fat", 3) == 0 ? "vfat" : root->info.kind;
+    const char *forced = sim_argument(s, "rootfstype");
+    int has = built_in(s, root, release, kind);
+    if (forced && strcmp(forced, kind) != 0)
+        sim_wrong(s, MOS_END_NO_ROOT, "rootfstype=%s, but %s holds %s.", forced,
+                  sim_volume_name(s, root), kind);
+    else if (has == 0)
+        sim_wrong(s, MOS_END_NO_ROOT,
+                  "The kernel has %s only as a module, and no ramdisk that could load it.", kind);
+    else if (has < 0)
+        sim_unknown(s, "that this kernel can mount %s: it carries no list of what is built in",
+                    kind);
+}
+
+/* ---- ramdisk ---- */
+
+struct ramdisk {
+    bool has_init, program;
+    size_t files;
+};
+
+static bool ramdisk_entry(void *self, const struct mos_entry *e) {
+    struct ramdisk *r = self;
+    r->files++;
+    if (strcmp(e->path, "init") == 0 && e->type != MOS_ENTRY_FOLDER) {
+        r->has_init = true;
+        r->program = e->type != MOS_ENTRY_FILE || e->mode & 0111;
+    }
+    return true;
+}
+
+/* A ramdisk that unpacks and has a first program takes over from here. */
+static bool ramdisk_runs(struct sim *s) {
+    struct sim_boot *b = &s->boot;
+    uint8_t *bytes =
+        b->ramdisk_size ? sim_ram_copy(s, b->ramdisk, b->ramdisk_size, MOST_RAMDISK) : NULL;
+    struct mos_unpacked u;
+    struct ramdisk r = {0};
+    if (!bytes)
+        return false;
+    struct mos_error before = *s->ctx->error;
+    struct mos_io io = mos_io_memory(s->arena, bytes, b->ramdisk_size);
+    if (mos_compression_of(bytes, (size_t)b->ramdisk_size) &&
+        mos_unpack_memory(s->ctx, bytes, (size_t)b->ramdisk_size, MOST_RAMDISK, &u))
+        io = u.io;
+    struct mos_vec problems = mos_vec_make(s->arena, sizeof(char *));
+    struct mos_sink sink = {&r, ramdisk_entry, mos_ignore_data, mos_ignore_end};
+    struct mos_read_request request = {
+        .sink = &sink, .wants = mos_wants_no_data, .problems = &problems};
+    bool good = mos_fs_cpio.stream(s->ctx, &io, &request);
+    *s->ctx->error = before;
+    const char *asked = sim_argument(s, "rdinit");
+    if (!good || !r.files) {
+        sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL,
+                  "the ramdisk cannot be unpacked; the kernel goes on without it");
+        return false;
+    }
+    if (!r.has_init && !asked) {
+        sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "the ramdisk (%zu files) has no /init", r.files);
+        return false;
+    }
+    if (!r.program)
+        return false;
+    sim_event(s, MOS_EVENT_KERNEL, b->ramdisk, b->ramdisk_size, NULL,
+              "ramdisk of %zu files, first program %s", r.files, asked ? asked : "/init");
+    sim_unknown(s, "what the first program of the ramdisk does");
+    return true;
+}
+
+/* ---- in order ---- */
+
+static void root_volume(struct sim *s, const char *name, const char *release, bool has_ramdisk) {
+    const char *why;
+    struct sim_volume *v = sim_named_volume(s, name, has_ramdisk, &why);
+    if (!v && !why) {
+        sim_unknown(s, "what root=%s is: no medium states such a name for the kernel", name);
+        return;
+    }
+    if (!v) {
+        sim_wrong(s, MOS_END_NO_ROOT, "The kernel finds no root: root=%s, %s.", name, why);
+        return;
+    }
+    sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "root=%s is %s, %s%s%s", name, sim_volume_name(s, v),
+              v->info.kind ? v->info.kind : "of no file system",
+              v->info.label && *v->info.label ? " " : "", v->info.label ? v->info.label : "");
+    s->out->entry = mos_printf(s->arena, "root %s", sim_volume_name(s, v));
+    if (!v->info.kind || (v->info.damaged && !v->readable)) {
+        sim_wrong(s, MOS_END_NO_ROOT, "The kernel cannot mount %s: %s.", sim_volume_name(s, v),
+                  v->info.problem ? v->info.problem : "it holds no file system");
+        return;
+    }
+    if (!v->readable) {
+        sim_unknown(s, "what is in the root: %s is not read here", v->info.kind);
+        return;
+    }
+    if (strcmp(v->info.kind, "swap") == 0 || v->files.count <= 1) {
+        sim_wrong(s, MOS_END_NO_ROOT, "The root %s holds nothing.", sim_volume_name(s, v));
+        return;
+    }
+    if (!has_ramdisk)
+        check_mount(s, v, release);
+    if (s->out->end == MOS_END_BOOTS)
+        first_program(s, v);
+    if (s->out->end == MOS_END_BOOTS)
+        sim_system(s, v);
+}
+
+void sim_root(struct sim *s, const char *release) {
+    const char *name = sim_argument(s, "root");
+    bool has_ramdisk = ramdisk_runs(s);
+    if (!name && has_ramdisk)
+        return;
+    if (!name) {
+        sim_wrong(s, MOS_END_NO_ROOT, "The arguments name no root, and there is no ramdisk.");
+        return;
+    }
+    if (strcmp(name, "/dev/nfs") == 0 || strncmp(name, "/dev/ram", 8) == 0) {
+        sim_unknown(s, "what root=%s holds", name);
+        return;
+    }
+    root_volume(s, name, release, has_ramdisk);
+}

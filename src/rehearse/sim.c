@@ -1,0 +1,97 @@
+/* What every part of a rehearsal uses: events, what the loader prints, its variables. */
+#include "rehearse/sim.h"
+
+#include "base/bytes.h"
+
+#include <ctype.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { MOST_EVENTS = 2000, MOST_CONSOLE = 1 << 20 };
+
+void sim_event(struct sim *s, enum mos_event_kind kind, uint64_t at, uint64_t bytes,
+               const char *from, const char *format, ...) {
+    if (s->out->events.count >= MOST_EVENTS)
+        return;
+    va_list arguments;
+    va_start(arguments, format);
+    const char *text = mos_vprintf(s->arena, format, arguments);
+    va_end(arguments);
+    struct mos_event *e = mos_vec_push(&s->out->events);
+    *e = (struct mos_event){kind, text, from, at, bytes, s->depth};
+}
+
+void sim_print(struct sim *s, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    const char *text = mos_vprintf(s->arena, format, arguments);
+    va_end(arguments);
+    if (s->console->length + strlen(text) > MOST_CONSOLE)
+        return;
+    mos_buf_text(s->console, text);
+}
+
+int sim_trouble(struct sim *s, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    const char *text = mos_vprintf(s->arena, format, arguments);
+    va_end(arguments);
+    sim_print(s, "%s\n", text);
+    sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL, "%s", text);
+    s->last_trouble = text;
+    return 1;
+}
+
+void sim_unknown(struct sim *s, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    const char *text = mos_vprintf(s->arena, format, arguments);
+    va_end(arguments);
+    for (size_t i = 0; i < s->out->events.count; i++) {
+        const struct mos_event *e = mos_vec_at(&s->out->events, i);
+        if (e->kind == MOS_EVENT_UNKNOWN && strcmp(e->what, text) == 0)
+            return;
+    }
+    sim_event(s, MOS_EVENT_UNKNOWN, 0, 0, NULL, "%s", text);
+}
+
+const char *sim_get(const struct sim *s, const char *name) {
+    return mos_map_get(&s->env, name);
+}
+
+void sim_set(struct sim *s, const char *name, const char *value) {
+    mos_map_set(&s->env, mos_strdup(s->arena, name), value ? mos_strdup(s->arena, value) : NULL);
+}
+
+void sim_set_number(struct sim *s, const char *name, uint64_t value) {
+    sim_set(s, name, mos_printf(s->arena, "%llx", (unsigned long long)value));
+}
+
+uint64_t sim_number(const char *text, const char **end, int base) {
+    uint64_t value = 0;
+    bool minus = *text == '-';
+    text += minus;
+    if (text[0] == '0' && tolower((unsigned char)text[1]) == 'x' &&
+        isxdigit((unsigned char)text[2])) {
+        text += 2;
+        base = 16;
+    } else if (base == 0) {
+        base = *text == '0' ? 8 : 10;
+    }
+    for (;; text++) {
+        int c = tolower((unsigned char)*text);
+        int digit = isdigit(c) ? c - '0' : c >= 'a' && c <= 'f' ? c - 'a' + 10 : 99;
+        if (digit >= base)
+            break;
+        value = value * (uint64_t)base + (uint64_t)digit;
+    }
+    if (end)
+        *end = text;
+    return minus ? 0 - value : value;
+}
+
+bool sim_address(const char *text, uint64_t *out) {
+    const char *end;
+    *out = sim_number(text, &end, 16);
+    return *text && !*end;
+}

@@ -1,0 +1,168 @@
+/* The inside of a rehearsal. */
+#ifndef MOS_REHEARSE_SIM_H
+#define MOS_REHEARSE_SIM_H
+
+#include "disk/table.h"
+#include "fs/fs.h"
+#include "rehearse/rehearse.h"
+#include "shell/shell.h"
+#include "tree/tree.h"
+
+/* ---- RAM ---- */
+
+/* Something that was put into RAM. */
+struct sim_thing {
+    const char *what;
+    struct mos_ram_span span;
+    const char *spoiled; /* what was written over it; NULL: it is whole */
+};
+
+struct sim_ram {
+    struct mos_arena *arena;
+    struct mos_map pages; /* of uint8_t *: see ram.c */
+    uint8_t **table;      /* of the first range, by page */
+    uint64_t start, length;
+    size_t kept;           /* bytes that are allocated */
+    struct mos_vec things; /* of struct sim_thing * */
+};
+
+/* ---- volumes ---- */
+
+struct sim_file {
+    const char *path; /* without a leading slash */
+    enum mos_entry_type type;
+    uint16_t mode;
+    uint64_t size;
+    const char *target;
+};
+
+struct sim_volume {
+    const struct mos_machine_medium *medium;
+    unsigned partition; /* 0: the whole medium */
+    struct mos_io io;
+    bool has_table, is_there; /* there is such a partition */
+    bool readable;            /* it holds a file system that we (and the loader) can read */
+    struct mos_volume_info info;
+    struct mos_map files; /* path -> struct sim_file * */
+    const struct mos_partition *entry;
+};
+
+struct sim_disk {
+    const struct mos_machine_medium *medium;
+    const struct mos_table_driver *driver; /* NULL: no table */
+    struct mos_table_data table;
+    struct mos_vec volumes; /* of struct sim_volume * */
+};
+
+/* What a command left behind for the boot: see boot.c. */
+struct sim_boot {
+    const char *command;
+    uint64_t kernel, kernel_size;                                   /* as loaded, or unpacked */
+    const struct sim_thing *kernel_from, *tree_from, *ramdisk_from; /* what they are; NULL: ? */
+    struct mos_kernel_header header;
+    uint64_t runs_at, runs_size;
+    uint64_t tree, tree_size, ramdisk, ramdisk_size; /* where the kernel gets them; size 0: none */
+    const char *arguments;
+};
+
+enum sim_stop { SIM_GOES_ON, SIM_PROMPT, SIM_RESET, SIM_STARTED, SIM_HANGS, SIM_ENDLESS };
+
+struct sim {
+    struct mos_ctx *ctx;
+    struct mos_arena *arena;
+    const struct mos_machine *machine;
+    struct mos_rehearsal *out;
+    struct mos_map env, locals; /* name -> const char *value; NULL: not set */
+    struct mos_map stored;      /* what saveenv keeps for the next start; made at the first */
+    bool has_stored;
+    struct sim_ram ram;
+    struct mos_vec disks; /* of struct sim_disk * */
+    int code;             /* of the last command: $? */
+    unsigned depth;       /* of run and source */
+    unsigned long steps;  /* commands so far */
+    enum sim_stop stop;
+    uint64_t tree_at;      /* working tree of the fdt command; 0: none */
+    uint64_t control_tree; /* the loader's own */
+    const char *current;   /* medium of `mmc dev` and its kin */
+    struct sim_boot boot;
+    const char *entry; /* name of what is being tried */
+    const char *last_trouble;
+    size_t line; /* of the console: where the current one begins */
+    struct mos_buf *console;
+};
+
+/* ---- sim.c ---- */
+void sim_event(struct sim *s, enum mos_event_kind kind, uint64_t at, uint64_t bytes,
+               const char *from, const char *format, ...) __attribute__((format(printf, 6, 7)));
+/* The loader prints. */
+void sim_print(struct sim *s, const char *format, ...) __attribute__((format(printf, 2, 3)));
+/* The loader complains: a line of its own, an event; returns 1, a command's code for it. */
+int sim_trouble(struct sim *s, const char *format, ...) __attribute__((format(printf, 2, 3)));
+/* A fact that nobody stated. */
+void sim_unknown(struct sim *s, const char *format, ...) __attribute__((format(printf, 2, 3)));
+const char *sim_get(const struct sim *s, const char *name);           /* NULL: not set */
+void sim_set(struct sim *s, const char *name, const char *value);     /* NULL: unset */
+void sim_set_number(struct sim *s, const char *name, uint64_t value); /* hexadecimal */
+/* A number as the loader reads it: hexadecimal unless 0x…; *end behind it. */
+uint64_t sim_number(const char *text, const char **end, int base);
+bool sim_address(const char *text, uint64_t *out); /* all of it */
+
+/* ---- run.c: the shell ---- */
+int sim_run_text(struct sim *s, const char *text, size_t length, unsigned flags);
+int sim_run_variable(struct sim *s, const char *name);
+
+/* ---- commands.c ---- */
+struct sim_command {
+    const char *name;
+    int (*run)(struct sim *s, int argc, const char *const *argv);
+    unsigned most; /* arguments with the name; 0: any number */
+};
+/* Runs a command line; -1: wrong use. */
+int sim_command(struct sim *s, int argc, const char *const *argv);
+int sim_usage(struct sim *s, const char *name);
+extern const struct sim_command sim_commands_plain[], sim_commands_environment[],
+    sim_commands_storage[], sim_commands_memory[], sim_commands_tree[], sim_commands_boot[];
+
+/* ---- ram.c ---- */
+void sim_ram_start(struct sim *s);
+/* Is all of a range RAM that nobody else needs?  The loader refuses otherwise. */
+bool sim_ram_free(const struct sim *s, uint64_t at, uint64_t length);
+bool sim_ram_is(const struct sim *s, uint64_t at, uint64_t length);
+void sim_ram_write(struct sim *s, uint64_t at, const void *bytes, size_t length);
+void sim_ram_read(const struct sim *s, uint64_t at, void *to, size_t length);
+/* A copy of a range in the arena; NULL: it is not in RAM, or longer than `limit`. */
+uint8_t *sim_ram_copy(const struct sim *s, uint64_t at, uint64_t length, uint64_t limit);
+/* Notes what lies in a range from now on, and what that spoils. */
+struct sim_thing *sim_ram_claim(struct sim *s, uint64_t at, uint64_t length, const char *what);
+/* What lies at an address, latest first; NULL: nothing that we know. */
+struct sim_thing *sim_ram_at(const struct sim *s, uint64_t at);
+
+/* ---- storage.c ---- */
+/* "mmc", "0" → the disk; NULL: there is none. */
+struct sim_disk *sim_disk(struct sim *s, const char *kind, const char *number);
+struct sim_disk *sim_disk_of(struct sim *s, const struct mos_machine_medium *medium);
+struct sim_volume *sim_volume(struct sim *s, struct sim_disk *disk, unsigned partition);
+/* A file by its path, links followed; NULL: it is not there. */
+const struct sim_file *sim_file(struct sim *s, const struct sim_volume *v, const char *path);
+/* A file's bytes [from, from + length) to a place in RAM; false: unreadable. */
+bool sim_file_load(struct sim *s, struct sim_volume *v, const struct sim_file *f, uint64_t from,
+                   uint64_t length, uint64_t to);
+/* A whole file of at most `limit` bytes; NULL: unreadable, or larger. */
+uint8_t *sim_file_bytes(struct sim *s, struct sim_volume *v, const struct sim_file *f,
+                        uint64_t limit, size_t *length);
+const char *sim_volume_name(struct sim *s, const struct sim_volume *v); /* "card:1 (BOOT)" */
+bool sim_matches(const struct sim_volume *v, const char *kind);         /* "fat", "ext4" … */
+
+/* ---- environment.c ---- */
+void sim_environment_start(struct sim *s);
+int sim_environment_save(struct sim *s);
+
+/* ---- boot.c, kernel.c ---- */
+/* What the kernel finds; sets out->end and out->reason. */
+void sim_kernel(struct sim *s);
+/* menu.c: reads a menu file to an address and runs it. */
+int sim_menu(struct sim *s, const char *kind, const char *place, const char *system, uint64_t at,
+             const char *file);
+int sim_source(struct sim *s, uint64_t at, const char *part);
+
+#endif
