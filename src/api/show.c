@@ -238,6 +238,11 @@ static void show_boot(mosaicum *m, const struct mos_plan *plan) {
         cell_text(&t, e->step.arguments);
     }
     report_end(m, &t);
+    if (plan->menu_text.length)
+        report_text(m, "menu",
+                    mos_printf(m->arena, "Menu (%s on %s)", plan->dialect->menu_file,
+                               plan->boot_region->name),
+                    plan->menu_text.data);
     if (plan->script_text.length)
         report_text(m, "script",
                     mos_printf(m->arena, "Script (%s on %s)", plan->dialect->script_file,

@@ -2,12 +2,14 @@
 #ifndef MOS_BOOT_DIALECT_H
 #define MOS_BOOT_DIALECT_H
 
+#include "boot/parcel.h"
 #include "boot/placement.h"
 
 /* One way to boot, with everything settled. */
 struct mos_boot_step {
     const char *name;                                   /* of the entry */
     const char *kernel_file, *tree_file, *ramdisk_file; /* paths in the boot volume; NULL: none */
+    const char *label;                                  /* for people; NULL: the name */
     const char *command;                                /* the loader's command for this kernel */
     const char *arguments;                              /* the kernel's command line */
     struct mos_placement kernel, tree, ramdisk;
@@ -20,6 +22,14 @@ struct mos_boot_script {
     const struct mos_boot_step *steps;
     size_t count;
     int64_t date;
+    unsigned tries;            /* starts without a confirmation; 0: they are not counted */
+    bool resets;               /* when nothing starts */
+    unsigned timeout;          /* of a menu, seconds */
+    const char *tree_variable; /* that chooses a tree; NULL: none does */
+    const char *const *tree_values, *const *tree_files; /* its values and their files */
+    size_t tree_count;
+    const char *parcel_file; /* NULL: files by themselves */
+    uint64_t parcel_at;
 };
 
 /* A command of the loader, and what says that it was built in. */
@@ -53,6 +63,12 @@ struct mos_dialect {
     /* The text as the file that the loader reads. */
     void (*wrap_script)(const struct mos_boot_script *script, const char *text, size_t length,
                         struct mos_buf *out);
+    const char *menu_file;
+    void (*write_menu)(const struct mos_boot_script *script, struct mos_buf *out);
+    /* Variables that do the same as the script: each is told to `set`. */
+    void (*write_variables)(const struct mos_boot_script *script, struct mos_arena *arena,
+                            void (*set)(void *self, const char *name, const char *value),
+                            void *self);
     /* The commands that set up an eMMC. */
     void (*write_emmc_setup)(const struct mos_emmc_setup *setup, struct mos_buf *out);
     /* Does the loader itself set this variable at run time? */

@@ -2,18 +2,23 @@
 #include "boot/dialect.h"
 
 #include "boot/legacy.h"
+#include "boot/menu.h"
 
 #include <string.h>
 
-/* Text inside double quotes. */
+/* Text that the shell takes as one word as it is: in single quotes only backslashes need another
+ * one; a single quote ends them and begins them again. */
 static void quoted(struct mos_buf *out, const char *text) {
-    mos_buf_char(out, '"');
+    mos_buf_char(out, '\'');
     for (; *text; text++) {
-        if (strchr("\"\\$", *text))
-            mos_buf_char(out, '\\');
-        mos_buf_char(out, *text);
+        if (*text == '\'')
+            mos_buf_text(out, "'\\''");
+        else if (*text == '\\')
+            mos_buf_text(out, "\\\\");
+        else
+            mos_buf_char(out, *text);
     }
-    mos_buf_char(out, '"');
+    mos_buf_char(out, '\'');
 }
 
 /* The variables of the loader's own search for bootable volumes tell where we were started from;
@@ -32,31 +37,36 @@ static void write_device(const struct mos_boot_script *s, struct mos_buf *out) {
                    s->partition);
 }
 
-static void write_load(struct mos_buf *out, const char *indent, uint64_t address,
-                       const char *file) {
-    mos_buf_printf(out, "%sif load ${devtype} ${devnum}:${distro_bootpart} 0x%08llx ", indent,
-                   (unsigned long long)address);
-    mos_buf_printf(out, "%s; then\n", file);
+static const char blanks[] = "                ";
+#define INDENT(depth) (blanks + sizeof blanks - 1 - 2 * (depth))
+
+static void write_load(struct mos_buf *out, size_t depth, uint64_t address, const char *file) {
+    mos_buf_printf(out, "%sif load ${devtype} ${devnum}:${distro_bootpart} 0x%08llx %s; then\n",
+                   INDENT(depth), (unsigned long long)address, file);
 }
 
-static void write_step(const struct mos_boot_step *s, struct mos_buf *out) {
+/* bootm PARCEL#ENTRY */
+static void write_parcel_start(const struct mos_boot_script *script, const struct mos_boot_step *s,
+                               size_t depth, struct mos_buf *out) {
+    write_load(out, depth, script->parcel_at, script->parcel_file);
+    mos_buf_printf(out, "%sbootm 0x%08llx#%s\n%sfi\n", INDENT(depth + 1),
+                   (unsigned long long)script->parcel_at, s->name, INDENT(depth));
+}
+
+static void write_start(const struct mos_boot_script *script, const struct mos_boot_step *s,
+                        size_t first, struct mos_buf *out) {
     const struct {
         const char *file;
         const struct mos_placement *placement;
-    } loads[] = {
-        {s->kernel_file, &s->kernel}, {s->tree_file, &s->tree}, {s->ramdisk_file, &s->ramdisk}};
-    static const char blanks[] = "        ";
-    size_t depth = 0;
-    mos_buf_printf(out, "\n# %s\necho \"Entry %s\"\nsetenv bootargs ", s->name, s->name);
-    quoted(out, s->arguments);
-    mos_buf_char(out, '\n');
+    } loads[] = {{s->kernel_file, &s->kernel},
+                 {s->tree_file && script->tree_variable ? "${tree_file}" : s->tree_file, &s->tree},
+                 {s->ramdisk_file, &s->ramdisk}};
+    size_t depth = first;
     for (size_t i = 0; i < 3; i++)
-        if (loads[i].file) {
-            write_load(out, blanks + sizeof blanks - 1 - 2 * depth,
-                       loads[i].placement->ranges[MOS_RANGE_LOADED].start, loads[i].file);
-            depth++;
-        }
-    mos_buf_printf(out, "%s%s 0x%08llx ", blanks + sizeof blanks - 1 - 2 * depth, s->command,
+        if (loads[i].file)
+            write_load(out, depth++, loads[i].placement->ranges[MOS_RANGE_LOADED].start,
+                       loads[i].file);
+    mos_buf_printf(out, "%s%s 0x%08llx ", INDENT(depth), s->command,
                    (unsigned long long)s->kernel.ranges[MOS_RANGE_LOADED].start);
     if (s->ramdisk_file) /* the file loaded last was the ramdisk: its size is still known */
         mos_buf_printf(out, "0x%08llx:${filesize} ",
@@ -68,17 +78,147 @@ static void write_step(const struct mos_boot_step *s, struct mos_buf *out) {
                        (unsigned long long)s->tree.ranges[MOS_RANGE_LOADED].start);
     else
         mos_buf_text(out, "${fdtcontroladdr}\n");
-    while (depth--)
-        mos_buf_printf(out, "%sfi\n", blanks + sizeof blanks - 1 - 2 * depth);
-    mos_buf_printf(out, "echo \"Entry %s did not start.\"\n", s->name);
+    while (depth-- > first)
+        mos_buf_printf(out, "%sfi\n", INDENT(depth));
+}
+
+static void write_tree_choice(const struct mos_boot_script *script, const struct mos_boot_step *s,
+                              size_t depth, struct mos_buf *out) {
+    if (!script->tree_variable || !s->tree_file)
+        return;
+    mos_buf_printf(out, "%ssetenv tree_file %s\n", INDENT(depth), s->tree_file);
+    for (size_t i = 0; i < script->tree_count; i++)
+        mos_buf_printf(out, "%sif test \"${%s}\" = %s; then setenv tree_file %s; fi\n",
+                       INDENT(depth), script->tree_variable, script->tree_values[i],
+                       script->tree_files[i]);
+}
+
+static void write_step(const struct mos_boot_script *script, const struct mos_boot_step *s,
+                       size_t depth, struct mos_buf *out) {
+    mos_buf_printf(out, "%secho \"Entry %s\"\n%ssetenv bootargs ", INDENT(depth), s->name,
+                   INDENT(depth));
+    quoted(out, s->arguments);
+    mos_buf_char(out, '\n');
+    write_tree_choice(script, s, depth, out);
+    if (script->parcel_file)
+        write_parcel_start(script, s, depth, out);
+    else
+        write_start(script, s, depth, out);
+    mos_buf_printf(out, "%secho \"Entry %s did not start.\"\n", INDENT(depth), s->name);
+}
+
+/* Which entry comes first: the count and the entry are kept in the environment. */
+static void write_count(const struct mos_boot_script *script, struct mos_buf *out) {
+    const char *first = script->steps[0].name;
+    mos_buf_printf(out,
+                   "\n# Entry boot_entry comes first, where the system sets it; else %s.\n"
+                   "if test -z \"${boot_entry}\"; then setenv boot_entry %s; fi\n"
+                   "# Each start is counted.  The system sets boot_tries to 0 once all is well; "
+                   "after %u\n# starts without that the other entries come first.\n"
+                   "if test -z \"${boot_tries}\"; then setenv boot_tries 0; fi\n"
+                   "order=\"\"\nfor entry in",
+                   first, first, script->tries);
+    for (size_t i = 0; i < script->count; i++)
+        mos_buf_printf(out, " %s", script->steps[i].name);
+    mos_buf_printf(out,
+                   "; do\n"
+                   "  if test ${entry} != ${boot_entry}; then order=\"${order} ${entry}\"; fi\n"
+                   "done\n"
+                   "if test ${boot_tries} -lt %u; then\n"
+                   "  setexpr boot_tries ${boot_tries} + 1\n"
+                   "  saveenv\n"
+                   "  order=\"${boot_entry} ${order}\"\n"
+                   "else\n"
+                   "  echo \"Entry ${boot_entry} was started %u times and never confirmed.\"\n"
+                   "  order=\"${order} ${boot_entry}\"\n"
+                   "fi\n\n",
+                   script->tries, script->tries);
+    mos_buf_text(out, "for entry in ${order}; do\n");
 }
 
 static void write_script(const struct mos_boot_script *script, struct mos_buf *out) {
     mos_buf_printf(out, "# Boots %s.  Made by mosaicum: the next build replaces this file.\n",
                    script->board);
     write_device(script, out);
-    for (size_t i = 0; i < script->count; i++)
-        write_step(&script->steps[i], out);
+    if (script->tries)
+        write_count(script, out);
+    for (size_t i = 0; i < script->count; i++) {
+        const struct mos_boot_step *s = &script->steps[i];
+        if (script->tries)
+            mos_buf_printf(out, "  if test ${entry} = %s; then\n", s->name);
+        else
+            mos_buf_printf(out, "\n# %s\n", s->name);
+        write_step(script, s, script->tries ? 2 : 0, out);
+        if (script->tries)
+            mos_buf_text(out, "  fi\n");
+    }
+    if (script->tries)
+        mos_buf_text(out, "done\n");
+    if (script->resets)
+        mos_buf_text(out, "\n# Nothing started: once more from the beginning, in a while.\n"
+                          "sleep 5\nreset\n");
+}
+
+/* ---- menu ---- */
+
+static void write_menu(const struct mos_boot_script *script, struct mos_buf *out) {
+    struct mos_menu menu = {.title = script->board,
+                            .timeout = script->timeout * 10,
+                            .entries = mos_vec_make(out->arena, sizeof(struct mos_menu_entry))};
+    for (size_t i = 0; i < script->count; i++) {
+        const struct mos_boot_step *s = &script->steps[i];
+        struct mos_menu_entry *e = mos_vec_push(&menu.entries);
+        *e = (struct mos_menu_entry){
+            .name = s->name,
+            .kernel = mos_printf(out->arena, "/%s", s->kernel_file),
+            .tree = s->tree_file ? mos_printf(out->arena, "/%s", s->tree_file) : NULL,
+            .ramdisk = s->ramdisk_file ? mos_printf(out->arena, "/%s", s->ramdisk_file) : NULL,
+            .arguments = s->arguments};
+        menu.usual = i ? menu.usual : s->name;
+    }
+    mos_menu_write(&menu,
+                   mos_printf(out->arena,
+                              "Boots %s.  Made by mosaicum: the next build replaces this file.",
+                              script->board),
+                   out);
+}
+
+/* ---- environment ---- */
+
+/* The same commands as variables: one for each entry, and bootcmd, which runs them in order. */
+static void write_variables(const struct mos_boot_script *script, struct mos_arena *arena,
+                            void (*set)(void *self, const char *name, const char *value),
+                            void *self) {
+    struct mos_buf all = {.arena = arena}, script_text = {.arena = arena};
+    write_device(script, &script_text);
+    const char *type = script->device;
+    size_t n = strcspn(type, " ");
+    mos_buf_printf(&all, "setenv devtype %.*s; setenv devnum %s; setenv distro_bootpart %u", (int)n,
+                   type, type[n] ? type + n + 1 : "0", script->partition);
+    for (size_t i = 0; i < script->count; i++) {
+        const struct mos_boot_step *s = &script->steps[i];
+        struct mos_buf lines = {.arena = arena};
+        write_step(script, s, 0, &lines);
+        char *text = lines.data;
+        for (size_t k = 0; k < lines.length; k++) /* lines become commands in one line */
+            if (text[k] == '\n')
+                text[k] = ';';
+        struct mos_buf one = {.arena = arena};
+        for (const char *p = text; *p; p++) {
+            bool word =
+                *p == ';' && one.length >= 4 && strncmp(one.data + one.length - 4, "then", 4) == 0;
+            if (*p == ';' && !p[1])
+                break;
+            if (!(*p == ' ' && one.length && one.data[one.length - 1] == ' '))
+                mos_buf_char(&one, word ? ' ' : *p);
+        }
+        const char *name = mos_printf(arena, "boot_%s", s->name);
+        set(self, name, mos_buf_string(&one));
+        mos_buf_printf(&all, "; run %s", name);
+    }
+    if (script->resets)
+        mos_buf_text(&all, "; sleep 5; reset");
+    set(self, "bootcmd", mos_buf_string(&all));
 }
 
 static void wrap_script(const struct mos_boot_script *script, const char *text, size_t length,
@@ -180,6 +320,9 @@ const struct mos_dialect mos_dialect_u_boot = {
     .name = "u-boot",
     .script_file = "boot.scr",
     .write_script = write_script,
+    .menu_file = "extlinux/extlinux.conf",
+    .write_menu = write_menu,
+    .write_variables = write_variables,
     .wrap_script = wrap_script,
     .write_emmc_setup = write_emmc_setup,
     .sets_variable = sets_variable,

@@ -401,6 +401,11 @@ static bool write_texts(struct mos_build *b) {
         (!small_file(b, "boot-script.txt", p->script_text.data, p->script_text.length) ||
          !small_file(b, p->dialect->script_file, p->script_file.data, p->script_file.length)))
         return false;
+    if (p->menu_text.length &&
+        !small_file(b, "boot-menu.txt", p->menu_text.data, p->menu_text.length))
+        return false;
+    if (p->parcel_file && !small_file(b, p->parcel_file, p->parcel.data, p->parcel.length))
+        return false;
     for (size_t i = 0; i < p->blobs.count; i++) {
         const struct mos_blob_plan *t = mos_vec_pointer(&p->blobs, i);
         if (t->tree && !small_file(b, mos_printf(arena, "%s.dtb", t->def->r.name), t->blob.data,

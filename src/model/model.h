@@ -165,9 +165,25 @@ struct mos_boot_entry {
     struct mos_list flags;
     struct mos_named arguments;
 };
+/* A tree that a variable of the loader chooses. */
+struct mos_tree_choice {
+    struct mos_record r; /* named after a value of the variable */
+    struct mos_value *blob;
+};
+struct mos_tree_choices {
+    struct mos_record r;
+    struct mos_value *variable;
+    struct mos_named values;
+};
+struct mos_parcel_def {
+    struct mos_record r;
+    struct mos_value *hash, *key, *key_name, *at;
+};
 struct mos_boot {
     struct mos_record r;
-    struct mos_value *via;
+    struct mos_value *via, *tries, *otherwise, *timeout;
+    struct mos_tree_choices *trees;
+    struct mos_parcel_def *parcel;
     struct mos_named entries;
 };
 struct mos_fill {

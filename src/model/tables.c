@@ -23,7 +23,9 @@ static const char *const owners[] = {"build", "factory", "device", NULL};
 static const char *const made_things[] = {"boot", "system", NULL};
 static const char *const compressions[] = {"gz", "xz", "zst", NULL};
 static const char *const bases[] = {"defaults", "none", NULL};
-static const char *const ways[] = {"script", NULL};
+static const char *const ways[] = {"script", "menu", "parcel", "environment", NULL};
+static const char *const ends[] = {"prompt", "reset", NULL};
+static const char *const part_hashes[] = {"sha256", "crc32", NULL};
 
 KEYS(ram_keys, "RAM range", struct mos_ram,
      {"start", MOS_TYPE_ADDRESS, AT(struct mos_ram, start), "first address", .required = true},
@@ -209,9 +211,37 @@ KEYS(entry_keys, "boot entry", struct mos_boot_entry,
       .of = MOS_TYPE_TEXT},
      {"arguments", MOS_TYPE_NAMED, AT(struct mos_boot_entry, arguments), "arguments with values",
       .record = &argument_keys});
+KEYS_BRIEF(tree_choice_keys, "chosen tree", struct mos_tree_choice, "blob",
+           {"blob", MOS_TYPE_REFERENCE, AT(struct mos_tree_choice, blob), "tree blob",
+            .refers = MOS_REFERS_BLOB, .required = true});
+KEYS(tree_choices_keys, "choice of trees", struct mos_tree_choices,
+     {"variable", MOS_TYPE_NAME, AT(struct mos_tree_choices, variable),
+      "the loader's variable that chooses", .required = true},
+     {"values", MOS_TYPE_NAMED, AT(struct mos_tree_choices, values),
+      "its values, and the tree for each; the entry's own for all others",
+      .record = &tree_choice_keys});
+KEYS(parcel_keys, "parcel", struct mos_parcel_def,
+     {"hash", MOS_TYPE_CHOICE, AT(struct mos_parcel_def, hash),
+      "sum of each part, sha256 if not given", .choices = part_hashes},
+     {"key", MOS_TYPE_PATH, AT(struct mos_parcel_def, key),
+      "private RSA key (PEM) that signs every entry"},
+     {"key-name", MOS_TYPE_NAME, AT(struct mos_parcel_def, key_name),
+      "what the loader calls that key; the file's name if not given"},
+     {"at", MOS_TYPE_ADDRESS, AT(struct mos_parcel_def, at),
+      "where it is loaded; chosen if not given"});
 KEYS(boot_keys, "boot", struct mos_boot,
      {"via", MOS_TYPE_CHOICE, AT(struct mos_boot, via), "what the loader is given",
       .choices = ways},
+     {"tries", MOS_TYPE_INTEGER, AT(struct mos_boot, tries),
+      "starts without a confirmation before another entry comes first, 1 to 9"},
+     {"otherwise", MOS_TYPE_CHOICE, AT(struct mos_boot, otherwise),
+      "when no entry starts: the loader's prompt, or reset", .choices = ends},
+     {"timeout", MOS_TYPE_INTEGER, AT(struct mos_boot, timeout),
+      "seconds that a menu waits, 0 if not given"},
+     {"trees", MOS_TYPE_RECORD, AT(struct mos_boot, trees), "trees that are chosen at boot",
+      .record = &tree_choices_keys},
+     {"parcel", MOS_TYPE_RECORD, AT(struct mos_boot, parcel), "what a parcel is made of",
+      .record = &parcel_keys},
      {"entries", MOS_TYPE_NAMED, AT(struct mos_boot, entries), "ways to boot, the default first",
       .record = &entry_keys});
 KEYS(fill_keys, "fill", struct mos_fill,

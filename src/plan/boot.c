@@ -203,10 +203,35 @@ static void settle(struct mos_plan *plan, struct mos_entry_plan *e) {
     give(a ? a->ramdisk : NULL, &e->def->r, "ramdisk", &s->ramdisk);
     if (!plan->has_ram || !e->kernel_known || (e->tree && !e->tree->tree))
         return;
-    mos_placement_settle(&plan->ram, &e->header, e->kernel->size,
-                         e->tree ? e->tree->blob.length : 0, e->ramdisk ? e->ramdisk->size : 0,
-                         &s->kernel, &s->tree, &s->ramdisk);
+    uint64_t tree = e->tree ? e->tree->blob.length : 0;
+    for (size_t i = 0; i < plan->tree_choices.count; i++) /* the largest that may be chosen */
+        tree = mos_max(
+            tree, ((struct mos_blob_plan *)mos_vec_pointer(&plan->tree_choices, i))->blob.length);
+    mos_placement_settle(&plan->ram, &e->header, e->kernel->size, tree,
+                         e->ramdisk ? e->ramdisk->size : 0, &s->kernel, &s->tree, &s->ramdisk);
     e->settled = true;
+}
+
+static struct mos_blob_plan *blob_of(const struct mos_plan *plan, const struct mos_value *v) {
+    for (size_t i = 0; i < plan->blobs.count && mos_has(v); i++) {
+        struct mos_blob_plan *b = mos_vec_pointer(&plan->blobs, i);
+        if (b->def == v->target)
+            return b;
+    }
+    return NULL;
+}
+
+static void find_choices(struct mos_plan *plan) {
+    const struct mos_boot *b = plan->board->boot;
+    for (size_t i = 0; b && b->trees && i < b->trees->values.count; i++) {
+        struct mos_blob_plan *blob =
+            blob_of(plan, ((const struct mos_tree_choice *)b->trees->values.items[i])->blob);
+        if (!blob || !blob->tree) { /* it has its finding */
+            plan->tree_choices.count = 0;
+            return;
+        }
+        mos_vec_push_pointer(&plan->tree_choices, blob);
+    }
 }
 
 static const char *boot_file(struct mos_plan *plan, const char *name) {
@@ -221,11 +246,7 @@ static struct mos_entry_plan *plan_entry(struct mos_plan *plan, const struct mos
         kernel = plan->board->kernel->image;
     e->kernel = mos_has(kernel) ? mos_plan_piece(plan, kernel->target) : NULL;
     e->ramdisk = mos_has(def->ramdisk) ? mos_plan_piece(plan, def->ramdisk->target) : NULL;
-    for (size_t i = 0; i < plan->blobs.count && mos_has(def->tree); i++) {
-        struct mos_blob_plan *b = mos_vec_pointer(&plan->blobs, i);
-        if (b->def == def->tree->target)
-            e->tree = b;
-    }
+    e->tree = blob_of(plan, def->tree);
     if (e->kernel && e->kernel->found)
         e->kernel_known =
             mos_kernel_read(e->kernel->head, e->kernel->head_length, e->kernel->size, &e->header) &&
@@ -263,6 +284,57 @@ static void find_dialect(struct mos_plan *plan) {
     mos_finding_try(&plan->ctx->findings, f, "Known: %s.", mos_buf_string(&known));
 }
 
+/* Trees that a variable chooses, as the script names them. */
+static void write_choices(struct mos_plan *plan) {
+    const struct mos_tree_choices *c = plan->board->boot->trees;
+    struct mos_arena *arena = plan->ctx->arena;
+    if (!c || !mos_has(c->variable))
+        return;
+    const char **values = mos_alloc_array(arena, c->values.count + 1, sizeof *values);
+    const char **files = mos_alloc_array(arena, c->values.count + 1, sizeof *files);
+    for (size_t i = 0; i < plan->tree_choices.count; i++) {
+        const struct mos_blob_plan *b = mos_vec_pointer(&plan->tree_choices, i);
+        values[i] = ((const struct mos_record *)c->values.items[i])->name;
+        files[i] = boot_file(plan, mos_printf(arena, "%s.dtb", b->def->r.name));
+    }
+    plan->script.tree_variable = c->variable->text;
+    plan->script.tree_values = values;
+    plan->script.tree_files = files;
+    plan->script.tree_count = plan->tree_choices.count;
+}
+
+static void set_variable(void *self, const char *name, const char *value) {
+    struct mos_plan *plan = self;
+    for (size_t i = 0; i < plan->environments.count; i++) {
+        struct mos_environment_plan *e = mos_vec_pointer(&plan->environments, i);
+        const struct mos_setenv *there = mos_map_get(&e->variables, name);
+        if (there && mos_named_get(&e->def->values, name))
+            continue; /* the user's own comes first */
+        mos_environment_set(plan->ctx->arena, &e->variables, name, value,
+                            plan->board->boot->r.key_place);
+        e->needed = mos_environment_size(&e->variables, e->flag_byte);
+    }
+}
+
+/* In the form that the loader is given: a script, a menu, a parcel with its script, variables. */
+static void write_for_loader(struct mos_plan *plan) {
+    const struct mos_dialect *d = plan->dialect;
+    const char *via = mos_text_or(plan->board->boot->via, "script");
+    if (strcmp(via, "menu") == 0) {
+        d->write_menu(&plan->script, &plan->menu_text);
+        return;
+    }
+    if (strcmp(via, "environment") == 0) {
+        d->write_variables(&plan->script, plan->ctx->arena, set_variable, plan);
+        return;
+    }
+    if (strcmp(via, "parcel") == 0 && !mos_plan_parcel(plan))
+        return;
+    d->write_script(&plan->script, &plan->script_text);
+    d->wrap_script(&plan->script, mos_buf_string(&plan->script_text), plan->script_text.length,
+                   &plan->script_file);
+}
+
 static void write_script(struct mos_plan *plan) {
     struct mos_boot_step *steps =
         mos_alloc_array(plan->ctx->arena, plan->entries.count, sizeof *steps);
@@ -273,15 +345,19 @@ static void write_script(struct mos_plan *plan) {
         steps[i] = e->step;
     }
     const struct mos_value *device = plan->boot_medium->medium->loader;
-    plan->script = (struct mos_boot_script){.board = plan->board->r.name,
-                                            .device = mos_text_or(device, "mmc 0"),
-                                            .partition = plan->boot_region->number,
-                                            .steps = steps,
-                                            .count = plan->entries.count,
-                                            .date = plan->board->date};
-    plan->dialect->write_script(&plan->script, &plan->script_text);
-    plan->dialect->wrap_script(&plan->script, mos_buf_string(&plan->script_text),
-                               plan->script_text.length, &plan->script_file);
+    const struct mos_boot *b = plan->board->boot;
+    plan->script = (struct mos_boot_script){
+        .board = plan->board->r.name,
+        .device = mos_text_or(device, "mmc 0"),
+        .partition = plan->boot_region->number,
+        .steps = steps,
+        .count = plan->entries.count,
+        .date = plan->board->date,
+        .tries = mos_has(b->tries) ? (unsigned)b->tries->number : 0,
+        .resets = mos_has(b->otherwise) && strcmp(b->otherwise->text, "reset") == 0,
+        .timeout = mos_has(b->timeout) ? (unsigned)b->timeout->number : 0};
+    write_choices(plan);
+    write_for_loader(plan);
 }
 
 void mos_plan_boot(struct mos_plan *plan) {
@@ -290,6 +366,7 @@ void mos_plan_boot(struct mos_plan *plan) {
         expand_environment(plan, mos_vec_pointer(&plan->environments, i));
     find_dialect(plan);
     const struct mos_boot *b = plan->board->boot;
+    find_choices(plan);
     for (size_t i = 0; b && i < b->entries.count; i++)
         mos_vec_push_pointer(&plan->entries, plan_entry(plan, b->entries.items[i]));
     if (plan->entries.count && plan->boot_region && plan->dialect)

@@ -9,6 +9,8 @@ struct mos_plan *mos_plan_make(struct mos_ctx *ctx, const struct mos_board *boar
     for (size_t i = 0; i < sizeof lists / sizeof *lists; i++)
         *lists[i] = mos_vec_make(ctx->arena, sizeof(void *));
     plan->script_text.arena = plan->script_file.arena = ctx->arena;
+    plan->menu_text.arena = plan->parcel.arena = ctx->arena;
+    plan->tree_choices = mos_vec_make(ctx->arena, sizeof(void *));
     plan->replacements = mos_vec_make(ctx->arena, sizeof(struct mos_replacement));
     plan->loader_config = mos_map_make(ctx->arena);
     plan->config = mos_map_make(ctx->arena);

@@ -158,7 +158,10 @@ struct mos_plan {
     const struct mos_medium_plan *boot_medium;
     const char *boot_prefix; /* folder of the boot files in it, "" for its root */
     struct mos_boot_script script;
-    struct mos_buf script_text, script_file;
+    struct mos_buf script_text, script_file; /* the script, and the file that the loader reads */
+    struct mos_buf menu_text, parcel;
+    const char *parcel_file;
+    struct mos_vec tree_choices; /* of struct mos_blob_plan *: those of boot.trees */
 };
 
 /* Makes the plan as far as it goes without reading the content of volumes.  NULL after an error. */
@@ -199,6 +202,8 @@ bool mos_plan_count_piece(struct mos_plan *plan, const struct mos_piece_plan *pi
 /* How many bytes a piece has once it is compressed ("gzip", "xz", "zstd"); false: not to be had. */
 bool mos_plan_compressed_size(const struct mos_plan *plan, const struct mos_piece_plan *piece,
                               const char *kind, uint64_t *size);
+/* parcel.c: kernel, trees and ramdisk of all entries in one file */
+bool mos_plan_parcel(struct mos_plan *plan);
 /* flash.c: media without a partition table */
 bool mos_plan_is_flash(const struct mos_medium_plan *medium); /* NOR or NAND */
 /* Regions that have a place, in its order: of const struct mos_region_plan *. */

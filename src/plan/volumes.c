@@ -39,8 +39,33 @@ static bool is_repeated(const struct mos_plan *plan, size_t until, const char *p
     return false;
 }
 
+/* Texts and the parcel: what is made besides the entries' own files. */
+static bool stream_made(struct mos_plan *plan, const struct mos_sink *sink) {
+    struct mos_arena *arena = plan->ctx->arena;
+    for (size_t i = 0; i < plan->tree_choices.count && !plan->parcel_file; i++) {
+        const struct mos_blob_plan *b = mos_vec_pointer(&plan->tree_choices, i);
+        const char *path =
+            mos_path_join(arena, plan->boot_prefix, mos_printf(arena, "%s.dtb", b->def->r.name));
+        if (!is_repeated(plan, plan->entries.count, path) &&
+            !boot_bytes(plan, path, b->blob.data, b->blob.length, sink))
+            return false;
+    }
+    const struct {
+        const char *path;
+        const struct mos_buf *bytes;
+    } files[] = {{plan->parcel_file, &plan->parcel},
+                 {plan->dialect ? plan->dialect->menu_file : NULL, &plan->menu_text},
+                 {plan->dialect ? plan->dialect->script_file : NULL, &plan->script_file}};
+    for (size_t i = 0; i < sizeof files / sizeof *files; i++)
+        if (files[i].path && files[i].bytes->length &&
+            !boot_bytes(plan, mos_path_join(arena, plan->boot_prefix, files[i].path),
+                        files[i].bytes->data, files[i].bytes->length, sink))
+            return false;
+    return true;
+}
+
 static bool stream_boot_files(struct mos_plan *plan, bool counting, const struct mos_sink *sink) {
-    for (size_t i = 0; i < plan->entries.count; i++) {
+    for (size_t i = 0; i < plan->entries.count && !plan->parcel_file; i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
         const struct mos_boot_step *s = &e->step;
         if (e->kernel && e->kernel->found && !is_repeated(plan, i, s->kernel_file) &&
@@ -53,11 +78,7 @@ static bool stream_boot_files(struct mos_plan *plan, bool counting, const struct
             !boot_piece(plan, s->ramdisk_file, e->ramdisk, counting, sink))
             return false;
     }
-    if (!plan->script_file.length)
-        return true;
-    const char *script =
-        mos_path_join(plan->ctx->arena, plan->boot_prefix, plan->dialect->script_file);
-    return boot_bytes(plan, script, plan->script_file.data, plan->script_file.length, sink);
+    return stream_made(plan, sink);
 }
 
 /* ---- small texts ---- */

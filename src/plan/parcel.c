@@ -1,0 +1,182 @@
+/* Makes the parcel: the kernels, trees and ramdisks of all entries, each once, and a choice for
+ * each entry. */
+#include "plan/plan.h"
+
+#include "base/bytes.h"
+
+#include <string.h>
+
+enum { MOST_PART = 256 << 20, MOST_KEY = 64 << 10, BLOCK = 2 << 20 };
+
+/* ---- the bytes of a piece ---- */
+
+struct collector {
+    uint8_t *bytes;
+    uint64_t size;
+};
+
+static bool collect(void *self, uint64_t offset, const void *bytes, size_t length) {
+    struct collector *c = self;
+    if (offset < c->size && bytes)
+        memcpy(c->bytes + offset, bytes, (size_t)mos_min(length, c->size - offset));
+    return true;
+}
+
+static bool any_entry(void *self, const struct mos_entry *entry) {
+    (void)self, (void)entry;
+    return true;
+}
+
+static const uint8_t *bytes_of(struct mos_plan *plan, const struct mos_piece_plan *p) {
+    if (p->size > MOST_PART)
+        return NULL;
+    struct collector c = {mos_alloc(plan->ctx->arena, (size_t)p->size + 1), p->size};
+    struct mos_sink sink = {&c, any_entry, collect, mos_ignore_end};
+    struct mos_entry as = {.path = "part", .mode = 0644, .size = p->size};
+    return mos_plan_stream_piece(plan, p, &as, &sink) ? c.bytes : NULL;
+}
+
+/* ---- parts ---- */
+
+struct maker {
+    struct mos_plan *plan;
+    struct mos_vec items; /* of struct mos_parcel_item */
+    const char *hash;
+};
+
+static bool has_item(const struct maker *m, const char *name) {
+    for (size_t i = 0; i < m->items.count; i++)
+        if (strcmp(((struct mos_parcel_item *)mos_vec_at(&m->items, i))->name, name) == 0)
+            return true;
+    return false;
+}
+
+static void add(struct maker *m, struct mos_parcel_item item) {
+    item.hash = m->hash;
+    item.compression = "none";
+    item.cpu = mos_text_or(m->plan->board->hardware->cpu, "arm64");
+    if (strcmp(item.cpu, "riscv64") == 0)
+        item.cpu = "riscv";
+    *(struct mos_parcel_item *)mos_vec_push(&m->items) = item;
+}
+
+static bool add_piece(struct maker *m, struct mos_piece_plan *p, const char *name, const char *type,
+                      const struct mos_placement *place) {
+    if (!p || has_item(m, name))
+        return true;
+    const uint8_t *bytes = bytes_of(m->plan, p);
+    if (!bytes)
+        return false;
+    add(m, (struct mos_parcel_item){.name = name,
+                                    .about = p->def->r.name,
+                                    .type = type,
+                                    .os = "linux",
+                                    .data = bytes,
+                                    .length = (size_t)p->size,
+                                    .has_load = place != NULL,
+                                    .has_entry = place != NULL,
+                                    .load = place ? place->ranges[MOS_RANGE_LOADED].start : 0,
+                                    .entry = place ? place->ranges[MOS_RANGE_LOADED].start : 0});
+    return true;
+}
+
+static void add_tree(struct maker *m, const struct mos_blob_plan *b, const char *name) {
+    if (b && !has_item(m, name))
+        add(m, (struct mos_parcel_item){.name = name,
+                                        .about = b->def->r.name,
+                                        .type = "flat_dt",
+                                        .data = b->blob.data,
+                                        .length = b->blob.length});
+}
+
+static const char *named(struct mos_plan *plan, const char *kind, const char *name) {
+    return mos_printf(plan->ctx->arena, "%s-%s", kind, name);
+}
+
+static bool add_entry(struct maker *m, const struct mos_entry_plan *e,
+                      struct mos_parcel_choice *c) {
+    struct mos_plan *plan = m->plan;
+    *c = (struct mos_parcel_choice){.name = e->def->r.name,
+                                    .about =
+                                        mos_printf(plan->ctx->arena, "entry %s", e->def->r.name),
+                                    .trees = mos_vec_make(plan->ctx->arena, sizeof(char *)),
+                                    .loadables = mos_vec_make(plan->ctx->arena, sizeof(char *)),
+                                    .kernel = named(plan, "kernel", e->kernel->def->r.name)};
+    if (e->tree) {
+        const char *tree = named(plan, "tree", e->tree->def->r.name);
+        add_tree(m, e->tree, tree);
+        mos_vec_push_pointer(&c->trees, tree);
+    }
+    if (e->ramdisk)
+        c->ramdisk = named(plan, "ramdisk", e->ramdisk->def->r.name);
+    return add_piece(m, e->kernel, c->kernel, "kernel", &e->step.kernel) &&
+           (!e->ramdisk || add_piece(m, e->ramdisk, c->ramdisk, "ramdisk", NULL));
+}
+
+/* ---- signing ---- */
+
+static bool read_key(struct mos_plan *plan, const struct mos_parcel_def *def,
+                     struct mos_signer **signer) {
+    char *pem;
+    size_t length;
+    const char *problem, *name = def->key->text, *slash = strrchr(name, '/');
+    const char *path = mos_path_join(plan->ctx->arena, plan->board->root, name);
+    struct mos_findings *list = &plan->ctx->findings;
+    name = slash ? slash + 1 : name;
+    name = mos_has(def->key_name) ? def->key_name->text
+                                  : mos_strndup(plan->ctx->arena, name, strcspn(name, "."));
+    if (!mos_exists(plan->ctx, path)) {
+        struct mos_finding *f =
+            mos_find(list, MOS_RULE_PIECE_MISSING, "The key %s is not there.", def->key->text);
+        mos_finding_at(list, f, def->key->place);
+        mos_finding_try(list, f, "Put it there; it does not belong into what is shared.");
+        return false;
+    }
+    if (!mos_read_file(plan->ctx, path, MOST_KEY, &pem, &length))
+        return false;
+    *signer = mos_signer_from_pem(plan->ctx, name, pem, length, &problem);
+    if (*signer)
+        return true;
+    struct mos_finding *f = mos_find(list, MOS_RULE_PIECE_FORMAT, "The key %s cannot be used: %s.",
+                                     def->key->text, problem);
+    mos_finding_at(list, f, def->key->place);
+    mos_finding_try(list, f, "A key as \"openssl genrsa 2048\" makes it.");
+    return false;
+}
+
+/* Behind everything that the entries need in RAM. */
+static uint64_t choose_place(const struct mos_plan *plan) {
+    uint64_t end = plan->ram.start;
+    for (size_t i = 0; i < plan->entries.count; i++) {
+        const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
+        for (size_t r = 0; r < MOS_RANGE_COUNT; r++)
+            if (r != MOS_RANGE_MOVED)
+                end =
+                    mos_max(end, e->step.kernel.ranges[r].start + e->step.kernel.ranges[r].length);
+    }
+    return mos_round_up(end + BLOCK, BLOCK);
+}
+
+bool mos_plan_parcel(struct mos_plan *plan) {
+    const struct mos_parcel_def *def = plan->board->boot->parcel;
+    struct mos_signer *signer = NULL;
+    struct maker m = {plan, mos_vec_make(plan->ctx->arena, sizeof(struct mos_parcel_item)),
+                      def ? mos_text_or(def->hash, "sha256") : "sha256"};
+    struct mos_parcel_wish wish = {
+        .about = mos_printf(plan->ctx->arena, "boot files of %s", plan->board->r.name),
+        .date = plan->board->date,
+        .choices = mos_vec_make(plan->ctx->arena, sizeof(struct mos_parcel_choice))};
+    for (size_t i = 0; i < plan->entries.count; i++)
+        if (!add_entry(&m, mos_vec_pointer(&plan->entries, i), mos_vec_push(&wish.choices)))
+            return false;
+    if (def && mos_has(def->key) && !read_key(plan, def, &signer))
+        return false;
+    wish.items = m.items.items;
+    wish.item_count = m.items.count;
+    wish.signer = signer;
+    bool ok = mos_parcel_write(plan->ctx, &wish, &plan->parcel);
+    mos_signer_free(signer);
+    plan->parcel_file = plan->script.parcel_file = "boot.itb";
+    plan->script.parcel_at = def && mos_has(def->at) ? def->at->number : choose_place(plan);
+    return ok;
+}
