@@ -9,13 +9,17 @@
 
 enum { MOST_FILE = 256 << 20, MOST_FAULTS = 400 };
 
+enum file_fault { MISSING, HALF, FLIPPED };
+static const char *const file_faults[] = {"missing", "cut in half", "its middle bit flipped"};
+
 struct trial {
     mosaicum *m;
     const struct run_machine *whole;
     const struct mos_rehearsal *sound; /* how it goes with nothing broken */
     struct report_table table;
-    struct mos_vec dead; /* of const char *: what it does not survive */
-    size_t boots, falls, count;
+    struct mos_vec dead;   /* of const char *: what it does not survive */
+    struct mos_vec shared; /* of const struct mos_touched *: what the fallback needs, too */
+    size_t boots, falls, unseen, dead_count, count;
     /* of the fault being tried */
     struct mos_arena *arena;
     struct mos_ctx ctx;
@@ -59,27 +63,46 @@ static bool same_boot(const struct mos_rehearsal *a, const struct mos_rehearsal 
            b->arguments && strcmp(a->arguments, b->arguments) == 0;
 }
 
-static void note(struct trial *t, const char *thing, const char *fault,
+/* Only the default entry needs it: this is what the fallback is for. */
+static bool is_own(const struct trial *t, const struct mos_touched *x) {
+    for (size_t i = 0; i < t->shared.count; i++) {
+        const struct mos_touched *y = mos_vec_pointer(&t->shared, i);
+        if (y->medium != x->medium || y->partition != x->partition)
+            continue;
+        if (!x->path || (y->path && strcmp(x->path, y->path) == 0))
+            return false;
+    }
+    return true;
+}
+
+static void note(struct trial *t, const char *thing, const char *fault, bool own,
                  const struct mos_rehearsal *r) {
     struct mos_arena *arena = t->m->arena;
     bool boots = r->end == MOS_END_BOOTS, same = boots && same_boot(r, t->sound);
+    bool unseen = same && (fault == file_faults[HALF] || fault == file_faults[FLIPPED]);
     t->count++;
-    t->boots += same;
+    t->boots += same && !unseen;
+    t->unseen += unseen;
     t->falls += boots && !same;
     cell_text(&t->table, mos_strdup(arena, thing));
     cell_text(&t->table, fault);
-    cell_text(&t->table, same ? "boots" : boots ? "boots the fallback" : "DEAD");
-    cell_text(&t->table, same    ? NULL
+    cell_text(&t->table, unseen  ? "not noticed"
+                         : same  ? "boots"
+                         : boots ? "boots the fallback"
+                                 : "DEAD");
+    cell_text(&t->table, unseen  ? "nothing checks it: it is used as it is"
+                         : same  ? NULL
                          : boots ? mos_strdup(arena, r->entry ? r->entry : "another entry")
                                  : mos_strdup(arena, r->reason ? r->reason : ""));
-    if (!boots)
+    t->dead_count += !boots;
+    if (!boots && own)
         mos_vec_push_pointer(&t->dead, mos_printf(arena, "%s %s", thing, fault));
 }
 
-static void end(struct trial *t, const char *thing, const char *fault) {
+static void end(struct trial *t, const char *thing, const char *fault, bool own) {
     struct mos_rehearsal r;
     if (mos_rehearse(&t->ctx, &t->machine, &r))
-        note(t, thing, fault, &r);
+        note(t, thing, fault, own, &r);
     else
         t->m->error = t->error;
     mos_arena_free(t->arena);
@@ -127,9 +150,6 @@ static bool content_data(void *self, uint64_t offset, const void *bytes, size_t 
     return true;
 }
 
-enum file_fault { MISSING, HALF, FLIPPED };
-static const char *const file_faults[] = {"missing", "cut in half", "its middle bit flipped"};
-
 /* Changes one file through the file system's own editor. */
 static bool break_file(struct trial *t, const struct mos_touched *x, enum file_fault fault) {
     struct mos_volume_info info;
@@ -166,7 +186,7 @@ static void try_file(struct trial *t, const struct mos_touched *x) {
         if ((f != MISSING && !x->length) || !begin(t))
             continue;
         if (break_file(t, x, f)) {
-            end(t, name, file_faults[f]);
+            end(t, name, file_faults[f], is_own(t, x));
         } else {
             mos_arena_free(t->arena);
             t->arena = NULL;
@@ -177,17 +197,17 @@ static void try_file(struct trial *t, const struct mos_touched *x) {
 /* ---- regions ---- */
 
 static void break_span(struct trial *t, size_t medium, uint64_t start, uint64_t length,
-                       const char *name, const char *fault) {
+                       const char *name, const char *fault, bool own) {
     if (!begin(t))
         return;
     struct mos_io *io = mos_alloc(t->arena, sizeof *io);
     *io = mos_io_broken(t->arena, t->media[medium].io, start, length, EIO);
     t->media[medium].io = io;
-    end(t, name, fault);
+    end(t, name, fault, own);
 }
 
 static void half_written(struct trial *t, size_t medium, uint64_t start, uint64_t length,
-                         const char *name) {
+                         const char *name, bool own) {
     uint8_t zeros[16 << 10] = {0};
     if (!begin(t))
         return;
@@ -203,7 +223,7 @@ static void half_written(struct trial *t, size_t medium, uint64_t start, uint64_
             mos_io_write(io, zeros, (size_t)mos_min(sizeof zeros, stop - at), at);
         at = stop;
     }
-    end(t, name, "half written");
+    end(t, name, "half written", own);
 }
 
 static void try_regions(struct trial *t) {
@@ -220,8 +240,10 @@ static void try_regions(struct trial *t) {
                 uint64_t length = (p->last_lba - p->first_lba + 1) * table.sector;
                 const char *name =
                     mos_printf(t->m->arena, "%s:%u %s", w->media[m].name, p->number, p->name);
-                break_span(t, m, start, length, name, "unreadable");
-                half_written(t, m, start, length, name);
+                struct mos_touched x = {.medium = &w->media[m], .partition = p->number};
+                bool own = is_own(t, &x);
+                break_span(t, m, start, length, name, "unreadable", own);
+                half_written(t, m, start, length, name, own);
             }
             break;
         }
@@ -249,7 +271,7 @@ static void try_environment(struct trial *t, size_t index) {
             damage(io, e->at + (f == 1 ? e->size / 2 : 0), f == 1 ? e->size / 2 : e->size, 0xff);
         if (two && (f == 0 || f == 3))
             damage(io, e->copy_at, e->size, 0xff);
-        end(t, e->what, faults[f]);
+        end(t, e->what, faults[f], false);
     }
 }
 
@@ -257,14 +279,14 @@ static void try_unconfirmed(struct trial *t) {
     if (!begin(t))
         return;
     t->machine.never_confirms = true;
-    end(t, "the system", "never confirms");
+    end(t, "the system", "never confirms", true);
 }
 
 /* What a board with a fallback does not survive is a finding. */
 static void judge(struct trial *t) {
     mosaicum *m = t->m;
     struct mos_buf b = {.arena = m->arena};
-    if (!t->whole->fallback || !t->dead.count)
+    if (!t->whole->fallback || (!t->dead.count && t->falls))
         return;
     for (size_t i = 0; i < t->dead.count && i < 4; i++)
         mos_buf_printf(&b, "%s%s", i ? "; " : "", (const char *)mos_vec_pointer(&t->dead, i));
@@ -272,13 +294,36 @@ static void judge(struct trial *t) {
         mos_buf_printf(&b, "; and %zu more", t->dead.count - 4);
     struct mos_finding *f =
         mos_find(&m->ctx.findings, MOS_RULE_BOOT_FALLBACK_FAILS,
-                 "The fallback does not hold in %zu of %zu cases.", t->dead.count, t->count);
+                 t->falls ? "The fallback does not hold in %zu of %zu cases."
+                          : "Nothing that was broken leads to the fallback; %zu of %zu cases end "
+                            "before it.",
+                 t->dead.count, t->count);
     f->selector = t->whole->title;
     mos_finding_at(&m->ctx.findings, f, t->whole->claim);
-    mos_finding_why(&m->ctx.findings, f, "%s.", mos_buf_string(&b));
+    if (b.length)
+        mos_finding_why(&m->ctx.findings, f, "%s.", mos_buf_string(&b));
     mos_finding_try(&m->ctx.findings, f,
-                    "What both entries need cannot be survived: give the fallback files, a volume "
-                    "or a medium of its own.");
+                    "tries: 3 in boot, and panic: 10 and init: /sbin/init among the arguments: a "
+                    "kernel that finds no root or no init starts the board again then.");
+}
+
+/* What the last start of a board reads whose first entry never confirms, or whose root is gone. */
+static struct mos_vec fallback_needs(struct trial *t) {
+    struct mos_vec out = mos_vec_make(t->m->arena, sizeof(void *));
+    struct mos_rehearsal r;
+    if (!t->whole->fallback)
+        return out;
+    struct mos_machine machine = t->whole->machine;
+    machine.never_confirms = true;
+    if (!mos_rehearse(&t->m->ctx, &machine, &r) || r.end != MOS_END_BOOTS ||
+        same_boot(&r, t->sound))
+        return out;
+    for (size_t i = 0; i < r.files.count; i++) {
+        const struct mos_touched *x = mos_vec_pointer(&r.files, i);
+        if (x->start == r.starts)
+            mos_vec_push_pointer(&out, x);
+    }
+    return out;
 }
 
 void rehearse_faults(mosaicum *m, const struct run_machine *machine,
@@ -289,6 +334,7 @@ void rehearse_faults(mosaicum *m, const struct run_machine *machine,
                                                      {"reason", "where it ends", false}};
     struct trial t = {
         .m = m, .whole = machine, .sound = whole, .dead = mos_vec_make(m->arena, sizeof(char *))};
+    t.shared = fallback_needs(&t);
     t.table = report_start(m, "faults", NULL, columns, 4);
     for (size_t i = 0; i < whole->files.count && t.count < MOST_FAULTS && !m->error.kind; i++) {
         const struct mos_touched *x = mos_vec_pointer(&whole->files, i);
@@ -306,9 +352,9 @@ void rehearse_faults(mosaicum *m, const struct run_machine *machine,
         try_environment(&t, i);
     if (machine->fallback)
         try_unconfirmed(&t);
-    t.table.table.title =
-        mos_printf(m->arena, "%zu faults: %zu boot, %zu boot the fallback, %zu dead", t.count,
-                   t.boots, t.falls, t.dead.count);
+    t.table.table.title = mos_printf(
+        m->arena, "%zu faults: %zu boot, %zu boot the fallback, %zu go unnoticed, %zu dead",
+        t.count, t.boots, t.falls, t.unseen, t.dead_count);
     report_end(m, &t.table);
     judge(&t);
 }

@@ -150,20 +150,20 @@ static void take_facts(mosaicum *m, const struct mos_plan *plan, struct run_mach
     if (plan->dialect && plan->loader_config.count)
         for (const struct mos_loader_command *c = plan->dialect->commands; c && c->name; c++) {
             const struct mos_setting *s = mos_plan_loader_symbol(plan, c->symbol);
-            if (!s || strcmp(s->value, "y") != 0)
+            if (s && strcmp(s->value, "y") != 0)
                 mos_vec_push_pointer(&lacks, c->name);
         }
     mos_vec_push_pointer(&lacks, NULL);
     r->machine.lacks = lacks.items;
 }
 
-static bool open_board(mosaicum *m, const char *selector, struct run_machine *r) {
-    const struct mos_selection *s = run_select_one(m, selector, "rehearse");
+static bool open_board(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_machine *r) {
+    const struct mos_selection *s = run_select_one(m, q->what, "rehearse");
     struct run_task *t = s ? run_one(m, s) : NULL;
     struct mos_plan *plan = t ? run_plan(t) : NULL;
     if (!plan)
         return false;
-    const char *out = m->out ? m->out : mos_path_join(m->arena, m->options.workspace, "out");
+    const char *out = q->out ? q->out : mos_path_join(m->arena, m->options.workspace, "out");
     r->title = s->text;
     take_ram(plan, &r->machine);
     take_facts(m, plan, r);
@@ -237,7 +237,7 @@ bool machine_open(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_ma
                               .notes = mos_vec_make(m->arena, sizeof(char *))};
     bool image =
         m->ctx.host->info(m->ctx.host, q->what, true, &info) == 0 && info.kind != MOS_FILE_FOLDER;
-    if (!(image ? open_image(m, q, r) : open_board(m, q->what, r)) || !take_files(m, q, r))
+    if (!(image ? open_image(m, q, r) : open_board(m, q, r)) || !take_files(m, q, r))
         return false;
     r->machine.media = r->media.items;
     r->machine.media_count = r->media.count;

@@ -7,6 +7,7 @@
 
 const char *rehearsal_end_text(enum mos_rehearsal_end end) {
     static const char *const texts[] = {[MOS_END_BOOTS] = "boots",
+                                        [MOS_END_SHELL] = "a bare shell",
                                         [MOS_END_NO_ROOT] = "kernel without a root",
                                         [MOS_END_PROMPT] = "loader prompt",
                                         [MOS_END_SILENT] = "silent",

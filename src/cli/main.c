@@ -31,8 +31,8 @@ static struct options options; /* filled by popt, read once */
 static const struct poptOption table[] = {
     {"workspace", 'w', POPT_ARG_STRING, &options.workspace, 0,
      "the workspace (default: walk up from here)", "DIR"},
-    {"out", 0, POPT_ARG_STRING, &options.out, 0, "build: another place than out/ in the workspace",
-     "DIR"},
+    {"out", 0, POPT_ARG_STRING, &options.out, 0,
+     "build, rehearse: another place than out/ in the workspace", "DIR"},
     {"output", 'o', POPT_ARG_STRING, &options.output, 0, "the file to write", "FILE"},
     {"picture", 0, POPT_ARG_STRING, &options.picture, 0,
      "show layout: draws it into this file, .svg or .png", "FILE"},

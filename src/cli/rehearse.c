@@ -14,6 +14,7 @@ static int run(struct cli *cli) {
                                          .ram = cli->draft.ram_size,
                                          .tree = cli->draft.tree,
                                          .keys = cli->keys,
+                                         .out = cli->out,
                                          .faults = cli->faults,
                                          .console = cli->verbose};
     int status = print_result(cli, m, "rehearse", mosaicum_rehearse(m, &request));

@@ -5,7 +5,7 @@
 #include <string.h>
 
 /* ELF: the System V ABI, "Object Files" and "Program Header". */
-enum { CLASS_64 = 2, PROGRAM_INTERPRETER = 3, MOST_HEADERS = 128 };
+enum { CLASS_64 = 2, PROGRAM_LOAD = 1, PROGRAM_INTERPRETER = 3, MOST_HEADERS = 128 };
 
 static const char *cpu_of(unsigned machine, bool wide) {
     switch (machine) {
@@ -36,11 +36,12 @@ static void read_elf(struct mos_arena *arena, const uint8_t *p, size_t length,
             return;
         uint64_t offset = wide ? mos_le64(p + h + 8) : mos_le32(p + h + 4);
         uint64_t bytes = wide ? mos_le64(p + h + 32) : mos_le32(p + h + 16);
-        if (mos_le32(p + h) != PROGRAM_INTERPRETER || offset > length || bytes > length - offset ||
+        if (mos_le32(p + h) == PROGRAM_LOAD && bytes)
+            out->cut |= offset > length || bytes > length - offset;
+        if (mos_le32(p + h) != PROGRAM_INTERPRETER || out->interpreter || offset > length || bytes > length - offset ||
             !bytes || bytes > 4096)
             continue;
         out->interpreter = mos_strndup(arena, (const char *)p + offset, (size_t)bytes);
-        return;
     }
 }
 

@@ -239,7 +239,7 @@ struct mos_log_in {
 };
 struct mos_system {
     struct mos_record r;
-    struct mos_value *host_name, *loader_access;
+    struct mos_value *host_name, *loader_access, *confirm;
     struct mos_named mounts, users;
     struct mos_log_in *log_in;
 };

@@ -374,7 +374,9 @@ KEYS(system_keys, "system", struct mos_system,
      {"log-in", MOS_TYPE_RECORD, AT(struct mos_system, log_in), "log-in on the serial console",
       .record = &log_in_keys},
      {"loader-access", MOS_TYPE_BOOLEAN, AT(struct mos_system, loader_access),
-      "etc/fw_env.config: where programs find the loader's environment"});
+      "etc/fw_env.config: where programs find the loader's environment"},
+     {"confirm", MOS_TYPE_CHOICE, AT(struct mos_system, confirm),
+      "who tells the loader that a counted start went well", .choices = log_ins});
 KEYS(waiver_keys, "waiver", struct mos_waiver,
      {"rule", MOS_TYPE_TEXT, AT(struct mos_waiver, rule), "its rule", .required = true},
      {"place", MOS_TYPE_TEXT, AT(struct mos_waiver, place),

@@ -13,6 +13,7 @@ struct writer {
     const struct mos_region_plan *region;
     const struct mos_sink *sink;
     struct mos_arena *arena;
+    const char *inittab; /* as it will be; NULL: nobody changes it */
 };
 
 static bool put(struct writer *w, const char *path, uint16_t mode, uint32_t owner,
@@ -298,12 +299,41 @@ static bool put_log_in(struct writer *w, const struct mos_log_in *l) {
     }
     const char *line = mos_printf(w->arena, "%s::respawn:/sbin/getty -L %s %s %s", port, port,
                                   mos_text_or(h->console->baud, "115200"), terminal);
-    return put(w, "etc/inittab", 0644, 0, with_line(w, old_text(w, "etc/inittab"), port, line));
+    w->inittab = with_line(w, old_text(w, "etc/inittab"), port, line);
+    return true;
+}
+
+/* ---- counted starts ---- */
+
+static const char confirm_unit[] = "[Unit]\n"
+                                   "Description=Tells the loader that this start went well\n"
+                                   "After=multi-user.target\n\n"
+                                   "[Service]\n"
+                                   "Type=oneshot\n"
+                                   "ExecStart=/usr/bin/fw_setenv boot_tries 0\n\n"
+                                   "[Install]\n"
+                                   "WantedBy=multi-user.target\n";
+
+/* Once the system runs, the loader's count goes back to 0. */
+static bool put_confirm(struct writer *w, const struct mos_value *by) {
+    if (strcmp(by->text, "systemd") == 0) {
+        struct mos_entry as = {
+            .path = "etc/systemd/system/multi-user.target.wants/boot-confirm.service",
+            .type = MOS_ENTRY_LINK,
+            .mode = 0777,
+            .mtime = w->plan->board->date,
+            .target = "../boot-confirm.service"};
+        return put(w, "etc/systemd/system/boot-confirm.service", 0644, 0, confirm_unit) &&
+               w->sink->entry(w->sink->self, &as) && w->sink->end(w->sink->self, 0);
+    }
+    w->inittab = with_line(w, w->inittab ? w->inittab : old_text(w, "etc/inittab"), "conf",
+                           "conf::once:/usr/bin/fw_setenv boot_tries 0");
+    return true;
 }
 
 bool mos_plan_stream_system(struct mos_plan *plan, const struct mos_region_plan *region,
                             const struct mos_sink *sink) {
-    struct writer w = {plan, region, sink, plan->ctx->arena};
+    struct writer w = {plan, region, sink, plan->ctx->arena, NULL};
     const struct mos_system *s = plan->board->system;
     const char *host = s ? mos_text_or(s->host_name, plan->board->r.name) : plan->board->r.name;
     if (!put(&w, "etc/hostname", 0644, 0, mos_printf(w.arena, "%s\n", host)))
@@ -312,5 +342,7 @@ bool mos_plan_stream_system(struct mos_plan *plan, const struct mos_region_plan 
         return true;
     return (!s->mounts.count || put_mounts(&w, s)) &&
            (!mos_has(s->loader_access) || !s->loader_access->truth || put_loader_access(&w)) &&
-           (!s->users.count || put_users(&w, s)) && (!s->log_in || put_log_in(&w, s->log_in));
+           (!s->users.count || put_users(&w, s)) && (!s->log_in || put_log_in(&w, s->log_in)) &&
+           (!mos_has(s->confirm) || put_confirm(&w, s->confirm)) &&
+           (!w.inittab || put(&w, "etc/inittab", 0644, 0, w.inittab));
 }

@@ -33,7 +33,7 @@ static int run_false(struct sim *s, int argc, const char *const *argv) {
 }
 
 /* As measured on version 2023.01: it does not end a script, only its code matters. */
-static int run_exit(struct sim *s, int argc, const char *const *argv) {
+static int leave_script(struct sim *s, int argc, const char *const *argv) {
     sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL,
               "exit does not end a script in this version of the loader: the next line runs");
     return argc > 1 && strtoul(argv[1], NULL, 10) ? 1 : 0;
@@ -302,7 +302,7 @@ static int run_poweroff(struct sim *s, int argc, const char *const *argv) {
 
 const struct sim_command sim_commands_plain[] = {
     {"echo", run_echo, 0},       {"true", run_true, 0},         {"false", run_false, 0},
-    {"exit", run_exit, 2},       {"test", run_test, 0},         {"[", run_test, 0},
+    {"exit", leave_script, 2},   {"test", run_test, 0},         {"[", run_test, 0},
     {"setexpr", run_setexpr, 0}, {"itest", run_itest, 4},       {"sleep", run_sleep, 2},
     {"reset", run_reset, 0},     {"poweroff", run_poweroff, 1}, {NULL, NULL, 0},
 };

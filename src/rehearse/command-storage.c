@@ -320,7 +320,7 @@ static int read_bytes(struct sim *s, struct sim_disk *d, uint64_t to, uint64_t f
     sim_event(s, MOS_EVENT_READ, to, length, d->medium->name, "%s", what);
     sim_ram_claim(s, to, length, mos_printf(s->arena, "%s of %s", what, d->medium->name));
     struct mos_touched *t = mos_alloc(s->arena, sizeof *t);
-    *t = (struct mos_touched){d->medium, 0, NULL, from, length};
+    *t = (struct mos_touched){d->medium, 0, NULL, from, length, s->out->starts};
     mos_vec_push_pointer(&s->out->files, t);
     return 0;
 }

@@ -81,6 +81,9 @@ static void settle(struct sim *s) {
         if (ends[i].stop == s->stop) {
             out->end = ends[i].end;
             out->reason = ends[i].reason;
+            if (s->stop == SIM_RESET && s->last_trouble)
+                out->reason =
+                    mos_printf(s->arena, "The loader resets the board after: %s", s->last_trouble);
         }
 }
 

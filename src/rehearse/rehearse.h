@@ -72,6 +72,7 @@ struct mos_event {
 
 enum mos_rehearsal_end {
     MOS_END_BOOTS,   /* as far as can be told, up to the log-in */
+    MOS_END_SHELL,   /* the kernel finds no init and starts a bare shell */
     MOS_END_NO_ROOT, /* the kernel starts and finds no root or no init */
     MOS_END_PROMPT,  /* the loader gives up and waits for somebody to type */
     MOS_END_SILENT,  /* the kernel dies before it can say a word, or nothing starts */
@@ -103,6 +104,7 @@ struct mos_touched {
     unsigned partition; /* 0: a raw place */
     const char *path;   /* NULL: a raw place */
     uint64_t offset, length;
+    unsigned start; /* in which start of the loader, from 1 */
 };
 
 /* Runs from the environment to the log-in.  Errors (ctx->error) are only those of this computer:

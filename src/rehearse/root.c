@@ -134,6 +134,9 @@ static bool can_run(struct sim *s, struct sim_volume *v, const char *path, unsig
     *why = mos_printf(s->arena, "%s is neither a program nor a script", path);
     if (!bytes || !mos_program_read(s->arena, bytes, length, &p))
         return false;
+    *why = mos_printf(s->arena, "%s is cut off", path);
+    if (p.cut)
+        return false;
     const char *cpu = s->machine->cpu ? s->machine->cpu : s->boot.header.cpu;
     *why = mos_printf(s->arena, "%s is made for %s, the board is %s", path,
                       p.cpu ? p.cpu : "another processor", cpu ? cpu : "?");
@@ -161,6 +164,8 @@ static void first_program(struct sim *s, struct sim_volume *root) {
     for (size_t i = 0; i < 4; i++) {
         if (can_run(s, root, usual[i], 0, &why)) {
             sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "first program: %s", usual[i]);
+            if (i == 3)
+                sim_wrong(s, MOS_END_SHELL, "Only a bare shell starts: %s.", first_why);
             return;
         }
         first_why = i ? first_why : why;

@@ -259,7 +259,7 @@ static bool read_file(struct sim *s, struct sim_volume *v, const struct sim_file
         if (strstr(mos_vec_pointer(&problems, i), r->path))
             return false;
     struct mos_touched *t = mos_alloc(s->arena, sizeof *t);
-    *t = (struct mos_touched){v->medium, v->partition, r->path, 0, f->size};
+    *t = (struct mos_touched){v->medium, v->partition, r->path, 0, f->size, s->out->starts};
     mos_vec_push_pointer(&s->out->files, t);
     return true;
 }

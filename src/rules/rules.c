@@ -4,14 +4,15 @@ static const struct {
     enum mos_rule_stage stage;
     void (*run)(const struct mos_plan *plan);
 } families[] = {
-    {MOS_STAGE_PLAN, mos_rule_layout},        {MOS_STAGE_PLAN, mos_rule_ram},
-    {MOS_STAGE_PLAN, mos_rule_boot},          {MOS_STAGE_PLAN, mos_rule_loader},
-    {MOS_STAGE_PLAN, mos_rule_layout_facts},  {MOS_STAGE_PLAN, mos_rule_layout_logical},
-    {MOS_STAGE_PLAN, mos_rule_layout_slots},  {MOS_STAGE_PLAN, mos_rule_flash},
-    {MOS_STAGE_VOLUMES, mos_rule_volume_use}, {MOS_STAGE_PLAN, mos_rule_piece},
-    {MOS_STAGE_PLAN, mos_rule_access},        {MOS_STAGE_VOLUMES, mos_rule_volume},
-    {MOS_STAGE_VOLUMES, mos_rule_mounts},     {MOS_STAGE_VOLUMES, mos_rule_access_files},
-    {MOS_STAGE_VOLUMES, mos_rule_board},      {MOS_STAGE_VOLUMES, mos_rule_budget},
+    {MOS_STAGE_PLAN, mos_rule_layout},          {MOS_STAGE_PLAN, mos_rule_ram},
+    {MOS_STAGE_PLAN, mos_rule_fallback},        {MOS_STAGE_PLAN, mos_rule_boot},
+    {MOS_STAGE_PLAN, mos_rule_loader},          {MOS_STAGE_PLAN, mos_rule_layout_facts},
+    {MOS_STAGE_PLAN, mos_rule_layout_logical},  {MOS_STAGE_PLAN, mos_rule_layout_slots},
+    {MOS_STAGE_PLAN, mos_rule_flash},           {MOS_STAGE_VOLUMES, mos_rule_volume_use},
+    {MOS_STAGE_PLAN, mos_rule_piece},           {MOS_STAGE_PLAN, mos_rule_access},
+    {MOS_STAGE_VOLUMES, mos_rule_volume},       {MOS_STAGE_VOLUMES, mos_rule_mounts},
+    {MOS_STAGE_VOLUMES, mos_rule_access_files}, {MOS_STAGE_VOLUMES, mos_rule_board},
+    {MOS_STAGE_VOLUMES, mos_rule_budget},
 };
 
 void mos_rules_run(const struct mos_plan *plan, enum mos_rule_stage stage) {

@@ -28,6 +28,7 @@ void mos_rule_access_files(const struct mos_plan *plan);
 void mos_rule_mounts(const struct mos_plan *plan);
 void mos_rule_ram(const struct mos_plan *plan);
 void mos_rule_boot(const struct mos_plan *plan);
+void mos_rule_fallback(const struct mos_plan *plan);
 void mos_rule_loader(const struct mos_plan *plan);
 void mos_rule_volume(const struct mos_plan *plan);
 

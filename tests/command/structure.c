@@ -26,8 +26,9 @@ static const struct {
     {"plan", "base io model content disk fs boot tree kconfig linux store ledger"},
     {"rules", "base io model content disk fs boot tree kconfig linux store ledger plan shell"},
     {"build", "base io model content disk fs boot tree kconfig linux store ledger plan"},
+    {"rehearse", "base io content shell boot tree linux disk fs"},
     {"api", "base io model content disk fs boot tree kconfig linux shell store ledger plan rules "
-            "build mosaicum"},
+            "build rehearse mosaicum"},
     {"platform", "mosaicum"},
     {"cli", "mosaicum platform"},
 };

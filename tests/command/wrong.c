@@ -125,7 +125,7 @@ static const struct wrong cases[] = {
     {"pieces: {x: {file: big.bin, sha256: ABC}}\n", 1, "board.schema", 3, 37, "64 digits"},
     {"pieces: {x: {made-by: {inputs: [a]}}}\n", 1, "board.schema", 3, 14, "lacks the key run"},
     {"mosaicum: 2\n", 1, "board.schema", 1, 1, "twice"},
-    {"boot: {via: menu}\n", 1, "board.schema", 3, 13, "script"},
+    {"boot: {via: menus}\n", 1, "board.schema", 3, 13, "script"},
     {"tree: {blobs: {main: {}}}\n", 1, "board.schema", 3, 16, "needs either"},
     {"system: {log-in: by-hand}\n", 1, "board.schema", 3, 18, "inittab"},
     {"system: {users: {root: {id: root}}}\n", 1, "board.schema", 3, 29, "whole number"},
