@@ -83,6 +83,7 @@ static struct mos_menu_entry *take(struct mos_arena *arena, struct mos_menu *m,
         e->name = value;
         return e;
     case MENU:
+        m->prompt |= !e; /* a line about the menu itself: it is shown, and asks */
         take_menu(arena, m, e, value);
         return e;
     case USUAL:
@@ -151,9 +152,8 @@ static void line(struct mos_buf *out, const char *word, const char *value) {
 
 void mos_menu_write(const struct mos_menu *m, const char *heading, struct mos_buf *out) {
     mos_buf_printf(out, "# %s\n", heading);
-    if (m->title)
-        mos_buf_printf(out, "MENU TITLE %s\n", m->title);
-    mos_buf_printf(out, "TIMEOUT %u\n", m->timeout);
+    if (m->timeout) /* without one the loader would ask, and wait for ever */
+        mos_buf_printf(out, "MENU TITLE %s\nTIMEOUT %u\n", m->title ? m->title : "", m->timeout);
     if (m->usual)
         mos_buf_printf(out, "DEFAULT %s\n", m->usual);
     for (size_t i = 0; i < m->entries.count; i++) {

@@ -16,7 +16,7 @@ struct mos_menu_entry {
 struct mos_menu {
     const char *title, *usual; /* usual: the label that starts by itself; NULL: the first */
     unsigned timeout;          /* tenths of a second; 0: asks nobody */
-    bool prompt;
+    bool prompt; /* it asks which one; without a timeout it waits for ever */
     struct mos_vec entries; /* of struct mos_menu_entry, in order */
 };
 

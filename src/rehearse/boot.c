@@ -192,6 +192,18 @@ static void note_ram(struct sim *s) {
                 uses[i].span};
 }
 
+/* The loader writes into the tree before it passes it on, and finds out. */
+static bool tree_is_sound(struct sim *s) {
+    struct mos_error error = {0};
+    struct mos_ctx quiet = *s->ctx;
+    uint8_t head[8];
+    quiet.error = &error;
+    quiet.findings = mos_findings_make(s->arena);
+    sim_ram_read(s, s->boot.tree, head, 8);
+    uint8_t *copy = sim_ram_copy(s, s->boot.tree, mos_be32(head + 4), MOST_TREE);
+    return copy && mos_dt_read_blob(&quiet, "tree", copy, mos_be32(head + 4));
+}
+
 int sim_boot_go(struct sim *s) {
     struct sim_boot *b = &s->boot;
     const char *arguments = sim_get(s, "bootargs");
@@ -209,6 +221,11 @@ int sim_boot_go(struct sim *s) {
         return 1;
     if (!b->tree_size) {
         sim_trouble(s, "FDT and ATAGS support not compiled in");
+        s->stop = SIM_RESET;
+        return 1;
+    }
+    if (!tree_is_sound(s)) {
+        sim_trouble(s, "ERROR: fdt fixup failed: the tree is damaged - must RESET the board");
         s->stop = SIM_RESET;
         return 1;
     }
@@ -370,6 +387,7 @@ static int boot_legacy(struct sim *s, uint64_t at, const char *ramdisk, const ch
     const char *kind = h.compression < sizeof kinds / sizeof *kinds ? kinds[h.compression] : "?";
     if (unpack_to(s, kind, all + MOS_LEGACY_HEADER, h.size, at + MOS_LEGACY_HEADER, h.load))
         return 1;
+    s->boot.checked = true;
     int code = sim_boot_find(s, ramdisk, tree);
     return code ? code : sim_boot_go(s);
 }
@@ -463,6 +481,13 @@ static int take_trees(struct sim *s, struct mos_parcel *p, const struct mos_parc
     return 0;
 }
 
+static bool has_sum(const struct mos_parcel_part *part) {
+    for (const struct mos_dt_node *n = part->node->first_child; n; n = n->next)
+        if (strncmp(n->name, "hash", 4) == 0)
+            return true;
+    return false;
+}
+
 static int boot_parcel(struct sim *s, uint64_t at, const char *choice, bool by_part,
                        const char *ramdisk, const char *tree) {
     struct sim_boot *b = &s->boot;
@@ -493,6 +518,7 @@ static int boot_parcel(struct sim *s, uint64_t at, const char *choice, bool by_p
                   kernel->has_load ? kernel->load : from))
         return 1;
     b->kernel_from = sim_ram_at(s, at) ? sim_ram_at(s, at) : b->kernel_from;
+    b->checked = has_sum(kernel);
     int code = ramdisk || tree ? sim_boot_find(s, ramdisk, tree) : 0;
     return code ? code : sim_boot_go(s);
 }

@@ -172,6 +172,8 @@ void sim_kernel(struct sim *s) {
         sim_wrong(s, MOS_END_SILENT, "The kernel is cut off: %s of %s.",
                   mos_size_about(s->arena, b->kernel_size),
                   mos_size_about(s->arena, b->header.file_size));
+    if (!b->checked)
+        sim_unknown(s, "that the kernel's bytes are whole: nothing checks them");
     check_memory(s);
     if (s->out->end != MOS_END_BOOTS)
         return;

@@ -170,6 +170,12 @@ int sim_menu(struct sim *s, const char *kind, const char *place, const char *sys
     struct mos_menu m = mos_menu_read(s->arena, (const char *)text, strlen((const char *)text));
     if (m.title)
         sim_print(s, "%s\n", m.title);
+    if (m.prompt && !m.timeout) {
+        sim_print(s, "Enter choice: ");
+        sim_trouble(s, "the menu asks which entry to start, and waits for ever: TIMEOUT is 0");
+        s->stop = SIM_HANGS;
+        return 1;
+    }
     const struct mos_menu_entry *first = m.usual ? mos_menu_find(&m, m.usual) : NULL;
     if (first)
         try(&r, &m, first);

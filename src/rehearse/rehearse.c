@@ -36,6 +36,12 @@ static void place_control_tree(struct sim *s) {
     sim_ram_write(s, s->control_tree, m->tree, m->tree_length);
     sim_ram_claim(s, s->control_tree, m->tree_length, "the loader's own tree");
     sim_set_number(s, "fdtcontroladdr", s->control_tree);
+    const char *given = sim_get(s, "fdt_addr"); /* where the firmware before it left the tree */
+    uint64_t at;
+    if (given && sim_address(given, &at) && sim_ram_is(s, at, m->tree_length)) {
+        sim_ram_write(s, at, m->tree, m->tree_length);
+        sim_ram_claim(s, at, m->tree_length, "the machine's tree");
+    }
 }
 
 /* One start of the loader. */

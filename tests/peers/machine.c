@@ -16,6 +16,7 @@ struct machine {
     pid_t pid;
     int line;
     char log[256 * 1024];
+    bool quiet;
     size_t length, seen; /* what machine_expect has passed */
 };
 
@@ -101,6 +102,8 @@ bool machine_expect(struct machine *m, const char *text, int seconds) {
         m->length += (size_t)n;
         m->log[m->length] = 0;
     }
+    if (m->quiet)
+        return false;
     fprintf(stderr, "\nno \"%s\" on the serial line:\n%s\n", text,
             m->length > 400 ? m->log + m->length - 400 : m->log);
     return false;
@@ -119,6 +122,34 @@ char *machine_until(struct machine *m, const char *mark, int seconds) {
             *to++ = m->log[i];
     *to = 0;
     return out;
+}
+
+void machine_quiet(struct machine *m, bool quiet) {
+    m->quiet = quiet;
+}
+
+char *machine_until_one(struct machine *m, const char *const *marks, int seconds) {
+    size_t from = m->seen;
+    time_t end = time(NULL) + seconds;
+    while (time(NULL) <= end) {
+        struct pollfd p = {m->line, POLLIN, 0};
+        poll(&p, 1, 200);
+        ssize_t n =
+            p.revents ? read(m->line, m->log + m->length, sizeof m->log - 1 - m->length) : 0;
+        if (p.revents && n <= 0)
+            break;
+        for (ssize_t k = 0; k < n; k++)
+            if (m->log[m->length + (size_t)k] == 0)
+                m->log[m->length + (size_t)k] = '?';
+        m->length += (size_t)n;
+        m->log[m->length] = 0;
+        bool found = false;
+        for (const char *const *mark = marks; *mark; mark++)
+            found |= strstr(m->log + from, *mark) != NULL;
+        if (found)
+            break;
+    }
+    return strdup(m->log + from);
 }
 
 void machine_type(struct machine *m, const char *text) {

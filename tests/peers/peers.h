@@ -21,6 +21,9 @@ struct machine *machine_start(const char *cpu, const char *image, const char *de
 bool machine_expect(struct machine *m, const char *text, int seconds);
 /* The text up to a mark, without carriage returns; malloc'ed; NULL after that many seconds. */
 char *machine_until(struct machine *m, const char *mark, int seconds);
+/* All of it up to the first of several marks, or to what came in that time; never NULL. */
+char *machine_until_one(struct machine *m, const char *const *marks, int seconds);
+void machine_quiet(struct machine *m, bool quiet); /* says nothing when a text does not come */
 void machine_type(struct machine *m, const char *text);
 void machine_stop(struct machine *m);
 

@@ -1,0 +1,309 @@
+/* The rehearsal is right: damaged images are booted by the real loader and rehearsed, and both must
+ * end in the same way. */
+#include "peers.h"
+
+#include "boot/legacy.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum { SAMPLE = 20, ALL = 150, SECONDS = 12 };
+
+/* How a boot ends, as far as both can tell. */
+enum end_class { STARTED, PROMPT, SILENT, RESETS };
+static const char *const class_names[] = {"started", "prompt", "silent", "resets"};
+
+struct ending {
+    enum end_class end;
+    char arguments[600]; /* STARTED: what the kernel is given */
+    char last[200];      /* the last words before it */
+    bool unproved;       /* it says that nothing checks the kernel's bytes */
+};
+
+/* ---- the boards ---- */
+
+/* Copies of the demo's board that say the same to the loader in three ways; the second entry
+ * differs in one argument. */
+static const struct {
+    const char *name, *edit;
+    const char *files[3]; /* of its boot volume */
+} bases[] = {
+    {"script", "s/^  via: script$/  via: script/", {"boot.scr", "kernel", "main.dtb"}},
+    {"menu", "s/^  via: script$/  via: menu/", {"extlinux/extlinux.conf", "kernel", "main.dtb"}},
+    {"parcel", "s/^  via: script$/  via: parcel/", {"boot.scr", "boot.itb", "boot.itb"}},
+};
+enum { BASES = sizeof bases / sizeof *bases };
+
+static void make_base(size_t b, const char *w) {
+    copy_demo(w);
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && sed -i -e '%s' -e '/^      env: /d' -e "
+        "'s/^layout:$/    spare: {kernel: kernel, tree: main, arguments: {root: <root>, panic: "
+        "5}}\\n\\nlayout:/' -e 's/^boot:$/system: {confirm: inittab}\\nboot:\\n  tries: 3/' "
+        "-e 's/flags: [[]rootwait, ro]/flags: [rootwait, ro, panic=5]/' boards/curlew.yaml && "
+        "'%s' --no-cache -q -w . build",
+        w, bases[b].edit, MOSAICUM_PROGRAM));
+}
+
+/* ---- damage ---- */
+
+struct damage {
+    uint64_t seed;
+    const char *image, *folder; /* of this case */
+    char what[200];
+};
+
+static char *take(struct damage *d, const char *file, size_t *length) {
+    const char *to = keep(path_in(d->folder, "taken"));
+    CU_ASSERT_TRUE(runs(0, "rm -f '%s' && '%s' -q take '%s' 'boot:%s' -o '%s'", to,
+                        MOSAICUM_PROGRAM, d->image, file, to));
+    return read_whole(to, length);
+}
+
+static void put(struct damage *d, const char *file, const void *bytes, size_t length) {
+    const char *from = keep(path_in(d->folder, "put")), *to = keep(path_in(d->folder, "new.img"));
+    write_file(from, bytes, length);
+    CU_ASSERT_TRUE(runs(0, "rm -f '%s' && '%s' -q amend '%s' 'boot:%s=%s' -o '%s' && mv '%s' '%s'",
+                        to, MOSAICUM_PROGRAM, d->image, file, from, to, to, d->image));
+}
+
+static void lose(struct damage *d, const char *file) {
+    const char *to = keep(path_in(d->folder, "new.img"));
+    CU_ASSERT_TRUE(runs(0, "rm -f '%s' && '%s' -q amend '%s' 'boot:~%s' -o '%s' && mv '%s' '%s'",
+                        to, MOSAICUM_PROGRAM, d->image, file, to, to, d->image));
+    snprintf(d->what, sizeof d->what, "%s missing", file);
+}
+
+static void cut(struct damage *d, const char *file) {
+    size_t n;
+    char *bytes = take(d, file, &n);
+    size_t at = (size_t)random_below(&d->seed, n);
+    put(d, file, bytes, at);
+    snprintf(d->what, sizeof d->what, "%s cut to %zu of %zu bytes", file, at, n);
+    free(bytes);
+}
+
+static void flip(struct damage *d, const char *file, size_t limit) {
+    size_t n;
+    char *bytes = take(d, file, &n);
+    size_t at = (size_t)random_below(&d->seed, limit && limit < n ? limit : n);
+    bytes[at] = (char)(bytes[at] ^ 1 << random_below(&d->seed, 8));
+    put(d, file, bytes, n);
+    snprintf(d->what, sizeof d->what, "%s: a bit of byte %zu flipped", file, at);
+    free(bytes);
+}
+
+/* One text for another, once. */
+static const struct {
+    const char *from, *to;
+} edits[] = {
+    {"distro_bootpart}", "distro_bootpart}1"},
+    {"0x40200000", "0x40280000"},
+    {"0x40200000", "0x30000000"},
+    {"0x40200000", "0x5f000000"},
+    {"0x40400000 main.dtb", "0x40200200 main.dtb"},
+    {"0x40400000 main.dtb", "0x40400000 main.dtc"},
+    {"booti", "bootz"},
+    {"booti", "bootm"},
+    {"bootm", "booti"},
+    {" - ", " "},
+    {"kernel; then", "kernal; then"},
+    {"; then", " then"},
+    {"setenv bootargs", "setenv bootarg"},
+    {"root=", "rot="},
+    {"fi\n", "\n"},
+    {"done\n", "\n"},
+    {"if load", "load"},
+    {"#main", "#mian"},
+    {"= main", "== main"},
+    {"= main", "!= main"},
+    {"-lt 3", "-lt 0"},
+    {"KERNEL /kernel", "KERNEL /kernal"},
+    {"KERNEL", "KERNL"},
+    {"LABEL main", "LABEL other"},
+    {"FDT /main.dtb", "FDT /mine.dtb"},
+    {"APPEND root", "APPEND rooot"},
+    {"echo", "ecko"},
+    {"\"", ""},
+    {"'", ""},
+    {"${devtype}", "$devtype"},
+    {"${devnum}", "${devnumber}"},
+    {"setexpr boot_tries", "setexpr.b boot_tries"},
+    {"0x40400000\n", "0x40300000\n"},
+};
+enum { EDITS = sizeof edits / sizeof *edits };
+
+static bool edit_text(struct damage *d, const char *file) {
+    size_t n, length;
+    char *bytes = take(d, file, &n);
+    bool script = strstr(file, ".scr") != NULL;
+    char *text = script ? bytes + MOS_LEGACY_HEADER + 8 : bytes;
+    length = script ? n - MOS_LEGACY_HEADER - 8 : n;
+    text = strndup(text, length);
+    size_t first = (size_t)random_below(&d->seed, EDITS), e = first;
+    char *at = NULL;
+    for (size_t i = 0; i < EDITS && !at; i++) {
+        e = (first + i) % EDITS;
+        at = strstr(text, edits[e].from);
+    }
+    if (at && random_below(&d->seed, 2) && strstr(at + 1, edits[e].from))
+        at = strstr(at + 1, edits[e].from); /* the second one */
+    if (at) {
+        struct core c;
+        core_start(&c);
+        struct mos_buf out = {.arena = c.ctx.arena}, file_out = {.arena = c.ctx.arena};
+        mos_buf_add(&out, text, (size_t)(at - text));
+        mos_buf_text(&out, edits[e].to);
+        mos_buf_text(&out, at + strlen(edits[e].from));
+        if (script)
+            mos_legacy_script(&file_out, "edited", 0, out.data, out.length);
+        put(d, file, script ? file_out.data : out.data, script ? file_out.length : out.length);
+        core_end(&c);
+        snprintf(d->what, sizeof d->what, "%s: \"%.20s\" for \"%.20s\"", file, edits[e].to,
+                 edits[e].from);
+        for (char *p = d->what; *p; p++)
+            *p = *p == '\n' ? ' ' : *p;
+    }
+    free(text);
+    free(bytes);
+    return at != NULL;
+}
+
+static void damage(struct damage *d, size_t b) {
+    const char *file = bases[b].files[random_below(&d->seed, 3)];
+    switch (random_below(&d->seed, 7)) {
+    case 0:
+        lose(d, file);
+        break;
+    case 1:
+        cut(d, file);
+        break;
+    case 2:
+        flip(d, file, 0);
+        break;
+    case 3: /* where formats have their headers */
+        flip(d, file, 300);
+        break;
+    default:
+        edit_text(d, bases[b].files[0]);
+    }
+}
+
+/* ---- how it ends ---- */
+
+static void copy_line(char *to, size_t size, const char *from) {
+    size_t n = strcspn(from, "\r\n");
+    snprintf(to, size, "%.*s", (int)n, from);
+}
+
+static void boot_real(const char *image, struct ending *out) {
+    struct machine *m = machine_start("arm64", image, "virtio-blk-pci");
+    *out = (struct ending){.end = SILENT};
+    machine_quiet(m, true);
+    if (machine_expect(m, "autoboot", 40)) {
+        machine_type(m, "\003\003");
+        machine_type(m, "\recho sy''nc\r");
+        machine_expect(m, "\nsync", 20);
+        machine_expect(m, "\n=> ", 20);
+        machine_type(m, "run bootcmd_virtio0\r");
+        char *text = machine_until_one(
+            m,
+            (const char *const[]){"powering off", "\n=> ", "\nresetting", "no device tree", NULL},
+            SECONDS);
+        const char *arguments = strstr(text, "\narguments: ");
+        if (strstr(text, "stand-in kernel: started")) {
+            out->end = STARTED;
+            copy_line(out->arguments, sizeof out->arguments,
+                      arguments ? arguments + strlen("\narguments: ") : "");
+        } else if (strstr(text, "\nresetting")) {
+            out->end = RESETS;
+        } else if (strstr(text, "\n=> ")) {
+            out->end = PROMPT;
+        }
+        char *end = strstr(text, "\n=> ");
+        if (end)
+            *end = 0;
+        char *line = strrchr(text, '\n');
+        copy_line(out->last, sizeof out->last, line ? line + 1 : "");
+        free(text);
+    }
+    machine_stop(m);
+}
+
+static void boot_rehearsed(const char *image, struct ending *out) {
+    int status;
+    json_t *d = run_json(&status,
+                         "rehearse '%s' --as 'virtio 0' --cpu arm64 --ram-start 0x40000000 --ram "
+                         "'512 MiB' --tree '%s' --loader "
+                         "/usr/lib/u-boot/qemu_arm64/u-boot.bin",
+                         image, keep(path_in(MOSAICUM_SOURCE, "tests/data/machine-arm64.dtb")));
+    *out = (struct ending){.end = PROMPT};
+    json_t *report = json_object_get(d, "report"), *table, *row;
+    size_t i, k;
+    json_array_foreach(report, i, table) {
+        json_array_foreach(json_object_get(table, "rows"), k, row) {
+            const char *kind = json_string_value(json_object_get(row, "kind"));
+            const char *what = json_string_value(json_object_get(row, "what"));
+            const char *end = json_string_value(json_object_get(row, "end"));
+            if (end && strcmp(end, "starts again and again") == 0)
+                out->end = RESETS;
+            if (end && (strcmp(end, "silent") == 0 || strcmp(end, "hangs") == 0))
+                out->end = SILENT;
+            const char *fact = json_string_value(json_object_get(row, "fact"));
+            out->unproved |= fact && strstr(fact, "bytes are whole");
+            if (kind && what && strcmp(kind, "TROUBLE") == 0)
+                copy_line(out->last, sizeof out->last, what);
+            if (kind && what && strcmp(kind, "kernel") == 0 &&
+                strncmp(what, "arguments: ", 11) == 0) {
+                out->end = STARTED;
+                copy_line(out->arguments, sizeof out->arguments,
+                          strcmp(what + 11, "none") ? what + 11 : "");
+            }
+        }
+    }
+    json_decref(d);
+}
+
+static void ends_agree(void) {
+    size_t cases = peers_all() ? ALL : SAMPLE, right = 0, undefined = 0, classes[4] = {0};
+    const char *w[BASES];
+    for (size_t b = 0; b < BASES; b++) {
+        w[b] = keep(test_folder(bases[b].name));
+        make_base(b, w[b]);
+    }
+    struct damage d = {.seed = 2026, .folder = keep(test_folder("damaged"))};
+    d.image = keep(path_in(d.folder, "card.img"));
+    for (size_t n = 0; n < cases; n++) {
+        size_t b = n % BASES;
+        CU_ASSERT_TRUE_FATAL(
+            runs(0, "cp --sparse=always '%s/out/curlew/card.img' '%s'", w[b], d.image));
+        struct ending real, ours;
+        snprintf(d.what, sizeof d.what, "as it was built");
+        if (n >= BASES) /* the first of each kind boots */
+            damage(&d, b);
+        boot_real(d.image, &real);
+        boot_rehearsed(d.image, &ours);
+        bool same = real.end == ours.end && strcmp(real.arguments, ours.arguments) == 0;
+        /* a damaged kernel that nothing checks: reality is undefined, and that was said */
+        bool told = !same && strncmp(d.what, "kernel", 6) == 0 && ours.unproved;
+        undefined += told;
+        same |= told;
+        right += same;
+        classes[real.end]++;
+        CU_ASSERT_TRUE(same);
+        if (!same || peers_all())
+            printf("%s %3zu %-6s %-60s real: %-8s %.60s | rehearsed: %-8s %.60s\n",
+                   same ? " " : "!", n, bases[b].name, d.what, class_names[real.end],
+                   real.end == STARTED ? real.arguments : real.last, class_names[ours.end],
+                   ours.end == STARTED ? ours.arguments : ours.last);
+        fflush(stdout);
+    }
+    proved("damaged images, booted and rehearsed",
+           "%zu of %zu alike (%zu start, %zu prompt, %zu silent, %zu reset; %zu undefined and said "
+           "so)",
+           right, cases, classes[STARTED], classes[PROMPT], classes[SILENT], classes[RESETS],
+           undefined);
+}
+
+SUITE(rehearsed_suite, {"boots end as they were rehearsed", ends_agree});
