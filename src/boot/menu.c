@@ -18,7 +18,8 @@ enum key {
     FDT,
     FDTDIR,
     OVERLAYS,
-    LOCALBOOT
+    LOCALBOOT,
+    IGNORED,
 };
 
 static const struct {
@@ -41,7 +42,9 @@ static const struct {
              {"devicetreedir", FDTDIR},
              {"fdtoverlays", OVERLAYS},
              {"devicetree-overlay", OVERLAYS},
-             {"localboot", LOCALBOOT}};
+             {"localboot", LOCALBOOT},
+             {"say", IGNORED},
+             {"ipappend", IGNORED}};
 enum { WORDS = sizeof words / sizeof *words, MOST_ENTRIES = 256 };
 
 static bool same_word(const char *word, const char *text, size_t length) {
@@ -73,6 +76,7 @@ static void take_menu(struct mos_arena *arena, struct mos_menu *m, struct mos_me
         m->usual = e->name;
 }
 
+/* What follows belongs to the entry that is returned; NULL: to none. */
 static struct mos_menu_entry *take(struct mos_arena *arena, struct mos_menu *m,
                                    struct mos_menu_entry *e, enum key key, const char *value) {
     switch (key) {
@@ -89,12 +93,14 @@ static struct mos_menu_entry *take(struct mos_arena *arena, struct mos_menu *m,
     case USUAL:
     case ONTIMEOUT:
         m->usual = value;
-        return e;
+        return NULL;
     case TIMEOUT:
         m->timeout = (unsigned)strtoul(value, NULL, 10);
-        return e;
+        return NULL;
     case PROMPT:
         m->prompt = strtoul(value, NULL, 10) != 0;
+        return NULL;
+    case IGNORED:
         return e;
     default:
         break;
@@ -126,11 +132,11 @@ struct mos_menu mos_menu_read(struct mos_arena *arena, const char *text, size_t 
         size_t n = 0;
         while (p + n < stop && !isspace((unsigned char)p[n]) && p[n])
             n++;
-        for (size_t i = 0; n && *p != '#' && i < WORDS; i++)
-            if (same_word(words[i].word, p, n)) {
-                e = take(arena, &m, e, words[i].key, rest(arena, p + n, stop));
-                break;
-            }
+        size_t i = 0;
+        while (i < WORDS && !same_word(words[i].word, p, n))
+            i++;
+        if (n && *p != '#') /* what is not known ends an entry */
+            e = i < WORDS ? take(arena, &m, e, words[i].key, rest(arena, p + n, stop)) : NULL;
         p = stop + 1;
     }
     return m;

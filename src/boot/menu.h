@@ -20,7 +20,8 @@ struct mos_menu {
     struct mos_vec entries; /* of struct mos_menu_entry, in order */
 };
 
-/* Key words in any case, # begins a comment.  What is not known is skipped, as the loader does. */
+/* Key words in any case, # begins a comment.  What is not known is skipped and
+ * ends the entry that it stands in, as the loader has it. */
 struct mos_menu mos_menu_read(struct mos_arena *arena, const char *text, size_t length);
 void mos_menu_write(const struct mos_menu *menu, const char *heading, struct mos_buf *out);
 const struct mos_menu_entry *mos_menu_find(const struct mos_menu *menu, const char *name);

@@ -397,7 +397,8 @@ enum mos_parcel_trust mos_parcel_check_choice(struct mos_arena *arena, const str
         for (const struct mos_dt_node *s = choice->node->first_child; s && !good; s = s->next) {
             const char *hint = mos_dt_string(s, "key-name-hint");
             const char *name = strncmp(key->name, "key-", 4) == 0 ? key->name + 4 : key->name;
-            if (strncmp(s->name, "signature", 9) == 0 && (!hint || strcmp(hint, name) == 0))
+            if (strncmp(s->name, "signature", 9) == 0 &&
+                (hint ? strcmp(hint, name) == 0 : !mos_dt_property(s, "key-name-hint")))
                 good = signature_fits(arena, p, choice, s, key, why);
         }
         if (!good)

@@ -192,16 +192,37 @@ static void note_ram(struct sim *s) {
                 uses[i].span};
 }
 
-/* The loader writes into the tree before it passes it on, and finds out. */
+/* The loader writes into /chosen before it passes the tree on: what is damaged up to there it
+ * finds out (Devicetree Specification v0.4, section 5.4). */
 static bool tree_is_sound(struct sim *s) {
-    struct mos_error error = {0};
-    struct mos_ctx quiet = *s->ctx;
-    uint8_t head[8];
-    quiet.error = &error;
-    quiet.findings = mos_findings_make(s->arena);
-    sim_ram_read(s, s->boot.tree, head, 8);
-    uint8_t *copy = sim_ram_copy(s, s->boot.tree, mos_be32(head + 4), MOST_TREE);
-    return copy && mos_dt_read_blob(&quiet, "tree", copy, mos_be32(head + 4));
+    enum { BEGIN = 1, END = 2, PROPERTY = 3, NOTHING = 4 };
+    uint8_t head[40];
+    sim_ram_read(s, s->boot.tree, head, sizeof head);
+    uint32_t total = mos_be32(head + 4), at = mos_be32(head + 8), end = total;
+    uint8_t *blob = sim_ram_copy(s, s->boot.tree, total, MOST_TREE);
+    bool chosen = false;
+    for (unsigned depth = 0; blob && at % 4 == 0 && at <= end && end - at >= 4;) {
+        uint32_t token = mos_be32(blob + at);
+        at += 4;
+        if (token == BEGIN) {
+            const uint8_t *name = blob + at, *zero = memchr(name, 0, end - at);
+            if (!zero)
+                return false;
+            chosen |= depth++ == 1 && strcmp((const char *)name, "chosen") == 0;
+            at = (uint32_t)mos_round_up((uint64_t)(zero - blob) + 1, 4);
+        } else if (token == END && depth) {
+            if (chosen || --depth == 0)
+                return true;
+        } else if (token == PROPERTY && end - at >= 8) {
+            uint64_t next = at + 8 + mos_round_up(mos_be32(blob + at), 4);
+            if (next > end)
+                return false;
+            at = (uint32_t)next;
+        } else if (token != NOTHING) {
+            return false;
+        }
+    }
+    return false;
 }
 
 int sim_boot_go(struct sim *s) {

@@ -84,11 +84,24 @@ static struct mos_dt *tree_of(struct sim *s) {
     return copy ? mos_dt_read_blob(&quiet, "tree", copy, mos_be32(head + 4)) : NULL;
 }
 
+static void tell_arguments(struct sim *s) {
+    const char *line = s->boot.arguments;
+    sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "arguments: %s", *line ? line : "none");
+    if (strstr(line, "${") || strchr(line, '<'))
+        sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL,
+                  "the arguments still hold a sign that somebody meant to be replaced");
+    size_t most = s->machine->cpu && strcmp(s->machine->cpu, "arm64") == 0 ? 2048 : 1024;
+    if (strlen(line) >= most)
+        sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL,
+                  "the arguments are cut off after %zu characters", most - 1);
+}
+
 static void check_tree(struct sim *s) {
     if (!s->boot.tree_size)
         return;
     struct mos_dt *dt = tree_of(s);
     if (!dt) {
+        tell_arguments(s);
         sim_wrong(s, MOS_END_SILENT, "The device tree is damaged.");
         return;
     }
@@ -136,18 +149,6 @@ bool sim_flag(const struct sim *s, const char *name) {
         p += length;
     }
     return false;
-}
-
-static void tell_arguments(struct sim *s) {
-    const char *line = s->boot.arguments;
-    sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "arguments: %s", *line ? line : "none");
-    if (strstr(line, "${") || strchr(line, '<'))
-        sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL,
-                  "the arguments still hold a sign that somebody meant to be replaced");
-    size_t most = s->machine->cpu && strcmp(s->machine->cpu, "arm64") == 0 ? 2048 : 1024;
-    if (strlen(line) >= most)
-        sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL,
-                  "the arguments are cut off after %zu characters", most - 1);
 }
 
 /* ---- is it Linux, and which? ---- */

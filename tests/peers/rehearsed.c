@@ -88,9 +88,10 @@ static void flip(struct damage *d, const char *file, size_t limit) {
     size_t n;
     char *bytes = take(d, file, &n);
     size_t at = (size_t)random_below(&d->seed, limit && limit < n ? limit : n);
-    bytes[at] = (char)(bytes[at] ^ 1 << random_below(&d->seed, 8));
+    unsigned bit = (unsigned)random_below(&d->seed, 8);
+    bytes[at] = (char)(bytes[at] ^ 1 << bit);
     put(d, file, bytes, n);
-    snprintf(d->what, sizeof d->what, "%s: a bit of byte %zu flipped", file, at);
+    snprintf(d->what, sizeof d->what, "%s: bit %u of byte %zu flipped", file, bit, at);
     free(bytes);
 }
 
@@ -255,7 +256,7 @@ static void boot_rehearsed(const char *image, struct ending *out) {
             if (kind && what && strcmp(kind, "TROUBLE") == 0)
                 copy_line(out->last, sizeof out->last, what);
             if (kind && what && strcmp(kind, "kernel") == 0 &&
-                strncmp(what, "arguments: ", 11) == 0) {
+                strncmp(what, "arguments: ", 11) == 0 && out->end != STARTED) {
                 out->end = STARTED;
                 copy_line(out->arguments, sizeof out->arguments,
                           strcmp(what + 11, "none") ? what + 11 : "");
