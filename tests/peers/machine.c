@@ -31,6 +31,13 @@ static const struct {
      "/usr/lib/u-boot/qemu-riscv64_smode/u-boot.bin"},
 };
 
+static const char *next_tree, *next_flash;
+
+void machine_with(const char *tree, const char *flash) {
+    next_tree = tree;
+    next_flash = flash;
+}
+
 /* A board with a real boot ROM, which reads its first stage from the card. */
 static void start_card_board(const char *image, const char *socket_path) {
     char drive[4200], serial[200];
@@ -53,10 +60,30 @@ static void start_qemu(const char *cpu, const char *image, const char *device,
     snprintf(drive, sizeof drive, "file=%s,format=raw,if=none,id=d0,snapshot=on", image);
     snprintf(serial, sizeof serial, "unix:%s", socket_path);
     snprintf(attached, sizeof attached, "%s,drive=d0", device);
-    execlp(kinds[k].program, kinds[k].program, "-M", "virt", "-cpu", kinds[k].model, "-m",
-           kinds[k].ram, "-display", "none", "-monitor", "none", "-no-reboot", kinds[k].option,
-           kinds[k].loader, "-drive", drive, "-device", attached, "-nic", "none", "-serial", serial,
-           (char *)NULL);
+    char flash[4200];
+    const char *words[40] = {kinds[k].program, "-M",
+                             "virt",           "-cpu",
+                             kinds[k].model,   "-m",
+                             kinds[k].ram,     "-display",
+                             "none",           "-monitor",
+                             "none",           "-no-reboot",
+                             kinds[k].option,  kinds[k].loader,
+                             "-drive",         drive,
+                             "-device",        attached,
+                             "-nic",           "none",
+                             "-serial",        serial};
+    size_t n = 22;
+    if (next_tree) {
+        words[n++] = "-dtb";
+        words[n++] = next_tree;
+    }
+    if (next_flash) {
+        snprintf(flash, sizeof flash, "if=pflash,unit=1,format=raw,snapshot=on,file=%s",
+                 next_flash);
+        words[n++] = "-drive";
+        words[n++] = flash;
+    }
+    execvp(words[0], (char *const *)(uintptr_t)words);
     _exit(127);
 }
 
@@ -78,6 +105,7 @@ struct machine *machine_start(const char *cpu, const char *image, const char *de
     m->line = poll(&p, 1, 20000) == 1 ? accept4(listener, NULL, NULL, SOCK_CLOEXEC) : -1;
     close(listener);
     unlink(address.sun_path);
+    machine_with(NULL, NULL);
     return m;
 }
 

@@ -1,0 +1,259 @@
+/* The boot chain on real loaders: trees chosen at boot, stored environments, signatures, counted
+ * starts. */
+#include "peers.h"
+
+#include "boot/parcel.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+static bool to_prompt(struct machine *m) {
+    bool ok = machine_expect(m, "autoboot", 60);
+    machine_type(m, "\003\003");
+    machine_type(m, "\recho sy''nc\r");
+    return ok && machine_expect(m, "\nsync", 20) && machine_expect(m, "\n=> ", 20);
+}
+
+static void edit_board(const char *w, const char *script) {
+    CU_ASSERT_TRUE_FATAL(runs(0, "cd '%s' && sed -i -e \"%s\" boards/curlew.yaml", w, script));
+}
+
+static void build(const char *w) {
+    CU_ASSERT_TRUE_FATAL(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
+}
+
+/* ---- a choice of trees ---- */
+
+static void a_variable_chooses_the_tree(void) {
+    const char *w = keep(test_folder("trees"));
+    copy_demo(w);
+    CU_ASSERT_TRUE_FATAL(runs(0,
+                              "cd '%s' && sed 's/Saltmarsh Curlew tide gauge/Saltmarsh Curlew of "
+                              "the second revision/' tree/curlew.dts > tree/second.dts",
+                              w));
+    edit_board(w, "s/^    main: {base: tree.*/&\\n    second: {base: tree\\/second.dts}/; "
+                  "s/^boot:/boot:\\n  trees: {variable: board_rev, values: {b: second}}/");
+    build(w);
+    for (int second = 0; second < 2; second++) {
+        struct machine *m =
+            machine_start("arm64", path_in(w, "out/curlew/card.img"), "virtio-blk-pci");
+        bool ok = to_prompt(m);
+        machine_type(m, second ? "setenv board_rev b; run bootcmd_virtio0\r"
+                               : "run bootcmd_virtio0\r");
+        ok = ok && machine_expect(m,
+                                  second ? "model: Saltmarsh Curlew of the second revision"
+                                         : "model: Saltmarsh Curlew tide gauge",
+                                  30);
+        CU_ASSERT_TRUE(ok);
+        machine_stop(m);
+    }
+    proved("a tree chosen by a loader variable", "both trees, in the real loader");
+}
+
+/* ---- a stored environment ---- */
+
+static void the_environment_comes_from_flash(void) {
+    const char *w = keep(test_folder("flash"));
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    write_text(path_in(w, "boards/curlew.yaml"),
+               "mosaicum: 1\nboard: curlew\nhardware:\n  cpu: arm64\n"
+               "  ram: {main: {start: 0x40000000, sizes: [512 MiB]}}\n"
+               "  held: {loader: {top: 40 MiB}}\n"
+               "  media:\n"
+               "    card: {kind: disk, size: 64 MiB, loader: virtio 0, kernel: vda}\n"
+               "    flash: {kind: nor, size: 64 MiB, erase: 256 KiB, loader: sf 0}\n"
+               "pieces:\n  kernel: {file: pieces/Image}\n"
+               "tree: {blobs: {main: tree/curlew.dts}}\n"
+               "loader:\n  dialect: u-boot\n  environments:\n"
+               "    main: {base: none, size: 256 KiB, values: {bootdelay: 0}}\n"
+               "boot:\n  via: environment\n  entries:\n    main: {kernel: kernel, tree: main, "
+               "arguments: {root: <root>, quoted: 'a;b'}}\n"
+               "layout:\n  flash: {regions: {env: {at: 0 B, size: 256 KiB, environment: main}}}\n"
+               "  card:\n    table: {kind: gpt}\n    regions:\n"
+               "      boot: {number: 1, size: 48 MiB, volume: {kind: fat32, label: BOOT, fills: "
+               "{boot: {made: boot}}}}\n"
+               "      root: {number: 2, size: rest, volume: {kind: ext4, label: root}}\n");
+    CU_ASSERT_TRUE_FATAL(runs(0,
+                              "cd '%s' && mkdir -p pieces tree && zstd -dc "
+                              "'%s/demo/saltmarsh/pieces/linux.tar.zst' | tar -xO ./boot/Image > "
+                              "pieces/Image && cp '%s/demo/saltmarsh/tree/curlew.dts' "
+                              "'%s/demo/saltmarsh/tree/tern64.dtsi' tree/",
+                              w, MOSAICUM_SOURCE, MOSAICUM_SOURCE, MOSAICUM_SOURCE));
+    build(w);
+    machine_with(NULL, keep(path_in(w, "out/curlew/flash.img")));
+    struct machine *m = machine_start("arm64", path_in(w, "out/curlew/card.img"), "virtio-blk-pci");
+    CU_ASSERT_TRUE(machine_expect(m, "Entry main", 60) &&
+                   machine_expect(m, "stand-in kernel: started", 30) &&
+                   machine_expect(m, "quoted=a;b", 20));
+    machine_stop(m);
+    int status;
+    json_t *d = run_json(&status, "-w '%s' rehearse curlew", w);
+    (void)d; /* its root is empty: the rehearsal says so, the stand-in does not look */
+    CU_ASSERT_EQUAL(status, 1);
+    json_decref(d);
+    proved("an environment in flash", "the real loader boots from variables that we stored");
+}
+
+/* ---- signatures ---- */
+
+/* The machine's own tree with our public key in it. */
+static const char *tree_with_key(const char *folder) {
+    struct core c;
+    size_t length, tree_length;
+    const char *problem, *to = keep(path_in(folder, "with-key.dtb"));
+    core_start(&c);
+    char *pem = read_whole(path_in(MOSAICUM_SOURCE, "demo/saltmarsh/keys/mast.pem"), &length);
+    char *tree = read_whole(path_in(MOSAICUM_SOURCE, "tests/data/machine-arm64.dtb"), &tree_length);
+    struct mos_dt *dt = mos_dt_read_blob(&c.ctx, "machine", tree, tree_length);
+    struct mos_buf out = {.arena = c.ctx.arena};
+    CU_ASSERT_PTR_NOT_NULL_FATAL(dt);
+    CU_ASSERT_TRUE_FATAL(mos_parcel_add_key(&c.ctx, dt, "mast", pem, length, &problem));
+    mos_dt_write_blob(&c.ctx, dt, false, &out);
+    write_file(to, out.data, out.length);
+    free(pem);
+    free(tree);
+    core_end(&c);
+    return to;
+}
+
+static bool boots_signed(const char *image, const char *tree, const char *expected) {
+    machine_with(tree, NULL);
+    struct machine *m = machine_start("arm64", image, "virtio-blk-pci");
+    bool ok = to_prompt(m);
+    machine_type(m, "run bootcmd_virtio0\r");
+    ok = ok && machine_expect(m, expected, 30);
+    machine_stop(m);
+    return ok;
+}
+
+static void only_signed_parcels_start(void) {
+    const char *w = keep(test_folder("signed")), *folder = keep(test_folder("signed-key"));
+    const char *tree = tree_with_key(folder), *image = keep(path_in(w, "out/curlew/card.img"));
+    size_t refused = 0, tried = peers_all() ? 40 : 6;
+    uint64_t seed = 3;
+    copy_demo(w);
+    CU_ASSERT_TRUE_FATAL(
+        runs(0, "mkdir -p '%s/keys' && cp '%s/demo/saltmarsh/keys/mast.pem' '%s/keys/'", w,
+             MOSAICUM_SOURCE, w));
+    edit_board(w, "s/via: script/via: parcel/");
+    build(w);
+    CU_ASSERT_TRUE(boots_signed(image, tree, "Bad Data Hash")); /* not signed at all */
+    edit_board(w, "s/^boot:/boot:\\n  parcel: {key: keys\\/mast.pem}/");
+    build(w);
+    CU_ASSERT_TRUE(boots_signed(image, tree, "sha256,rsa2048:mast+ OK"));
+    CU_ASSERT_TRUE(boots_signed(image, tree, "stand-in kernel: started"));
+    size_t length;
+    char *parcel = read_whole(path_in(w, "out/curlew/boot.itb"), &length);
+    const char *changed = keep(path_in(folder, "boot.itb")), *to = keep(path_in(folder, "c.img"));
+    for (size_t i = 0; i < tried; i++) { /* bytes that some node of the choice holds */
+        struct core c;
+        const char *problem, *names, *why;
+        core_start(&c);
+        struct mos_dt *keys = NULL;
+        size_t tree_length, at = 56 + (size_t)random_below(&seed, length - 60);
+        char *bytes = read_whole(tree, &tree_length);
+        keys = mos_dt_read_blob(&c.ctx, "keys", bytes, tree_length);
+        parcel[at] ^= 0x04;
+        struct mos_parcel *p = mos_parcel_read(&c.ctx, parcel, length, &problem);
+        const struct mos_parcel_choice *x = p ? mos_parcel_choice(p, "main") : NULL;
+        bool good =
+            x && mos_parcel_check_choice(c.ctx.arena, p, x, keys, &why) == MOS_PARCEL_TRUSTED;
+        for (size_t k = 0; good && k < p->parts.count; k++)
+            good = mos_parcel_check_part(c.ctx.arena, p, mos_vec_at(&p->parts, k), &names);
+        write_file(changed, parcel, length);
+        CU_ASSERT_TRUE(runs(0, "rm -f '%s'; '%s' -q amend '%s' 'boot:boot.itb=%s' -o '%s'", to,
+                            MOSAICUM_PROGRAM, image, changed, to));
+        bool starts = boots_signed(to, tree, good ? "stand-in kernel: started" : "did not start");
+        CU_ASSERT_TRUE(starts);
+        refused += !good && starts;
+        parcel[at] ^= 0x04;
+        free(bytes);
+        core_end(&c);
+    }
+    free(parcel);
+    proved(
+        "a loader that requires signatures",
+        "starts our signed parcel, not the unsigned one; %zu of %zu with a flipped bit refused by "
+        "both, the others taken by both",
+        refused, tried);
+}
+
+/* ---- counted starts on the board with a real ROM ---- */
+
+static void write_counting_board(const char *w) {
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    write_text(path_in(w, "boards/curlew.yaml"),
+               "mosaicum: 1\nboard: curlew\nhardware:\n  cpu: arm\n"
+               "  ram: {main: {start: 0x40000000, sizes: [512 MiB]}}\n"
+               "  held: {loader: {top: 64 MiB}}\n  console: {port: ttyS0, baud: 115200}\n"
+               "  media: {card: {kind: sd, size: 128 MiB, loader: mmc 0, kernel: mmcblk0}}\n"
+               "rom: {order: [card], first-stage: {card: {at: 8 KiB, limit: 1000 KiB}}}\n"
+               "stages: {first: {piece: first, by: rom}}\n"
+               "pieces:\n  first: {file: pieces/first.bin, license: GPL-2.0-or-later}\n"
+               "  kernel-a: {file: pieces/a, license: GPL-2.0-only, cpu: arm}\n"
+               "  kernel-b: {file: pieces/b, license: GPL-2.0-only, cpu: arm}\n"
+               "loader: {dialect: u-boot, version: \"2023.01\"}\n"
+               "boot:\n  via: script\n  tries: 3\n  entries:\n"
+               "    slot-a: {kernel: kernel-a, arguments: {root: <root>, panic: 10}}\n"
+               "    slot-b: {kernel: kernel-b, arguments: {root: <root>, panic: 10}}\n"
+               "system: {confirm: inittab}\n"
+               "layout:\n  card:\n    table: {kind: gpt, entries: 56}\n    regions:\n"
+               "      first: {stage: first}\n"
+               "      boot: {number: 1, size: 48 MiB, volume: {kind: fat32, label: BOOT, fills: "
+               "{boot: {made: boot}}}}\n"
+               "      root: {number: 2, size: rest, volume: {kind: ext4, label: root}}\n");
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "mkdir -p '%s/pieces' && cp "
+             "'%s/sunxi/usr/lib/u-boot/orangepi_plus/u-boot-sunxi-with-spl.bin' "
+             "'%s/pieces/first.bin' && cp '%s/demo/saltmarsh/pieces/dunlin-zImage' '%s/pieces/a' "
+             "&& cp '%s/pieces/a' '%s/pieces/b'",
+             w, peers_cache(), w, MOSAICUM_SOURCE, w, w, w));
+}
+
+static bool starts_entry(struct machine *m, const char *count, const char *entry) {
+    machine_type(m, "run bootcmd_mmc0\r");
+    return machine_expect(m, entry, 60) && machine_expect(m, "\n=> ", 60) &&
+           (machine_type(m, "printenv boot_tries\r"), machine_expect(m, count, 20)) &&
+           machine_expect(m, "\n=> ", 20);
+}
+
+static void starts_are_counted_on_the_card(void) {
+    const char *w = keep(test_folder("count")), *image = keep(path_in(w, "out/curlew/card.img"));
+    const char *broken = keep(path_in(w, "broken.img")), *dead = keep(path_in(w, "dead.img"));
+    write_counting_board(w);
+    build(w);
+    CU_ASSERT_TRUE_FATAL(
+        runs(0, "'%s' -q amend '%s' 'boot:~kernel-a' -o '%s'", MOSAICUM_PROGRAM, image, broken));
+    CU_ASSERT_TRUE_FATAL(
+        runs(0, "'%s' -q amend '%s' 'boot:~kernel-b' -o '%s'", MOSAICUM_PROGRAM, broken, dead));
+    struct machine *m = machine_start("card board", broken, "");
+    CU_ASSERT_TRUE(machine_expect(m, "Found U-Boot script /boot.scr", 90) &&
+                   machine_expect(m, "Saving Environment to FAT... OK", 30) &&
+                   machine_expect(m, "Entry slot-a did not start", 30) &&
+                   machine_expect(m, "Entry slot-b", 30) &&
+                   machine_expect(m, "Starting kernel", 60));
+    machine_stop(m);
+    m = machine_start("card board", dead, "");
+    bool ok = to_prompt(m) && starts_entry(m, "boot_tries=1", "Entry slot-a did") &&
+              starts_entry(m, "boot_tries=2", "Entry slot-a did");
+    machine_type(
+        m, "env default -a; fatload mmc 0:1 0x42000000 uboot.env; env import -c 0x42000000 10000; "
+           "printenv boot_tries\r"); /* out of the file */
+    ok = ok && machine_expect(m, "boot_tries=2", 20) && machine_expect(m, "\n=> ", 20) &&
+         starts_entry(m, "boot_tries=3", "Entry slot-a did") &&
+         starts_entry(m, "boot_tries=3", "Entry slot-a was started 3 times and never confirmed");
+    machine_type(m, "setenv boot_tries 0; setenv boot_entry slot-b; run bootcmd_mmc0\r");
+    ok = ok && machine_expect(m, "Entry slot-b did", 60) &&
+         machine_expect(m, "Entry slot-a did", 30);
+    CU_ASSERT_TRUE(ok);
+    machine_stop(m);
+    proved(
+        "counted starts on a card with a real ROM",
+        "a broken slot a falls back to b; the count is kept in uboot.env and leads to b after 3");
+}
+
+SUITE(chain_suite, {"a variable chooses the tree", a_variable_chooses_the_tree},
+      {"the environment comes from flash", the_environment_comes_from_flash},
+      {"only signed parcels start", only_signed_parcels_start},
+      {"starts are counted on the card", starts_are_counted_on_the_card});
