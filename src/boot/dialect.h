@@ -28,7 +28,10 @@ struct mos_boot_script {
     const char *tree_variable; /* that chooses a tree; NULL: none does */
     const char *const *tree_values, *const *tree_files; /* its values and their files */
     size_t tree_count;
-    const char *parcel_file; /* NULL: files by themselves */
+    const char *const *overlay_files; /* applied to the tree, in order */
+    size_t overlay_count;
+    uint64_t overlay_at, overlay_room; /* where each is loaded; what the tree grows by at most */
+    const char *parcel_file;           /* NULL: files by themselves */
     uint64_t parcel_at;
 };
 

@@ -16,8 +16,8 @@ struct mos_menu_entry {
 struct mos_menu {
     const char *title, *usual; /* usual: the label that starts by itself; NULL: the first */
     unsigned timeout;          /* tenths of a second; 0: asks nobody */
-    bool prompt; /* it asks which one; without a timeout it waits for ever */
-    struct mos_vec entries; /* of struct mos_menu_entry, in order */
+    bool prompt;               /* it asks which one; without a timeout it waits for ever */
+    struct mos_vec entries;    /* of struct mos_menu_entry, in order */
 };
 
 /* Key words in any case, # begins a comment.  What is not known is skipped and

@@ -53,6 +53,22 @@ static void write_parcel_start(const struct mos_boot_script *script, const struc
                    (unsigned long long)script->parcel_at, s->name, INDENT(depth));
 }
 
+/* The tree gets more room, then each overlay is read and applied; the loader spoils a tree that an
+ * overlay fails on, so nothing is started then. */
+static void write_overlays(const struct mos_boot_script *script, const struct mos_boot_step *s,
+                           size_t depth, struct mos_buf *out) {
+    if (!script->overlay_count)
+        return;
+    mos_buf_printf(out, "%sfdt addr 0x%08llx\n%sfdt resize 0x%llx\n", INDENT(depth),
+                   (unsigned long long)s->tree.ranges[MOS_RANGE_LOADED].start, INDENT(depth),
+                   (unsigned long long)script->overlay_room);
+    for (size_t i = 0; i < script->overlay_count; i++) {
+        write_load(out, depth, script->overlay_at, script->overlay_files[i]);
+        mos_buf_printf(out, "%sfdt apply 0x%08llx\n%sfi\n", INDENT(depth + 1),
+                       (unsigned long long)script->overlay_at, INDENT(depth));
+    }
+}
+
 static void write_start(const struct mos_boot_script *script, const struct mos_boot_step *s,
                         size_t first, struct mos_buf *out) {
     const struct {
@@ -66,11 +82,16 @@ static void write_start(const struct mos_boot_script *script, const struct mos_b
         if (loads[i].file)
             write_load(out, depth++, loads[i].placement->ranges[MOS_RANGE_LOADED].start,
                        loads[i].file);
+    if (s->ramdisk_file && script->overlay_count)
+        mos_buf_printf(out, "%ssetenv ramdisk_size ${filesize}\n", INDENT(depth));
+    if (s->tree_file)
+        write_overlays(script, s, depth, out);
     mos_buf_printf(out, "%s%s 0x%08llx ", INDENT(depth), s->command,
                    (unsigned long long)s->kernel.ranges[MOS_RANGE_LOADED].start);
     if (s->ramdisk_file) /* the file loaded last was the ramdisk: its size is still known */
-        mos_buf_printf(out, "0x%08llx:${filesize} ",
-                       (unsigned long long)s->ramdisk.ranges[MOS_RANGE_LOADED].start);
+        mos_buf_printf(out, "0x%08llx:${%s} ",
+                       (unsigned long long)s->ramdisk.ranges[MOS_RANGE_LOADED].start,
+                       script->overlay_count ? "ramdisk_size" : "filesize");
     else
         mos_buf_text(out, "- ");
     if (s->tree_file)
@@ -161,6 +182,13 @@ static void write_script(const struct mos_boot_script *script, struct mos_buf *o
 
 /* ---- menu ---- */
 
+static const char *overlay_list(const struct mos_boot_script *script, struct mos_arena *arena) {
+    struct mos_buf b = {.arena = arena};
+    for (size_t i = 0; i < script->overlay_count; i++)
+        mos_buf_printf(&b, "%s/%s", i ? " " : "", script->overlay_files[i]);
+    return b.length ? mos_buf_string(&b) : NULL;
+}
+
 static void write_menu(const struct mos_boot_script *script, struct mos_buf *out) {
     struct mos_menu menu = {.title = script->board,
                             .timeout = script->timeout * 10,
@@ -173,6 +201,7 @@ static void write_menu(const struct mos_boot_script *script, struct mos_buf *out
             .kernel = mos_printf(out->arena, "/%s", s->kernel_file),
             .tree = s->tree_file ? mos_printf(out->arena, "/%s", s->tree_file) : NULL,
             .ramdisk = s->ramdisk_file ? mos_printf(out->arena, "/%s", s->ramdisk_file) : NULL,
+            .overlays = overlay_list(script, out->arena),
             .arguments = s->arguments};
         menu.usual = i ? menu.usual : s->name;
     }

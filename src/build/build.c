@@ -401,6 +401,12 @@ static bool write_texts(struct mos_build *b) {
         (!small_file(b, "boot-script.txt", p->script_text.data, p->script_text.length) ||
          !small_file(b, p->dialect->script_file, p->script_file.data, p->script_file.length)))
         return false;
+    for (size_t i = 0; i < p->boot_overlays.count; i++) {
+        const struct mos_overlay_plan *o = mos_vec_pointer(&p->boot_overlays, i);
+        if (!small_file(b, mos_printf(arena, "%s.dtbo", o->def->r.name), o->blob.data,
+                        o->blob.length))
+            return false;
+    }
     if (p->menu_text.length &&
         !small_file(b, "boot-menu.txt", p->menu_text.data, p->menu_text.length))
         return false;

@@ -123,7 +123,7 @@ struct mos_blob {
 };
 struct mos_overlay {
     struct mos_record r;
-    struct mos_value *file;
+    struct mos_value *file, *when;
 };
 struct mos_trees {
     struct mos_record r;

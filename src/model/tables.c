@@ -25,6 +25,7 @@ static const char *const compressions[] = {"gz", "xz", "zst", NULL};
 static const char *const bases[] = {"defaults", "none", NULL};
 static const char *const ways[] = {"script", "menu", "parcel", "environment", NULL};
 static const char *const ends[] = {"prompt", "reset", NULL};
+static const char *const moments[] = {"build", "boot", NULL};
 static const char *const part_hashes[] = {"sha256", "crc32", NULL};
 
 KEYS(ram_keys, "RAM range", struct mos_ram,
@@ -157,7 +158,9 @@ KEYS_BRIEF(blob_keys, "tree blob", struct mos_blob, "base",
             .refers = MOS_REFERS_PIECE});
 KEYS_BRIEF(overlay_keys, "overlay", struct mos_overlay, "file",
            {"file", MOS_TYPE_PATH, AT(struct mos_overlay, file), "source or blob",
-            .required = true});
+            .required = true},
+           {"when", MOS_TYPE_CHOICE, AT(struct mos_overlay, when),
+            "applied at build, which is usual, or by the loader at boot", .choices = moments});
 KEYS(tree_keys, "tree", struct mos_trees,
      {"includes", MOS_TYPE_LIST, AT(struct mos_trees, includes), "folders of included files",
       .of = MOS_TYPE_PATH},

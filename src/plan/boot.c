@@ -204,6 +204,9 @@ static void settle(struct mos_plan *plan, struct mos_entry_plan *e) {
     if (!plan->has_ram || !e->kernel_known || (e->tree && !e->tree->tree))
         return;
     uint64_t tree = e->tree ? e->tree->blob.length : 0;
+    for (size_t i = 0; i < plan->boot_overlays.count && tree; i++) /* what it may grow by */
+        tree +=
+            2 * ((struct mos_overlay_plan *)mos_vec_pointer(&plan->boot_overlays, i))->blob.length;
     for (size_t i = 0; i < plan->tree_choices.count; i++) /* the largest that may be chosen */
         tree = mos_max(
             tree, ((struct mos_blob_plan *)mos_vec_pointer(&plan->tree_choices, i))->blob.length);
@@ -303,6 +306,31 @@ static void write_choices(struct mos_plan *plan) {
     plan->script.tree_count = plan->tree_choices.count;
 }
 
+/* Overlays are read behind everything else that is loaded. */
+static void write_overlays(struct mos_plan *plan) {
+    struct mos_arena *arena = plan->ctx->arena;
+    const char **files = mos_alloc_array(arena, plan->boot_overlays.count + 1, sizeof *files);
+    uint64_t room = 0, end = plan->ram.start;
+    for (size_t i = 0; i < plan->boot_overlays.count; i++) {
+        const struct mos_overlay_plan *o = mos_vec_pointer(&plan->boot_overlays, i);
+        files[i] = boot_file(plan, mos_printf(arena, "%s.dtbo", o->def->r.name));
+        room += 2 * o->blob.length;
+    }
+    plan->script.overlay_files = files;
+    plan->script.overlay_count = plan->boot_overlays.count;
+    plan->script.overlay_room = mos_round_up(room + 4096, 4096);
+    for (size_t i = 0; i < plan->entries.count; i++) {
+        const struct mos_boot_step *s =
+            &((struct mos_entry_plan *)mos_vec_pointer(&plan->entries, i))->step;
+        const struct mos_ram_span spans[] = {
+            s->kernel.ranges[MOS_RANGE_LOADED], s->kernel.ranges[MOS_RANGE_FINAL],
+            s->tree.ranges[MOS_RANGE_LOADED], s->ramdisk.ranges[MOS_RANGE_LOADED]};
+        for (size_t k = 0; k < 4; k++)
+            end = mos_max(end, spans[k].start + spans[k].length);
+    }
+    plan->script.overlay_at = mos_round_up(end + plan->script.overlay_room, 2 << 20);
+}
+
 static void set_variable(void *self, const char *name, const char *value) {
     struct mos_plan *plan = self;
     for (size_t i = 0; i < plan->environments.count; i++) {
@@ -357,6 +385,7 @@ static void write_script(struct mos_plan *plan) {
         .resets = mos_has(b->otherwise) && strcmp(b->otherwise->text, "reset") == 0,
         .timeout = mos_has(b->timeout) ? (unsigned)b->timeout->number : 0};
     write_choices(plan);
+    write_overlays(plan);
     write_for_loader(plan);
 }
 

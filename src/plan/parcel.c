@@ -107,6 +107,17 @@ static bool add_entry(struct maker *m, const struct mos_entry_plan *e,
         add_tree(m, e->tree, tree);
         mos_vec_push_pointer(&c->trees, tree);
     }
+    for (size_t i = 0; i < plan->boot_overlays.count && e->tree; i++) {
+        const struct mos_overlay_plan *o = mos_vec_pointer(&plan->boot_overlays, i);
+        const char *name = named(plan, "overlay", o->def->r.name);
+        if (!has_item(m, name))
+            add(m, (struct mos_parcel_item){.name = name,
+                                            .about = o->def->r.name,
+                                            .type = "flat_dt",
+                                            .data = o->blob.data,
+                                            .length = o->blob.length});
+        mos_vec_push_pointer(&c->trees, name);
+    }
     if (e->ramdisk)
         c->ramdisk = named(plan, "ramdisk", e->ramdisk->def->r.name);
     return add_piece(m, e->kernel, c->kernel, "kernel", &e->step.kernel) &&

@@ -10,6 +10,7 @@ struct mos_plan *mos_plan_make(struct mos_ctx *ctx, const struct mos_board *boar
         *lists[i] = mos_vec_make(ctx->arena, sizeof(void *));
     plan->script_text.arena = plan->script_file.arena = ctx->arena;
     plan->menu_text.arena = plan->parcel.arena = ctx->arena;
+    plan->boot_overlays = mos_vec_make(ctx->arena, sizeof(void *));
     plan->tree_choices = mos_vec_make(ctx->arena, sizeof(void *));
     plan->replacements = mos_vec_make(ctx->arena, sizeof(struct mos_replacement));
     plan->loader_config = mos_map_make(ctx->arena);

@@ -96,6 +96,12 @@ struct mos_blob_plan {
     struct mos_buf blob;
 };
 
+/* An overlay that the loader applies. */
+struct mos_overlay_plan {
+    const struct mos_overlay *def;
+    struct mos_buf blob;
+};
+
 struct mos_entry_plan {
     const struct mos_boot_entry *def;
     struct mos_piece_plan *kernel, *ramdisk;
@@ -161,7 +167,8 @@ struct mos_plan {
     struct mos_buf script_text, script_file; /* the script, and the file that the loader reads */
     struct mos_buf menu_text, parcel;
     const char *parcel_file;
-    struct mos_vec tree_choices; /* of struct mos_blob_plan *: those of boot.trees */
+    struct mos_vec boot_overlays; /* of struct mos_overlay_plan * */
+    struct mos_vec tree_choices;  /* of struct mos_blob_plan *: those of boot.trees */
 };
 
 /* Makes the plan as far as it goes without reading the content of volumes.  NULL after an error. */

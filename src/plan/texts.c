@@ -131,31 +131,74 @@ static void form_of_blob(struct mos_plan *plan, const struct mos_blob *def) {
     mos_finding_try(&plan->ctx->findings, f, "{base: tree/….dts}");
 }
 
-static void apply_overlays(struct mos_plan *plan, struct mos_dt *base) {
+static bool at_boot(const struct mos_overlay *o) {
+    return mos_has(o->when) && strcmp(o->when->text, "boot") == 0;
+}
+
+/* One overlay as it was written; NULL after a finding. */
+static struct mos_dt *read_overlay(struct mos_plan *plan, const struct mos_overlay *def) {
+    struct mos_dt *overlay = mos_has(def->file) ? read_tree(plan, def->file, def->r.name) : NULL;
+    if (!overlay || overlay->overlay)
+        return overlay;
+    struct mos_finding *f = mos_find(&plan->ctx->findings, MOS_RULE_TREE_SYNTAX,
+                                     "Overlay %s is not written as one.", def->r.name);
+    mos_finding_at(&plan->ctx->findings, f, def->file->place);
+    mos_finding_at(&plan->ctx->findings, f, overlay->place);
+    mos_finding_try(&plan->ctx->findings, f, "Begin the file with /dts-v1/; /plugin/;");
+    return NULL;
+}
+
+/* Applies the overlays of one moment, in order. */
+static void apply_overlays(struct mos_plan *plan, struct mos_dt *base, bool boot) {
     const struct mos_named *overlays = &plan->board->tree->overlays;
     const char **names = mos_alloc_array(plan->ctx->arena, overlays->count + 1, sizeof *names);
     names[0] = "the base";
     for (size_t i = 0; i < overlays->count; i++) {
         const struct mos_overlay *def = overlays->items[i];
         names[i + 1] = def->r.name;
-        struct mos_dt *overlay =
-            mos_has(def->file) ? read_tree(plan, def->file, def->r.name) : NULL;
+        struct mos_dt *overlay = at_boot(def) == boot ? read_overlay(plan, def) : NULL;
+        if (overlay)
+            mos_dt_apply(plan->ctx, base, overlay, (unsigned)i + 1, names);
+    }
+}
+
+/* Those of the boot become files of their own, once for all trees. */
+static void keep_boot_overlays(struct mos_plan *plan) {
+    const struct mos_named *overlays = &plan->board->tree->overlays;
+    for (size_t i = 0; i < overlays->count; i++) {
+        const struct mos_overlay *def = overlays->items[i];
+        struct mos_dt *overlay = at_boot(def) ? read_overlay(plan, def) : NULL;
         if (!overlay)
             continue;
-        if (!overlay->overlay) {
-            struct mos_finding *f = mos_find(&plan->ctx->findings, MOS_RULE_TREE_SYNTAX,
-                                             "Overlay %s is not written as one.", def->r.name);
-            mos_finding_at(&plan->ctx->findings, f, def->file->place);
-            mos_finding_at(&plan->ctx->findings, f, overlay->place);
-            mos_finding_try(&plan->ctx->findings, f, "Begin the file with /dts-v1/; /plugin/;");
-            continue;
-        }
-        mos_dt_apply(plan->ctx, base, overlay, (unsigned)i + 1, names);
+        struct mos_overlay_plan *o = mos_alloc(plan->ctx->arena, sizeof *o);
+        *o = (struct mos_overlay_plan){.def = def, .blob = {.arena = plan->ctx->arena}};
+        mos_dt_write_overlay(plan->ctx, overlay, &o->blob);
+        mos_vec_push_pointer(&plan->boot_overlays, o);
     }
+}
+
+/* What the loader will make of a tree: tried on a copy, so that mistakes are found here. */
+static void try_boot_overlays(struct mos_plan *plan, const struct mos_blob_plan *b) {
+    struct mos_dt *copy =
+        plan->boot_overlays.count
+            ? mos_dt_read_blob(plan->ctx, b->def->r.name,
+                               mos_buf_string((struct mos_buf *)(uintptr_t)&b->blob),
+                               b->blob.length)
+            : NULL;
+    if (copy)
+        apply_overlays(plan, copy, true);
+}
+
+static bool give_phandle(void *self, struct mos_dt_node *node) {
+    if (node->labels.count)
+        mos_dt_phandle(self, node);
+    return true;
 }
 
 bool mos_plan_trees(struct mos_plan *plan) {
     const struct mos_trees *t = plan->board->tree;
+    if (t)
+        keep_boot_overlays(plan);
     for (size_t i = 0; t && i < t->blobs.count; i++) {
         struct mos_blob_plan *b = mos_alloc(plan->ctx->arena, sizeof *b);
         b->def = t->blobs.items[i];
@@ -174,12 +217,15 @@ bool mos_plan_trees(struct mos_plan *plan) {
             base->place = b->def->base->place;
             mos_dt_resolve(plan->ctx, base);
         }
-        apply_overlays(plan, base);
+        apply_overlays(plan, base, false);
         mos_plan_tell_flash(plan, base);
         if (mos_findings_count(&plan->ctx->findings, MOS_SEVERITY_ERROR) != before)
             continue;
+        if (plan->boot_overlays.count) /* a loader refers to labelled nodes by their phandles */
+            mos_dt_walk(base->root, give_phandle, base);
         mos_dt_write_blob(plan->ctx, base, t->overlays.count != 0, &b->blob);
         b->tree = base;
+        try_boot_overlays(plan, b);
     }
     return plan->ctx->error->kind == MOS_ERROR_NONE;
 }

@@ -50,6 +50,14 @@ static bool stream_made(struct mos_plan *plan, const struct mos_sink *sink) {
             !boot_bytes(plan, path, b->blob.data, b->blob.length, sink))
             return false;
     }
+    for (size_t i = 0; i < plan->boot_overlays.count && !plan->parcel_file; i++) {
+        const struct mos_overlay_plan *o = mos_vec_pointer(&plan->boot_overlays, i);
+        if (!boot_bytes(plan,
+                        mos_path_join(arena, plan->boot_prefix,
+                                      mos_printf(arena, "%s.dtbo", o->def->r.name)),
+                        o->blob.data, o->blob.length, sink))
+            return false;
+    }
     const struct {
         const char *path;
         const struct mos_buf *bytes;

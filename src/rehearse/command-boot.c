@@ -81,7 +81,9 @@ int sim_source(struct sim *s, uint64_t at, const char *part) {
         sim_trouble(s, "Wrong image format for \"source\" command");
     if (!text)
         return 1;
-    const struct sim_thing *t = sim_ram_at(s, at);
+    struct sim_thing *t = sim_ram_at(s, at);
+    if (t)
+        t->spent = true; /* the loader runs a copy */
     sim_event(s, MOS_EVENT_RUN, at, length, NULL, "script %s", t ? t->what : "");
     text = mos_printf(s->arena, "%.*s\n", (int)length, text);
     return sim_run_text(s, text, strlen(text), 0);

@@ -274,6 +274,27 @@ static int fdt_rm(struct sim *s, int argc, const char *const *argv, struct mos_d
     return 0;
 }
 
+/* The loader takes a node's phandle from the base; it makes none. */
+struct needs_phandles {
+    const struct mos_dt *base, *overlay;
+    const char *missing;
+};
+
+static bool look_for_phandles(void *self, struct mos_dt_node *node) {
+    struct needs_phandles *n = self;
+    for (const struct mos_dt_property *p = node->properties; p && !n->missing; p = p->next)
+        for (size_t i = 0; i < p->marks.count; i++) {
+            const struct mos_dt_mark *m = mos_vec_at(&p->marks, i);
+            const struct mos_dt_node *target =
+                *m->name != '/' && !mos_dt_by_label(n->overlay, m->name)
+                    ? mos_dt_by_label(n->base, m->name)
+                    : NULL;
+            if (target && !mos_dt_property(target, "phandle"))
+                n->missing = m->name;
+        }
+    return !n->missing;
+}
+
 static int fdt_apply(struct sim *s, int argc, const char *const *argv, struct mos_dt *dt) {
     uint64_t at;
     const char *names[2] = {"the base", "the overlay"};
@@ -284,6 +305,18 @@ static int fdt_apply(struct sim *s, int argc, const char *const *argv, struct mo
     struct mos_dt *overlay = read_tree(s, at);
     if (!overlay)
         return sim_trouble(s, "fdt_overlay_apply(): FDT_ERR_BADMAGIC");
+    struct needs_phandles needs = {dt, overlay, NULL};
+    mos_dt_walk(overlay->root, look_for_phandles, &needs);
+    if (needs.missing) {
+        static const uint8_t no_magic[4];
+        sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL, "node %s of the tree has no phandle",
+                  needs.missing);
+        sim_ram_write(s, s->tree_at, no_magic, 4);
+        return sim_trouble(s, "failed on fdt_overlay_apply(): FDT_ERR_NOTFOUND");
+    }
+    struct sim_thing *t = sim_ram_at(s, at);
+    if (t)
+        t->spent = true;
     mos_dt_apply(&c, dt, overlay, 1, names);
     if (!mos_findings_count(&c.findings, MOS_SEVERITY_ERROR))
         return 0;

@@ -167,6 +167,9 @@ int sim_menu(struct sim *s, const char *kind, const char *place, const char *sys
     uint8_t *text = sim_ram_copy(s, at, length, MOST_MENU);
     if (!text)
         return 1;
+    struct sim_thing *t = sim_ram_at(s, at);
+    if (t)
+        t->spent = true;
     struct mos_menu m = mos_menu_read(s->arena, (const char *)text, strlen((const char *)text));
     if (m.title)
         sim_print(s, "%s\n", m.title);

@@ -83,7 +83,7 @@ struct sim_thing *sim_ram_claim(struct sim *s, uint64_t at, uint64_t length, con
         t->spoiled = what;
         uint64_t from = mos_max(at, t->span.start);
         uint64_t to = mos_min(at + length, t->span.start + t->span.length);
-        if (strcmp(t->what, what) != 0)
+        if (strcmp(t->what, what) != 0 && !t->spent)
             sim_event(s, MOS_EVENT_OVER, from, to - from, NULL, "%s lies over %s", what, t->what);
     }
     struct sim_thing *t = mos_alloc(s->arena, sizeof *t);

@@ -122,6 +122,7 @@ bool mos_rehearse(struct mos_ctx *ctx, const struct mos_machine *machine,
     struct sim *s = begin(ctx, machine, out);
     const char *before = NULL;
     for (unsigned n = 0; n < MOST_STARTS; n++) {
+        out->stored = false;
         start(s);
         settle(s);
         if (!starts_again(s))

@@ -14,6 +14,7 @@
 struct sim_thing {
     const char *what;
     struct mos_ram_span span;
+    bool spent;          /* it did what it was read for */
     const char *spoiled; /* what was written over it; NULL: it is whole */
 };
 

@@ -111,6 +111,9 @@ struct mos_dt *mos_dt_read_blob(struct mos_ctx *ctx, const char *shown_path, con
 void mos_dt_write_blob(struct mos_ctx *ctx, struct mos_dt *dt, bool with_symbols,
                        struct mos_buf *out);
 
+/* overlay-blob.c: an overlay with its references unsettled, as a blob for others to apply. */
+void mos_dt_write_overlay(struct mos_ctx *ctx, struct mos_dt *dt, struct mos_buf *out);
+
 /* overlay.c: applies an overlay, the n-th (from 1), to a base.  Findings: tree.target-missing,
  * tree.same-property. */
 bool mos_dt_apply(struct mos_ctx *ctx, struct mos_dt *base, struct mos_dt *overlay, unsigned n,

@@ -253,7 +253,38 @@ static void starts_are_counted_on_the_card(void) {
         "a broken slot a falls back to b; the count is kept in uboot.env and leads to b after 3");
 }
 
-SUITE(chain_suite, {"a variable chooses the tree", a_variable_chooses_the_tree},
+/* ---- overlays that the loader applies ---- */
+
+static void the_loader_applies_overlays(void) {
+    const char *w = keep(test_folder("overlays")), *image = keep(path_in(w, "out/curlew/card.img"));
+    const char *stopped = keep(path_in(w, "stopped.img"));
+    write_counting_board(w);
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && cp -r '%s/demo/saltmarsh/tree' '%s/demo/saltmarsh/overlays' . && printf "
+        "'tree:\\n  blobs: {main: tree/curlew.dts}\\n  overlays:\\n    pressure: {file: "
+        "overlays/pressure.dtso, when: boot}\\n    rs485: {file: overlays/rs485.dtso, when: "
+        "boot}\\n' >> boards/curlew.yaml && sed -i 's/kernel: kernel-./&, tree: main/' "
+        "boards/curlew.yaml && '%s' --no-cache -q build && printf nothing > none && '%s' -q "
+        "amend '%s' boot:kernel-a=none boot:kernel-b=none -o '%s'",
+        w, MOSAICUM_SOURCE, MOSAICUM_SOURCE, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, image, stopped));
+    struct machine *m = machine_start("card board", stopped, ""); /* back at the prompt after it */
+    bool ok = to_prompt(m);
+    machine_type(m, "load mmc 0:1 0x43100000 boot.scr; source 0x43100000\r");
+    ok =
+        ok && machine_expect(m, "Entry slot-b did not start", 90) && machine_expect(m, "\n=> ", 60);
+    machine_type(m,
+                 "fdt get value g /gauge saltmarsh,gauge; echo got $g; fdt print i2c0/depth@76\r");
+    ok = ok && machine_expect(m, "got tide gauge on uart1", 20);
+    machine_type(m, "fdt get value d /i2c@4010000/depth@76 saltmarsh,depth; echo got $d\r");
+    ok = ok && machine_expect(m, "got pressure sensor on i2c0", 20);
+    CU_ASSERT_TRUE(ok);
+    machine_stop(m);
+    proved("overlays applied by the loader", "two overlays, on the board with a real ROM");
+}
+
+SUITE(chain_suite, {"the loader applies overlays", the_loader_applies_overlays},
+      {"a variable chooses the tree", a_variable_chooses_the_tree},
       {"the environment comes from flash", the_environment_comes_from_flash},
       {"only signed parcels start", only_signed_parcels_start},
       {"starts are counted on the card", starts_are_counted_on_the_card});

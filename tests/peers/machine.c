@@ -133,7 +133,7 @@ bool machine_expect(struct machine *m, const char *text, int seconds) {
     if (m->quiet)
         return false;
     fprintf(stderr, "\nno \"%s\" on the serial line:\n%s\n", text,
-            m->length > 400 ? m->log + m->length - 400 : m->log);
+            m->length > 1200 ? m->log + m->length - 1200 : m->log);
     return false;
 }
 
