@@ -184,37 +184,72 @@ static void show_layout(mosaicum *m, const struct mos_plan *plan) {
 
 /* ---- RAM ---- */
 
-static void ram_rows(struct report_table *t, const struct mos_placement *p) {
+static void ram_row(struct report_table *t, const struct mos_plan *plan, const char *what,
+                    const char *when, struct mos_ram_span s, const char *by) {
+    uint64_t start = plan->ram.start, length = mos_max(plan->ram.length, 1);
+    uint64_t from = s.start > start ? mos_min(s.start - start, length) : 0;
+    uint64_t to = mos_min(from + s.length, length);
+    cell_text(t, what);
+    cell_text(t, when);
+    cell_extent(t, (uint32_t)(from * WHOLE / length), (uint32_t)(to * WHOLE / length));
+    cell_address(t, s.start);
+    cell_address(t, s.start + s.length);
+    cell_about(t, s.length);
+    cell_text(t, by);
+}
+
+static void ram_rows(struct report_table *t, const struct mos_plan *plan,
+                     const struct mos_placement *p) {
     static const char *const names[] = {"loaded", "moved by the loader", "running"};
-    for (size_t i = 0; i < MOS_RANGE_COUNT; i++) {
-        struct mos_ram_span s = p->ranges[i];
-        if (!s.length)
-            continue;
-        cell_text(t, p->what);
-        cell_text(t, names[i]);
-        cell_address(t, s.start);
-        cell_address(t, s.start + s.length);
-        cell_about(t, s.length);
-        cell_text(t, i != MOS_RANGE_LOADED ? NULL : p->given ? "given" : "chosen");
+    for (size_t i = 0; i < MOS_RANGE_COUNT; i++)
+        if (p->ranges[i].length)
+            ram_row(t, plan, p->what, names[i], p->ranges[i],
+                    i != MOS_RANGE_LOADED ? NULL
+                    : p->given            ? "given"
+                                          : "chosen");
+}
+
+/* What somebody else holds: a monitor, the loader itself. */
+static void held_rows(struct report_table *t, const struct mos_plan *plan) {
+    const struct mos_named *held = &plan->board->hardware->held;
+    for (size_t i = 0; i < held->count; i++) {
+        const struct mos_held *h = held->items[i];
+        struct mos_ram_span s = {0, 0};
+        if (mos_has(h->start) && mos_has(h->size))
+            s = (struct mos_ram_span){h->start->number, h->size->number};
+        else if (mos_has(h->top) && h->top->number <= plan->ram.length)
+            s = (struct mos_ram_span){plan->ram.start + plan->ram.length - h->top->number,
+                                      h->top->number};
+        if (s.length)
+            ram_row(t, plan, h->r.name, "held", s, NULL);
     }
 }
 
 static void show_ram(mosaicum *m, const struct mos_plan *plan) {
     static const struct mosaicum_column columns[] = {
-        {"thing", "thing", false}, {"when", "when", false}, {"start", "start", true},
-        {"end", "end", true},      {"size", "size", true},  {"by", "address", false}};
+        {"thing", "thing", false}, {"when", "when", false}, {"place", "place", false},
+        {"start", "start", true},  {"end", "end", true},    {"size", "size", true},
+        {"by", "address", false}};
     for (size_t i = 0; i < plan->entries.count; i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
         const char *title =
-            mos_printf(m->arena, "Entry %s, RAM %s to %s (smallest), loader above %s",
-                       e->def->r.name, mos_address_text(m->arena, plan->ram.start),
-                       mos_address_text(m->arena, plan->ram.start + plan->ram.length),
-                       mos_address_text(m->arena, plan->ram.top));
-        struct report_table t = report_start(m, e->def->r.name, title, columns, 6);
+            mos_printf(m->arena, "Entry %s, RAM %s to %s (smallest)", e->def->r.name,
+                       mos_address_text(m->arena, plan->ram.start),
+                       mos_address_text(m->arena, plan->ram.start + plan->ram.length));
+        struct report_table t = report_start(m, e->def->r.name, title, columns, 7);
         if (e->settled) {
-            ram_rows(&t, &e->step.kernel);
-            ram_rows(&t, &e->step.ramdisk);
-            ram_rows(&t, &e->step.tree);
+            ram_rows(&t, plan, &e->step.kernel);
+            if (plan->parcel_file) {
+                ram_row(&t, plan, "parcel", "loaded",
+                        (struct mos_ram_span){plan->script.parcel_at, plan->parcel.length},
+                        plan->board->boot->parcel && mos_has(plan->board->boot->parcel->at)
+                            ? "given"
+                            : "chosen");
+            } else {
+                ram_rows(&t, plan, &e->step.ramdisk);
+                ram_rows(&t, plan, &e->step.tree);
+            }
+            held_rows(&t, plan);
         }
         report_end(m, &t);
     }

@@ -16,6 +16,10 @@ void sim_wrong(struct sim *s, enum mos_rehearsal_end end, const char *format, ..
     va_start(arguments, format);
     const char *text = mos_vprintf(s->arena, format, arguments);
     va_end(arguments);
+    if (s->boot.by_ramdisk) {
+        sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL, "for the ramdisk's first program: %s", text);
+        return;
+    }
     sim_event(s, MOS_EVENT_WRONG, 0, 0, NULL, "%s", text);
     if (s->out->end == MOS_END_BOOTS) {
         s->out->end = end;

@@ -309,6 +309,7 @@ static void root_volume(struct sim *s, const char *name, const char *release, bo
 void sim_root(struct sim *s, const char *release) {
     const char *name = sim_argument(s, "root");
     bool has_ramdisk = ramdisk_runs(s);
+    s->boot.by_ramdisk = has_ramdisk;
     if (!name && has_ramdisk)
         return;
     if (!name) {

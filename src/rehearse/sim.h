@@ -64,7 +64,8 @@ struct sim_boot {
     uint64_t runs_at, runs_size;
     uint64_t tree, tree_size, ramdisk, ramdisk_size; /* where the kernel gets them; size 0: none */
     const char *arguments;
-    bool checked; /* a sum over the kernel's bytes was right */
+    bool by_ramdisk; /* its first program decides what becomes of the root */
+    bool checked;    /* a sum over the kernel's bytes was right */
 };
 
 enum sim_stop { SIM_GOES_ON, SIM_PROMPT, SIM_RESET, SIM_STARTED, SIM_HANGS, SIM_ENDLESS };

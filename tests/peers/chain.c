@@ -282,7 +282,47 @@ static void the_loader_applies_overlays(void) {
     proved("overlays applied by the loader", "two overlays, on the board with a real ROM");
 }
 
-SUITE(chain_suite, {"the loader applies overlays", the_loader_applies_overlays},
+/* ---- a real kernel on the board with a real ROM ---- */
+
+static const char ramdisk_init[] = "#!/bin/busybox sh\n"
+                                   "/bin/busybox mount -t proc proc /proc\n"
+                                   "echo marker-linux $(/bin/busybox uname -m)\n"
+                                   "echo marker-arguments $(/bin/busybox cat /proc/cmdline)\n"
+                                   "/bin/busybox poweroff -f\n";
+
+static void a_kernel_starts_on_the_card(void) {
+    const char *w = keep(test_folder("arm")), *image = keep(path_in(w, "out/curlew/card.img"));
+    write_counting_board(w);
+    write_text(path_in(w, "ramdisk/init"), ramdisk_init);
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && chmod 755 ramdisk/init && mkdir -p ramdisk/bin ramdisk/proc ramdisk/dev && cp "
+        "'%s/arm/bin/busybox' ramdisk/bin/ && (cd ramdisk && find . | cpio -o -H newc 2>/dev/null "
+        "| "
+        "gzip -9 > ../pieces/ramdisk) && cp '%s'/arm/boot/vmlinuz-* pieces/a && cp pieces/a "
+        "pieces/b && cp '%s'/arm/usr/lib/linux-image-*/sun8i-h3-orangepi-pc.dtb pieces/tree && sed "
+        "-i -e 's/^  kernel-a: /  ramdisk: {file: pieces\\/ramdisk, license: GPL-2.0-only}\\n  "
+        "tree: {file: pieces\\/tree, license: GPL-2.0-only}\\n&/' -e 's/kernel: kernel-./&, "
+        "tree: main, ramdisk: ramdisk/' -e 's/panic: 10/panic: 10, console: \"ttyS0,115200\", "
+        "maxcpus: 1}, flags: [quiet]/; s/flags: [[]quiet[]]}/flags: [quiet]/' boards/curlew.yaml "
+        "&& "
+        "printf 'tree: {blobs: {main: {piece: tree}}}\\n' >> boards/curlew.yaml && '%s' --no-cache "
+        "-q build",
+        w, peers_cache(), peers_cache(), peers_cache(), MOSAICUM_PROGRAM));
+    struct machine *m = machine_start("card board", image, "");
+    CU_ASSERT_TRUE(machine_expect(m, "Found U-Boot script /boot.scr", 90) &&
+                   machine_expect(m, "Starting kernel", 60) &&
+                   machine_expect(m, "marker-linux armv7l", 120) &&
+                   machine_expect(m, "marker-arguments root=PARTUUID=", 20));
+    machine_stop(m);
+    CU_ASSERT_TRUE(runs(0, "'%s' -q -w '%s' rehearse curlew", MOSAICUM_PROGRAM, w));
+    proved("a Debian 32-bit kernel on the card board",
+           "from its ROM over raw first stage, loader and script to a program in the ramdisk; "
+           "rehearsed alike");
+}
+
+SUITE(chain_suite, {"a kernel starts on the card", a_kernel_starts_on_the_card},
+      {"the loader applies overlays", the_loader_applies_overlays},
       {"a variable chooses the tree", a_variable_chooses_the_tree},
       {"the environment comes from flash", the_environment_comes_from_flash},
       {"only signed parcels start", only_signed_parcels_start},
