@@ -278,7 +278,11 @@ static void root_volume(struct sim *s, const char *name, const char *release, bo
         return;
     }
     if (!v) {
-        sim_wrong(s, MOS_END_NO_ROOT, "The kernel finds no root: root=%s, %s.", name, why);
+        if (sim_flag(s, "rootwait"))
+            sim_wrong(s, MOS_END_HANGS, "The kernel waits for ever (rootwait): root=%s, %s.", name,
+                      why);
+        else
+            sim_wrong(s, MOS_END_NO_ROOT, "The kernel finds no root: root=%s, %s.", name, why);
         return;
     }
     sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "root=%s is %s, %s%s%s", name, sim_volume_name(s, v),

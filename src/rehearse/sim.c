@@ -38,7 +38,10 @@ int sim_trouble(struct sim *s, const char *format, ...) {
     va_end(arguments);
     sim_print(s, "%s\n", text);
     sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL, "%s", text);
-    s->last_trouble = text;
+    if (!s->last_trouble || s->depth > s->trouble_depth) {
+        s->last_trouble = text;
+        s->trouble_depth = s->depth;
+    }
     return 1;
 }
 

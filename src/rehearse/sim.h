@@ -88,8 +88,9 @@ struct sim {
     uint64_t control_tree; /* the loader's own */
     const char *current;   /* medium of `mmc dev` and its kin */
     struct sim_boot boot;
-    const char *entry; /* name of what is being tried */
-    const char *last_trouble;
+    const char *entry;        /* name of what is being tried */
+    const char *last_trouble; /* the first of those that were met deepest inside of scripts */
+    unsigned trouble_depth;
     size_t line; /* of the console: where the current one begins */
     struct mos_buf *console;
 };

@@ -92,7 +92,7 @@ static const char overlay_text[] =
     "&{/pl011@9000000} {\n\tsaltmarsh,note = \"console of the jetty\";\n};\n";
 
 /* Puts a real kernel, a busybox root and the machine's own tree into a copy of the demo. */
-static void make_real_workspace(const char *w) {
+void make_real_workspace(const char *w) {
     copy_demo(w);
     write_text(path_in(w, "files/init-text"), init_text);
     write_text(path_in(w, "overlays/pressure.dtso"), overlay_text);

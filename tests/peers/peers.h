@@ -9,6 +9,9 @@ bool peers_all(void);          /* full counts instead of the sample */
 /* A row of the table of results. */
 void proved(const char *what, const char *format, ...) __attribute__((format(printf, 2, 3)));
 
+/* boots.c: a copy of the demo that boots a real kernel from NVMe. */
+void make_real_workspace(const char *w);
+
 /* judges.c: two folders, entry by entry with extended attributes; how many were compared. */
 size_t compare_folders(const char *a, const char *b);
 

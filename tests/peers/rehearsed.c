@@ -307,4 +307,110 @@ static void ends_agree(void) {
            undefined);
 }
 
-SUITE(rehearsed_suite, {"boots end as they were rehearsed", ends_agree});
+/* ---- what a real kernel makes of its root ---- */
+
+static const struct {
+    const char *from, *to;   /* in the script; NULL: none */
+    const char *lost;        /* a file of the root */
+    const char *real, *ours; /* real NULL: it waits, as rootwait has it; that goes in all others */
+} roots[] = {
+    {NULL, NULL, NULL, "marker-root", "boots"},
+    {"root=PARTUUID=", "root=PARTUUID=0", NULL, NULL, "hangs"},
+    {"root=PARTUUID=", "root=PARTUUID=0", NULL, "Kernel panic", "kernel without a root"},
+    {"rootwait ro", "ro init=/sbin/none", NULL, "Kernel panic", "kernel without a root"},
+    {NULL, NULL, "sbin/init", "can't access tty", "a bare shell"},
+    {"root=PARTUUID=", "root=LABEL=root old=", NULL, "Kernel panic", "kernel without a root"},
+    {"root=PARTUUID=", "root=/dev/nvme0n1p7 old=", NULL, "Kernel panic", "kernel without a root"},
+    {"root=PARTUUID=", "root=/dev/nvme0n1p2 old=", NULL, "marker-root", "boots"},
+    {"root=PARTUUID=", "root=/dev/nvme0n1p1 old=", NULL, "Kernel panic", "kernel without a root"},
+    {"rootwait ro", "ro rootfstype=xfs", NULL, "Kernel panic", "kernel without a root"},
+    {"rootwait ro", "ro init=/bin/sh", NULL, "can't access tty", "boots"},
+};
+enum { ROOTS = sizeof roots / sizeof *roots, ROOT_SAMPLE = 4 };
+
+static void change_root(struct damage *d, size_t i) {
+    size_t n;
+    if (roots[i].lost) {
+        const char *to = keep(path_in(d->folder, "new.img"));
+        CU_ASSERT_TRUE(runs(0, "rm -f '%s'; '%s' -q amend '%s' 'root:~%s' -o '%s' && mv '%s' '%s'",
+                            to, MOSAICUM_PROGRAM, d->image, roots[i].lost, to, to, d->image));
+    }
+    if (!roots[i].from)
+        return;
+    char *bytes = take(d, "boot.scr", &n);
+    struct core c;
+    core_start(&c);
+    const char *text =
+        mos_strndup(c.ctx.arena, bytes + MOS_LEGACY_HEADER + 8, n - MOS_LEGACY_HEADER - 8);
+    const char *at = strstr(text, roots[i].from);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(at);
+    struct mos_buf out = {.arena = c.ctx.arena};
+    text = mos_printf(c.ctx.arena, "%.*s%s%s", (int)(at - text), text, roots[i].to,
+                      at + strlen(roots[i].from));
+    const char *wait = roots[i].real ? strstr(text, "rootwait ") : NULL;
+    if (wait)
+        text = mos_printf(c.ctx.arena, "%.*s%s", (int)(wait - text), text, wait + 9);
+    mos_legacy_script(&out, "edited", 0, text, strlen(text));
+    put(d, "boot.scr", out.data, out.length);
+    core_end(&c);
+    free(bytes);
+}
+
+static bool real_ends(const char *image, const char *expected) {
+    struct machine *m = machine_start("arm64", image, "nvme,serial=x");
+    bool ok = machine_expect(m, "stop autoboot", 40);
+    machine_type(m, "\003\003\003");
+    ok = ok && machine_expect(m, "=> ", 20);
+    machine_type(m, "nvme scan; load nvme 0:1 ${scriptaddr} boot.scr; source ${scriptaddr}\r");
+    ok = ok && machine_expect(m, "Starting kernel", 30);
+    if (expected) {
+        ok = ok && machine_expect(m, expected, 40);
+    } else {
+        char *text =
+            machine_until_one(m, (const char *const[]){"Kernel panic", "marker-root", NULL}, 12);
+        ok = ok && !strstr(text, "Kernel panic") && !strstr(text, "marker-root");
+        free(text);
+    }
+    machine_stop(m);
+    return ok;
+}
+
+static void roots_are_found_alike(void) {
+    const char *w = keep(test_folder("roots"));
+    struct damage d = {.folder = keep(test_folder("roots-changed"))};
+    size_t count = peers_all() ? ROOTS : ROOT_SAMPLE, right = 0;
+    d.image = keep(path_in(d.folder, "card.img"));
+    make_real_workspace(w);
+    /* the loader of this machine keeps its variables elsewhere */
+    CU_ASSERT_TRUE_FATAL(runs(
+        0, "cd '%s' && sed -i '/^      env: /d' boards/curlew.yaml && '%s' --no-cache -q build", w,
+        MOSAICUM_PROGRAM));
+    for (size_t i = 0; i < count; i++) {
+        int status;
+        CU_ASSERT_TRUE_FATAL(
+            runs(0, "cp --sparse=always '%s/out/curlew/card.img' '%s'", w, d.image));
+        change_root(&d, i);
+        json_t *doc = run_json(&status,
+                               "rehearse '%s' --as 'nvme 0' --cpu arm64 --ram-start 0x40000000 "
+                               "--ram '512 MiB' --loader /usr/lib/u-boot/qemu_arm64/u-boot.bin",
+                               d.image);
+        json_t *verdict = json_array_get(
+            json_object_get(json_array_get(json_object_get(doc, "report"), 0), "rows"), 0);
+        const char *end = json_string_value(json_object_get(verdict, "end"));
+        bool same = end && strcmp(end, roots[i].ours) == 0 && real_ends(d.image, roots[i].real);
+        if (!same)
+            printf("\n%zu: %s for %s, rehearsed: %s (%s)\n", i, roots[i].to ? roots[i].to : "-",
+                   roots[i].from ? roots[i].from : "-", end ? end : "?",
+                   json_string_value(json_object_get(verdict, "reason")));
+        right += same;
+        CU_ASSERT_TRUE(same);
+        json_decref(doc);
+    }
+    proved("roots that a real kernel finds or not",
+           "%zu of %zu end as rehearsed: log-in, bare shell, "
+           "or panic",
+           right, count);
+}
+
+SUITE(rehearsed_suite, {"roots are found alike", roots_are_found_alike},
+      {"boots end as they were rehearsed", ends_agree});

@@ -1,0 +1,162 @@
+/* rehearse: what it says of the demo's boards, of damaged images, and with one thing broken. */
+#include "support.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+static const char *built(void) {
+    static char *out; /* once for all tests here */
+    if (out)
+        return out;
+    out = keep(test_folder("rehearse"));
+    CU_ASSERT_TRUE_FATAL(runs(0,
+                              "'%s' --no-cache -q -w '%s/demo/saltmarsh' build curlew avocet "
+                              "dunlin --out '%s'",
+                              MOSAICUM_PROGRAM, MOSAICUM_SOURCE, out));
+    return out;
+}
+
+static json_t *table_of(const json_t *d, const char *key) {
+    json_t *table;
+    size_t i;
+    json_array_foreach(json_object_get(d, "report"), i, table) {
+        if (strcmp(json_string_value(json_object_get(table, "key")), key) == 0)
+            return json_object_get(table, "rows");
+    }
+    return NULL;
+}
+
+static const char *cell(const json_t *rows, size_t row, const char *key) {
+    const char *text = json_string_value(json_object_get(json_array_get(rows, row), key));
+    return text ? text : "";
+}
+
+static void the_demo_boots(void) {
+    static const char *const boards[][2] = {{"curlew", "root card:2 (root)"},
+                                            {"avocet", "root emmc:2 (root-a)"},
+                                            {"dunlin", "root card:2"}};
+    for (size_t i = 0; i < 3; i++) {
+        int status;
+        json_t *d = run_json(&status, "-w '%s/demo/saltmarsh' --out '%s' rehearse %s",
+                             MOSAICUM_SOURCE, built(), boards[i][0]);
+        CU_ASSERT_EQUAL(status, 0);
+        CU_ASSERT_STRING_EQUAL(cell(table_of(d, "verdict"), 0, "end"), "boots");
+        CU_ASSERT_STRING_EQUAL(cell(table_of(d, "verdict"), 0, "entry"), boards[i][1]);
+        CU_ASSERT(json_array_size(table_of(d, "timeline")) > 8);
+        CU_ASSERT(json_array_size(table_of(d, "ram")) == 3);
+        json_decref(d);
+    }
+}
+
+/* One change of the demo's card, and how its boot ends then. */
+static const struct {
+    const char *change; /* for amend; %s: a folder with files */
+    const char *end, *reason;
+} cases[] = {
+    {"boot:~kernel", "loader prompt", "Failed to load 'kernel'"},
+    {"boot:~main.dtb", "loader prompt", "Failed to load 'main.dtb'"},
+    {"boot:~boot.scr", "loader prompt", "Failed to load 'boot.scr'"},
+    {"boot:main.dtb=%s/text", "loader prompt", "Did not find a cmdline Flattened Device Tree"},
+    {"boot:kernel=%s/text", "loader prompt", "Bad Linux ARM64 Image magic!"},
+    {"boot:boot.scr=%s/text", "loader prompt", "Wrong image format"},
+    {"root:~sbin/init", "a bare shell", "/sbin/init is not there"},
+    {"root:~bin/sh", "kernel without a root", "/sbin/init needs /bin/sh: /bin/sh is not there"},
+    {"root:bin/sh=%s/text", "kernel without a root", "neither a program nor a script"},
+    {"root:bin/sh=%s/other", "kernel without a root", "is made for riscv64, the board is arm64"},
+    {"root:etc/fstab=%s/text", "boots", ""},
+    {"2 MiB:bootcmd=run nothing", "loader prompt", "\"nothing\" not defined"},
+    {"2 MiB:bootcmd=if true", "loader prompt", "syntax error"},
+    {"2 MiB:bootcmd=while true; do true; done", "hangs", "goes round for ever"},
+    {"2 MiB:bootdelay=-1", "loader prompt", "waits for somebody to type"},
+    {"2 MiB:bootcmd=load mmc 0:1 0x40000000 kernel; booti 0x40000000", "starts again and again",
+     "FDT and ATAGS"},
+    {"2 MiB:bootcmd=load mmc 0:1 0x5f000000 kernel", "loader prompt", "would overwrite reserved"},
+    {"2 MiB:bootcmd=load mmc 0:1 0x44000000 main.dtb; load mmc 0:1 0x44000000 kernel; booti "
+     "0x44000000 - 0x44000000",
+     "loader prompt", "Did not find a cmdline"},
+};
+
+static void damaged_images_end_as_they_must(void) {
+    const char *folder = keep(test_folder("rehearse-cases"));
+    const char *image = keep(path_in(folder, "new.img"));
+    write_text(path_in(folder, "text"), "nothing of the kind, but long enough to be looked at\n");
+    CU_ASSERT_TRUE_FATAL(runs(0,
+                              "cd '%s' && '%s' -q take '%s/avocet/emmc.img' root-a:bin/sh -o other "
+                              "&& chmod 755 other text",
+                              folder, MOSAICUM_PROGRAM, built()));
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        char change[400];
+        int status;
+        snprintf(change, sizeof change, cases[i].change, folder);
+        CU_ASSERT_TRUE_FATAL(runs(0, "rm -f '%s'; '%s' -q amend '%s/curlew/card.img' '%s' -o '%s'",
+                                  image, MOSAICUM_PROGRAM, built(), change, image));
+        json_t *d = run_json(&status,
+                             "rehearse '%s' --cpu arm64 --ram-start 0x40000000 --ram '512 "
+                             "MiB'",
+                             image);
+        const char *end = cell(table_of(d, "verdict"), 0, "end");
+        const char *reason = cell(table_of(d, "verdict"), 0, "reason");
+        if (strcmp(end, cases[i].end) != 0 || !strstr(reason, cases[i].reason)) {
+            fprintf(stderr, "\n%s: %s (%s)\n", change, end, reason);
+            CU_FAIL("an end of a rehearsal");
+        }
+        CU_ASSERT_EQUAL(status, strcmp(end, "boots") != 0);
+        json_decref(d);
+    }
+}
+
+static void faults_are_tried_one_by_one(void) {
+    static const char *const rows[][3] = {{"emmc:1 boot.itb", "its middle bit flipped", "DEAD"},
+                                          {"emmc:2 sbin/init", "missing", "boots the fallback"},
+                                          {"emmc:2 root-a", "unreadable", "boots the fallback"},
+                                          {"emmc:3 root-b", "unreadable", "boots"},
+                                          {"environment at 3 MiB", "first copy bad", "boots"},
+                                          {"environment at 3 MiB", "lost", "DEAD"},
+                                          {"the system", "never confirms", "boots the fallback"}};
+    int status;
+    json_t *d = run_json(&status, "-w '%s/demo/saltmarsh' --out '%s' rehearse avocet --faults",
+                         MOSAICUM_SOURCE, built());
+    json_t *table = table_of(d, "faults");
+    CU_ASSERT_EQUAL(status, 0);
+    CU_ASSERT(json_array_size(table) > 25);
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        size_t seen = 0;
+        for (size_t k = 0; k < json_array_size(table); k++)
+            seen += strcmp(cell(table, k, "thing"), rows[i][0]) == 0 &&
+                    strcmp(cell(table, k, "fault"), rows[i][1]) == 0 &&
+                    strcmp(cell(table, k, "result"), rows[i][2]) == 0;
+        CU_ASSERT_EQUAL(seen, 1);
+    }
+    json_decref(d);
+}
+
+static void wrong_use_is_told(void) {
+    static const struct {
+        const char *arguments;
+        int status;
+        const char *says;
+    } uses[] = {
+        {"rehearse curlew", 2, "is not there: a rehearsal needs what was built"},
+        {"rehearse", 2, "is used like this: mosaicum rehearse SELECTOR|IMAGE"},
+        {"rehearse boards/curlew.yaml --ram 3", 2, "RAM is given as in"},
+        {"rehearse boards/curlew.yaml --loader boards/curlew.yaml", 2, "no variables compiled"},
+        {"rehearse boards/curlew.yaml", 1, "does not boot: The loader gives up"},
+    };
+    const char *w = keep(test_folder("rehearse-wrong"));
+    copy_demo(w);
+    for (size_t i = 0; i < sizeof uses / sizeof *uses; i++) {
+        struct outcome o =
+            run_shell("cd '%s' && '%s' --no-cache %s", w, MOSAICUM_PROGRAM, uses[i].arguments);
+        bool good = o.status == uses[i].status &&
+                    (strstr(o.err, uses[i].says) || strstr(o.out, uses[i].says));
+        if (!good)
+            fprintf(stderr, "\n%s: %d\n%s%s", uses[i].arguments, o.status, o.out, o.err);
+        CU_ASSERT_TRUE(good);
+        outcome_free(&o);
+    }
+}
+
+SUITE(rehearse_suite, {"the demo boots", the_demo_boots},
+      {"damaged images end as they must", damaged_images_end_as_they_must},
+      {"faults are tried one by one", faults_are_tried_one_by_one},
+      {"wrong use is told", wrong_use_is_told});
