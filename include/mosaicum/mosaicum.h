@@ -153,6 +153,7 @@ const char *mosaicum_not_proved_at(const mosaicum *m, size_t index);
 /* A report: tables of rows, and texts.  One set of rows, many renderings. */
 enum mosaicum_cell_kind {
     MOSAICUM_TEXT,
+    MOSAICUM_ALARM,   /* text that is bad news */
     MOSAICUM_BYTES,   /* a size: number, and text with its unit */
     MOSAICUM_ADDRESS, /* number, and text 0x… */
     MOSAICUM_NUMBER,
@@ -180,6 +181,7 @@ struct mosaicum_table {
     const struct mosaicum_cell *cells; /* row by row */
     size_t row_count;
     const char *text; /* instead of rows: a text as it is */
+    bool alarm;       /* its title is bad news */
     bool title_only;  /* for people the title says it all */
     bool asides;      /* rows with a cell in ( ) are about nothing of the user's */
 };

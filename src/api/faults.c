@@ -86,10 +86,10 @@ static void note(struct trial *t, const char *thing, const char *fault, bool own
     t->falls += boots && !same;
     cell_text(&t->table, mos_strdup(arena, thing));
     cell_text(&t->table, fault);
-    cell_text(&t->table, unseen  ? "not noticed"
-                         : same  ? "boots"
-                         : boots ? "boots the fallback"
-                                 : "DEAD");
+    (boots ? cell_text : cell_alarm)(&t->table, unseen  ? "not noticed"
+                                                : same  ? "boots"
+                                                : boots ? "boots the fallback"
+                                                        : "DEAD");
     cell_text(&t->table, unseen  ? "nothing checks it: it is used as it is"
                          : same  ? NULL
                          : boots ? mos_strdup(arena, r->entry ? r->entry : "another entry")

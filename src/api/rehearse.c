@@ -44,7 +44,9 @@ static void time_line(mosaicum *m, const struct mos_rehearsal *r) {
         if (e->kind == MOS_EVENT_UNKNOWN)
             continue;
         cell_number(&t, ++step);
-        cell_text(&t, kind_text(e->kind));
+        bool bad =
+            e->kind == MOS_EVENT_TROUBLE || e->kind == MOS_EVENT_WRONG || e->kind == MOS_EVENT_OVER;
+        (bad ? cell_alarm : cell_text)(&t, kind_text(e->kind));
         cell_text(&t, e->from);
         if (e->bytes && e->at)
             cell_address(&t, e->at);
@@ -92,7 +94,7 @@ static void ram_at_hand_over(mosaicum *m, const struct run_machine *machine,
 
 static void unknowns(mosaicum *m, const struct run_machine *machine,
                      const struct mos_rehearsal *r) {
-    static const struct mosaicum_column columns[] = {{"fact", "fact", false}};
+    static const struct mosaicum_column columns[] = {{"fact", "", false}};
     struct report_table t = report_start(m, "not-proved", "Not proved", columns, 1);
     for (size_t i = 0; i < machine->notes.count; i++)
         cell_text(&t, mos_vec_pointer(&machine->notes, i));
@@ -116,6 +118,7 @@ static void verdict(mosaicum *m, const struct run_machine *machine, const struct
                          : mos_printf(m->arena, "%s does not boot: %s", machine->title, r->reason),
                      columns, 4);
     t.table.title_only = true;
+    t.table.alarm = r->end != MOS_END_BOOTS;
     cell_text(&t, machine->title);
     cell_text(&t, rehearsal_end_text(r->end));
     cell_text(&t, r->entry);

@@ -32,6 +32,11 @@ void cell_text(struct report_table *t, const char *text) {
     add(t, text ? MOSAICUM_TEXT : MOSAICUM_EMPTY, text ? text : "", 0);
 }
 
+void cell_alarm(struct report_table *t, const char *text) {
+    cell_text(t, text);
+    ((struct mosaicum_cell *)mos_vec_at(&t->cells, t->cells.count - 1))->kind = MOSAICUM_ALARM;
+}
+
 void cell_size(struct report_table *t, uint64_t bytes) {
     add(t, MOSAICUM_BYTES, mos_size_text(t->cells.arena, bytes), bytes);
 }

@@ -107,6 +107,7 @@ struct report_table report_start(mosaicum *m, const char *key, const char *title
 void report_end(mosaicum *m, struct report_table *t);
 void report_text(mosaicum *m, const char *key, const char *title, const char *text);
 void cell_text(struct report_table *t, const char *text); /* NULL: empty */
+void cell_alarm(struct report_table *t, const char *text); /* bad news */
 void cell_size(struct report_table *t, uint64_t bytes);   /* exact */
 void cell_about(struct report_table *t, uint64_t bytes);  /* rounded */
 void cell_address(struct report_table *t, uint64_t address);

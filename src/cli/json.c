@@ -45,6 +45,7 @@ static json_t *cell(const struct mosaicum_cell *c) {
     switch (c->kind) {
     case MOSAICUM_EMPTY:
         return json_null();
+    case MOSAICUM_ALARM:
     case MOSAICUM_TEXT:
         return text(c->text);
     default:

@@ -214,6 +214,14 @@ static bool is_aside(const struct mosaicum_table *t, size_t row) {
     return false;
 }
 
+/* A row with bad news. */
+static bool is_alarm(const struct mosaicum_table *t, size_t row) {
+    for (size_t c = 0; c < t->column_count; c++)
+        if (t->cells[row * t->column_count + c].kind == MOSAICUM_ALARM)
+            return true;
+    return false;
+}
+
 /* A column that says nothing in any row need not be drawn. */
 static bool is_empty_column(const struct mosaicum_table *t, size_t column) {
     for (size_t r = 0; r < t->row_count; r++)
@@ -278,6 +286,8 @@ static void print_table(const struct cli *cli, const struct mosaicum_table *t, F
         if (!line)
             continue;
         fill_line(cli, line, t, r);
+        if (cli->color && is_alarm(t, r))
+            scols_line_set_color(line, "\033[1;91m");
         if (cli->color && t->asides && is_aside(t, r))
             scols_line_set_color(line, "\033[90m");
     }
@@ -293,7 +303,11 @@ void print_report(const struct cli *cli, const mosaicum *m, FILE *to) {
         if (i)
             fputc('\n', to);
         if (t->title)
-            fprintf(to, "%s%s%s\n", style(cli, STYLE_STRONG), t->title, style(cli, STYLE_END));
+            fprintf(to, "%s%s%s\n",
+                    style(cli, t->alarm        ? STYLE_ERROR
+                               : t->title_only ? STYLE_GOOD
+                                               : STYLE_STRONG),
+                    t->title, style(cli, STYLE_END));
         if (t->text)
             fputs(t->text, to);
         else if (t->row_count && !t->title_only)

@@ -88,9 +88,39 @@ static struct mos_dt *tree_of(struct sim *s) {
     return copy ? mos_dt_read_blob(&quiet, "tree", copy, mos_be32(head + 4)) : NULL;
 }
 
+/* What the kernel takes a word for; NULL: nothing that matters to the boot. */
+static const char *meaning_of(const char *word) {
+    static const struct {
+        const char *begins, *means;
+    } rows[] = {{"panic=0", "a kernel that dies stays so"},
+                {"panic=", "a kernel that dies starts the board again"},
+                {"rootwait", "waits for its root, for ever if need be"},
+                {"root=", "its root"},
+                {"init=", "first program, and no other"},
+                {"rdinit=", "first program of the ramdisk"},
+                {"console=", "prints there"},
+                {"mtdparts=", "partitions of a flash"},
+                {"maxcpus=", "uses so many cores"},
+                {"mem=", "uses so much RAM"}};
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++)
+        if (strncmp(word, rows[i].begins, strlen(rows[i].begins)) == 0)
+            return rows[i].means;
+    if (strcmp(word, "ro") == 0)
+        return "mounts the root read-only";
+    return strcmp(word, "rw") == 0 ? "mounts the root to write" : NULL;
+}
+
 static void tell_arguments(struct sim *s) {
     const char *line = s->boot.arguments;
-    sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "arguments: %s", *line ? line : "none");
+    for (const char *p = line; *(p += strspn(p, " "));) {
+        size_t length = strcspn(p, " ");
+        const char *word = mos_strndup(s->arena, p, length), *means = meaning_of(word);
+        sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "argument %s%s%s%s", word, means ? "  (" : "",
+                  means ? means : "", means ? ")" : "");
+        p += length;
+    }
+    if (!*line)
+        sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "no arguments");
     if (strstr(line, "${") || strchr(line, '<'))
         sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL,
                   "the arguments still hold a sign that somebody meant to be replaced");

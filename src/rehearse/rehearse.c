@@ -89,7 +89,7 @@ static void settle(struct sim *s) {
             out->reason = ends[i].reason;
             if (s->stop == SIM_RESET && s->last_trouble)
                 out->reason =
-                    mos_printf(s->arena, "The loader resets the board after: %s", s->last_trouble);
+                    mos_printf(s->arena, "The loader resets the board: %s", s->last_trouble);
         }
 }
 
@@ -133,8 +133,10 @@ bool mos_rehearse(struct mos_ctx *ctx, const struct mos_machine *machine,
         if (same || n + 1 == MOST_STARTS) {
             if (out->end != MOS_END_BOOTS) {
                 out->end = MOS_END_RESET;
-                out->reason = mos_printf(s->arena, "The board starts again and again: %s",
-                                         out->reason ? out->reason : "nobody confirms");
+                out->reason = mos_printf(s->arena, "It starts again and again: %s",
+                                         s->stop == SIM_RESET && s->last_trouble ? s->last_trouble
+                                         : out->reason                           ? out->reason
+                                                       : "nobody confirms");
             }
             break;
         }

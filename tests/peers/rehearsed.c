@@ -241,7 +241,7 @@ static void boot_rehearsed(const char *image, struct ending *out) {
                          image, keep(path_in(MOSAICUM_SOURCE, "tests/data/machine-arm64.dtb")));
     *out = (struct ending){.end = PROMPT};
     json_t *report = json_object_get(d, "report"), *table, *row;
-    size_t i, k;
+    size_t i, k, handed = 0;
     json_array_foreach(report, i, table) {
         json_array_foreach(json_object_get(table, "rows"), k, row) {
             const char *kind = json_string_value(json_object_get(row, "kind"));
@@ -255,11 +255,15 @@ static void boot_rehearsed(const char *image, struct ending *out) {
             out->unproved |= fact && strstr(fact, "bytes are whole");
             if (kind && what && strcmp(kind, "TROUBLE") == 0)
                 copy_line(out->last, sizeof out->last, what);
-            if (kind && what && strcmp(kind, "kernel") == 0 &&
-                strncmp(what, "arguments: ", 11) == 0 && out->end != STARTED) {
-                out->end = STARTED;
-                copy_line(out->arguments, sizeof out->arguments,
-                          strcmp(what + 11, "none") ? what + 11 : "");
+            handed += kind && strcmp(kind, "hand over") == 0;
+            if (kind && what && handed == 1 && strcmp(kind, "kernel") == 0) {
+                bool word = strncmp(what, "argument ", 9) == 0;
+                if (word || strcmp(what, "no arguments") == 0)
+                    out->end = STARTED;
+                size_t n = strlen(out->arguments);
+                if (word) /* without what it means */
+                    snprintf(out->arguments + n, sizeof out->arguments - n, "%s%.*s", n ? " " : "",
+                             (int)strcspn(what + 9, " "), what + 9);
             }
         }
     }
