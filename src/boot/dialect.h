@@ -46,7 +46,8 @@ struct mos_loader_symbols {
     const char *environment_size, *flag_byte, *baud;
     const char *reads_fat, *reads_ext4; /* set when it can read these */
     const char *next_stage_sector;      /* where the first stage reads the next one, in 512 bytes */
-    const char *const *relocation_limits; /* variables that hold an address; NULL-terminated */
+    const char *address_of[3], *limit_of[3]; /* variables about kernel, tree and ramdisk, or NULL */
+    const char *const *relocation_limits;    /* variables that hold an address; NULL-terminated */
 };
 
 /* What an eMMC is told once, by hand, in the loader. */

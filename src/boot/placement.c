@@ -36,8 +36,9 @@ static void settle_moved(uint64_t *next, uint64_t *top, uint64_t size, uint64_t 
     p->ranges[MOS_RANGE_LOADED].length = size;
     if (!p->given)
         *next = p->ranges[MOS_RANGE_LOADED].start + size + room;
-    if (*top > size + room) {
-        uint64_t start = mos_round_down(*top - size - room, PAGE);
+    uint64_t below = p->limit ? mos_min(p->limit, *top) : *top;
+    if (below > size + room && !p->stays) {
+        uint64_t start = mos_round_down(below - size - room, PAGE);
         p->ranges[MOS_RANGE_MOVED] = (struct mos_ram_span){start, size + room};
         *top = start;
     }

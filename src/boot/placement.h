@@ -15,6 +15,9 @@ enum mos_placement_range { MOS_RANGE_LOADED, MOS_RANGE_MOVED, MOS_RANGE_FINAL, M
 struct mos_placement {
     const char *what;                            /* "kernel" */
     struct mos_ram_span ranges[MOS_RANGE_COUNT]; /* loaded; moved or expanded; final */
+    bool by_loader;                              /* a variable of the loader says where */
+    uint64_t limit;                              /* it is moved below this; 0: as high as it goes */
+    bool stays;                                  /* it is not moved */
     bool given;                                  /* the address is the user's, not ours */
     struct mos_place place;                      /* where it was given, or what it belongs to */
     uint64_t alignment;                          /* the loaded place must be a multiple of it */

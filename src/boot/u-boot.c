@@ -364,5 +364,7 @@ const struct mos_dialect mos_dialect_u_boot = {
                 .reads_ext4 = "CONFIG_FS_EXT4",
                 .baud = "CONFIG_BAUDRATE",
                 .next_stage_sector = "CONFIG_SYS_MMCSD_RAW_MODE_U_BOOT_SECTOR",
+                .address_of = {"kernel_addr_r", "fdt_addr_r", "ramdisk_addr_r"},
+                .limit_of = {NULL, "fdt_high", "initrd_high"},
                 .relocation_limits = relocation_limits},
 };

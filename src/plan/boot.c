@@ -195,12 +195,48 @@ static void give(const struct mos_value *address, const struct mos_record *entry
     p->place = address->place;
 }
 
+/* A variable of the loader, stored or compiled in; NULL: not known. */
+static const struct mos_setenv *loader_variable(const struct mos_plan *plan, const char *name) {
+    const struct mos_setenv *v = NULL;
+    for (size_t i = 0; name && i < plan->environments.count && !v; i++)
+        v = mos_map_get(
+            &((struct mos_environment_plan *)mos_vec_pointer(&plan->environments, i))->variables,
+            name);
+    return v || !name || !plan->has_defaults ? v : mos_map_get(&plan->defaults, name);
+}
+
+/* A menu is loaded where the loader's variables say; its limits hold for every way to boot. */
+static void ask_loader(struct mos_plan *plan, size_t thing, struct mos_placement *p) {
+    const struct mos_boot *b = plan->board->boot;
+    const struct mos_hardware *h = plan->board->hardware;
+    uint64_t value;
+    if (!plan->dialect)
+        return;
+    const struct mos_loader_symbols *symbols = &plan->dialect->symbols;
+    const struct mos_setenv *at = loader_variable(plan, symbols->address_of[thing]);
+    const struct mos_setenv *limit = loader_variable(plan, symbols->limit_of[thing]);
+    bool menu = strcmp(mos_text_or(b->via, "script"), "menu") == 0;
+    if (menu && at && mos_address_parse(at->value, &value) == MOS_NUMBER_OK) {
+        p->given = p->by_loader = true;
+        p->ranges[MOS_RANGE_LOADED].start = value;
+        p->place = at->place.source ? at->place : p->place;
+    }
+    if (limit && mos_address_parse(limit->value, &value) == MOS_NUMBER_OK && value) {
+        bool wide = h && mos_has(h->cpu) && strstr(h->cpu->text, "64");
+        p->stays = value == (wide ? UINT64_MAX : UINT32_MAX);
+        p->limit = p->stays ? 0 : value;
+    }
+}
+
 static void settle(struct mos_plan *plan, struct mos_entry_plan *e) {
     const struct mos_entry_addresses *a = e->def->addresses;
     struct mos_boot_step *s = &e->step;
     give(a ? a->kernel : NULL, &e->def->r, "kernel", &s->kernel);
     give(a ? a->tree : NULL, &e->def->r, "tree", &s->tree);
     give(a ? a->ramdisk : NULL, &e->def->r, "ramdisk", &s->ramdisk);
+    struct mos_placement *const things[] = {&s->kernel, &s->tree, &s->ramdisk};
+    for (size_t i = 0; i < 3; i++)
+        ask_loader(plan, i, things[i]);
     if (!plan->has_ram || !e->kernel_known || (e->tree && !e->tree->tree))
         return;
     uint64_t tree = e->tree ? e->tree->blob.length : 0;

@@ -3,6 +3,8 @@
 #include "base/bytes.h"
 #include "base/text.h"
 
+#include <string.h>
+
 static const char *const range_names[] = {"as loaded", "as moved", "as it runs"};
 
 struct view {
@@ -36,8 +38,9 @@ static void check_pair(const struct view *v, const struct mos_placement *a,
                 continue;
             uint64_t from = mos_max(x.start, y.start);
             uint64_t to = mos_min(x.start + x.length, y.start + y.length);
+            bool fixed = a->by_loader && b->by_loader;
             struct mos_finding *f =
-                mos_find(v->list, MOS_RULE_RAM_OVERLAP,
+                mos_find(v->list, fixed ? MOS_RULE_RAM_BY_LOADER : MOS_RULE_RAM_OVERLAP,
                          "Entry %s: the %s (%s) and the %s (%s) both use %s at %s.",
                          v->e->def->r.name, a->what, range_names[i], b->what, range_names[k],
                          mos_size_about(v->arena, to - from), mos_address_text(v->arena, from));
@@ -49,7 +52,9 @@ static void check_pair(const struct view *v, const struct mos_placement *a,
             uint64_t end =
                 mos_max(a->ranges[MOS_RANGE_LOADED].start + a->ranges[MOS_RANGE_LOADED].length,
                         a->ranges[MOS_RANGE_FINAL].start + a->ranges[MOS_RANGE_FINAL].length);
-            mos_finding_try(v->list, f, "%s: %s, or leave the address out: then one is chosen.",
+            mos_finding_try(v->list, f,
+                            fixed ? "%s at %s in the loader's variables."
+                                  : "%s: %s, or leave the address out: then one is chosen.",
                             b->what, mos_address_text(v->arena, mos_round_up(end, 2 << 20)));
             return;
         }
@@ -146,6 +151,30 @@ static void check_alignment(const struct view *v, const struct mos_placement *p)
         mos_address_text(v->arena, mos_round_up(s.start - p->offset, p->alignment) + p->offset));
 }
 
+/* A 32-bit kernel maps the first 768 MiB of its RAM and reads tree and ramdisk through that
+ * (Documentation/arm/booting.rst, section 4). */
+static void check_reach(const struct view *v, const struct mos_placement *p) {
+    enum { LOW = 768 << 20 };
+    const struct mos_hardware *h = v->plan->board->hardware;
+    struct mos_ram_span s =
+        p->ranges[p->ranges[MOS_RANGE_MOVED].length ? MOS_RANGE_MOVED : MOS_RANGE_LOADED];
+    uint64_t end = v->plan->ram.start + LOW;
+    if (!mos_has(h->cpu) || strcmp(h->cpu->text, "arm") != 0 || !s.length ||
+        s.start + s.length <= end)
+        return;
+    struct mos_finding *f = mos_find(
+        v->list, MOS_RULE_RAM_BEYOND_LOWMEM, "Entry %s: the kernel cannot reach its %s at %s.",
+        v->e->def->r.name, p->what, mos_address_text(v->arena, s.start));
+    mos_finding_at(v->list, f, p->place);
+    mos_finding_at(v->list, f, h->cpu->place);
+    mos_finding_why(v->list, f,
+                    "The loader moves it to the top of its RAM; a 32-bit kernel sees the first "
+                    "768 MiB.");
+    mos_finding_try(v->list, f, "%s: \"%s\" among the values of the environment.",
+                    strcmp(p->what, "tree") == 0 ? "fdt_high" : "initrd_high",
+                    mos_address_text(v->arena, end));
+}
+
 void mos_rule_ram(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->entries.count; i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
@@ -158,6 +187,8 @@ void mos_rule_ram(const struct mos_plan *plan) {
             check_outside(&v, all[k]);
             check_held(&v, all[k]);
             check_alignment(&v, all[k]);
+            if (k)
+                check_reach(&v, all[k]);
             for (size_t n = k + 1; n < 3; n++)
                 check_pair(&v, all[k], all[n]);
         }
