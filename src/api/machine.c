@@ -161,8 +161,13 @@ static bool open_board(mosaicum *m, const struct mosaicum_rehearsal *q, struct r
     const struct mos_selection *s = run_select_one(m, q->what, "rehearse");
     struct run_task *t = s ? run_one(m, s) : NULL;
     struct mos_plan *plan = t ? run_plan(t) : NULL;
-    if (!plan)
+    if (!plan) {
+        if (t) {
+            run_finish(t);
+            run_collect(m, t->result, 1, false);
+        }
         return false;
+    }
     const char *out = q->out ? q->out : mos_path_join(m->arena, m->options.workspace, "out");
     r->title = s->text;
     take_ram(plan, &r->machine);
@@ -172,7 +177,9 @@ static bool open_board(mosaicum *m, const struct mosaicum_rehearsal *q, struct r
         r->claim =
             ((const struct mos_entry_plan *)mos_vec_pointer(&plan->entries, 1))->def->r.key_place;
     t->ctx.findings.items.count = 0; /* check tells them */
-    return take_media(m, plan, mos_path_join(m->arena, out, s->text), r);
+    bool ok = take_media(m, plan, mos_path_join(m->arena, out, s->text), r);
+    run_finish(t);
+    return ok;
 }
 
 /* ---- an image ---- */
