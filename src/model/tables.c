@@ -170,7 +170,7 @@ KEYS(tree_keys, "tree", struct mos_trees,
       .record = &overlay_keys});
 KEYS(facts_keys, "loader facts", struct mos_facts,
      {"defaults", MOS_TYPE_PATH, AT(struct mos_facts, defaults),
-      "its compiled-in environment, name=value lines"},
+      "its compiled-in environment: name=value lines, or its binary"},
      {"config", MOS_TYPE_PATH, AT(struct mos_facts, config), "the configuration it was built with"},
      {"tables", MOS_TYPE_LIST, AT(struct mos_facts, tables), "partition tables it can read",
       .of = MOS_TYPE_NAME},

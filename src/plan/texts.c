@@ -246,6 +246,25 @@ const struct mos_setting *mos_plan_loader_symbol(const struct mos_plan *plan, co
     return mos_map_get(&plan->loader_config, symbol);
 }
 
+/* Variables out of a binary; where each stands is known only as that file. */
+static bool find_compiled(struct mos_plan *plan, const struct mos_source *s,
+                          const struct mos_value *path) {
+    struct mos_map found;
+    if (!mos_environment_find(plan->ctx->arena, (const uint8_t *)s->text, s->length, &found)) {
+        struct mos_finding *f = mos_find(&plan->ctx->findings, MOS_RULE_PIECE_FORMAT,
+                                         "%s has no variables compiled into it.", path->text);
+        mos_finding_at(&plan->ctx->findings, f, path->place);
+        mos_finding_try(&plan->ctx->findings, f,
+                        "The loader's plain binary, or its variables as name=value lines.");
+        return false;
+    }
+    for (size_t i = 0; i < found.count; i++) {
+        const struct mos_setenv *v = found.items[i].value;
+        mos_environment_set(plan->ctx->arena, &plan->defaults, v->name, v->value, path->place);
+    }
+    return true;
+}
+
 static void read_defaults(struct mos_plan *plan) {
     const struct mos_loader *l = plan->board->loader;
     plan->defaults = mos_map_make(plan->ctx->arena);
@@ -255,8 +274,11 @@ static void read_defaults(struct mos_plan *plan) {
     const struct mos_source *s = load(plan, l->facts->defaults, "defaults");
     if (!s)
         return;
-    mos_environment_read_text(plan->ctx, s, &plan->defaults);
-    plan->has_defaults = true;
+    if (memchr(s->text, 0, s->length)) /* the loader's binary: they are compiled into it */
+        plan->has_defaults = find_compiled(plan, s, l->facts->defaults);
+    else
+        mos_environment_read_text(plan->ctx, s, &plan->defaults);
+    plan->has_defaults |= plan->defaults.count != 0;
 }
 
 static struct mos_environment_plan *settle_environment(struct mos_plan *plan,

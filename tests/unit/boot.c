@@ -138,7 +138,36 @@ static void kernel_headers_are_read(void) {
     CU_ASSERT(mos_kernel_read(head, sizeof head, 1 << 20, &h) && !h.boot_command);
 }
 
-SUITE(boot_suite, {"legacy headers", legacy_headers_go_round},
-      {"environments", environments_go_round}, {"variables", variables_are_seen},
-      {"chosen addresses", chosen_addresses_never_overlap},
+/* Variables inside of a loader's binary: found by what they look like, whatever lies around. */
+static void compiled_variables_are_found(void) {
+    static const char variables[] = "arch=arm\0bootcmd=run a; run b\0bootdelay=2\0a=echo ${x}\0";
+    static const struct {
+        const char *before;
+        size_t length;
+        const char *after;
+        size_t found;
+    } cases[] = {{"\0\0", 2, "\0", 4},
+                 {"\177ELF code\0some text\0", 20, "more=text\0", 5},
+                 {"\1\2\3=\0", 5, "\377\376", 4}};
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct core c;
+        core_start(&c);
+        struct mos_buf b = {.arena = c.ctx.arena};
+        struct mos_map found;
+        mos_buf_add(&b, cases[i].before, cases[i].length);
+        mos_buf_add(&b, variables, sizeof variables - 1);
+        mos_buf_add(&b, cases[i].after, strlen(cases[i].after) + 1);
+        CU_ASSERT_TRUE_FATAL(
+            mos_environment_find(c.ctx.arena, (uint8_t *)b.data, b.length, &found));
+        CU_ASSERT_EQUAL(found.count, cases[i].found);
+        const struct mos_setenv *v = mos_map_get(&found, "bootcmd");
+        CU_ASSERT(v && strcmp(v->value, "run a; run b") == 0);
+        CU_ASSERT_FALSE(mos_environment_find(c.ctx.arena, (uint8_t *)b.data, 12, &found));
+        core_end(&c);
+    }
+}
+
+SUITE(boot_suite, {"compiled variables are found", compiled_variables_are_found},
+      {"legacy headers", legacy_headers_go_round}, {"environments", environments_go_round},
+      {"variables", variables_are_seen}, {"chosen addresses", chosen_addresses_never_overlap},
       {"kernel headers", kernel_headers_are_read});
