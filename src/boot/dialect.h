@@ -35,6 +35,20 @@ struct mos_boot_script {
     uint64_t parcel_at;
 };
 
+/* What programs a NOR flash by hand, region by region. */
+struct mos_flash_item {
+    const char *name, *file;
+    uint64_t from, erase, write; /* bytes of the flash */
+};
+struct mos_flash_program {
+    const char *board, *device; /* "sf 0" */
+    const char *files_on;       /* the medium that the files are put on, as in "mmc 0" */
+    uint64_t at, back_at;       /* RAM: where files are read to, and read back to */
+    const struct mos_flash_item *items;
+    size_t count;
+    int64_t date;
+};
+
 /* A command of the loader, and what says that it was built in. */
 struct mos_loader_command {
     const char *name, *symbol;
@@ -75,6 +89,8 @@ struct mos_dialect {
                             void *self);
     /* The commands that set up an eMMC. */
     void (*write_emmc_setup)(const struct mos_emmc_setup *setup, struct mos_buf *out);
+    /* The commands that program a flash; NULL: not in this language. */
+    void (*write_flash_program)(const struct mos_flash_program *program, struct mos_buf *out);
     /* Does the loader itself set this variable at run time? */
     bool (*sets_variable)(const char *name);
     struct mos_loader_symbols symbols;

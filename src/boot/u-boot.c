@@ -282,6 +282,39 @@ static void write_emmc_setup(const struct mos_emmc_setup *s, struct mos_buf *out
     mos_buf_printf(out, "mmc partconf %s\necho \"The eMMC is set up.\"\n", number);
 }
 
+/* Erase, write, read back, compare: a region that differs is told, and the others go on. */
+static void write_flash_program(const struct mos_flash_program *p, struct mos_buf *out) {
+    size_t type = strcspn(p->files_on, " ");
+    mos_buf_printf(out,
+                   "# Programs the flash of %s.  Run by hand, with these files on the first "
+                   "partition of\n# %s (or of devtype and devnum).  What is in the flash is lost.\n"
+                   "if test -z \"${devtype}\"; then setenv devtype %.*s; fi\n"
+                   "if test -z \"${devnum}\"; then setenv devnum %s; fi\n"
+                   "wrong=\"\"\nsf probe %s\n",
+                   p->board, p->files_on, (int)type, p->files_on,
+                   p->files_on[type] ? p->files_on + type + 1 : "0",
+                   strchr(p->device, ' ') ? strchr(p->device, ' ') + 1 : "0");
+    for (size_t i = 0; i < p->count; i++) {
+        const struct mos_flash_item *x = &p->items[i];
+        mos_buf_printf(
+            out,
+            "\n# %s\n"
+            "if load ${devtype} ${devnum}:1 0x%08llx %s && test 0x${filesize} -eq 0x%llx; then\n"
+            "  if sf erase 0x%llx 0x%llx && sf write 0x%08llx 0x%llx 0x%llx && "
+            "sf read 0x%08llx 0x%llx 0x%llx && cmp.b 0x%08llx 0x%08llx 0x%llx; then\n"
+            "    echo \"%s is programmed.\"\n  else\n    wrong=\"${wrong} %s\"\n  fi\n"
+            "else\n  wrong=\"${wrong} %s\"\nfi\n",
+            x->name, (unsigned long long)p->at, x->file, (unsigned long long)x->write,
+            (unsigned long long)x->from, (unsigned long long)x->erase, (unsigned long long)p->at,
+            (unsigned long long)x->from, (unsigned long long)x->write,
+            (unsigned long long)p->back_at, (unsigned long long)x->from,
+            (unsigned long long)x->write, (unsigned long long)p->at, (unsigned long long)p->back_at,
+            (unsigned long long)x->write, x->name, x->name, x->name);
+    }
+    mos_buf_text(out, "\nif test -n \"${wrong}\"; then echo \"Not programmed:${wrong}\"; else echo "
+                      "\"The flash is programmed.\"; fi\n");
+}
+
 static bool sets_variable(const char *name) {
     static const char *const names[] = {"arch",
                                         "board",
@@ -354,6 +387,7 @@ const struct mos_dialect mos_dialect_u_boot = {
     .write_variables = write_variables,
     .wrap_script = wrap_script,
     .write_emmc_setup = write_emmc_setup,
+    .write_flash_program = write_flash_program,
     .sets_variable = sets_variable,
     .commands = commands,
     .symbols = {.environment_at = "CONFIG_ENV_OFFSET",

@@ -259,9 +259,51 @@ static bool small_file(struct mos_build *b, const char *name, const void *bytes,
 
 /* ---- outputs beside the images ---- */
 
+/* A medium of the board whose files the loader can read: where a programmer puts its files. */
+static const char *files_medium(const struct mos_plan *plan) {
+    const struct mos_named *media = &plan->board->hardware->media;
+    for (size_t i = 0; i < media->count; i++) {
+        const struct mos_medium *m = media->items[i];
+        const char *kind = mos_text_or(m->kind, "nor");
+        if (strcmp(kind, "nor") != 0 && strcmp(kind, "nand") != 0 && mos_has(m->loader))
+            return m->loader->text;
+    }
+    return "usb 0";
+}
+
+/* The loader's commands that put those files into a NOR flash and read them back. */
+static bool write_flash_program(struct mos_build *b, const struct mos_medium_plan *m,
+                                const struct mos_vec *items, uint64_t longest) {
+    const struct mos_plan *p = b->plan;
+    const char *kind = mos_text_or(m->medium->kind, "");
+    uint64_t at = mos_round_up(p->ram.start + (16 << 20), 2 << 20);
+    uint64_t back_at = mos_round_up(at + longest, 2 << 20);
+    if (strcmp(kind, "nor") != 0 || !p->dialect || !p->dialect->write_flash_program ||
+        !p->has_ram || back_at + longest > p->ram.top)
+        return true;
+    const struct mos_flash_program x = {.board = p->board->selector,
+                                        .device = mos_text_or(m->medium->loader, "sf 0"),
+                                        .files_on = files_medium(p),
+                                        .at = at,
+                                        .back_at = back_at,
+                                        .items = items->items,
+                                        .count = items->count,
+                                        .date = p->board->date};
+    struct mos_buf text = {.arena = b->ctx->arena}, file = {.arena = b->ctx->arena};
+    struct mos_boot_script script = {.board = x.board, .date = x.date};
+    p->dialect->write_flash_program(&x, &text);
+    p->dialect->wrap_script(&script, mos_buf_string(&text), text.length, &file);
+    return small_file(b, mos_printf(b->ctx->arena, "%s-program.txt", m->name), text.data,
+                      text.length) &&
+           small_file(b, mos_printf(b->ctx->arena, "%s-program.scr", m->name), file.data,
+                      file.length);
+}
+
 /* What a programmer writes into each region of a flash, a file each: whole pages. */
 static bool write_flash_parts(struct mos_build *b, struct medium_image *m) {
     struct mos_vec regions = mos_plan_by_place(b->plan, m->medium);
+    struct mos_vec items = mos_vec_make(b->ctx->arena, sizeof(struct mos_flash_item));
+    uint64_t longest = 0;
     for (size_t i = 0; i < regions.count; i++) {
         const struct mos_region_plan *r = mos_vec_pointer(&regions, i);
         struct mos_flash_range x = mos_plan_flash_range(m->medium, r);
@@ -274,8 +316,11 @@ static bool write_flash_parts(struct mos_build *b, struct medium_image *m) {
             return mos_fail(b->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", m->file);
         if (!small_file(b, name, bytes, (size_t)x.write_length))
             return false;
+        *(struct mos_flash_item *)mos_vec_push(&items) =
+            (struct mos_flash_item){r->name, name, x.erase_from, x.erase_length, x.write_length};
+        longest = mos_max(longest, x.write_length);
     }
-    return true;
+    return !items.count || write_flash_program(b, m->medium, &items, longest);
 }
 
 /* The settings of an eMMC as commands of the loader, readable and as the file it runs. */
