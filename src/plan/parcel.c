@@ -145,6 +145,8 @@ static bool read_key(struct mos_plan *plan, const struct mos_parcel_def *def,
     }
     if (!mos_read_file(plan->ctx, path, MOST_KEY, &pem, &length))
         return false;
+    if (plan->ctx->stamp) /* another key makes another parcel */
+        mos_sha256_update(plan->ctx->stamp, pem, length);
     *signer = mos_signer_from_pem(plan->ctx, name, pem, length, &problem);
     if (*signer)
         return true;
