@@ -19,7 +19,7 @@ static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     if (!p)
         return;
     for (size_t i = 0; i < p->parts.count; i++)
-        mos_parcel_check_part(ctx->arena, p, mos_vec_at(&p->parts, i), &names);
+        mos_parcel_check_part(ctx->arena, mos_vec_at(&p->parts, i), &names);
     for (size_t i = 0; i < p->choices.count; i++) /* its own tree stands in for the keys */
         mos_parcel_check_choice(ctx->arena, p, mos_vec_at(&p->choices, i), p->dt, &why);
     mos_parcel_choice(p, NULL);

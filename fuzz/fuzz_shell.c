@@ -11,8 +11,7 @@ static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     struct mos_machine_medium medium = {"disk", "mmc 0", "mmcblk0", &io};
     mos_environment_find(ctx->arena, (const uint8_t *)variables, sizeof variables, &compiled);
     struct mos_machine machine = {.cpu = "arm64",
-                                  .ram = {{0x40000000, 16 << 20}},
-                                  .ram_count = 1,
+                                  .ram = {0x40000000, 16 << 20},
                                   .loader_from = 0x40f00000,
                                   .media = &medium,
                                   .media_count = 1,

@@ -113,8 +113,7 @@ static void take_ram(const struct mos_plan *plan, struct mos_machine *machine) {
     machine->cpu = h ? mos_text_or(h->cpu, NULL) : NULL;
     if (!plan->has_ram)
         return;
-    machine->ram[0] = (struct mos_ram_span){plan->ram.start, plan->ram.length};
-    machine->ram_count = 1;
+    machine->ram = (struct mos_ram_span){plan->ram.start, plan->ram.length};
     if (plan->ram.top < plan->ram.start + plan->ram.length)
         machine->loader_from = plan->ram.top;
 }
@@ -155,6 +154,8 @@ static void take_facts(mosaicum *m, const struct mos_plan *plan, struct run_mach
         }
     mos_vec_push_pointer(&lacks, NULL);
     r->machine.lacks = lacks.items;
+    const struct mos_facts *facts = plan->board->loader ? plan->board->loader->facts : NULL;
+    r->machine.watchdog = facts && mos_has(facts->watchdog) ? facts->watchdog->number : 0;
 }
 
 static bool open_board(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_machine *r) {
@@ -195,8 +196,7 @@ static bool open_image(mosaicum *m, const struct mosaicum_rehearsal *q, struct r
         return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
                         "RAM is given as in --ram-start 0x40000000 --ram \"512 MiB\"");
     if (q->ram) {
-        r->machine.ram[0] = (struct mos_ram_span){start, size};
-        r->machine.ram_count = 1;
+        r->machine.ram = (struct mos_ram_span){start, size};
         r->machine.loader_from = start + size - LOADER_TOP;
     } else {
         mos_vec_push_pointer(&r->notes, "how much RAM there is: --ram-start and --ram tell it");

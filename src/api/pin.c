@@ -14,7 +14,7 @@ struct pin {
 
 static bool is_pinned_here(const struct mos_piece_plan *p) {
     bool follows = mos_has(p->def->follow) && p->def->follow->truth;
-    return p->found && !p->member && !p->def->made_by && !follows && !p->def->sha256;
+    return p->found && !p->made && !p->member && !p->def->made_by && !follows && !p->def->sha256;
 }
 
 static bool add_pins(mosaicum *m, struct run_task *t, struct mos_map *pins) {

@@ -69,8 +69,8 @@ static void ram_at_hand_over(mosaicum *m, const struct run_machine *machine,
                                                      {"end", "end", true},
                                                      {"size", "size", true}};
     const struct mos_machine *x = &machine->machine;
-    uint64_t start = x->ram_count ? x->ram[0].start : 0;
-    uint64_t length = x->ram_count ? x->ram[0].length : 0;
+    uint64_t start = x->ram.start;
+    uint64_t length = x->ram.length;
     if (!r->ram.count)
         return;
     struct report_table t = report_start(m, "ram", NULL, columns, 5);

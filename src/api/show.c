@@ -199,8 +199,12 @@ static void ram_row(struct report_table *t, const struct mos_plan *plan, const c
 }
 
 static void ram_rows(struct report_table *t, const struct mos_plan *plan,
-                     const struct mos_placement *p) {
-    static const char *const names[] = {"loaded", "moved by the loader", "running"};
+                     const struct mos_placement *p, const struct mos_kernel_header *kernel) {
+    const char *const names[] = {"loaded",
+                                 kernel && kernel->expanded_size ? "moved by itself"
+                                 : kernel && kernel->compression ? "expanded by the loader"
+                                                                 : "moved by the loader",
+                                 "running"};
     for (size_t i = 0; i < MOS_RANGE_COUNT; i++)
         if (p->ranges[i].length)
             ram_row(t, plan, p->what, names[i], p->ranges[i],
@@ -238,17 +242,10 @@ static void show_ram(mosaicum *m, const struct mos_plan *plan) {
                        mos_address_text(m->arena, plan->ram.start + plan->ram.length));
         struct report_table t = report_start(m, e->def->r.name, title, columns, 7);
         if (e->settled) {
-            ram_rows(&t, plan, &e->step.kernel);
-            if (plan->parcel_file) {
-                ram_row(&t, plan, "parcel", "loaded",
-                        (struct mos_ram_span){plan->script.parcel_at, plan->parcel.length},
-                        plan->board->boot->parcel && mos_has(plan->board->boot->parcel->at)
-                            ? "given"
-                            : "chosen");
-            } else {
-                ram_rows(&t, plan, &e->step.ramdisk);
-                ram_rows(&t, plan, &e->step.tree);
-            }
+            ram_rows(&t, plan, &e->step.kernel, &e->header);
+            ram_rows(&t, plan, &e->step.container, NULL);
+            ram_rows(&t, plan, &e->step.ramdisk, NULL);
+            ram_rows(&t, plan, &e->step.tree, NULL);
             held_rows(&t, plan);
         }
         report_end(m, &t);

@@ -13,6 +13,8 @@ struct mos_boot_step {
     const char *command;                                /* the loader's command for this kernel */
     const char *arguments;                              /* the kernel's command line */
     struct mos_placement kernel, tree, ramdisk;
+    struct mos_placement container; /* the parcel that they come in; no length: there is none */
+    uint64_t packed_size;           /* of a kernel that the loader expands, in its file; or 0 */
 };
 
 struct mos_boot_script {
@@ -29,24 +31,35 @@ struct mos_boot_script {
     const char *const *tree_values, *const *tree_files; /* its values and their files */
     size_t tree_count;
     const char *const *overlay_files; /* applied to the tree, in order */
+    /* For each: the variable that must have the value, or NULL: always. */
+    const char *const *overlay_variables, *const *overlay_values;
     size_t overlay_count;
     uint64_t overlay_at, overlay_room; /* where each is loaded; what the tree grows by at most */
     const char *parcel_file;           /* NULL: files by themselves */
+    const char *server_folder;         /* files come from a server, below this; NULL: they do not */
     uint64_t parcel_at;
 };
 
-/* What programs a NOR flash by hand, region by region. */
+/* How a board reaches the server that has its files. */
+struct mos_network_way {
+    bool automatic;
+    const char *address, *netmask, *gateway, *server; /* NULL: not stated */
+    const char *folder;                               /* of the files, there */
+};
+
+/* What programs a flash by hand, region by region. */
 struct mos_flash_item {
     const char *name, *file;
     uint64_t from, erase, write; /* bytes of the flash */
 };
 struct mos_flash_program {
     const char *board, *device; /* "sf 0" */
-    const char *files_on;       /* the medium that the files are put on, as in "mmc 0" */
-    uint64_t at, back_at;       /* RAM: where files are read to, and read back to */
+    bool nand;
+    const char *correction; /* a raw NAND's own command, before anything else; NULL: none */
+    const char *files_on;   /* the medium that the files are put on, as in "mmc 0" */
+    uint64_t at, back_at;   /* RAM: where files are read to, and read back to */
     const struct mos_flash_item *items;
     size_t count;
-    int64_t date;
 };
 
 /* A command of the loader, and what says that it was built in. */
@@ -58,10 +71,24 @@ struct mos_loader_command {
 struct mos_loader_symbols {
     const char *environment_at, *environment_copy_at; /* bytes from the start of its medium */
     const char *environment_size, *flag_byte, *baud;
-    const char *reads_fat, *reads_ext4; /* set when it can read these */
-    const char *next_stage_sector;      /* where the first stage reads the next one, in 512 bytes */
+    const char *expands_to, *expands_size; /* variables about a compressed kernel */
+    const char *reads_fat, *reads_ext4;    /* set when it can read these */
+    const char *next_stage_sector; /* where the first stage reads the next one, in 512 bytes */
     const char *address_of[3], *limit_of[3]; /* variables about kernel, tree and ramdisk, or NULL */
     const char *const *relocation_limits;    /* variables that hold an address; NULL-terminated */
+};
+
+/* How a loader looks for something to start. */
+struct mos_loader_search {
+    const char *mark;         /* a variable that a loader which searches has */
+    const char *media;        /* the variable with the media, in their order */
+    const char *const *files; /* in the order of looking; NULL-terminated */
+};
+
+/* Commands that bring something into RAM, or start what is there. */
+struct mos_loader_verb {
+    const char *name;
+    unsigned loads_to, starts_at; /* the argument (from 1) with the address; 0: it does not */
 };
 
 /* What an eMMC is told once, by hand, in the loader. */
@@ -78,6 +105,9 @@ struct mos_dialect {
     const char *script_file; /* where the loader looks for it in the boot volume */
     /* The script's text. */
     void (*write_script)(const struct mos_boot_script *script, struct mos_buf *out);
+    /* The same entries, their files from a server. */
+    void (*write_network)(const struct mos_boot_script *script, const struct mos_network_way *way,
+                          struct mos_buf *out);
     /* The text as the file that the loader reads. */
     void (*wrap_script)(const struct mos_boot_script *script, const char *text, size_t length,
                         struct mos_buf *out);
@@ -95,6 +125,9 @@ struct mos_dialect {
     bool (*sets_variable)(const char *name);
     struct mos_loader_symbols symbols;
     const struct mos_loader_command *commands; /* ends with a NULL name */
+    const struct mos_loader_command *forms; /* what it can read: tables, compressions …; same */
+    struct mos_loader_search search;
+    const struct mos_loader_verb *verbs; /* ends with a NULL name */
 };
 
 extern const struct mos_dialect mos_dialect_u_boot;

@@ -23,6 +23,13 @@ enum {
     AT_NAME = 32,
 };
 
+void mos_legacy_seal(uint8_t h[MOS_LEGACY_HEADER], const void *payload, size_t length) {
+    mos_put_be32(h + AT_SIZE, (uint32_t)length);
+    mos_put_be32(h + AT_PAYLOAD_CRC, mos_crc32(0, payload, length));
+    mos_put_be32(h + AT_HEADER_CRC, 0);
+    mos_put_be32(h + AT_HEADER_CRC, mos_crc32(0, h, MOS_LEGACY_HEADER)); /* its field is 0 then */
+}
+
 void mos_legacy_script(struct mos_buf *out, const char *name, uint32_t time, const char *text,
                        size_t length) {
     struct mos_buf payload = {.arena = out->arena};
@@ -32,15 +39,13 @@ void mos_legacy_script(struct mos_buf *out, const char *name, uint32_t time, con
     uint8_t h[MOS_LEGACY_HEADER] = {0};
     mos_put_be32(h + AT_MAGIC, MAGIC);
     mos_put_be32(h + AT_TIME, time);
-    mos_put_be32(h + AT_SIZE, (uint32_t)payload.length);
-    mos_put_be32(h + AT_PAYLOAD_CRC, mos_crc32(0, payload.data, payload.length));
     h[AT_OS] = OS_LINUX;
     h[AT_CPU] = CPU_ARM64;
     h[AT_TYPE] = MOS_LEGACY_SCRIPT;
     h[AT_COMPRESSION] = COMPRESSION_NONE;
     size_t n = strlen(name);
     memcpy(h + AT_NAME, name, n < MOS_LEGACY_NAME ? n : MOS_LEGACY_NAME);
-    mos_put_be32(h + AT_HEADER_CRC, mos_crc32(0, h, sizeof h)); /* its own field is 0 then */
+    mos_legacy_seal(h, payload.data, payload.length);
     mos_buf_add(out, h, sizeof h);
     mos_buf_add(out, payload.data, payload.length);
 }

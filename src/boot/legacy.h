@@ -22,6 +22,8 @@ struct mos_legacy {
 /* Wraps a script's text: header, then two words (its length and 0), then the text. */
 void mos_legacy_script(struct mos_buf *out, const char *name, uint32_t time, const char *text,
                        size_t length);
+/* Makes size and sums of a header fit another payload. */
+void mos_legacy_seal(uint8_t head[MOS_LEGACY_HEADER], const void *payload, size_t length);
 /* Reads a header; *problem (never freed) says what is wrong when it returns false.  Checks the
  * header's sum, and the payload's when the whole file is given. */
 bool mos_legacy_read(const uint8_t *data, size_t length, struct mos_legacy *out,

@@ -69,7 +69,8 @@ static struct mos_vec covered_nodes(struct mos_ctx *ctx, const struct mos_parcel
     for (size_t i = 0; i < wish->item_count; i++) {
         const struct mos_parcel_item *x = &wish->items[i];
         bool used = (c->kernel && strcmp(c->kernel, x->name) == 0) ||
-                    (c->ramdisk && strcmp(c->ramdisk, x->name) == 0);
+                    (c->ramdisk && strcmp(c->ramdisk, x->name) == 0) ||
+                    (c->firmware && strcmp(c->firmware, x->name) == 0);
         for (size_t k = 0; k < c->trees.count; k++)
             used |= strcmp(mos_vec_pointer(&c->trees, k), x->name) == 0;
         for (size_t k = 0; k < c->loadables.count; k++)
@@ -93,6 +94,8 @@ static void begin_signature(struct mos_ctx *ctx, struct mos_dt *dt, struct mos_d
     parts = mos_vec_make(ctx->arena, sizeof(char *));
     if (c->kernel)
         mos_vec_push_pointer(&parts, "kernel");
+    if (c->firmware)
+        mos_vec_push_pointer(&parts, "firmware");
     if (c->trees.count)
         mos_vec_push_pointer(&parts, "fdt");
     if (c->ramdisk)
@@ -109,6 +112,7 @@ static void write_choice(struct mos_ctx *ctx, struct mos_dt *dt, struct mos_dt_n
     text(dt, n, "description", c->about);
     text(dt, n, "compatible", c->compatible);
     text(dt, n, "kernel", c->kernel);
+    text(dt, n, "firmware", c->firmware);
     list(ctx, dt, n, "fdt", &c->trees);
     text(dt, n, "ramdisk", c->ramdisk);
     list(ctx, dt, n, "loadables", &c->loadables);
@@ -126,8 +130,8 @@ static bool sign_choices(struct mos_ctx *ctx, struct mos_dt *dt, const struct mo
         struct mos_vec nodes = covered_nodes(ctx, wish, c);
         struct mos_dt_node *s = mos_dt_child(mos_dt_child(all, c->name), "signature-1");
         uint8_t digest[32], value[512], covered[8] = {0};
-        if (!mos_parcel_digest(ctx->arena, (const uint8_t *)out->data, out->length, nodes.items,
-                               nodes.count, strings, digest))
+        if (!mos_parcel_digest((const uint8_t *)out->data, out->length, nodes.items, nodes.count,
+                               strings, digest))
             return mos_fail(ctx->error, MOS_ERROR_SYSTEM, 0, "No memory to sign a parcel");
         if (!wish->signer->sign(wish->signer->self, digest, value))
             return false;

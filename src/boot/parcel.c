@@ -80,6 +80,7 @@ static void read_choice(struct mos_arena *arena, struct mos_parcel *p,
     *c = (struct mos_parcel_choice){.name = n->name,
                                     .about = mos_dt_string(n, "description"),
                                     .kernel = mos_dt_string(n, "kernel"),
+                                    .firmware = mos_dt_string(n, "firmware"),
                                     .ramdisk = mos_dt_string(n, "ramdisk"),
                                     .compatible = mos_dt_string(n, "compatible"),
                                     .trees = texts(arena, n, "fdt"),
@@ -175,11 +176,10 @@ static bool hash_is_right(const struct mos_dt_node *n, const struct mos_parcel_p
     return false; /* others are not made here, and cannot be checked */
 }
 
-bool mos_parcel_check_part(struct mos_arena *arena, const struct mos_parcel *p,
-                           const struct mos_parcel_part *part, const char **names) {
+bool mos_parcel_check_part(struct mos_arena *arena, const struct mos_parcel_part *part,
+                           const char **names) {
     struct mos_buf b = {.arena = arena};
     bool good = part->data != NULL;
-    (void)p;
     for (const struct mos_dt_node *n = part->node->first_child; n && good; n = n->next) {
         const char *kind = mos_dt_string(n, "algo");
         if (!is_hash(n))
@@ -313,11 +313,9 @@ static void add(void *self, const void *bytes, size_t length) {
     mos_sha256_update(self, bytes, length);
 }
 
-bool mos_parcel_digest(struct mos_arena *arena, const uint8_t *blob, size_t length,
-                       const char *const *nodes, size_t node_count, uint32_t strings,
-                       uint8_t digest[32]) {
+bool mos_parcel_digest(const uint8_t *blob, size_t length, const char *const *nodes,
+                       size_t node_count, uint32_t strings, uint8_t digest[32]) {
     struct mos_sha256 *h = mos_sha256_new();
-    (void)arena;
     if (!h)
         return false;
     bool good = mos_parcel_covered(blob, length, nodes, node_count, strings, add, h);
@@ -330,13 +328,15 @@ bool mos_parcel_digest(struct mos_arena *arena, const uint8_t *blob, size_t leng
 static const char *uncovered(struct mos_arena *arena, const struct mos_parcel *p,
                              const struct mos_parcel_choice *choice, const struct mos_vec *nodes) {
     struct mos_vec needed = mos_vec_make(arena, sizeof(char *));
-    const char *const single[] = {choice->kernel, choice->ramdisk};
+    const char *const single[] = {choice->kernel, choice->ramdisk, choice->firmware};
+    enum { SINGLE = sizeof single / sizeof *single };
     mos_vec_push_pointer(&needed, mos_printf(arena, "/configurations/%s", choice->name));
-    for (size_t i = 0; i < 2 + choice->trees.count + choice->loadables.count; i++) {
-        const char *name = i < 2 ? single[i]
-                           : i < 2 + choice->trees.count
-                               ? mos_vec_pointer(&choice->trees, i - 2)
-                               : mos_vec_pointer(&choice->loadables, i - 2 - choice->trees.count);
+    for (size_t i = 0; i < SINGLE + choice->trees.count + choice->loadables.count; i++) {
+        const char *name =
+            i < SINGLE ? single[i]
+            : i < SINGLE + choice->trees.count
+                ? mos_vec_pointer(&choice->trees, i - SINGLE)
+                : mos_vec_pointer(&choice->loadables, i - SINGLE - choice->trees.count);
         const struct mos_parcel_part *part = mos_parcel_part(p, name);
         if (!part)
             continue;
@@ -377,7 +377,7 @@ static bool signature_fits(struct mos_arena *arena, const struct mos_parcel *p,
         return false;
     }
     *why = "its signature does not fit";
-    return mos_parcel_digest(arena, p->bytes, p->tree_length, nodes.items, nodes.count,
+    return mos_parcel_digest(p->bytes, p->tree_length, nodes.items, nodes.count,
                              mos_be32(strings->data + 4), digest) &&
            mos_parcel_signed_by(key, digest, value->data, value->length);
 }

@@ -18,7 +18,7 @@ struct mos_parcel_part {
 
 /* One way to combine them. */
 struct mos_parcel_choice {
-    const char *name, *about, *kernel, *ramdisk, *compatible;
+    const char *name, *about, *kernel, *firmware, *ramdisk, *compatible;
     struct mos_vec trees, loadables; /* of const char *: a tree, then overlays over it */
     const struct mos_dt_node *node;
 };
@@ -42,8 +42,8 @@ const struct mos_parcel_choice *mos_parcel_choice(const struct mos_parcel *p, co
 
 /* Every hash of a part against its bytes.  *names: "sha256+ crc32+ ", as far as it went.  A part
  * without hashes passes with an empty text. */
-bool mos_parcel_check_part(struct mos_arena *arena, const struct mos_parcel *p,
-                           const struct mos_parcel_part *part, const char **names);
+bool mos_parcel_check_part(struct mos_arena *arena, const struct mos_parcel_part *part,
+                           const char **names);
 
 enum mos_parcel_trust {
     MOS_PARCEL_NOT_ASKED, /* no key says that choices must be signed */
@@ -103,9 +103,8 @@ bool mos_parcel_covered(const uint8_t *blob, size_t length, const char *const *n
                         size_t node_count, uint32_t strings,
                         void (*take)(void *self, const void *bytes, size_t length), void *self);
 /* SHA-256 over that. */
-bool mos_parcel_digest(struct mos_arena *arena, const uint8_t *blob, size_t length,
-                       const char *const *nodes, size_t node_count, uint32_t strings,
-                       uint8_t digest[32]);
+bool mos_parcel_digest(const uint8_t *blob, size_t length, const char *const *nodes,
+                       size_t node_count, uint32_t strings, uint8_t digest[32]);
 /* Is `value` the signature of a digest by the key of this node? */
 bool mos_parcel_signed_by(const struct mos_dt_node *key, const uint8_t digest[32],
                           const uint8_t *value, size_t length);

@@ -24,15 +24,21 @@ struct mos_placement {
     uint64_t offset; /* … after this many bytes (kernel text offset) */
 };
 
+/* What is read into RAM. */
+struct mos_loads {
+    const struct mos_kernel_header *header;
+    uint64_t kernel, tree, ramdisk; /* bytes; tree and ramdisk 0: none */
+    bool in_parcel;                 /* the loader takes all of them out of one file */
+};
+
 struct mos_ram_map {
     uint64_t start, length; /* the range that is used, in its smallest size */
     uint64_t top;           /* below what the loader holds at the end */
 };
 
-/* Settles the three ranges of a kernel, a tree and a ramdisk (file size 0: none).  Addresses that
+/* Settles the three ranges of a kernel, a tree and a ramdisk.  Addresses that
  * are `given` stay; the others are chosen one behind the other from the start of RAM. */
-void mos_placement_settle(const struct mos_ram_map *ram, const struct mos_kernel_header *header,
-                          uint64_t kernel_size, uint64_t tree_size, uint64_t ramdisk_size,
+void mos_placement_settle(const struct mos_ram_map *ram, const struct mos_loads *loads,
                           struct mos_placement *kernel, struct mos_placement *tree,
                           struct mos_placement *ramdisk);
 

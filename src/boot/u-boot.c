@@ -40,15 +40,26 @@ static void write_device(const struct mos_boot_script *s, struct mos_buf *out) {
 static const char blanks[] = "                ";
 #define INDENT(depth) (blanks + sizeof blanks - 1 - 2 * (depth))
 
-static void write_load(struct mos_buf *out, size_t depth, uint64_t address, const char *file) {
-    mos_buf_printf(out, "%sif load ${devtype} ${devnum}:${distro_bootpart} 0x%08llx %s; then\n",
-                   INDENT(depth), (unsigned long long)address, file);
+/* On a server all files lie in one folder. */
+static const char *name_of(const struct mos_boot_script *s, const char *file) {
+    const char *slash = s->server_folder ? strrchr(file, '/') : NULL;
+    return slash ? slash + 1 : file;
+}
+
+static void write_load(const struct mos_boot_script *s, struct mos_buf *out, size_t depth,
+                       uint64_t address, const char *file) {
+    if (s->server_folder)
+        mos_buf_printf(out, "%sif tftpboot 0x%08llx %s/%s; then\n", INDENT(depth),
+                       (unsigned long long)address, s->server_folder, name_of(s, file));
+    else
+        mos_buf_printf(out, "%sif load ${devtype} ${devnum}:${distro_bootpart} 0x%08llx %s; then\n",
+                       INDENT(depth), (unsigned long long)address, file);
 }
 
 /* bootm PARCEL#ENTRY */
 static void write_parcel_start(const struct mos_boot_script *script, const struct mos_boot_step *s,
                                size_t depth, struct mos_buf *out) {
-    write_load(out, depth, script->parcel_at, script->parcel_file);
+    write_load(script, out, depth, script->parcel_at, script->parcel_file);
     mos_buf_printf(out, "%sbootm 0x%08llx#%s\n%sfi\n", INDENT(depth + 1),
                    (unsigned long long)script->parcel_at, s->name, INDENT(depth));
 }
@@ -63,9 +74,16 @@ static void write_overlays(const struct mos_boot_script *script, const struct mo
                    (unsigned long long)s->tree.ranges[MOS_RANGE_LOADED].start, INDENT(depth),
                    (unsigned long long)script->overlay_room);
     for (size_t i = 0; i < script->overlay_count; i++) {
-        write_load(out, depth, script->overlay_at, script->overlay_files[i]);
-        mos_buf_printf(out, "%sfdt apply 0x%08llx\n%sfi\n", INDENT(depth + 1),
-                       (unsigned long long)script->overlay_at, INDENT(depth));
+        const char *variable = script->overlay_variables[i];
+        size_t d = depth + (variable != NULL);
+        if (variable)
+            mos_buf_printf(out, "%sif test \"${%s}\" = %s; then\n", INDENT(depth), variable,
+                           script->overlay_values[i]);
+        write_load(script, out, d, script->overlay_at, script->overlay_files[i]);
+        mos_buf_printf(out, "%sfdt apply 0x%08llx\n%sfi\n", INDENT(d + 1),
+                       (unsigned long long)script->overlay_at, INDENT(d));
+        if (variable)
+            mos_buf_printf(out, "%sfi\n", INDENT(depth));
     }
 }
 
@@ -80,12 +98,17 @@ static void write_start(const struct mos_boot_script *script, const struct mos_b
     size_t depth = first;
     for (size_t i = 0; i < 3; i++)
         if (loads[i].file)
-            write_load(out, depth++, loads[i].placement->ranges[MOS_RANGE_LOADED].start,
+            write_load(script, out, depth++, loads[i].placement->ranges[MOS_RANGE_LOADED].start,
                        loads[i].file);
     if (s->ramdisk_file && script->overlay_count)
         mos_buf_printf(out, "%ssetenv ramdisk_size ${filesize}\n", INDENT(depth));
     if (s->tree_file)
         write_overlays(script, s, depth, out);
+    if (s->packed_size) /* the loader expands it there, and copies it back */
+        mos_buf_printf(out,
+                       "%ssetenv kernel_comp_addr_r 0x%08llx\n%ssetenv kernel_comp_size 0x%llx\n",
+                       INDENT(depth), (unsigned long long)s->kernel.ranges[MOS_RANGE_MOVED].start,
+                       INDENT(depth), (unsigned long long)s->packed_size);
     mos_buf_printf(out, "%s%s 0x%08llx ", INDENT(depth), s->command,
                    (unsigned long long)s->kernel.ranges[MOS_RANGE_LOADED].start);
     if (s->ramdisk_file) /* the file loaded last was the ramdisk: its size is still known */
@@ -107,11 +130,11 @@ static void write_tree_choice(const struct mos_boot_script *script, const struct
                               size_t depth, struct mos_buf *out) {
     if (!script->tree_variable || !s->tree_file)
         return;
-    mos_buf_printf(out, "%ssetenv tree_file %s\n", INDENT(depth), s->tree_file);
+    mos_buf_printf(out, "%ssetenv tree_file %s\n", INDENT(depth), name_of(script, s->tree_file));
     for (size_t i = 0; i < script->tree_count; i++)
         mos_buf_printf(out, "%sif test \"${%s}\" = %s; then setenv tree_file %s; fi\n",
                        INDENT(depth), script->tree_variable, script->tree_values[i],
-                       script->tree_files[i]);
+                       name_of(script, script->tree_files[i]));
 }
 
 static void write_step(const struct mos_boot_script *script, const struct mos_boot_step *s,
@@ -155,6 +178,39 @@ static void write_count(const struct mos_boot_script *script, struct mos_buf *ou
                    "fi\n\n",
                    script->tries, script->tries);
     mos_buf_text(out, "for entry in ${order}; do\n");
+}
+
+static void write_entries(const struct mos_boot_script *script, struct mos_buf *out) {
+    for (size_t i = 0; i < script->count; i++) {
+        mos_buf_printf(out, "\n# %s\n", script->steps[i].name);
+        write_step(script, &script->steps[i], 0, out);
+    }
+}
+
+/* By hand, or from a loader's own commands: what is on the board's media is not touched. */
+static void write_network(const struct mos_boot_script *script, const struct mos_network_way *way,
+                          struct mos_buf *out) {
+    struct mos_boot_script s = *script;
+    s.server_folder = way->folder;
+    mos_buf_printf(out,
+                   "# Boots %s from a server.  The files lie there in the folder %s.\n"
+                   "setenv autoload no\n",
+                   script->board, way->folder);
+    if (way->automatic)
+        mos_buf_text(out, "dhcp\n");
+    const struct {
+        const char *name, *value;
+    } facts[] = {{"ipaddr", way->address},
+                 {"netmask", way->netmask},
+                 {"gatewayip", way->gateway},
+                 {"serverip", way->server}};
+    for (size_t i = 0; i < sizeof facts / sizeof *facts; i++)
+        if (facts[i].value)
+            mos_buf_printf(out, "setenv %s %s\n", facts[i].name, facts[i].value);
+    write_entries(&s, out);
+    if (s.resets)
+        mos_buf_text(out, "\n# Nothing started: once more from the beginning, in a while.\n"
+                          "sleep 5\nreset\n");
 }
 
 static void write_script(const struct mos_boot_script *script, struct mos_buf *out) {
@@ -282,34 +338,38 @@ static void write_emmc_setup(const struct mos_emmc_setup *s, struct mos_buf *out
     mos_buf_printf(out, "mmc partconf %s\necho \"The eMMC is set up.\"\n", number);
 }
 
-/* Erase, write, read back, compare: a region that differs is told, and the others go on. */
+/* Erase, write, read back, compare: a region that differs is told, and the others go on.  A raw
+ * NAND's commands step over bad blocks by themselves, within the region. */
 static void write_flash_program(const struct mos_flash_program *p, struct mos_buf *out) {
     size_t type = strcspn(p->files_on, " ");
+    const char *number = strchr(p->device, ' ') ? strchr(p->device, ' ') + 1 : "0";
+    const char *verb = p->nand ? "nand" : "sf";
     mos_buf_printf(out,
                    "# Programs the flash of %s.  Run by hand, with these files on the first "
                    "partition of\n# %s (or of devtype and devnum).  What is in the flash is lost.\n"
                    "if test -z \"${devtype}\"; then setenv devtype %.*s; fi\n"
                    "if test -z \"${devnum}\"; then setenv devnum %s; fi\n"
-                   "wrong=\"\"\nsf probe %s\n",
+                   "wrong=\"\"\n%s %s\n",
                    p->board, p->files_on, (int)type, p->files_on,
                    p->files_on[type] ? p->files_on + type + 1 : "0",
-                   strchr(p->device, ' ') ? strchr(p->device, ' ') + 1 : "0");
+                   p->nand ? "nand device" : "sf probe", number);
+    if (p->correction)
+        mos_buf_printf(out, "# The error correction that the ROM and the kernel use.\n%s\n",
+                       p->correction);
     for (size_t i = 0; i < p->count; i++) {
         const struct mos_flash_item *x = &p->items[i];
+        unsigned long long from = x->from, erase = x->erase, write = x->write, at = p->at,
+                           back = p->back_at;
         mos_buf_printf(
             out,
             "\n# %s\n"
             "if load ${devtype} ${devnum}:1 0x%08llx %s && test 0x${filesize} -eq 0x%llx; then\n"
-            "  if sf erase 0x%llx 0x%llx && sf write 0x%08llx 0x%llx 0x%llx && "
-            "sf read 0x%08llx 0x%llx 0x%llx && cmp.b 0x%08llx 0x%08llx 0x%llx; then\n"
+            "  if %s erase 0x%llx 0x%llx && %s write 0x%08llx 0x%llx 0x%llx && "
+            "%s read 0x%08llx 0x%llx 0x%llx && cmp.b 0x%08llx 0x%08llx 0x%llx; then\n"
             "    echo \"%s is programmed.\"\n  else\n    wrong=\"${wrong} %s\"\n  fi\n"
             "else\n  wrong=\"${wrong} %s\"\nfi\n",
-            x->name, (unsigned long long)p->at, x->file, (unsigned long long)x->write,
-            (unsigned long long)x->from, (unsigned long long)x->erase, (unsigned long long)p->at,
-            (unsigned long long)x->from, (unsigned long long)x->write,
-            (unsigned long long)p->back_at, (unsigned long long)x->from,
-            (unsigned long long)x->write, (unsigned long long)p->at, (unsigned long long)p->back_at,
-            (unsigned long long)x->write, x->name, x->name, x->name);
+            x->name, at, x->file, write, verb, from, erase, verb, at, from, write, verb, back, from,
+            write, at, back, write, x->name, x->name, x->name);
     }
     mos_buf_text(out, "\nif test -n \"${wrong}\"; then echo \"Not programmed:${wrong}\"; else echo "
                       "\"The flash is programmed.\"; fi\n");
@@ -364,17 +424,47 @@ static bool sets_variable(const char *name) {
     return false;
 }
 
-static const struct mos_loader_command commands[] = {
-    {"booti", "CONFIG_CMD_BOOTI"},     {"bootz", "CONFIG_CMD_BOOTZ"},
-    {"bootm", "CONFIG_CMD_BOOTM"},     {"source", "CONFIG_CMD_SOURCE"},
-    {"load", "CONFIG_CMD_FS_GENERIC"}, {"fatload", "CONFIG_CMD_FAT"},
-    {"ext4load", "CONFIG_CMD_EXT4"},   {"part", "CONFIG_CMD_PART"},
-    {"setexpr", "CONFIG_CMD_SETEXPR"}, {"itest", "CONFIG_CMD_ITEST"},
-    {"sysboot", "CONFIG_CMD_SYSBOOT"}, {"mmc", "CONFIG_CMD_MMC"},
-    {"sf", "CONFIG_CMD_SF"},           {"usb", "CONFIG_CMD_USB"},
-    {"nvme", "CONFIG_CMD_NVME"},       {"saveenv", "CONFIG_CMD_SAVEENV"},
-    {"fdt", "CONFIG_OF_LIBFDT"},       {"tftpboot", "CONFIG_CMD_TFTPBOOT"},
-    {"dhcp", "CONFIG_CMD_DHCP"},       {NULL, NULL}};
+static const struct mos_loader_command commands[] = {{"booti", "CONFIG_CMD_BOOTI"},
+                                                     {"bootz", "CONFIG_CMD_BOOTZ"},
+                                                     {"bootm", "CONFIG_CMD_BOOTM"},
+                                                     {"source", "CONFIG_CMD_SOURCE"},
+                                                     {"load", "CONFIG_CMD_FS_GENERIC"},
+                                                     {"fatload", "CONFIG_CMD_FAT"},
+                                                     {"ext4load", "CONFIG_CMD_EXT4"},
+                                                     {"part", "CONFIG_CMD_PART"},
+                                                     {"setexpr", "CONFIG_CMD_SETEXPR"},
+                                                     {"itest", "CONFIG_CMD_ITEST"},
+                                                     {"sysboot", "CONFIG_CMD_SYSBOOT"},
+                                                     {"mmc", "CONFIG_CMD_MMC"},
+                                                     {"sf", "CONFIG_CMD_SF"},
+                                                     {"nand", "CONFIG_CMD_NAND"},
+                                                     {"usb", "CONFIG_CMD_USB"},
+                                                     {"nvme", "CONFIG_CMD_NVME"},
+                                                     {"saveenv", "CONFIG_CMD_SAVEENV"},
+                                                     {"fdt", "CONFIG_OF_LIBFDT"},
+                                                     {"tftpboot", "CONFIG_CMD_TFTPBOOT"},
+                                                     {"dhcp", "CONFIG_CMD_DHCP"},
+                                                     {NULL, NULL}};
+
+static const struct mos_loader_command forms[] = {{"gpt", "CONFIG_EFI_PARTITION"},
+                                                  {"mbr", "CONFIG_DOS_PARTITION"},
+                                                  {"gzip", "CONFIG_GZIP"},
+                                                  {"bzip2", "CONFIG_BZIP2"},
+                                                  {"lz4", "CONFIG_LZ4"},
+                                                  {"zstd", "CONFIG_ZSTD"},
+                                                  {"parcels", "CONFIG_FIT"},
+                                                  {"signatures", "CONFIG_FIT_SIGNATURE"},
+                                                  {"scripts", "CONFIG_LEGACY_IMAGE_FORMAT"},
+                                                  {"overlays", "CONFIG_OF_LIBFDT_OVERLAY"},
+                                                  {NULL, NULL}};
+
+static const char *const searched[] = {"extlinux/extlinux.conf", "boot.scr.uimg", "boot.scr", NULL};
+
+static const struct mos_loader_verb verbs[] = {
+    {"load", 3, 0},  {"fatload", 3, 0}, {"ext4load", 3, 0}, {"ext2load", 3, 0}, {"tftpboot", 1, 0},
+    {"tftp", 1, 0},  {"dhcp", 1, 0},    {"nfs", 1, 0},      {"source", 0, 1},   {"booti", 0, 1},
+    {"bootz", 0, 1}, {"bootm", 0, 1},   {"mmc", 2, 0},      {"nvme", 2, 0},     {"virtio", 2, 0},
+    {"usb", 2, 0},   {"sf", 2, 0},      {"nand", 2, 0},     {NULL, 0, 0}};
 
 static const char *const relocation_limits[] = {"fdt_high", "initrd_high", NULL};
 
@@ -382,6 +472,7 @@ const struct mos_dialect mos_dialect_u_boot = {
     .name = "u-boot",
     .script_file = "boot.scr",
     .write_script = write_script,
+    .write_network = write_network,
     .menu_file = "extlinux/extlinux.conf",
     .write_menu = write_menu,
     .write_variables = write_variables,
@@ -390,10 +481,15 @@ const struct mos_dialect mos_dialect_u_boot = {
     .write_flash_program = write_flash_program,
     .sets_variable = sets_variable,
     .commands = commands,
+    .forms = forms,
+    .search = {.mark = "distro_bootcmd", .media = "boot_targets", .files = searched},
+    .verbs = verbs,
     .symbols = {.environment_at = "CONFIG_ENV_OFFSET",
                 .environment_copy_at = "CONFIG_ENV_OFFSET_REDUND",
                 .environment_size = "CONFIG_ENV_SIZE",
                 .flag_byte = "CONFIG_SYS_REDUNDAND_ENVIRONMENT",
+                .expands_to = "kernel_comp_addr_r",
+                .expands_size = "kernel_comp_size",
                 .reads_fat = "CONFIG_FS_FAT",
                 .reads_ext4 = "CONFIG_FS_EXT4",
                 .baud = "CONFIG_BAUDRATE",

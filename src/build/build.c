@@ -231,8 +231,8 @@ static bool ledger_inputs(struct mos_build *b) {
             continue;
         if (!mos_plan_hash(b->plan, p))
             return false;
-        mos_ledger_input(b->ledger, p->def->r.name, p->file, p->member, p->size, p->sha256,
-                         place_text(b, p->def->r.key_place));
+        mos_ledger_input(b->ledger, p->def->r.name, p->made ? NULL : p->file, p->member, p->size,
+                         p->sha256, place_text(b, p->def->r.key_place));
         mos_ledger_input_fact(b->ledger, "release", mos_text_or(p->def->release, NULL));
         mos_ledger_input_fact(b->ledger, "license", mos_text_or(p->def->license, NULL));
     }
@@ -278,19 +278,22 @@ static bool write_flash_program(struct mos_build *b, const struct mos_medium_pla
     const char *kind = mos_text_or(m->medium->kind, "");
     uint64_t at = mos_round_up(p->ram.start + (16 << 20), 2 << 20);
     uint64_t back_at = mos_round_up(at + longest, 2 << 20);
-    if (strcmp(kind, "nor") != 0 || !p->dialect || !p->dialect->write_flash_program ||
+    bool nand = strcmp(kind, "nand") == 0;
+    if ((!nand && strcmp(kind, "nor") != 0) || !p->dialect || !p->dialect->write_flash_program ||
         !p->has_ram || back_at + longest > p->ram.top)
         return true;
-    const struct mos_flash_program x = {.board = p->board->selector,
-                                        .device = mos_text_or(m->medium->loader, "sf 0"),
-                                        .files_on = files_medium(p),
-                                        .at = at,
-                                        .back_at = back_at,
-                                        .items = items->items,
-                                        .count = items->count,
-                                        .date = p->board->date};
+    const struct mos_flash_program x = {
+        .board = p->board->selector,
+        .device = mos_text_or(m->medium->loader, nand ? "nand 0" : "sf 0"),
+        .nand = nand,
+        .correction = mos_text_or(m->medium->correction, NULL),
+        .files_on = files_medium(p),
+        .at = at,
+        .back_at = back_at,
+        .items = items->items,
+        .count = items->count};
     struct mos_buf text = {.arena = b->ctx->arena}, file = {.arena = b->ctx->arena};
-    struct mos_boot_script script = {.board = x.board, .date = x.date};
+    struct mos_boot_script script = {.board = x.board, .date = p->board->date};
     p->dialect->write_flash_program(&x, &text);
     p->dialect->wrap_script(&script, mos_buf_string(&text), text.length, &file);
     return small_file(b, mos_printf(b->ctx->arena, "%s-program.txt", m->name), text.data,
@@ -439,6 +442,42 @@ static bool write_medium(struct mos_build *b, struct medium_image *m) {
     return ok && write_output(b, m);
 }
 
+/* ---- from a server ---- */
+
+/* A piece by its own name, for the server's folder. */
+static bool server_file(struct mos_build *b, const struct mos_piece_plan *p) {
+    for (size_t i = 0; p && i < b->files.count; i++)
+        if (strcmp(((struct mos_built_file *)mos_vec_at(&b->files, i))->name, p->def->r.name) == 0)
+            return true;
+    const uint8_t *bytes = p ? mos_plan_piece_bytes(b->plan, p) : NULL;
+    return !p || (bytes && small_file(b, p->def->r.name, bytes, (size_t)p->size));
+}
+
+/* The script for it, readable and as the loader reads it, and the files that are not here yet. */
+static bool write_network(struct mos_build *b) {
+    const struct mos_plan *p = b->plan;
+    const struct mos_network *n = p->board->boot ? p->board->boot->network : NULL;
+    struct mos_buf text = {.arena = b->ctx->arena}, file = {.arena = b->ctx->arena};
+    if (!n || !p->dialect || !p->script.count)
+        return true;
+    const struct mos_network_way way = {
+        .automatic = mos_has(n->automatic) && n->automatic->truth,
+        .address = mos_text_or(n->address, NULL),
+        .netmask = mos_text_or(n->netmask, n->address ? "255.255.255.0" : NULL),
+        .gateway = mos_text_or(n->gateway, NULL),
+        .server = mos_text_or(n->server, NULL),
+        .folder = mos_text_or(n->folder, p->board->selector)};
+    p->dialect->write_network(&p->script, &way, &text);
+    p->dialect->wrap_script(&p->script, mos_buf_string(&text), text.length, &file);
+    for (size_t i = 0; i < p->entries.count && !p->parcel_file; i++) {
+        const struct mos_entry_plan *e = mos_vec_pointer(&p->entries, i);
+        if (!server_file(b, e->kernel) || !server_file(b, e->ramdisk))
+            return false;
+    }
+    return small_file(b, "network-boot.txt", text.data, text.length) &&
+           small_file(b, "network-boot.scr", file.data, file.length);
+}
+
 static bool write_texts(struct mos_build *b) {
     struct mos_plan *p = b->plan;
     struct mos_arena *arena = b->ctx->arena;
@@ -463,6 +502,8 @@ static bool write_texts(struct mos_build *b) {
                                    t->blob.length))
             return false;
     }
+    if (!write_network(b))
+        return false;
     for (size_t i = 0; i < p->media.count; i++)
         if (!write_emmc_setup(b, mos_vec_pointer(&p->media, i)))
             return false;

@@ -79,6 +79,11 @@ const char *mos_compression_of(const uint8_t *head, size_t length);
 bool mos_pack_file(struct mos_ctx *ctx, struct mos_io *from, const char *path, const char *kind,
                    uint64_t *size);
 
+/* The same from memory into memory.  The kernel takes its ramdisk in xz only with a CRC-32 sum, so
+ * "xz" is not for that. */
+bool mos_pack_memory(struct mos_ctx *ctx, const char *kind, void *bytes, size_t length,
+                     struct mos_buf *out);
+
 /* Writes what it is fed into an archive file at `path` (.tar, .tar.gz, .tar.xz, .tar.zst), which
  * must not be there yet.  NULL with ctx->error.  Always end it; when it was not good the file is
  * gone. */

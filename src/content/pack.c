@@ -17,11 +17,14 @@ struct packing {
     struct mos_io *from;
     const char *path;
     int file, errnum;
+    struct mos_buf *to; /* instead of the file */
     uint64_t written;
 };
 
 static bool put(struct packing *p, const void *bytes, size_t length) {
-    if (!p->errnum)
+    if (p->to)
+        mos_buf_add(p->to, bytes, length);
+    else if (!p->errnum)
         p->errnum = p->ctx->host->pwrite(p->ctx->host, p->file, bytes, length, p->written);
     p->written += length;
     return !p->errnum;
@@ -96,7 +99,7 @@ static bool pack_gzip(struct packing *p) {
     size_t room = PIECE + PIECE / 64 + 4096;
     uint32_t sum = (uint32_t)crc32(0, NULL, 0);
     uint8_t tail[8];
-    for (size_t i = 0; i < BATCH; i++) {
+    for (size_t i = 0; i < BATCH && i * PIECE < p->from->size; i++) {
         pieces[i].in = mos_alloc(p->ctx->arena, PIECE);
         pieces[i].out = mos_alloc(p->ctx->arena, room);
         pieces[i].room = room;
@@ -165,6 +168,21 @@ static bool pack_archive(struct packing *p, const char *filter) {
     return ok;
 }
 
+static bool pack(struct packing *p, const char *kind) {
+    return strcmp(kind, "gz") == 0   ? pack_gzip(p)
+           : strcmp(kind, "xz") == 0 ? pack_archive(p, "xz")
+                                     : pack_archive(p, "zstd");
+}
+
+bool mos_pack_memory(struct mos_ctx *ctx, const char *kind, void *bytes, size_t length,
+                     struct mos_buf *out) {
+    struct mos_io from = mos_io_memory(ctx->arena, bytes, length);
+    struct packing p = {.ctx = ctx, .from = &from, .to = out};
+    return pack(&p, kind) && !p.errnum
+               ? true
+               : mos_fail(ctx->error, MOS_ERROR_SYSTEM, p.errnum, "Cannot compress with %s", kind);
+}
+
 bool mos_pack_file(struct mos_ctx *ctx, struct mos_io *from, const char *path, const char *kind,
                    uint64_t *size) {
     const struct mos_host *h = ctx->host;
@@ -172,9 +190,7 @@ bool mos_pack_file(struct mos_ctx *ctx, struct mos_io *from, const char *path, c
     int e = h->open(h, path, MOS_OPEN_NEW, &p.file);
     if (e)
         return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot create %s", path);
-    bool ok = strcmp(kind, "gz") == 0   ? pack_gzip(&p)
-              : strcmp(kind, "xz") == 0 ? pack_archive(&p, "xz")
-                                        : pack_archive(&p, "zstd");
+    bool ok = pack(&p, kind);
     if (ok)
         p.errnum = h->sync(h, p.file);
     h->close(h, p.file);

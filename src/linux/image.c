@@ -62,7 +62,10 @@ static bool read_bzimage(const uint8_t *head, size_t length, uint64_t file_size,
     if (length < 0x264 || memcmp(head + 0x202, "HdrS", 4) != 0)
         return false;
     *out = (struct mos_kernel_header){
-        .format = "bzImage", .cpu = "x86", .alignment = 4096, .running_size = file_size};
+        .format = "bzImage",
+        .cpu = "x86",
+        .alignment = 4096, /* init_size, at 0x260, is what it needs while it expands itself */
+        .running_size = mos_max(file_size, mos_le32(head + 0x260))};
     return true;
 }
 const struct mos_kernel_format mos_kernel_bzimage = {"bzImage", read_bzimage};
@@ -77,23 +80,52 @@ static bool read_elf(const uint8_t *head, size_t length, uint64_t file_size,
 }
 const struct mos_kernel_format mos_kernel_elf = {"ELF", read_elf};
 
+/* The loader's 64-byte legacy header (its include/image.h): big-endian, magic, then size at 12,
+ * load 16, entry 20, architecture 29, type 30, compression 31.  Its sums are checked where it is
+ * used. */
+static bool read_legacy(const uint8_t *head, size_t length, uint64_t file_size,
+                        struct mos_kernel_header *out) {
+    enum { MAGIC = 0x27051956, KERNEL = 2, ARM = 2, ARM64 = 22, RISCV = 26 };
+    static const char *const kinds[] = {NULL, "gzip", "bzip2", "lzma", "lzo", "lz4", "zstd"};
+    if (length < 64 || mos_be32(head) != MAGIC || head[30] != KERNEL ||
+        head[31] >= sizeof kinds / sizeof *kinds)
+        return false;
+    *out = (struct mos_kernel_header){.format = "legacy kernel file",
+                                      .boot_command = "bootm",
+                                      .cpu = head[29] == ARM     ? "arm"
+                                             : head[29] == ARM64 ? "arm64"
+                                             : head[29] == RISCV ? "riscv64"
+                                                                 : NULL,
+                                      .compression = kinds[head[31]],
+                                      .alignment = 4096,
+                                      .running_size = file_size,
+                                      .file_size = 64 + (uint64_t)mos_be32(head + 12),
+                                      .wrapped = true,
+                                      .load = mos_be32(head + 16),
+                                      .entry = mos_be32(head + 20)};
+    return true;
+}
+const struct mos_kernel_format mos_kernel_legacy = {"legacy", read_legacy};
+
 static bool read_compressed(const uint8_t *head, size_t length, uint64_t file_size,
                             struct mos_kernel_header *out) {
     static const struct {
-        const char *name;
+        const char *name, *compression;
         size_t length;
         const char magic[7];
-    } kinds[] = {{"gzip file", 2, "\x1f\x8b"},
-                 {"xz file", 6,
+    } kinds[] = {{"gzip file", "gzip", 2, "\x1f\x8b"},
+                 {"xz file", "xz", 6,
                   "\xfd"
                   "7zXZ\0"},
-                 {"zstd file", 4, "\x28\xb5\x2f\xfd"},
-                 {"lz4 file", 4, "\x04\x22\x4d\x18"},
-                 {"bzip2 file", 3, "BZh"}};
+                 {"zstd file", "zstd", 4, "\x28\xb5\x2f\xfd"},
+                 {"lz4 file", "lz4", 4, "\x04\x22\x4d\x18"},
+                 {"bzip2 file", "bzip2", 3, "BZh"}};
     for (size_t i = 0; i < sizeof kinds / sizeof *kinds; i++)
         if (length >= kinds[i].length && memcmp(head, kinds[i].magic, kinds[i].length) == 0) {
-            *out = (struct mos_kernel_header){
-                .format = kinds[i].name, .alignment = 4096, .running_size = file_size};
+            *out = (struct mos_kernel_header){.format = kinds[i].name,
+                                              .compression = kinds[i].compression,
+                                              .alignment = 4096,
+                                              .running_size = file_size};
             return true;
         }
     return false;
@@ -103,8 +135,8 @@ const struct mos_kernel_format mos_kernel_compressed = {"compressed", read_compr
 bool mos_kernel_read(const uint8_t *head, size_t length, uint64_t file_size,
                      struct mos_kernel_header *out) {
     static const struct mos_kernel_format *const formats[] = {
-        &mos_kernel_arm64,   &mos_kernel_riscv, &mos_kernel_zimage,
-        &mos_kernel_bzimage, &mos_kernel_elf,   &mos_kernel_compressed};
+        &mos_kernel_arm64, &mos_kernel_riscv,  &mos_kernel_zimage,    &mos_kernel_bzimage,
+        &mos_kernel_elf,   &mos_kernel_legacy, &mos_kernel_compressed};
     for (size_t i = 0; i < sizeof formats / sizeof *formats; i++)
         if (formats[i]->read(head, length, file_size, out))
             return true;

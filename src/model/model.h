@@ -67,7 +67,7 @@ struct mos_emmc {
 };
 struct mos_medium {
     struct mos_record r;
-    struct mos_value *kind, *erase, *page, *sector, *loader, *kernel, *node, *flash_id;
+    struct mos_value *kind, *erase, *page, *sector, *loader, *kernel, *node, *flash_id, *correction;
     struct mos_emmc *settings;
     struct mos_medium_size *size;
     struct mos_named areas;
@@ -91,17 +91,47 @@ struct mos_rom {
 };
 struct mos_stage {
     struct mos_record r;
-    struct mos_value *piece, *by, *from, *limit;
+    struct mos_value *piece, *by, *from, *limit, *format;
+    struct mos_list accepts;
 };
 struct mos_made_by {
     struct mos_record r;
     struct mos_list run, inputs;
     struct mos_value *minutes;
 };
+/* One row of a ramdisk's list. */
+struct mos_ramdisk_file {
+    struct mos_record r;
+    struct mos_value *to, *file, *in, *path, *text, *link, *device, *mode;
+};
+struct mos_ramdisk_modules {
+    struct mos_record r;
+    struct mos_value *in, *order;
+    struct mos_list names;
+};
+struct mos_ramdisk {
+    struct mos_record r;
+    struct mos_value *compress, *init;
+    struct mos_named files;
+    struct mos_list folders;
+    struct mos_ramdisk_modules *modules;
+};
+/* Several pieces in one, as a ROM or an early stage wants them. */
+struct mos_packed_part {
+    struct mos_record r;
+    struct mos_value *piece, *at, *load, *entry, *type;
+};
+struct mos_packed {
+    struct mos_record r;
+    struct mos_value *as, *align, *table_at, *starts;
+    struct mos_named parts;
+};
 struct mos_piece {
     struct mos_record r;
     struct mos_value *file, *in, *path, *sha256, *size, *follow, *release, *cpu, *license, *about;
     struct mos_made_by *made_by;
+    struct mos_ramdisk *ramdisk;
+    struct mos_packed *packed;
 };
 struct mos_fragment {
     struct mos_record r;
@@ -123,7 +153,7 @@ struct mos_blob {
 };
 struct mos_overlay {
     struct mos_record r;
-    struct mos_value *file, *when;
+    struct mos_value *file, *when, *one_of;
 };
 struct mos_trees {
     struct mos_record r;
@@ -132,7 +162,7 @@ struct mos_trees {
 };
 struct mos_facts {
     struct mos_record r;
-    struct mos_value *defaults, *config, *boot_mark;
+    struct mos_value *defaults, *config, *boot_mark, *locked, *watchdog;
     struct mos_list tables;
 };
 struct mos_variable {
@@ -177,13 +207,20 @@ struct mos_tree_choices {
 };
 struct mos_parcel_def {
     struct mos_record r;
-    struct mos_value *hash, *key, *key_name, *at;
+    struct mos_value *hash, *key, *public_key, *key_name, *at, *locks;
+    struct mos_list sign_with;
+};
+/* How the same entries are started from a server. */
+struct mos_network {
+    struct mos_record r;
+    struct mos_value *automatic, *address, *netmask, *gateway, *server, *folder;
 };
 struct mos_boot {
     struct mos_record r;
     struct mos_value *via, *tries, *otherwise, *timeout;
     struct mos_tree_choices *trees;
     struct mos_parcel_def *parcel;
+    struct mos_network *network;
     struct mos_named entries;
 };
 struct mos_fill {

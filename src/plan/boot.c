@@ -3,6 +3,7 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
+#include "store/store.h"
 
 #include <ctype.h>
 #include <string.h>
@@ -195,6 +196,10 @@ static void give(const struct mos_value *address, const struct mos_record *entry
     p->place = address->place;
 }
 
+static bool is_via(const struct mos_plan *plan, const char *way) {
+    return strcmp(mos_text_or(plan->board->boot->via, "script"), way) == 0;
+}
+
 /* A variable of the loader, stored or compiled in; NULL: not known. */
 static const struct mos_setenv *loader_variable(const struct mos_plan *plan, const char *name) {
     const struct mos_setenv *v = NULL;
@@ -207,7 +212,6 @@ static const struct mos_setenv *loader_variable(const struct mos_plan *plan, con
 
 /* A menu is loaded where the loader's variables say; its limits hold for every way to boot. */
 static void ask_loader(struct mos_plan *plan, size_t thing, struct mos_placement *p) {
-    const struct mos_boot *b = plan->board->boot;
     const struct mos_hardware *h = plan->board->hardware;
     uint64_t value;
     if (!plan->dialect)
@@ -215,8 +219,7 @@ static void ask_loader(struct mos_plan *plan, size_t thing, struct mos_placement
     const struct mos_loader_symbols *symbols = &plan->dialect->symbols;
     const struct mos_setenv *at = loader_variable(plan, symbols->address_of[thing]);
     const struct mos_setenv *limit = loader_variable(plan, symbols->limit_of[thing]);
-    bool menu = strcmp(mos_text_or(b->via, "script"), "menu") == 0;
-    if (menu && at && mos_address_parse(at->value, &value) == MOS_NUMBER_OK) {
+    if (is_via(plan, "menu") && at && mos_address_parse(at->value, &value) == MOS_NUMBER_OK) {
         p->given = p->by_loader = true;
         p->ranges[MOS_RANGE_LOADED].start = value;
         p->place = at->place.source ? at->place : p->place;
@@ -228,6 +231,16 @@ static void ask_loader(struct mos_plan *plan, size_t thing, struct mos_placement
     }
 }
 
+/* A menu leaves it to the loader's variables where a compressed kernel is expanded. */
+static void ask_expansion(struct mos_plan *plan, struct mos_entry_plan *e) {
+    uint64_t value;
+    if (!plan->dialect || !e->header.compression || !is_via(plan, "menu"))
+        return;
+    const struct mos_setenv *at = loader_variable(plan, plan->dialect->symbols.expands_to);
+    if (at && mos_address_parse(at->value, &value) == MOS_NUMBER_OK)
+        e->step.kernel.ranges[MOS_RANGE_MOVED].start = value;
+}
+
 static void settle(struct mos_plan *plan, struct mos_entry_plan *e) {
     const struct mos_entry_addresses *a = e->def->addresses;
     struct mos_boot_step *s = &e->step;
@@ -237,7 +250,8 @@ static void settle(struct mos_plan *plan, struct mos_entry_plan *e) {
     struct mos_placement *const things[] = {&s->kernel, &s->tree, &s->ramdisk};
     for (size_t i = 0; i < 3; i++)
         ask_loader(plan, i, things[i]);
-    if (!plan->has_ram || !e->kernel_known || (e->tree && !e->tree->tree))
+    if (!plan->has_ram || !e->kernel_known || (e->tree && !e->tree->tree) ||
+        (e->ramdisk && !e->ramdisk->found))
         return;
     uint64_t tree = e->tree ? e->tree->blob.length : 0;
     for (size_t i = 0; i < plan->boot_overlays.count && tree; i++) /* what it may grow by */
@@ -246,8 +260,15 @@ static void settle(struct mos_plan *plan, struct mos_entry_plan *e) {
     for (size_t i = 0; i < plan->tree_choices.count; i++) /* the largest that may be chosen */
         tree = mos_max(
             tree, ((struct mos_blob_plan *)mos_vec_pointer(&plan->tree_choices, i))->blob.length);
-    mos_placement_settle(&plan->ram, &e->header, e->kernel->size, tree,
-                         e->ramdisk ? e->ramdisk->size : 0, &s->kernel, &s->tree, &s->ramdisk);
+    struct mos_loads loads = {.header = &e->header,
+                              .kernel = e->kernel->size,
+                              .tree = tree,
+                              .ramdisk = e->ramdisk ? e->ramdisk->size : 0,
+                              .in_parcel = is_via(plan, "parcel")};
+    ask_expansion(plan, e);
+    mos_placement_settle(&plan->ram, &loads, &s->kernel, &s->tree, &s->ramdisk);
+    if (e->header.compression && !e->header.wrapped && !loads.in_parcel)
+        s->packed_size = e->kernel->size;
     e->settled = true;
 }
 
@@ -277,6 +298,37 @@ static const char *boot_file(struct mos_plan *plan, const char *name) {
     return mos_path_join(plan->ctx->arena, plan->boot_prefix ? plan->boot_prefix : "", name);
 }
 
+/* What only the whole kernel tells is kept by its hash. */
+static bool measure_kernel(struct mos_plan *plan, struct mos_entry_plan *e) {
+    struct mos_ctx *ctx = plan->ctx;
+    struct mos_kernel_facts facts;
+    char hex[65], *data;
+    size_t length;
+    if (!mos_plan_hash(plan, e->kernel))
+        return false;
+    mos_sha256_hex(e->kernel->sha256, hex);
+    const char *key = mos_printf(ctx->arena, "kernel-%s", hex);
+    if (mos_store_get(ctx, key, &data, &length) && length == sizeof facts) {
+        memcpy(&facts, data, sizeof facts);
+        if (facts.head_length <= sizeof facts.head)
+            return mos_kernel_apply(&e->header, &facts);
+    }
+    const uint8_t *bytes = mos_plan_piece_bytes(plan, e->kernel);
+    if (!bytes || !mos_kernel_measure(ctx, bytes, (size_t)e->kernel->size, &e->header, &facts))
+        return false;
+    mos_store_put(ctx, key, &facts, sizeof facts);
+    return mos_kernel_apply(&e->header, &facts);
+}
+
+static bool read_kernel(struct mos_plan *plan, struct mos_entry_plan *e) {
+    const struct mos_piece_plan *p = e->kernel;
+    if (!mos_kernel_read(p->head, p->head_length, p->size, &e->header))
+        return false;
+    bool whole = e->header.compression || e->header.wrapped ||
+                 (e->header.boot_command && strcmp(e->header.boot_command, "bootz") == 0);
+    return !whole || measure_kernel(plan, e);
+}
+
 static struct mos_entry_plan *plan_entry(struct mos_plan *plan, const struct mos_boot_entry *def) {
     struct mos_entry_plan *e = mos_alloc(plan->ctx->arena, sizeof *e);
     e->def = def;
@@ -287,9 +339,7 @@ static struct mos_entry_plan *plan_entry(struct mos_plan *plan, const struct mos
     e->ramdisk = mos_has(def->ramdisk) ? mos_plan_piece(plan, def->ramdisk->target) : NULL;
     e->tree = blob_of(plan, def->tree);
     if (e->kernel && e->kernel->found)
-        e->kernel_known =
-            mos_kernel_read(e->kernel->head, e->kernel->head_length, e->kernel->size, &e->header) &&
-            e->header.boot_command;
+        e->kernel_known = read_kernel(plan, e) && e->header.boot_command;
     struct mos_buf arguments = {.arena = plan->ctx->arena};
     write_arguments(plan, def, &arguments);
     find_root(plan, e);
@@ -346,13 +396,19 @@ static void write_choices(struct mos_plan *plan) {
 static void write_overlays(struct mos_plan *plan) {
     struct mos_arena *arena = plan->ctx->arena;
     const char **files = mos_alloc_array(arena, plan->boot_overlays.count + 1, sizeof *files);
+    const char **variables = mos_alloc_array(arena, plan->boot_overlays.count + 1, sizeof *files);
+    const char **values = mos_alloc_array(arena, plan->boot_overlays.count + 1, sizeof *files);
     uint64_t room = 0, end = plan->ram.start;
     for (size_t i = 0; i < plan->boot_overlays.count; i++) {
         const struct mos_overlay_plan *o = mos_vec_pointer(&plan->boot_overlays, i);
         files[i] = boot_file(plan, mos_printf(arena, "%s.dtbo", o->def->r.name));
         room += 2 * o->blob.length;
+        variables[i] = mos_text_or(o->def->one_of, NULL);
+        values[i] = o->def->r.name;
     }
     plan->script.overlay_files = files;
+    plan->script.overlay_variables = variables;
+    plan->script.overlay_values = values;
     plan->script.overlay_count = plan->boot_overlays.count;
     plan->script.overlay_room = mos_round_up(room + 4096, 4096);
     for (size_t i = 0; i < plan->entries.count; i++) {
@@ -383,16 +439,15 @@ static void set_variable(void *self, const char *name, const char *value) {
 /* In the form that the loader is given: a script, a menu, a parcel with its script, variables. */
 static void write_for_loader(struct mos_plan *plan) {
     const struct mos_dialect *d = plan->dialect;
-    const char *via = mos_text_or(plan->board->boot->via, "script");
-    if (strcmp(via, "menu") == 0) {
+    if (is_via(plan, "menu")) {
         d->write_menu(&plan->script, &plan->menu_text);
         return;
     }
-    if (strcmp(via, "environment") == 0) {
+    if (is_via(plan, "environment")) {
         d->write_variables(&plan->script, plan->ctx->arena, set_variable, plan);
         return;
     }
-    if (strcmp(via, "parcel") == 0 && !mos_plan_parcel(plan))
+    if (is_via(plan, "parcel") && !mos_plan_parcel(plan))
         return;
     d->write_script(&plan->script, &plan->script_text);
     d->wrap_script(&plan->script, mos_buf_string(&plan->script_text), plan->script_text.length,

@@ -6,35 +6,7 @@
 
 #include <string.h>
 
-enum { MOST_PART = 256 << 20, MOST_KEY = 64 << 10, BLOCK = 2 << 20 };
-
-/* ---- the bytes of a piece ---- */
-
-struct collector {
-    uint8_t *bytes;
-    uint64_t size;
-};
-
-static bool collect(void *self, uint64_t offset, const void *bytes, size_t length) {
-    struct collector *c = self;
-    if (offset < c->size && bytes)
-        memcpy(c->bytes + offset, bytes, (size_t)mos_min(length, c->size - offset));
-    return true;
-}
-
-static bool any_entry(void *self, const struct mos_entry *entry) {
-    (void)self, (void)entry;
-    return true;
-}
-
-static const uint8_t *bytes_of(struct mos_plan *plan, const struct mos_piece_plan *p) {
-    if (p->size > MOST_PART)
-        return NULL;
-    struct collector c = {mos_alloc(plan->ctx->arena, (size_t)p->size + 1), p->size};
-    struct mos_sink sink = {&c, any_entry, collect, mos_ignore_end};
-    struct mos_entry as = {.path = "part", .mode = 0644, .size = p->size};
-    return mos_plan_stream_piece(plan, p, &as, &sink) ? c.bytes : NULL;
-}
+enum { BLOCK = 2 << 20 };
 
 /* ---- parts ---- */
 
@@ -53,7 +25,7 @@ static bool has_item(const struct maker *m, const char *name) {
 
 static void add(struct maker *m, struct mos_parcel_item item) {
     item.hash = m->hash;
-    item.compression = "none";
+    item.compression = item.compression ? item.compression : "none";
     item.cpu = mos_text_or(m->plan->board->hardware->cpu, "arm64");
     if (strcmp(item.cpu, "riscv64") == 0)
         item.cpu = "riscv";
@@ -61,16 +33,17 @@ static void add(struct maker *m, struct mos_parcel_item item) {
 }
 
 static bool add_piece(struct maker *m, struct mos_piece_plan *p, const char *name, const char *type,
-                      const struct mos_placement *place) {
+                      const struct mos_placement *place, const char *compression) {
     if (!p || has_item(m, name))
         return true;
-    const uint8_t *bytes = bytes_of(m->plan, p);
+    const uint8_t *bytes = mos_plan_piece_bytes(m->plan, p);
     if (!bytes)
         return false;
     add(m, (struct mos_parcel_item){.name = name,
                                     .about = p->def->r.name,
                                     .type = type,
                                     .os = "linux",
+                                    .compression = compression,
                                     .data = bytes,
                                     .length = (size_t)p->size,
                                     .has_load = place != NULL,
@@ -120,41 +93,8 @@ static bool add_entry(struct maker *m, const struct mos_entry_plan *e,
     }
     if (e->ramdisk)
         c->ramdisk = named(plan, "ramdisk", e->ramdisk->def->r.name);
-    return add_piece(m, e->kernel, c->kernel, "kernel", &e->step.kernel) &&
-           (!e->ramdisk || add_piece(m, e->ramdisk, c->ramdisk, "ramdisk", NULL));
-}
-
-/* ---- signing ---- */
-
-static bool read_key(struct mos_plan *plan, const struct mos_parcel_def *def,
-                     struct mos_signer **signer) {
-    char *pem;
-    size_t length;
-    const char *problem, *name = def->key->text, *slash = strrchr(name, '/');
-    const char *path = mos_path_join(plan->ctx->arena, plan->board->root, name);
-    struct mos_findings *list = &plan->ctx->findings;
-    name = slash ? slash + 1 : name;
-    name = mos_has(def->key_name) ? def->key_name->text
-                                  : mos_strndup(plan->ctx->arena, name, strcspn(name, "."));
-    if (!mos_exists(plan->ctx, path)) {
-        struct mos_finding *f =
-            mos_find(list, MOS_RULE_PIECE_MISSING, "The key %s is not there.", def->key->text);
-        mos_finding_at(list, f, def->key->place);
-        mos_finding_try(list, f, "Put it there; it does not belong into what is shared.");
-        return false;
-    }
-    if (!mos_read_file(plan->ctx, path, MOST_KEY, &pem, &length))
-        return false;
-    if (plan->ctx->stamp) /* another key makes another parcel */
-        mos_sha256_update(plan->ctx->stamp, pem, length);
-    *signer = mos_signer_from_pem(plan->ctx, name, pem, length, &problem);
-    if (*signer)
-        return true;
-    struct mos_finding *f = mos_find(list, MOS_RULE_PIECE_FORMAT, "The key %s cannot be used: %s.",
-                                     def->key->text, problem);
-    mos_finding_at(list, f, def->key->place);
-    mos_finding_try(list, f, "A key as \"openssl genrsa 2048\" makes it.");
-    return false;
+    return add_piece(m, e->kernel, c->kernel, "kernel", &e->step.kernel, e->header.compression) &&
+           (!e->ramdisk || add_piece(m, e->ramdisk, c->ramdisk, "ramdisk", NULL, NULL));
 }
 
 /* Behind everything that the entries need in RAM. */
@@ -182,14 +122,22 @@ bool mos_plan_parcel(struct mos_plan *plan) {
     for (size_t i = 0; i < plan->entries.count; i++)
         if (!add_entry(&m, mos_vec_pointer(&plan->entries, i), mos_vec_push(&wish.choices)))
             return false;
-    if (def && mos_has(def->key) && !read_key(plan, def, &signer))
+    if (!mos_plan_signer(plan, def, &signer))
         return false;
     wish.items = m.items.items;
     wish.item_count = m.items.count;
     wish.signer = signer;
     bool ok = mos_parcel_write(plan->ctx, &wish, &plan->parcel);
     mos_signer_free(signer);
-    plan->parcel_file = plan->script.parcel_file = "boot.itb";
+    plan->parcel_file = plan->script.parcel_file = "boot.parcel";
     plan->script.parcel_at = def && mos_has(def->at) ? def->at->number : choose_place(plan);
+    for (size_t i = 0; i < plan->entries.count; i++) {
+        struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
+        e->step.container = (struct mos_placement){
+            .what = "parcel",
+            .ranges[MOS_RANGE_LOADED] = {plan->script.parcel_at, plan->parcel.length},
+            .given = def && mos_has(def->at),
+            .place = def && mos_has(def->at) ? def->at->place : e->def->r.key_place};
+    }
     return ok;
 }

@@ -364,17 +364,20 @@ static void mark_unpacked(struct mos_plan *plan) {
 }
 
 static void check_form(struct mos_plan *plan, const struct mos_piece *def) {
-    bool inside = def->in || def->path;
+    bool inside = def->in || def->path, made = def->ramdisk || def->packed;
+    int sources =
+        inside + (def->file || def->made_by) + (def->ramdisk != NULL) + (def->packed != NULL);
     if (def->r.broken || (def->in && !mos_has(def->in)) ||
-        (inside ? def->in && def->path && !def->file && !def->made_by
-                : def->file != NULL || def->made_by != NULL))
+        (sources == 1 && (made || !inside || (def->in && def->path))))
         return;
     struct mos_findings *list = &plan->ctx->findings;
     struct mos_finding *f =
         mos_find(list, MOS_RULE_BOARD_SCHEMA,
                  "Piece %s needs either a file, or an archive (in) and a path.", def->r.name);
     mos_finding_at(list, f, def->r.key_place);
-    mos_finding_try(list, f, "{file: pieces/…}, or {in: other-piece, path: boot/…}");
+    mos_finding_try(list, f,
+                    "{file: pieces/…}, or {in: other-piece, path: boot/…}, or {ramdisk: …}, or "
+                    "{packed: …}");
 }
 
 static void too_deep(struct mos_plan *plan, const struct mos_piece_plan *p,
@@ -395,13 +398,15 @@ bool mos_plan_pieces(struct mos_plan *plan) {
     for (size_t i = 0; i < plan->board->pieces.count; i++) {
         struct mos_piece_plan *p = mos_alloc(plan->ctx->arena, sizeof *p);
         p->def = plan->board->pieces.items[i];
+        p->made = p->def->ramdisk || p->def->packed;
+        p->file = p->made ? p->def->r.name : NULL;
         check_form(plan, p->def);
         mos_vec_push_pointer(&plan->pieces, p);
         if ((mos_has(p->def->file) || (p->def->made_by && !p->def->file)) && !p->def->in)
             look_at_file(plan, p);
         if (plan->ctx->error->kind)
             return false;
-        if (p->file && plan->board->pins && !p->def->made_by)
+        if (p->file && plan->board->pins && !p->def->made_by && !p->made)
             p->pin = mos_named_get(&plan->board->pins->pins, p->file);
     }
     for (size_t i = 0; i < plan->pieces.count; i++) {
@@ -434,7 +439,7 @@ bool mos_plan_pieces(struct mos_plan *plan) {
         compare_pin(plan, mos_vec_pointer(&plan->pieces, i));
         compare_size(plan, mos_vec_pointer(&plan->pieces, i));
     }
-    return true;
+    return mos_plan_lock(plan) && mos_plan_packs(plan);
 }
 
 /* ---- streaming one ---- */
@@ -469,6 +474,8 @@ static bool pick_end(void *self, uint64_t sum) {
 
 bool mos_plan_stream_piece(const struct mos_plan *plan, const struct mos_piece_plan *piece,
                            const struct mos_entry *as, const struct mos_sink *sink) {
+    if (piece->bytes)
+        return mos_bytes_stream(as, piece->bytes, (size_t)piece->size, sink);
     if (!piece->member)
         return mos_file_stream(plan->ctx, piece->path, as, sink);
     struct picker p = {piece->member, as, sink, false};
@@ -478,11 +485,50 @@ bool mos_plan_stream_piece(const struct mos_plan *plan, const struct mos_piece_p
 
 bool mos_plan_count_piece(struct mos_plan *plan, const struct mos_piece_plan *piece,
                           const struct mos_entry *as, const struct mos_sink *sink) {
-    if (!piece->member || !piece->outer->index)
+    if (piece->bytes || !piece->member || !piece->outer->index)
         return mos_plan_stream_piece(plan, piece, as, sink);
     struct picker p = {piece->member, as, sink, false};
     struct mos_sink pick = {&p, pick_entry, pick_data, pick_end};
     return mos_index_replay(plan->ctx, piece->outer->index, &pick);
+}
+
+/* ---- in memory ---- */
+
+void mos_plan_take_bytes(struct mos_piece_plan *p, const void *bytes, size_t length) {
+    p->bytes = bytes;
+    p->size = length;
+    p->found = true;
+    p->head_length = (size_t)mos_min(length, sizeof p->head);
+    memcpy(p->head, bytes, p->head_length);
+    if (p->made)
+        p->hashed = mos_sha256(bytes, length, p->sha256);
+}
+
+struct memory {
+    uint8_t *bytes;
+    uint64_t size;
+};
+
+static bool remember(void *self, uint64_t offset, const void *bytes, size_t length) {
+    struct memory *m = self;
+    if (offset < m->size && bytes)
+        memcpy(m->bytes + offset, bytes, (size_t)mos_min(length, m->size - offset));
+    return true;
+}
+
+static bool any_entry(void *self, const struct mos_entry *entry) {
+    (void)self, (void)entry;
+    return true;
+}
+
+const uint8_t *mos_plan_piece_bytes(struct mos_plan *plan, const struct mos_piece_plan *p) {
+    enum { MOST = 256 << 20 };
+    if (p->bytes || p->size > MOST)
+        return p->bytes;
+    struct memory m = {mos_alloc(plan->ctx->arena, (size_t)p->size + 1), p->size};
+    struct mos_sink sink = {&m, any_entry, remember, mos_ignore_end};
+    struct mos_entry as = {.path = "piece", .mode = 0644, .size = p->size};
+    return mos_plan_stream_piece(plan, p, &as, &sink) ? m.bytes : NULL;
 }
 
 bool mos_plan_compressed_size(const struct mos_plan *plan, const struct mos_piece_plan *piece,

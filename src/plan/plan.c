@@ -21,6 +21,8 @@ struct mos_plan *mos_plan_make(struct mos_ctx *ctx, const struct mos_board *boar
     mos_plan_layout(plan);
     if (!mos_plan_config(plan) || !mos_plan_trees(plan))
         return NULL;
+    if (!mos_plan_ramdisks(plan))
+        return NULL;
     mos_plan_boot(plan);
     return plan;
 }

@@ -25,6 +25,8 @@ struct mos_piece_plan {
     const char *made_log;         /* a command made it just now: what it said */
     bool found;                   /* it is there and may be used */
     uint64_t size;
+    bool made;            /* by Mosaicum, from the definition: ramdisk, pack */
+    const uint8_t *bytes; /* what it holds, where that is not the file's own content; or NULL */
     bool hashed;
     uint8_t sha256[MOS_SHA256_SIZE];
     uint8_t head[MOS_KERNEL_HEAD];
@@ -209,6 +211,18 @@ bool mos_plan_count_piece(struct mos_plan *plan, const struct mos_piece_plan *pi
 /* How many bytes a piece has once it is compressed ("gzip", "xz", "zstd"); false: not to be had. */
 bool mos_plan_compressed_size(const struct mos_plan *plan, const struct mos_piece_plan *piece,
                               const char *kind, uint64_t *size);
+/* Its bytes are these from now on (they stay the caller's). */
+void mos_plan_take_bytes(struct mos_piece_plan *piece, const void *bytes, size_t length);
+/* Every byte of a piece of at most 256 MiB; NULL: ctx->error, or it is larger. */
+const uint8_t *mos_plan_piece_bytes(struct mos_plan *plan, const struct mos_piece_plan *piece);
+/* ramdisk.c, packed.c: pieces that are made from others. */
+bool mos_plan_ramdisks(struct mos_plan *plan);
+bool mos_plan_packs(struct mos_plan *plan);
+/* sign.c: who signs (NULL: nobody); false after a finding or an error.  mos_signer_free it. */
+bool mos_plan_signer(struct mos_plan *plan, const struct mos_parcel_def *def,
+                     struct mos_signer **out);
+/* The public key goes into the loader that the parcel locks. */
+bool mos_plan_lock(struct mos_plan *plan);
 /* parcel.c: kernel, trees and ramdisk of all entries in one file */
 bool mos_plan_parcel(struct mos_plan *plan);
 /* flash.c: media without a partition table */

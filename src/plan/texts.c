@@ -148,18 +148,58 @@ static struct mos_dt *read_overlay(struct mos_plan *plan, const struct mos_overl
     return NULL;
 }
 
-/* Applies the overlays of one moment, in order. */
-static void apply_overlays(struct mos_plan *plan, struct mos_dt *base, bool boot) {
+/* Their names, for findings; the base is 0. */
+static const char **overlay_names(struct mos_plan *plan) {
     const struct mos_named *overlays = &plan->board->tree->overlays;
     const char **names = mos_alloc_array(plan->ctx->arena, overlays->count + 1, sizeof *names);
     names[0] = "the base";
+    for (size_t i = 0; i < overlays->count; i++)
+        names[i + 1] = ((const struct mos_overlay *)overlays->items[i])->r.name;
+    return names;
+}
+
+static unsigned number_of(const struct mos_plan *plan, const struct mos_overlay *def) {
+    const struct mos_named *overlays = &plan->board->tree->overlays;
+    unsigned n = 1;
+    while (n < overlays->count && overlays->items[n - 1] != def)
+        n++;
+    return n;
+}
+
+static void both_applied(struct mos_plan *plan, const struct mos_overlay *a,
+                         const struct mos_overlay *b) {
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_SCHEMA,
+                                     "Overlays %s and %s are alternatives, and both are "
+                                     "applied.",
+                                     a->r.name, b->r.name);
+    mos_finding_at(list, f, a->one_of->place);
+    mos_finding_at(list, f, b->one_of->place);
+    mos_finding_try(list, f, "~%s: in the variant that has the other, or when: boot for both",
+                    b->r.name);
+}
+
+/* Those of the build, in order; of alternatives there may be one. */
+static void apply_at_build(struct mos_plan *plan, struct mos_dt *base) {
+    const struct mos_named *overlays = &plan->board->tree->overlays;
+    const char **names = overlay_names(plan);
     for (size_t i = 0; i < overlays->count; i++) {
         const struct mos_overlay *def = overlays->items[i];
-        names[i + 1] = def->r.name;
-        struct mos_dt *overlay = at_boot(def) == boot ? read_overlay(plan, def) : NULL;
+        struct mos_dt *overlay = at_boot(def) ? NULL : read_overlay(plan, def);
         if (overlay)
             mos_dt_apply(plan->ctx, base, overlay, (unsigned)i + 1, names);
     }
+}
+
+static void check_alternatives(struct mos_plan *plan) {
+    const struct mos_named *overlays = &plan->board->tree->overlays;
+    for (size_t i = 0; i < overlays->count; i++)
+        for (size_t k = i + 1; k < overlays->count; k++) {
+            const struct mos_overlay *a = overlays->items[i], *b = overlays->items[k];
+            if (mos_has(a->one_of) && mos_has(b->one_of) && !at_boot(a) && !at_boot(b) &&
+                strcmp(a->one_of->text, b->one_of->text) == 0)
+                both_applied(plan, a, b);
+        }
 }
 
 /* Those of the boot become files of their own, once for all trees. */
@@ -177,16 +217,92 @@ static void keep_boot_overlays(struct mos_plan *plan) {
     }
 }
 
-/* What the loader will make of a tree: tried on a copy, so that mistakes are found here. */
+/* ---- what the loader will make of a tree ---- */
+
+enum { MOST_COMBINATIONS = 256, MOST_GROUPS = 16 };
+
+/* Alternatives among the overlays of the boot: of each group one is chosen, or none. */
+struct groups {
+    const char *names[MOST_GROUPS];
+    size_t members[MOST_GROUPS], count;
+};
+
+static size_t group_of(const struct groups *g, const char *name) {
+    size_t i = 0;
+    while (i < g->count && strcmp(g->names[i], name) != 0)
+        i++;
+    return i;
+}
+
+static struct groups find_groups(const struct mos_plan *plan) {
+    struct groups g = {.count = 0};
+    for (size_t i = 0; i < plan->boot_overlays.count; i++) {
+        const struct mos_overlay_plan *o = mos_vec_pointer(&plan->boot_overlays, i);
+        if (!mos_has(o->def->one_of))
+            continue;
+        size_t k = group_of(&g, o->def->one_of->text);
+        if (k == MOST_GROUPS)
+            continue;
+        if (k == g.count)
+            g.names[g.count++] = o->def->one_of->text;
+        g.members[k]++;
+    }
+    return g;
+}
+
+/* The same finding of several combinations is told once. */
+static void forget_repeated(struct mos_findings *list, size_t from) {
+    size_t to = from;
+    for (size_t i = from; i < list->items.count; i++) {
+        struct mos_finding *f = mos_vec_pointer(&list->items, i);
+        bool again = false;
+        for (size_t k = 0; k < to && !again; k++) {
+            const struct mos_finding *g = mos_vec_pointer(&list->items, k);
+            again = g->rule == f->rule && strcmp(g->message, f->message) == 0;
+        }
+        if (!again)
+            ((struct mos_finding **)list->items.items)[to++] = f;
+    }
+    list->items.count = to;
+}
+
+/* One combination, on a copy of the tree: chosen[g] is the member of group g, from 1; 0: none. */
+static void try_combination(struct mos_plan *plan, const struct mos_blob_plan *b,
+                            const struct groups *g, const size_t *chosen) {
+    size_t seen[MOST_GROUPS] = {0};
+    const char **names = overlay_names(plan);
+    struct mos_dt *copy = mos_dt_read_blob(plan->ctx, b->def->r.name, b->blob.data, b->blob.length);
+    for (size_t i = 0; i < plan->boot_overlays.count && copy; i++) {
+        const struct mos_overlay *def =
+            ((struct mos_overlay_plan *)mos_vec_pointer(&plan->boot_overlays, i))->def;
+        size_t k = mos_has(def->one_of) ? group_of(g, def->one_of->text) : MOST_GROUPS;
+        bool in = k >= g->count || ++seen[k] == chosen[k];
+        struct mos_dt *overlay = in ? read_overlay(plan, def) : NULL;
+        if (overlay)
+            mos_dt_apply(plan->ctx, copy, overlay, number_of(plan, def), names);
+    }
+}
+
+/* Every combination that can be reached, each by itself and never their union. */
 static void try_boot_overlays(struct mos_plan *plan, const struct mos_blob_plan *b) {
-    struct mos_dt *copy =
-        plan->boot_overlays.count
-            ? mos_dt_read_blob(plan->ctx, b->def->r.name,
-                               mos_buf_string((struct mos_buf *)(uintptr_t)&b->blob),
-                               b->blob.length)
-            : NULL;
-    if (copy)
-        apply_overlays(plan, copy, true);
+    struct groups g = find_groups(plan);
+    size_t chosen[MOST_GROUPS] = {0}, tried = 0, k = 0;
+    if (!plan->boot_overlays.count)
+        return;
+    while (k < g.count || !tried) {
+        size_t before = plan->ctx->findings.items.count;
+        if (tried++ == MOST_COMBINATIONS) {
+            mos_vec_push_pointer(&plan->ctx->not_proved,
+                                 mos_printf(plan->ctx->arena,
+                                            "combinations of overlays beyond the first %d",
+                                            MOST_COMBINATIONS));
+            return;
+        }
+        try_combination(plan, b, &g, chosen);
+        forget_repeated(&plan->ctx->findings, before);
+        for (k = 0; k < g.count && ++chosen[k] > g.members[k]; k++)
+            chosen[k] = 0;
+    }
 }
 
 static bool give_phandle(void *self, struct mos_dt_node *node) {
@@ -197,8 +313,10 @@ static bool give_phandle(void *self, struct mos_dt_node *node) {
 
 bool mos_plan_trees(struct mos_plan *plan) {
     const struct mos_trees *t = plan->board->tree;
-    if (t)
+    if (t) {
+        check_alternatives(plan);
         keep_boot_overlays(plan);
+    }
     for (size_t i = 0; t && i < t->blobs.count; i++) {
         struct mos_blob_plan *b = mos_alloc(plan->ctx->arena, sizeof *b);
         b->def = t->blobs.items[i];
@@ -217,7 +335,7 @@ bool mos_plan_trees(struct mos_plan *plan) {
             base->place = b->def->base->place;
             mos_dt_resolve(plan->ctx, base);
         }
-        apply_overlays(plan, base, false);
+        apply_at_build(plan, base);
         mos_plan_tell_flash(plan, base);
         if (mos_findings_count(&plan->ctx->findings, MOS_SEVERITY_ERROR) != before)
             continue;
@@ -274,11 +392,12 @@ static void read_defaults(struct mos_plan *plan) {
     const struct mos_source *s = load(plan, l->facts->defaults, "defaults");
     if (!s)
         return;
-    if (memchr(s->text, 0, s->length)) /* the loader's binary: they are compiled into it */
+    if (memchr(s->text, 0, s->length)) { /* the loader's binary: they are compiled into it */
         plan->has_defaults = find_compiled(plan, s, l->facts->defaults);
-    else
-        mos_environment_read_text(plan->ctx, s, &plan->defaults);
-    plan->has_defaults |= plan->defaults.count != 0;
+        return;
+    }
+    mos_environment_read_text(plan->ctx, s, &plan->defaults);
+    plan->has_defaults = true; /* an empty text says that there are none */
 }
 
 static struct mos_environment_plan *settle_environment(struct mos_plan *plan,

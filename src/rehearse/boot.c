@@ -42,18 +42,18 @@ static bool meets(struct mos_ram_span a, uint64_t start, uint64_t length) {
 /* The highest free place below `limit`; 0: there is none. */
 static uint64_t highest(const struct sim *s, uint64_t size, uint64_t limit) {
     const struct mos_machine *m = s->machine;
-    struct mos_ram_span ram = m->ram[0];
+    struct mos_ram_span ram = m->ram;
     const struct mos_ram_span taken[] = {{s->boot.runs_at, s->boot.runs_size},
                                          {s->boot.ramdisk, s->boot.ramdisk_size}};
     uint64_t top = mos_min(ram.start + ram.length, limit);
     if (m->loader_from)
         top = mos_min(top, m->loader_from);
     for (int tries = 0; tries < 4 && top >= ram.start + size; tries++) {
-        uint64_t at = mos_round_down(top - size, PAGE), next = at;
+        uint64_t at = mos_round_down(top - size, PAGE), next = top;
         for (size_t i = 0; i < sizeof taken / sizeof *taken; i++)
             if (meets(taken[i], at, size))
                 next = mos_min(next, taken[i].start);
-        if (next == at)
+        if (next == top)
             return at;
         top = next;
     }
@@ -82,10 +82,25 @@ static void move(struct sim *s, uint64_t from, uint64_t to, uint64_t size, const
     sim_ram_write(s, to, copy, (size_t)size);
 }
 
+/* Has anything been put over a thing since it was put where it is now?  Asked when it is used. */
+static void note_harm(struct sim *s, const char *what, const struct sim_thing *from, uint64_t at,
+                      uint64_t size) {
+    bool later = false;
+    for (size_t i = 0; i < s->ram.things.count && from && !s->boot.harm; i++) {
+        const struct sim_thing *t = mos_vec_pointer(&s->ram.things, i);
+        if (later && meets(t->span, at, size))
+            s->boot.harm =
+                mos_printf(s->arena, "The %s (%s) was overwritten by %s before it was used.", what,
+                           from->what, t->what);
+        later |= t == from;
+    }
+}
+
 static int place_ramdisk(struct sim *s) {
     struct sim_boot *b = &s->boot;
     uint64_t limit, from = b->ramdisk, size = b->ramdisk_size;
-    if (!size || !s->machine->ram_count || !limit_of(s, "initrd_high", &limit))
+    note_harm(s, "ramdisk", b->ramdisk_from, from, size);
+    if (!size || !s->machine->ram.length || !limit_of(s, "initrd_high", &limit))
         return 0;
     b->ramdisk_size = 0; /* its old place may be used */
     uint64_t to = highest(s, size, limit);
@@ -104,8 +119,9 @@ static int place_tree(struct sim *s) {
     uint64_t limit, size = b->tree_size;
     if (!size)
         return 0;
+    note_harm(s, "tree", b->tree_from, b->tree, size);
     sim_print(s, "   Booting using the fdt blob at %#08llx\n", (unsigned long long)b->tree);
-    if (!s->machine->ram_count)
+    if (!s->machine->ram.length)
         return 0;
     if (!limit_of(s, "fdt_high", &limit)) {
         sim_print(s, "   Using Device Tree in place at %016llx, end %016llx\n",
@@ -128,10 +144,6 @@ static int place_tree(struct sim *s) {
 
 /* ---- the three of them ---- */
 
-static struct sim_thing *whole_at(const struct sim *s, uint64_t at) {
-    return sim_ram_at(s, at);
-}
-
 int sim_boot_find(struct sim *s, const char *ramdisk, const char *tree) {
     struct sim_boot *b = &s->boot;
     uint8_t head[8];
@@ -143,7 +155,7 @@ int sim_boot_find(struct sim *s, const char *ramdisk, const char *tree) {
             sim_trouble(s, "Wrong Ramdisk Image Format");
             return sim_trouble(s, "Ramdisk image is corrupt or invalid");
         }
-        b->ramdisk_from = whole_at(s, b->ramdisk);
+        b->ramdisk_from = sim_ram_at(s, b->ramdisk);
     }
     if (!tree)
         return 0;
@@ -154,7 +166,7 @@ int sim_boot_find(struct sim *s, const char *ramdisk, const char *tree) {
         return sim_trouble(s, "Could not find a valid device tree");
     }
     b->tree_size = mos_be32(head + 4);
-    b->tree_from = whole_at(s, b->tree);
+    b->tree_from = sim_ram_at(s, b->tree);
     sim_print(s, "## Flattened Device Tree blob at %08llx\n", (unsigned long long)b->tree);
     return 0;
 }
@@ -230,6 +242,7 @@ int sim_boot_go(struct sim *s) {
     const char *arguments = sim_get(s, "bootargs");
     if (overlaps(s))
         return 1;
+    note_harm(s, "kernel", sim_ram_at(s, b->kernel), b->kernel, b->kernel_size);
     if (b->runs_at != b->kernel) {
         sim_print(s, "Moving Image from 0x%llx to 0x%llx, end=%llx\n",
                   (unsigned long long)b->kernel, (unsigned long long)b->runs_at,
@@ -265,7 +278,7 @@ int sim_boot_go(struct sim *s) {
 static bool read_header(struct sim *s, uint64_t at) {
     struct sim_boot *b = &s->boot;
     uint8_t head[MOS_KERNEL_HEAD];
-    const struct sim_thing *t = whole_at(s, at);
+    const struct sim_thing *t = sim_ram_at(s, at);
     uint64_t size = t ? t->span.start + t->span.length - at : 0;
     sim_ram_read(s, at, head, sizeof head);
     b->kernel = at;
@@ -278,17 +291,21 @@ static bool read_header(struct sim *s, uint64_t at) {
 static void settle_kernel(struct sim *s) {
     struct sim_boot *b = &s->boot;
     const struct mos_kernel_header *h = &b->header;
-    uint64_t base = s->machine->ram_count ? s->machine->ram[0].start : b->kernel;
+    uint64_t base = s->machine->ram.length ? s->machine->ram.start : b->kernel;
     bool stays = h->anywhere;
     b->runs_size = mos_max(h->running_size, b->kernel_size);
     if (strcmp(h->boot_command, "bootz") == 0) {
+        struct mos_kernel_facts facts;
+        const uint8_t *bytes = sim_ram_copy(s, b->kernel, b->kernel_size, MOST_KERNEL);
         b->runs_at = b->kernel;
         b->runs_size = b->kernel_size;
+        if (bytes && mos_kernel_measure(s->ctx, bytes, (size_t)b->kernel_size, &b->header, &facts))
+            mos_kernel_apply(&b->header, &facts);
         return;
     }
     base = stays ? b->kernel - h->text_offset : base;
     b->runs_at = mos_round_up(base, h->alignment) + h->text_offset;
-    if (!s->machine->ram_count && !stays)
+    if (!s->machine->ram.length && !stays)
         b->runs_at = b->kernel;
 }
 
@@ -300,7 +317,7 @@ static int expand_plain(struct sim *s, uint64_t at) {
         return sim_trouble(s, "kernel_comp_addr_r or kernel_comp_size is not provided!");
     uint64_t target = sim_number(to, NULL, 16), length = sim_number(size, NULL, 16);
     uint8_t *packed = sim_ram_copy(s, at, length, MOST_KERNEL);
-    const struct sim_thing *from = whole_at(s, at);
+    struct sim_thing *from = sim_ram_at(s, at);
     if (from)
         length = mos_min(length, from->span.start + from->span.length - at);
     if (!packed || !mos_unpack_memory(s->ctx, packed, (size_t)length, MOST_KERNEL, &u))
@@ -310,7 +327,10 @@ static int expand_plain(struct sim *s, uint64_t at) {
     sim_event(s, MOS_EVENT_MOVE, target, u.io.size, NULL, "the kernel is expanded");
     sim_ram_claim(s, target, u.io.size, "the kernel's expanded form");
     sim_ram_write(s, target, plain, (size_t)u.io.size);
-    sim_ram_claim(s, at, u.io.size, "the kernel, back where it was loaded");
+    if (from)
+        from->spent = true;
+    sim_ram_claim(s, at, u.io.size,
+                  from ? mos_printf(s->arena, "%s, expanded", from->what) : "the expanded kernel");
     sim_ram_write(s, at, plain, (size_t)u.io.size);
     return 0;
 }
@@ -348,7 +368,7 @@ static int unpack_to(struct sim *s, const char *compression, const uint8_t *data
     struct sim_boot *b = &s->boot;
     struct mos_unpacked u;
     const uint8_t *plain = data;
-    const struct sim_thing *t = whole_at(s, from);
+    const struct sim_thing *t = sim_ram_at(s, from);
     if (compression && strcmp(compression, "none") != 0) {
         if (!mos_unpack_memory(s->ctx, data, length, MOST_KERNEL, &u) || !u.compression)
             return sim_trouble(s, "%s: uncompress error -1", compression);
@@ -360,7 +380,7 @@ static int unpack_to(struct sim *s, const char *compression, const uint8_t *data
     } else if (from != to) {
         sim_print(s, "   Loading Kernel Image\n");
     }
-    if (s->machine->ram_count && !sim_ram_free(s, to, length))
+    if (s->machine->ram.length && !sim_ram_free(s, to, length))
         return sim_trouble(s, "Error: inflate() overwrote image or the loader itself at %llx",
                            (unsigned long long)to);
     if (from != to || plain != data) {
@@ -423,7 +443,7 @@ static const struct mos_parcel_part *take_part(struct sim *s, struct mos_parcel 
         return NULL;
     }
     sim_print(s, "   Trying '%s' %s subimage\n   Verifying Hash Integrity ... ", name, what);
-    if (!mos_parcel_check_part(s->arena, p, part, &names)) {
+    if (!mos_parcel_check_part(s->arena, part, &names)) {
         sim_print(s, "%s\n", names);
         sim_trouble(s, "Bad hash of '%s' in the parcel", name);
         sim_trouble(s, "Bad Data Hash");
@@ -435,10 +455,8 @@ static const struct mos_parcel_part *take_part(struct sim *s, struct mos_parcel 
 
 static const struct mos_dt *keys_of(struct sim *s) {
     const struct mos_machine *m = s->machine;
-    struct mos_error error = {0};
-    struct mos_ctx quiet = *s->ctx;
-    quiet.error = &error;
-    quiet.findings = mos_findings_make(s->arena);
+    struct mos_error error;
+    struct mos_ctx quiet = sim_quiet(s, &error);
     const uint8_t *bytes = m->keys ? m->keys : m->tree;
     size_t length = m->keys ? m->keys_length : m->tree_length;
     return bytes ? mos_dt_read_blob(&quiet, "keys", bytes, length) : NULL;
@@ -497,8 +515,8 @@ static int take_trees(struct sim *s, struct mos_parcel *p, const struct mos_parc
         if (!take_part(s, p, mos_vec_pointer(&c->trees, i), "fdt"))
             return 1;
     if (c->trees.count > 1)
-        sim_event(s, MOS_EVENT_SAY, 0, 0, NULL, "%zu overlays are applied to the tree",
-                  c->trees.count - 1);
+        sim_unknown(s, "that the loader can put the parcel's %zu overlays over its tree",
+                    c->trees.count - 1);
     return 0;
 }
 

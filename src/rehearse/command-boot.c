@@ -59,7 +59,7 @@ static const char *script_in_parcel(struct sim *s, uint64_t at, const char *name
         sim_trouble(s, "Can't find '%s' FIT subimage", name);
         return NULL;
     }
-    if (!mos_parcel_check_part(s->arena, p, part, &names)) {
+    if (!mos_parcel_check_part(s->arena, part, &names)) {
         sim_trouble(s, "Bad Data Hash");
         return NULL;
     }
@@ -143,7 +143,7 @@ static int run_sysboot(struct sim *s, int argc, const char *const *argv) {
         return sim_trouble(s, "'pxefile_addr_r' not set");
     if (!sim_address(address, &at) || !file)
         return -1;
-    return sim_menu(s, argv[i], argv[i + 1], argc > i + 2 ? argv[i + 2] : "any", at, file);
+    return sim_menu(s, argv[i], argv[i + 1], at, file);
 }
 
 static int run_boot(struct sim *s, int argc, const char *const *argv) {
@@ -172,7 +172,7 @@ static int run_iminfo(struct sim *s, int argc, const char *const *argv) {
     if (!p)
         return sim_trouble(s, "Unknown image format!");
     for (size_t i = 0; i < p->parts.count; i++)
-        if (!mos_parcel_check_part(s->arena, p, mos_vec_at(&p->parts, i), &names))
+        if (!mos_parcel_check_part(s->arena, mos_vec_at(&p->parts, i), &names))
             return sim_trouble(s, "Bad hash in FIT image!");
     return 0;
 }

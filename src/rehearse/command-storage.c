@@ -87,7 +87,7 @@ static int load(struct sim *s, int argc, const char *const *argv, const char *on
     uint64_t length = f->size > from ? f->size - from : 0;
     if (bytes)
         length = mos_min(length, bytes);
-    if (s->machine->ram_count && !sim_ram_free(s, at, bytes ? bytes : length)) {
+    if (s->machine->ram.length && !sim_ram_free(s, at, bytes ? bytes : length)) {
         bool own = sim_ram_is(s, at, length);
         sim_trouble(s, "** Reading file would overwrite reserved memory **");
         sim_event(s, MOS_EVENT_OVER, at, length, NULL, "%s would lie %s", name,
@@ -303,7 +303,7 @@ static int run_part(struct sim *s, int argc, const char *const *argv) {
 static int read_bytes(struct sim *s, struct sim_disk *d, uint64_t to, uint64_t from,
                       uint64_t length) {
     uint8_t piece[65536];
-    if (s->machine->ram_count && !sim_ram_free(s, to, length)) {
+    if (s->machine->ram.length && !sim_ram_free(s, to, length)) {
         sim_event(s, MOS_EVENT_OVER, to, length, NULL, "what is read would lie %s",
                   sim_ram_is(s, to, length) ? "over the loader itself" : "outside of the RAM");
         s->stop = SIM_HANGS; /* no command looks after that: the loader dies */

@@ -11,38 +11,20 @@ enum { MOST_TREE = 4 << 20, TOTAL_SIZE = 4 };
 
 /* ---- the working tree ---- */
 
-/* A quiet context: what is wrong with a tree that is only looked at is nobody's finding. */
-static struct mos_ctx quiet(struct sim *s, struct mos_error *error) {
-    struct mos_ctx c = *s->ctx;
-    *error = (struct mos_error){0};
-    c.arena = s->arena;
-    c.error = error;
-    c.findings = mos_findings_make(s->arena);
-    return c;
-}
-
 static uint32_t total_size(const struct sim *s, uint64_t at) {
     uint8_t head[8];
     sim_ram_read(s, at, head, 8);
     return mos_be32(head) == 0xd00dfeed ? mos_be32(head + TOTAL_SIZE) : 0;
 }
 
-static struct mos_dt *read_tree(struct sim *s, uint64_t at) {
-    struct mos_error error;
-    struct mos_ctx c = quiet(s, &error);
-    uint32_t length = total_size(s, at);
-    uint8_t *copy = length ? sim_ram_copy(s, at, length, MOST_TREE) : NULL;
-    return copy ? mos_dt_read_blob(&c, "tree in RAM", copy, length) : NULL;
-}
-
 /* Puts it back; the room that the blob has stays the same. */
 static int write_tree(struct sim *s, struct mos_dt *dt, uint64_t at, uint32_t room) {
     struct mos_error error;
-    struct mos_ctx c = quiet(s, &error);
+    struct mos_ctx c = sim_quiet(s, &error);
     struct mos_buf out = {.arena = s->arena};
     mos_dt_write_blob(&c, dt, false, &out);
     if (out.length > room)
-        return sim_trouble(s, "libfdt fdt_setprop(): FDT_ERR_NOSPACE");
+        return sim_trouble(s, "tree: FDT_ERR_NOSPACE");
     mos_put_be32(out.data + TOTAL_SIZE, room);
     mos_buf_zeros(&out, room - out.length);
     sim_ram_write(s, at, out.data, out.length);
@@ -58,7 +40,7 @@ static struct mos_dt_node *find(const struct mos_dt *dt, const char *path) {
 }
 
 static int not_found(struct sim *s) {
-    return sim_trouble(s, "libfdt fdt_path_offset() returned FDT_ERR_NOTFOUND");
+    return sim_trouble(s, "tree: FDT_ERR_NOTFOUND");
 }
 
 /* ---- print ---- */
@@ -118,7 +100,7 @@ static int fdt_print(struct sim *s, int argc, const char *const *argv, struct mo
     }
     const struct mos_dt_property *p = mos_dt_property(n, argv[3]);
     if (!p)
-        return sim_trouble(s, "libfdt fdt_getprop(): FDT_ERR_NOTFOUND");
+        return sim_trouble(s, "tree: FDT_ERR_NOTFOUND");
     sim_print(s, "%s", argv[3]);
     if (p->length) {
         sim_print(s, " = ");
@@ -136,7 +118,7 @@ static int get_value(struct sim *s, int argc, const char *const *argv, struct mo
     if (!n)
         return not_found(s);
     if (!p)
-        return sim_trouble(s, "libfdt fdt_getprop(): FDT_ERR_NOTFOUND");
+        return sim_trouble(s, "tree: FDT_ERR_NOTFOUND");
     if (is_text(p)) {
         uint64_t skip = argc > 6 ? sim_number(argv[6], NULL, 10) : 0;
         const char *text = (const char *)p->data, *end = text + p->length;
@@ -248,7 +230,7 @@ static int fdt_mknode(struct sim *s, int argc, const char *const *argv, struct m
     if (!n)
         return not_found(s);
     if (mos_dt_child(n, argv[3]))
-        return sim_trouble(s, "libfdt fdt_add_subnode(): FDT_ERR_EXISTS");
+        return sim_trouble(s, "tree: FDT_ERR_EXISTS");
     struct mos_dt_node *child = mos_dt_add_node(dt, n, argv[3]);
     if (n->first_child != child) {
         struct mos_dt_node *before = n->first_child;
@@ -268,7 +250,7 @@ static int fdt_rm(struct sim *s, int argc, const char *const *argv, struct mos_d
     if (!n)
         return not_found(s);
     if (argc > 3 && !mos_dt_remove_property(n, argv[3]))
-        return sim_trouble(s, "libfdt fdt_delprop():  FDT_ERR_NOTFOUND");
+        return sim_trouble(s, "tree: FDT_ERR_NOTFOUND");
     if (argc == 3)
         mos_dt_remove_node(n);
     return 0;
@@ -299,10 +281,10 @@ static int fdt_apply(struct sim *s, int argc, const char *const *argv, struct mo
     uint64_t at;
     const char *names[2] = {"the base", "the overlay"};
     struct mos_error error;
-    struct mos_ctx c = quiet(s, &error);
+    struct mos_ctx c = sim_quiet(s, &error);
     if (argc != 3 || !sim_address(argv[2], &at))
         return -1;
-    struct mos_dt *overlay = read_tree(s, at);
+    struct mos_dt *overlay = sim_tree(s, at);
     if (!overlay)
         return sim_trouble(s, "fdt_overlay_apply(): FDT_ERR_BADMAGIC");
     struct needs_phandles needs = {dt, overlay, NULL};
@@ -345,7 +327,7 @@ static int fdt_addr(struct sim *s, int argc, const char *const *argv) {
     if (!sim_address(argv[i], &at))
         return 1;
     if (!total_size(s, at))
-        return say ? sim_trouble(s, "libfdt fdt_check_header(): FDT_ERR_BADMAGIC") : 1;
+        return say ? sim_trouble(s, "tree: FDT_ERR_BADMAGIC") : 1;
     s->tree_at = at;
     sim_set_number(s, "fdtaddr", at);
     if (say)
@@ -356,7 +338,7 @@ static int fdt_addr(struct sim *s, int argc, const char *const *argv) {
 /* More room behind the tree, up to a whole page. */
 static int fdt_resize(struct sim *s, int argc, const char *const *argv, struct mos_dt *dt) {
     struct mos_error error;
-    struct mos_ctx c = quiet(s, &error);
+    struct mos_ctx c = sim_quiet(s, &error);
     struct mos_buf out = {.arena = s->arena};
     uint64_t extra = argc > 2 ? sim_number(argv[2], NULL, 16) : 0;
     mos_dt_write_blob(&c, dt, false, &out);
@@ -387,9 +369,9 @@ static int run_fdt(struct sim *s, int argc, const char *const *argv) {
     if (!s->tree_at)
         return sim_trouble(s, "No FDT memory address configured. Please configure\n"
                               "the FDT address via \"fdt addr <address>\" command.\nAborting!");
-    struct mos_dt *dt = read_tree(s, s->tree_at);
+    struct mos_dt *dt = sim_tree(s, s->tree_at);
     if (!dt)
-        return sim_trouble(s, "libfdt fdt_check_header(): FDT_ERR_BADMAGIC");
+        return sim_trouble(s, "tree: FDT_ERR_BADMAGIC");
     for (size_t i = 0; i < sizeof verbs / sizeof *verbs; i++) {
         if (strcmp(verbs[i].name, argv[1]) != 0)
             continue;

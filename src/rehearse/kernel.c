@@ -31,7 +31,6 @@ void sim_wrong(struct sim *s, enum mos_rehearsal_end end, const char *format, ..
 
 struct held {
     const char *what;
-    const struct sim_thing *from;
     struct mos_ram_span span;
 };
 
@@ -44,26 +43,24 @@ static struct mos_ram_span running(struct sim *s) {
     return (struct mos_ram_span){s->boot.runs_at, s->boot.runs_size};
 }
 
-/* A compressed 32-bit kernel expands itself to 32 KiB behind a multiple of 128 MiB. */
+/* A compressed 32-bit kernel expands itself to a place behind a multiple of 128 MiB. */
 static struct mos_ram_span expanded(struct sim *s) {
     struct sim_boot *b = &s->boot;
     if (!b->header.expanded_size)
         return (struct mos_ram_span){0, 0};
-    return (struct mos_ram_span){mos_round_down(b->runs_at, 128 << 20) + 0x8000,
+    return (struct mos_ram_span){mos_round_down(b->runs_at, 128 << 20) + b->header.expands_to,
                                  b->header.expanded_size};
 }
 
 static void check_memory(struct sim *s) {
     const struct sim_boot *b = &s->boot;
-    const struct held things[] = {{"kernel", b->kernel_from, running(s)},
-                                  {"tree", b->tree_from, {b->tree, b->tree_size}},
-                                  {"ramdisk", b->ramdisk_from, {b->ramdisk, b->ramdisk_size}}};
+    const struct held things[] = {{"kernel", running(s)},
+                                  {"tree", {b->tree, b->tree_size}},
+                                  {"ramdisk", {b->ramdisk, b->ramdisk_size}}};
+    if (b->harm)
+        sim_wrong(s, MOS_END_SILENT, "%s", b->harm);
     for (size_t i = 0; i < 3; i++) {
         const struct held *t = &things[i];
-        if (t->from && t->from->spoiled && t->span.length &&
-            strncmp(t->from->spoiled, "the ", 4) != 0)
-            sim_wrong(s, MOS_END_SILENT, "The %s (%s) was overwritten by %s before the kernel ran.",
-                      t->what, t->from->what, t->from->spoiled);
         if (i && meet(t->span, things[0].span))
             sim_wrong(s, MOS_END_SILENT, "The kernel clears its memory over the %s at %s.", t->what,
                       mos_address_text(s->arena, t->span.start));
@@ -76,17 +73,6 @@ static void check_memory(struct sim *s) {
 }
 
 /* ---- the tree that it gets ---- */
-
-static struct mos_dt *tree_of(struct sim *s) {
-    struct mos_error error = {0};
-    struct mos_ctx quiet = *s->ctx;
-    uint8_t head[8];
-    quiet.error = &error;
-    quiet.findings = mos_findings_make(s->arena);
-    sim_ram_read(s, s->boot.tree, head, 8);
-    uint8_t *copy = sim_ram_copy(s, s->boot.tree, mos_be32(head + 4), 4 << 20);
-    return copy ? mos_dt_read_blob(&quiet, "tree", copy, mos_be32(head + 4)) : NULL;
-}
 
 /* What the kernel takes a word for; NULL: nothing that matters to the boot. */
 static const char *meaning_of(const char *word) {
@@ -133,7 +119,7 @@ static void tell_arguments(struct sim *s) {
 static void check_tree(struct sim *s) {
     if (!s->boot.tree_size)
         return;
-    struct mos_dt *dt = tree_of(s);
+    struct mos_dt *dt = sim_tree(s, s->boot.tree);
     if (!dt) {
         tell_arguments(s);
         sim_wrong(s, MOS_END_SILENT, "The device tree is damaged.");

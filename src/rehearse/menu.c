@@ -154,12 +154,10 @@ static void try(struct menu_run *r, const struct mos_menu *m, const struct mos_m
     start(r, e);
 }
 
-int sim_menu(struct sim *s, const char *kind, const char *place, const char *system, uint64_t at,
-             const char *file) {
+int sim_menu(struct sim *s, const char *kind, const char *place, uint64_t at, const char *file) {
     const char *slash = strrchr(file, '/');
     struct menu_run r = {s, kind, place,
                          slash ? mos_strndup(s->arena, file, (size_t)(slash - file) + 1) : ""};
-    (void)system;
     if (retrieve(&r, file, NULL, at))
         return sim_trouble(s, "Error reading config file");
     const char *size = sim_get(s, "filesize");

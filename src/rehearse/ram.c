@@ -10,8 +10,8 @@ enum { PAGE = 64 << 10, MOST_PAGES = 1 << 18 };
 void sim_ram_start(struct sim *s) {
     s->ram.arena = s->arena;
     s->ram.things = mos_vec_make(s->arena, sizeof(struct sim_thing *));
-    s->ram.start = s->machine->ram_count ? mos_round_down(s->machine->ram[0].start, PAGE) : 0;
-    s->ram.length = s->machine->ram_count ? s->machine->ram[0].length : 4ull << 30;
+    s->ram.start = mos_round_down(s->machine->ram.start, PAGE);
+    s->ram.length = s->machine->ram.length ? s->machine->ram.length : 4ull << 30;
     s->ram.length = mos_min(s->ram.length, (uint64_t)MOST_PAGES * PAGE);
     s->ram.table = mos_alloc_array(s->arena, (size_t)(s->ram.length / PAGE + 1), sizeof(uint8_t *));
 }

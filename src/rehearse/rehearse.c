@@ -27,17 +27,16 @@ static struct sim *begin(struct mos_ctx *ctx, const struct mos_machine *machine,
 /* The loader's own tree lies below the loader: scripts pass its address on. */
 static void place_control_tree(struct sim *s) {
     const struct mos_machine *m = s->machine;
-    if (!m->tree || !m->ram_count)
+    if (!m->tree || !m->ram.length)
         return;
-    uint64_t top = m->loader_from ? m->loader_from : m->ram[0].start + m->ram[0].length;
-    s->control_tree = mos_round_up(top, 4096);
-    if (!sim_ram_is(s, s->control_tree, m->tree_length))
-        s->control_tree = mos_round_down(top - m->tree_length, 4096);
-    sim_ram_write(s, s->control_tree, m->tree, m->tree_length);
-    sim_ram_claim(s, s->control_tree, m->tree_length, "the loader's own tree");
-    sim_set_number(s, "fdtcontroladdr", s->control_tree);
+    uint64_t top = m->loader_from ? m->loader_from : m->ram.start + m->ram.length;
+    uint64_t at = mos_round_up(top, 4096);
+    if (!sim_ram_is(s, at, m->tree_length))
+        at = mos_round_down(top - m->tree_length, 4096);
+    sim_ram_write(s, at, m->tree, m->tree_length);
+    sim_ram_claim(s, at, m->tree_length, "the loader's own tree");
+    sim_set_number(s, "fdtcontroladdr", at);
     const char *given = sim_get(s, "fdt_addr"); /* where the firmware before it left the tree */
-    uint64_t at;
     if (given && sim_address(given, &at) && sim_ram_is(s, at, m->tree_length)) {
         sim_ram_write(s, at, m->tree, m->tree_length);
         sim_ram_claim(s, at, m->tree_length, "the machine's tree");
@@ -93,6 +92,18 @@ static void settle(struct sim *s) {
         }
 }
 
+/* What the loader started bites when a kernel, once handed over to, comes to nothing. */
+static bool watchdog_bites(struct sim *s) {
+    enum mos_rehearsal_end end = s->out->end;
+    if (!s->machine->watchdog || !s->out->arguments ||
+        (end != MOS_END_SILENT && end != MOS_END_NO_ROOT && end != MOS_END_SHELL &&
+         end != MOS_END_HANGS))
+        return false;
+    sim_event(s, MOS_EVENT_RUN, 0, 0, NULL, "the watchdog resets the board after %lu s",
+              s->machine->watchdog);
+    return true;
+}
+
 /* Does the board start again by itself after this end?  A kernel that panics does with panic=N. */
 static bool starts_again(struct sim *s) {
     const char *panic = s->out->arguments ? NULL : "";
@@ -125,7 +136,7 @@ bool mos_rehearse(struct mos_ctx *ctx, const struct mos_machine *machine,
         out->stored = false;
         start(s);
         settle(s);
-        if (!starts_again(s))
+        if (!starts_again(s) && !watchdog_bites(s))
             break;
         const char *now = identity(s);
         /* the same again, and nothing was stored that could change it */

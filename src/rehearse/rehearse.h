@@ -25,15 +25,12 @@ struct mos_machine_environment {
     const char *what; /* "environment 2 MiB into card" */
 };
 
-enum { MOS_MACHINE_RAM = 8 };
-
 /* What is soldered on: no image can tell it. */
 struct mos_machine {
-    const char *cpu; /* "arm64"; NULL: what the kernel says */
-    struct mos_ram_span ram[MOS_MACHINE_RAM];
-    size_t ram_count;     /* 0: not known */
-    uint64_t loader_from; /* the loader itself lies from here to the end of the first RAM range;
-                             0: not known */
+    const char *cpu;         /* "arm64"; NULL: what the kernel says */
+    struct mos_ram_span ram; /* length 0: not known */
+    uint64_t loader_from;    /* the loader itself lies from here to the end of RAM;
+                                0: not known */
     const struct mos_machine_medium *media;
     size_t media_count;
     const struct mos_machine_environment *environments; /* the first that is whole is used */
@@ -44,8 +41,8 @@ struct mos_machine {
     size_t tree_length;
     const uint8_t *keys; /* a tree with the public keys that parcels must be signed with */
     size_t keys_length;
-    unsigned long starts; /* how often it was started before without a confirmation */
-    bool never_confirms;  /* the kernel starts, but nobody says that all is well */
+    unsigned long watchdog; /* seconds; the loader starts it before the hand-over; 0: none */
+    bool never_confirms;    /* the kernel starts, but nobody says that all is well */
 };
 
 enum mos_event_kind {

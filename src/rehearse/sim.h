@@ -20,10 +20,8 @@ struct sim_thing {
 
 struct sim_ram {
     struct mos_arena *arena;
-    struct mos_map pages; /* of uint8_t *: see ram.c */
-    uint8_t **table;      /* of the first range, by page */
+    uint8_t **table; /* of uint8_t *, by page */
     uint64_t start, length;
-    size_t kept;           /* bytes that are allocated */
     struct mos_vec things; /* of struct sim_thing * */
 };
 
@@ -41,8 +39,8 @@ struct sim_volume {
     const struct mos_machine_medium *medium;
     unsigned partition; /* 0: the whole medium */
     struct mos_io io;
-    bool has_table, is_there; /* there is such a partition */
-    bool readable;            /* it holds a file system that we (and the loader) can read */
+    bool is_there; /* there is such a partition */
+    bool readable; /* it holds a file system that we (and the loader) can read */
     struct mos_volume_info info;
     struct mos_map files; /* path -> struct sim_file * */
     const struct mos_partition *entry;
@@ -64,11 +62,12 @@ struct sim_boot {
     uint64_t runs_at, runs_size;
     uint64_t tree, tree_size, ramdisk, ramdisk_size; /* where the kernel gets them; size 0: none */
     const char *arguments;
-    bool by_ramdisk; /* its first program decides what becomes of the root */
-    bool checked;    /* a sum over the kernel's bytes was right */
+    bool by_ramdisk;  /* its first program decides what becomes of the root */
+    bool checked;     /* a sum over the kernel's bytes was right */
+    const char *harm; /* what was overwritten before it was used; NULL: nothing */
 };
 
-enum sim_stop { SIM_GOES_ON, SIM_PROMPT, SIM_RESET, SIM_STARTED, SIM_HANGS, SIM_ENDLESS };
+enum sim_stop { SIM_GOES_ON, SIM_RESET, SIM_STARTED, SIM_HANGS, SIM_ENDLESS };
 
 struct sim {
     struct mos_ctx *ctx;
@@ -84,14 +83,12 @@ struct sim {
     unsigned depth;       /* of run and source */
     unsigned long steps;  /* commands so far */
     enum sim_stop stop;
-    uint64_t tree_at;      /* working tree of the fdt command; 0: none */
-    uint64_t control_tree; /* the loader's own */
-    const char *current;   /* medium of `mmc dev` and its kin */
+    uint64_t tree_at;    /* working tree of the fdt command; 0: none */
+    const char *current; /* medium of `mmc dev` and its kin */
     struct sim_boot boot;
     const char *entry;        /* name of what is being tried */
     const char *last_trouble; /* the first of those that were met deepest inside of scripts */
     unsigned trouble_depth;
-    size_t line; /* of the console: where the current one begins */
     struct mos_buf *console;
 };
 
@@ -110,6 +107,10 @@ void sim_set_number(struct sim *s, const char *name, uint64_t value); /* hexadec
 /* A number as the loader reads it: hexadecimal unless 0x…; *end behind it. */
 uint64_t sim_number(const char *text, const char **end, int base);
 bool sim_address(const char *text, uint64_t *out); /* all of it */
+/* A context for looking: what is wrong with a tree in RAM is nobody's finding. */
+struct mos_ctx sim_quiet(const struct sim *s, struct mos_error *error);
+/* The tree at an address; NULL: there is none, or it is damaged. */
+struct mos_dt *sim_tree(const struct sim *s, uint64_t at);
 
 /* ---- run.c: the shell ---- */
 int sim_run_text(struct sim *s, const char *text, size_t length, unsigned flags);
@@ -165,8 +166,7 @@ int sim_environment_save(struct sim *s);
 /* What the kernel finds; sets out->end and out->reason. */
 void sim_kernel(struct sim *s);
 /* menu.c: reads a menu file to an address and runs it. */
-int sim_menu(struct sim *s, const char *kind, const char *place, const char *system, uint64_t at,
-             const char *file);
+int sim_menu(struct sim *s, const char *kind, const char *place, uint64_t at, const char *file);
 int sim_source(struct sim *s, uint64_t at, const char *part);
 
 #endif

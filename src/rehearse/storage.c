@@ -93,10 +93,8 @@ static void list_files(struct sim *s, struct sim_volume *v) {
 
 static struct sim_volume *open_volume(struct sim *s, struct sim_disk *d, unsigned partition) {
     struct sim_volume *v = mos_alloc(s->arena, sizeof *v);
-    *v = (struct sim_volume){.medium = d->medium,
-                             .partition = partition,
-                             .files = mos_map_make(s->arena),
-                             .has_table = d->driver != NULL};
+    *v = (struct sim_volume){
+        .medium = d->medium, .partition = partition, .files = mos_map_make(s->arena)};
     uint64_t start = 0, length = d->medium->io->size;
     for (size_t i = 0; d->driver && partition && i < d->table.partitions.count; i++) {
         const struct mos_partition *p = mos_vec_at(&d->table.partitions, i);

@@ -46,6 +46,56 @@ static void check_files(const struct view *v) {
                      "fills: {boot: {made: boot}} in a volume that the loader can read.");
 }
 
+/* Why the loader cannot make a kernel of it, although it is one; NULL: it can. */
+static const char *hindrance(const struct view *v, const char **remedy) {
+    const struct mos_entry_plan *e = v->e;
+    const struct mos_kernel_header *h = &e->header;
+    bool parcel = strcmp(mos_text_or(v->plan->board->boot->via, "script"), "parcel") == 0;
+    *remedy = "gzip, or the plain form of the kernel build";
+    if (h->compression && strcmp(h->compression, "xz") == 0)
+        return "is compressed with xz, which the loader cannot expand";
+    if (h->compression && !h->wrapped && !parcel && strcmp(h->boot_command, "bootz") == 0)
+        return "expands itself and is compressed once more, which bootz cannot take";
+    *remedy = "The kernel as it was before it was wrapped: the parcel has its own header.";
+    if (h->wrapped && parcel)
+        return "has a legacy header, which is not looked for inside of a parcel";
+    *remedy = "The whole file.";
+    if (h->file_size > e->kernel->size)
+        return mos_printf(v->arena, "is cut off: its header says %s, it has %s",
+                          mos_size_about(v->arena, h->file_size),
+                          mos_size_about(v->arena, e->kernel->size));
+    return NULL;
+}
+
+/* What a header says about places in RAM: only a wrapped kernel brings its own. */
+static void check_header(const struct view *v, const struct mos_value *named) {
+    const struct mos_kernel_header *h = &v->e->header;
+    uint64_t length = h->plain_size ? h->plain_size : v->e->kernel->size;
+    if (!h->wrapped)
+        return;
+    bool outside = h->entry < h->load || h->entry - h->load >= length;
+    bool uneven = h->alignment && (h->load - h->text_offset) % h->alignment != 0;
+    bool in_ram = !v->plan->has_ram || (h->load >= v->plan->ram.start &&
+                                        h->load - v->plan->ram.start < v->plan->ram.length);
+    if (!outside && !uneven && in_ram)
+        return;
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_RAM_HEADER_DISAGREES,
+                 outside  ? "Kernel %s is put at %s and started at %s, which is not inside of it."
+                 : uneven ? "Kernel %s is put at %s, where it cannot run (started at %s)."
+                          : "Kernel %s is put at %s, where this board has no RAM (started at %s).",
+                 v->e->kernel->def->r.name, mos_address_text(v->arena, h->load),
+                 mos_address_text(v->arena, h->entry));
+    mos_finding_at(v->list, f, named->place);
+    mos_finding_at(v->list, f, v->e->kernel->def->r.key_place);
+    mos_finding_why(v->list, f, "%s",
+                    uneven ? mos_printf(v->arena, "It must lie %s behind a multiple of %s.",
+                                        mos_size_text(v->arena, h->text_offset),
+                                        mos_size_text(v->arena, h->alignment))
+                           : "Both addresses stand in the file's own header.");
+    mos_finding_try(v->list, f, "The plain kernel: then the addresses are chosen to fit.");
+}
+
 static void check_format(const struct view *v) {
     const struct mos_entry_plan *e = v->e;
     const struct mos_hardware *h = v->plan->board->hardware;
@@ -54,9 +104,19 @@ static void check_format(const struct view *v) {
         return;
     const struct mos_value *named = e->def->kernel ? e->def->kernel : v->plan->board->kernel->image;
     bool wrong_cpu = e->kernel_known && cpu && e->header.cpu && strcmp(cpu, e->header.cpu) != 0;
-    if (e->kernel_known && !wrong_cpu)
+    const char *remedy, *why = e->kernel_known && !wrong_cpu ? hindrance(v, &remedy) : NULL;
+    if (e->kernel_known && !wrong_cpu && !why) {
+        check_header(v, named);
         return;
+    }
     struct mos_finding *f;
+    if (why) {
+        f = mos_find(v->list, MOS_RULE_BOOT_FORMAT, "Kernel %s %s.", e->kernel->def->r.name, why);
+        mos_finding_at(v->list, f, named->place);
+        mos_finding_at(v->list, f, e->kernel->def->r.key_place);
+        mos_finding_try(v->list, f, "%s", remedy);
+        return;
+    }
     if (wrong_cpu) {
         f = mos_find(v->list, MOS_RULE_BOOT_FORMAT, "Kernel %s is made for %s, the board is %s.",
                      e->kernel->def->r.name, e->header.cpu, cpu);

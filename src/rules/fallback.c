@@ -21,11 +21,124 @@ static bool panics(const struct mos_boot_entry *e) {
     return false;
 }
 
+/* A watchdog that the loader starts, and nobody takes over before the system runs. */
+static bool watched(const struct mos_plan *plan) {
+    const struct mos_facts *facts = plan->board->loader ? plan->board->loader->facts : NULL;
+    return facts && mos_has(facts->watchdog) && facts->watchdog->number;
+}
+
+static bool is_via(const struct mos_plan *plan, const char *way) {
+    return strcmp(mos_text_or(plan->board->boot->via, "script"), way) == 0;
+}
+
+static bool same_piece(const struct mos_piece_plan *a, const struct mos_piece_plan *b) {
+    return a == b || (a && b && a->hashed && b->hashed &&
+                      memcmp(a->sha256, b->sha256, sizeof a->sha256) == 0);
+}
+
+static const char *argument_of(const struct mos_boot_entry *e, const char *name) {
+    const struct mos_argument *a = mos_named_get(&e->arguments, name);
+    return a && a->values.count && mos_has(a->values.items[0]) ? a->values.items[0]->text : "";
+}
+
+/* What breaks the default breaks a fallback that is the same. */
+static void check_same(const struct mos_plan *plan, size_t index) {
+    const struct mos_entry_plan *a = mos_vec_pointer(&plan->entries, 0);
+    const struct mos_entry_plan *b = mos_vec_pointer(&plan->entries, index);
+    struct mos_findings *list = &plan->ctx->findings;
+    if (a->def->r.broken || b->def->r.broken || !a->kernel || !same_piece(a->kernel, b->kernel) ||
+        !same_piece(a->ramdisk, b->ramdisk) || a->tree != b->tree ||
+        strcmp(argument_of(a->def, "root"), argument_of(b->def, "root")) != 0 ||
+        strcmp(argument_of(a->def, "init"), argument_of(b->def, "init")) != 0)
+        return;
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_BOOT_FALLBACK_SAME,
+                 "Entry %s starts the same kernel, tree, ramdisk and root as %s.", b->def->r.name,
+                 a->def->r.name);
+    mos_finding_at(list, f, b->def->r.key_place);
+    mos_finding_at(list, f, a->def->r.key_place);
+    mos_finding_why(list, f, "What keeps the one from starting keeps the other.");
+    mos_finding_try(list, f, "Another kernel, root or ramdisk for %s.", b->def->r.name);
+}
+
+/* ---- what is stated and does nothing ---- */
+
+static void idle(const struct mos_plan *plan, struct mos_place place, const char *what,
+                 const char *why, const char *remedy) {
+    const struct mos_value *via = plan->board->boot->via;
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_SCHEMA, "%s does nothing here.", what);
+    mos_finding_at(list, f, place);
+    if (via)
+        mos_finding_at(list, f, via->place);
+    mos_finding_why(list, f, "%s", why);
+    mos_finding_try(list, f, "%s", remedy);
+}
+
+static void check_idle(const struct mos_plan *plan) {
+    const struct mos_boot *b = plan->board->boot;
+    const struct mos_system *s = plan->board->system;
+    bool script = is_via(plan, "script"), parcel = is_via(plan, "parcel");
+    if (mos_has(b->tries) && !script && !parcel)
+        idle(plan, b->tries->place, "boot.tries", "Only a script can count.", "via: script");
+    if (mos_has(b->otherwise) && strcmp(b->otherwise->text, "reset") == 0 && is_via(plan, "menu"))
+        idle(plan, b->otherwise->place, "otherwise: reset",
+             "A menu ends where its last entry fails.", "via: script");
+    if (mos_has(b->timeout) && !is_via(plan, "menu"))
+        idle(plan, b->timeout->place, "boot.timeout", "Only a menu waits.",
+             "bootdelay among the values of the environment");
+    if (b->trees && (is_via(plan, "menu") || parcel))
+        idle(plan, b->trees->r.key_place, "boot.trees",
+             "A menu and a parcel name one tree for each entry.", "via: script");
+    if (b->parcel && !parcel)
+        idle(plan, b->parcel->r.key_place, "boot.parcel", "No parcel is made.", "via: parcel");
+    if (s && mos_has(s->confirm) && !b->tries)
+        idle(plan, s->confirm->place, "system.confirm", "Starts are not counted.",
+             "tries: 3 in boot");
+    for (size_t i = 0; i < plan->boot_overlays.count && !script && !is_via(plan, "environment");
+         i++) {
+        const struct mos_overlay *o =
+            ((struct mos_overlay_plan *)mos_vec_pointer(&plan->boot_overlays, i))->def;
+        if (mos_has(o->one_of)) {
+            idle(plan, o->one_of->place, "one-of",
+                 "A menu and a parcel apply every overlay that they name.", "via: script");
+            return;
+        }
+    }
+}
+
+static void check_keys(const struct mos_plan *plan) {
+    const struct mos_parcel_def *p = plan->board->boot->parcel;
+    struct mos_findings *list = &plan->ctx->findings;
+    if (!p || p->r.broken)
+        return;
+    const struct mos_value *first = p->sign_with.count ? p->sign_with.items[0] : NULL;
+    const char *text = NULL, *remedy = "public-key: keys/….pem";
+    struct mos_place place = p->r.key_place;
+    if (first && p->key) {
+        text = "The parcel is signed by a key and by a program that holds one.";
+        remedy = "One of the two.";
+        place = p->key->place;
+    } else if (first && !p->public_key) {
+        text = "Nobody knows which key the signatures of the program must fit.";
+        place = first->place;
+    } else if (p->locks && !p->key && !p->public_key) {
+        text = "The loader is to be locked, and there is no key for that.";
+        remedy = "key: keys/….pem, or public-key with sign-with";
+        place = p->locks->place;
+    }
+    if (!text)
+        return;
+    struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_SCHEMA, "%s", text);
+    mos_finding_at(list, f, place);
+    mos_finding_try(list, f, "%s", remedy);
+}
+
 static void check_reach(const struct mos_plan *plan) {
     const struct mos_boot *b = plan->board->boot;
     const struct mos_boot_entry *first = entry_at(plan, 0), *second = entry_at(plan, 1);
     struct mos_findings *list = &plan->ctx->findings;
-    bool panic = panics(first);
+    bool panic = panics(first) || watched(plan);
     if (first->r.broken || second->r.broken || (panic && b->tries))
         return;
     struct mos_finding *f = mos_find(list, MOS_RULE_BOOT_FALLBACK_UNREACHABLE,
@@ -36,7 +149,10 @@ static void check_reach(const struct mos_plan *plan) {
     mos_finding_why(list, f, "%s",
                     panic ? "A kernel that dies starts the board again, and with it the same entry."
                           : "A kernel that finds no root or no init stops, and stays so.");
-    mos_finding_try(list, f, "%s%s%s", b->tries ? "" : "tries: 3 in boot",
+    mos_finding_try(list, f, "%s%s%s",
+                    b->tries               ? ""
+                    : is_via(plan, "menu") ? "via: script with tries: 3 in boot"
+                                           : "tries: 3 in boot",
                     !b->tries && !panic ? ", and " : "",
                     panic ? "" : "panic: 10 among the arguments.");
 }
@@ -112,9 +228,15 @@ void mos_rule_fallback(const struct mos_plan *plan) {
     const struct mos_boot *b = plan->board->boot;
     if (!b)
         return;
+    if (b->r.broken)
+        return;
+    check_idle(plan);
+    check_keys(plan);
     check_tries(plan);
     check_confirm(plan);
     check_commands(plan);
     if (plan->entries.count > 1)
         check_reach(plan);
+    for (size_t i = 1; i < plan->entries.count; i++)
+        check_same(plan, i);
 }

@@ -16,7 +16,7 @@ struct view {
 static bool is_unpinned(const struct mos_plan *plan, const struct mos_piece_plan *p) {
     const struct mos_piece *d = p->def;
     bool follows = mos_has(d->follow) && d->follow->truth;
-    return p->found && !d->in && !d->made_by && !d->sha256 && !p->pin &&
+    return p->found && !p->made && !d->in && !d->made_by && !d->sha256 && !p->pin &&
            !(follows && !plan->board->field);
 }
 
@@ -61,7 +61,7 @@ static void check_license(const struct view *v) {
     for (size_t i = 0; i < v->plan->pieces.count && !begun; i++)
         begun =
             states_license(((struct mos_piece_plan *)mos_vec_pointer(&v->plan->pieces, i))->def);
-    if (!begun || d->in || states_license(d) || d->r.broken)
+    if (!begun || d->in || v->p->made || states_license(d) || d->r.broken)
         return;
     struct mos_finding *f =
         mos_find(v->list, MOS_RULE_PIECE_LICENSE, "Piece %s states no license.", d->r.name);

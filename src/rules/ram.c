@@ -27,13 +27,21 @@ static const char *why_overlap(const struct view *v, const struct mos_placement 
                     : "The loader needs both at the same time.";
 }
 
+/* A kernel that expands itself does so after the loader has moved everything else away. */
+static bool is_gone(const struct view *v, const struct mos_placement *a, size_t i,
+                    const struct mos_placement *b, size_t k) {
+    return a == &v->e->step.kernel && i != MOS_RANGE_LOADED && v->e->header.expanded_size &&
+           k == MOS_RANGE_LOADED &&
+           (b->ranges[MOS_RANGE_MOVED].length || b == &v->e->step.container);
+}
+
 /* The first overlap of two things is enough: one cause, one finding. */
 static void check_pair(const struct view *v, const struct mos_placement *a,
                        const struct mos_placement *b) {
     for (size_t i = 0; i < MOS_RANGE_COUNT; i++)
         for (size_t k = 0; k < MOS_RANGE_COUNT; k++) {
             struct mos_ram_span x = a->ranges[i], y = b->ranges[k];
-            if (!x.length || !y.length || x.start >= y.start + y.length ||
+            if (is_gone(v, a, i, b, k) || !x.length || !y.length || x.start >= y.start + y.length ||
                 y.start >= x.start + x.length)
                 continue;
             uint64_t from = mos_max(x.start, y.start);
@@ -181,15 +189,16 @@ void mos_rule_ram(const struct mos_plan *plan) {
         struct view v = {plan, e, &plan->ctx->findings, plan->ctx->arena};
         if (!e->settled)
             continue;
-        const struct mos_placement *const all[] = {&e->step.kernel, &e->step.tree,
-                                                   &e->step.ramdisk};
-        for (size_t k = 0; k < 3; k++) {
+        const struct mos_placement *const all[] = {&e->step.kernel, &e->step.tree, &e->step.ramdisk,
+                                                   &e->step.container};
+        enum { COUNT = sizeof all / sizeof *all };
+        for (size_t k = 0; k < COUNT; k++) {
             check_outside(&v, all[k]);
             check_held(&v, all[k]);
             check_alignment(&v, all[k]);
-            if (k)
+            if (all[k] == &e->step.tree || all[k] == &e->step.ramdisk)
                 check_reach(&v, all[k]);
-            for (size_t n = k + 1; n < 3; n++)
+            for (size_t n = k + 1; n < COUNT; n++)
                 check_pair(&v, all[k], all[n]);
         }
     }

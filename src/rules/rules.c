@@ -12,7 +12,10 @@ static const struct {
     {MOS_STAGE_PLAN, mos_rule_piece},           {MOS_STAGE_PLAN, mos_rule_access},
     {MOS_STAGE_VOLUMES, mos_rule_volume},       {MOS_STAGE_VOLUMES, mos_rule_mounts},
     {MOS_STAGE_VOLUMES, mos_rule_access_files}, {MOS_STAGE_VOLUMES, mos_rule_board},
-    {MOS_STAGE_VOLUMES, mos_rule_budget},
+    {MOS_STAGE_VOLUMES, mos_rule_budget},       {MOS_STAGE_PLAN, mos_rule_stages},
+    {MOS_STAGE_PLAN, mos_rule_order},           {MOS_STAGE_PLAN, mos_rule_lock},
+    {MOS_STAGE_PLAN, mos_rule_network},         {MOS_STAGE_PLAN, mos_rule_console},
+    {MOS_STAGE_VOLUMES, mos_rule_search},       {MOS_STAGE_VOLUMES, mos_rule_console_files},
 };
 
 void mos_rules_run(const struct mos_plan *plan, enum mos_rule_stage stage) {

@@ -29,6 +29,13 @@ void mos_rule_mounts(const struct mos_plan *plan);
 void mos_rule_ram(const struct mos_plan *plan);
 void mos_rule_boot(const struct mos_plan *plan);
 void mos_rule_fallback(const struct mos_plan *plan);
+void mos_rule_stages(const struct mos_plan *plan);
+void mos_rule_search(const struct mos_plan *plan);
+void mos_rule_order(const struct mos_plan *plan);
+void mos_rule_lock(const struct mos_plan *plan);
+void mos_rule_network(const struct mos_plan *plan);
+void mos_rule_console(const struct mos_plan *plan);
+void mos_rule_console_files(const struct mos_plan *plan);
 void mos_rule_loader(const struct mos_plan *plan);
 void mos_rule_volume(const struct mos_plan *plan);
 

@@ -184,7 +184,6 @@ static bool is_reserved(const struct reader *r) {
 static struct mos_shell_node *new_node(struct reader *r, enum mos_shell_kind kind) {
     struct mos_shell_node *n = mos_alloc(r->arena, sizeof *n);
     n->kind = kind;
-    n->offset = r->token_at;
     n->words = mos_vec_make(r->arena, sizeof(struct mos_shell_word));
     return n;
 }

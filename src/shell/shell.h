@@ -31,7 +31,6 @@ enum mos_shell_join { MOS_SHELL_THEN, MOS_SHELL_AND, MOS_SHELL_OR };
 struct mos_shell_node {
     enum mos_shell_kind kind;
     enum mos_shell_join join;
-    size_t offset;        /* in the text that was read */
     struct mos_vec words; /* of struct mos_shell_word; for: its variable and what follows `in` */
     bool variables;       /* a command: some word has one */
     struct mos_shell_node *condition, *body;

@@ -106,7 +106,7 @@ static void damaged_images_end_as_they_must(void) {
 }
 
 static void faults_are_tried_one_by_one(void) {
-    static const char *const rows[][3] = {{"emmc:1 boot.itb", "its middle bit flipped", "DEAD"},
+    static const char *const rows[][3] = {{"emmc:1 boot.parcel", "its middle bit flipped", "DEAD"},
                                           {"emmc:2 sbin/init", "missing", "boots the fallback"},
                                           {"emmc:2 root-a", "unreadable", "boots the fallback"},
                                           {"emmc:3 root-b", "unreadable", "boots"},

@@ -143,8 +143,9 @@ static void only_signed_parcels_start(void) {
     CU_ASSERT_TRUE(boots_signed(image, tree, "sha256,rsa2048:mast+ OK"));
     CU_ASSERT_TRUE(boots_signed(image, tree, "stand-in kernel: started"));
     size_t length;
-    char *parcel = read_whole(path_in(w, "out/curlew/boot.itb"), &length);
-    const char *changed = keep(path_in(folder, "boot.itb")), *to = keep(path_in(folder, "c.img"));
+    char *parcel = read_whole(path_in(w, "out/curlew/boot.parcel"), &length);
+    const char *changed = keep(path_in(folder, "boot.parcel")),
+               *to = keep(path_in(folder, "c.img"));
     for (size_t i = 0; i < tried; i++) { /* bytes that some node of the choice holds */
         struct core c;
         const char *problem, *names, *why;
@@ -159,9 +160,9 @@ static void only_signed_parcels_start(void) {
         bool good =
             x && mos_parcel_check_choice(c.ctx.arena, p, x, keys, &why) == MOS_PARCEL_TRUSTED;
         for (size_t k = 0; good && k < p->parts.count; k++)
-            good = mos_parcel_check_part(c.ctx.arena, p, mos_vec_at(&p->parts, k), &names);
+            good = mos_parcel_check_part(c.ctx.arena, mos_vec_at(&p->parts, k), &names);
         write_file(changed, parcel, length);
-        CU_ASSERT_TRUE(runs(0, "rm -f '%s'; '%s' -q amend '%s' 'boot:boot.itb=%s' -o '%s'", to,
+        CU_ASSERT_TRUE(runs(0, "rm -f '%s'; '%s' -q amend '%s' 'boot:boot.parcel=%s' -o '%s'", to,
                             MOSAICUM_PROGRAM, image, changed, to));
         bool starts = boots_signed(to, tree, good ? "stand-in kernel: started" : "did not start");
         CU_ASSERT_TRUE(starts);

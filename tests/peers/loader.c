@@ -24,6 +24,7 @@ static void normalise(char *text) {
     char *to = text;
     for (char *p = text; *p;) {
         size_t n = strcspn(p, "\n");
+        char *line = to;
         char *bytes = strstr(p, " bytes read in ");
         if (bytes && bytes < p + n) {
             size_t keep_length = (size_t)(bytes - p) + strlen(" bytes read");
@@ -32,6 +33,13 @@ static void normalise(char *text) {
         } else {
             memmove(to, p, n);
             to += n;
+        }
+        char *tree =
+            strstr(line, "FDT_ERR_"); /* which function says so is the loader's own affair */
+        if (tree && tree < to) {
+            memmove(line + 6, tree, (size_t)(to - tree));
+            memcpy(line, "tree: ", 6);
+            to = line + 6 + (to - tree);
         }
         bool more = p[n] == '\n';
         /* "NAME - about it", an empty line, "Usage:" … to the end of the help text */
@@ -46,13 +54,13 @@ static void normalise(char *text) {
                 to = sign + sprintf(sign, " - usage");
             p += strlen("\n\nUsage:\n");
             while (*p) { /* the help goes on while lines begin with blanks or the name itself */
-                size_t line = strcspn(p, "\n");
+                size_t rest = strcspn(p, "\n");
                 bool is_help = *p == ' ' || *p == '\t' ||
                                strncmp(p, dash, strcspn(dash, " ")) == 0 ||
                                strncmp(p, "NOTE:", 5) == 0;
                 if (!is_help)
                     break;
-                p += line + (p[line] == '\n');
+                p += rest + (p[rest] == '\n');
             }
             p += *p == '\n'; /* some end in an empty line */
             *to++ = '\n';
@@ -86,8 +94,7 @@ static bool start_both(struct both *b, const char *image) {
     CU_ASSERT_PTR_NOT_NULL_FATAL(binary);
     CU_ASSERT_TRUE_FATAL(mos_environment_find(arena, (const uint8_t *)binary, length, &compiled));
     machine = (struct mos_machine){.cpu = "arm64",
-                                   .ram = {{0x40000000, 512u << 20}},
-                                   .ram_count = 1,
+                                   .ram = {0x40000000, 512u << 20},
                                    .loader_from = 0x5ddb2000,
                                    .media = &medium,
                                    .media_count = 1,

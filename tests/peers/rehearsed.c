@@ -30,7 +30,7 @@ static const struct {
 } bases[] = {
     {"script", "s/^  via: script$/  via: script/", {"boot.scr", "kernel", "main.dtb"}},
     {"menu", "s/^  via: script$/  via: menu/", {"extlinux/extlinux.conf", "kernel", "main.dtb"}},
-    {"parcel", "s/^  via: script$/  via: parcel/", {"boot.scr", "boot.itb", "boot.itb"}},
+    {"parcel", "s/^  via: script$/  via: parcel/", {"boot.scr", "boot.parcel", "boot.parcel"}},
 };
 enum { BASES = sizeof bases / sizeof *bases };
 

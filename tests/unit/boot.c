@@ -107,7 +107,8 @@ static void chosen_addresses_never_overlap(void) {
         uint64_t ramdisk = random_below(&seed, 2) ? random_below(&seed, 80 << 20) : 0;
         h.running_size = kernel + random_below(&seed, 20 << 20);
         struct mos_placement p[3] = {{.what = "kernel"}, {.what = "tree"}, {.what = "ramdisk"}};
-        mos_placement_settle(&ram, &h, kernel, tree, ramdisk, &p[0], &p[1], &p[2]);
+        struct mos_loads loads = {&h, kernel, tree, ramdisk, false};
+        mos_placement_settle(&ram, &loads, &p[0], &p[1], &p[2]);
         CU_ASSERT_EQUAL((p[0].ranges[0].start - h.text_offset) % (2 << 20), 0);
         for (int a = 0; a < 3; a++)
             for (int b = a + 1; b < 3; b++)

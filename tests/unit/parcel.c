@@ -67,8 +67,8 @@ static bool accepted(struct core *c, const uint8_t *bytes, size_t length,
     const struct mos_parcel_part *k = mos_parcel_part(p, x->kernel);
     const struct mos_parcel_part *t =
         x->trees.count ? mos_parcel_part(p, mos_vec_pointer(&x->trees, 0)) : NULL;
-    return k && t && mos_parcel_check_part(c->ctx.arena, p, k, &names) && *names &&
-           mos_parcel_check_part(c->ctx.arena, p, t, &names) && *names;
+    return k && t && mos_parcel_check_part(c->ctx.arena, k, &names) && *names &&
+           mos_parcel_check_part(c->ctx.arena, t, &names) && *names;
 }
 
 static void parcels_go_round(void) {
@@ -89,7 +89,7 @@ static void parcels_go_round(void) {
     CU_ASSERT_PTR_NOT_NULL_FATAL(k);
     CU_ASSERT_TRUE(k->length == KERNEL && memcmp(k->data, kernel, KERNEL) == 0 &&
                    k->load == 0x40200000);
-    CU_ASSERT_TRUE(mos_parcel_check_part(c.ctx.arena, p, k, &names));
+    CU_ASSERT_TRUE(mos_parcel_check_part(c.ctx.arena, k, &names));
     CU_ASSERT_STRING_EQUAL(names, "sha256+ ");
     /* unsigned: taken where nobody asks, refused where a key is required */
     const struct mos_parcel_choice *x = mos_parcel_choice(p, NULL);

@@ -1,0 +1,83 @@
+/* What a kernel's first bytes do not tell: how much a compressed one is once it is expanded, and
+ * where one that expands itself puts that. */
+#include "linux/image.h"
+
+#include "base/bytes.h"
+#include "content/content.h"
+
+#include <string.h>
+
+enum { MOST_KERNEL = 256 << 20, LEGACY_HEADER = 64 };
+
+/* A zImage's table of facts (arch/arm/boot/compressed: head.S, vmlinux.lds.S): its offset at 0x38
+ * when 0x34 says so; words: length, "KLSZ", the offset of the expanded size, the size of what is
+ * cleared behind it, and since 5.9 the text offset. */
+static void measure_zimage(const uint8_t *p, size_t length, struct mos_kernel_facts *h) {
+    enum { MARK = 0x45454545, TAG = 0x5a534c4b, USUAL_OFFSET = 0x8000 };
+    uint32_t at = length >= 0x3c && mos_le32(p + 0x34) == MARK ? mos_le32(p + 0x38) : 0;
+    h->expands_to = USUAL_OFFSET;
+    if (!at || at > length || length - at < 16 || mos_le32(p + at + 4) != TAG)
+        return;
+    uint32_t words = mos_le32(p + at), size_at = mos_le32(p + at + 8);
+    if (size_at > length || length - size_at < 4)
+        return;
+    h->expanded_size = (uint64_t)mos_le32(p + size_at) + mos_le32(p + at + 12);
+    if (words >= 5 && length - at >= 20 && mos_le32(p + at + 16) < 128 << 20)
+        h->expands_to = mos_le32(p + at + 16);
+}
+
+/* The bytes inside, and their first ones. */
+static bool expand(struct mos_ctx *ctx, const char *compression, const uint8_t **bytes,
+                   size_t *length) {
+    struct mos_unpacked u;
+    if (!compression)
+        return true;
+    if (!mos_unpack_memory(ctx, *bytes, *length, MOST_KERNEL, &u) || !u.compression)
+        return false;
+    uint8_t *plain = mos_alloc(ctx->arena, (size_t)u.io.size + 1);
+    if (mos_io_read(&u.io, plain, (size_t)u.io.size, 0))
+        return false;
+    *bytes = plain;
+    *length = (size_t)u.io.size;
+    return true;
+}
+
+bool mos_kernel_measure(struct mos_ctx *ctx, const uint8_t *bytes, size_t length,
+                        const struct mos_kernel_header *h, struct mos_kernel_facts *out) {
+    *out = (struct mos_kernel_facts){0};
+    if (h->wrapped) {
+        if (length <= LEGACY_HEADER)
+            return false;
+        bytes += LEGACY_HEADER;
+        length -= LEGACY_HEADER;
+    }
+    if (!expand(ctx, h->compression, &bytes, &length))
+        return false;
+    out->plain_size = length;
+    out->head_length = mos_min(length, sizeof out->head);
+    memcpy(out->head, bytes, out->head_length);
+    struct mos_kernel_header inner;
+    if (mos_kernel_read(out->head, out->head_length, length, &inner) && inner.boot_command &&
+        strcmp(inner.boot_command, "bootz") == 0)
+        measure_zimage(bytes, length, out);
+    return true;
+}
+
+bool mos_kernel_apply(struct mos_kernel_header *h, const struct mos_kernel_facts *f) {
+    struct mos_kernel_header outer = *h;
+    if (!mos_kernel_read(f->head, f->head_length, f->plain_size, h) || h->compression || h->wrapped)
+        return false;
+    h->expanded_size = f->expanded_size;
+    h->expands_to = f->expands_to;
+    h->compression = outer.compression;
+    h->plain_size = f->plain_size;
+    if (outer.wrapped) {
+        h->wrapped = true;
+        h->load = outer.load;
+        h->entry = outer.entry;
+        h->boot_command = outer.boot_command;
+        h->format = outer.format;
+        h->cpu = h->cpu ? h->cpu : outer.cpu;
+    }
+    return true;
+}

@@ -1,0 +1,23 @@
+/* Kernel modules: what one says of itself (section .modinfo of its ELF file). */
+#ifndef MOS_LINUX_MODULE_H
+#define MOS_LINUX_MODULE_H
+
+#include "base/buf.h"
+
+struct mos_module_info {
+    const char *cpu;      /* as in program.h; NULL: another */
+    struct mos_vec needs; /* of const char *: modules that must be loaded before it */
+    struct mos_vec wants; /* the same, where they are there (softdep: pre) */
+};
+
+/* Reads an uncompressed module (ELF, System V ABI: section headers).  false: it is none.  All that
+ * is returned lives in the arena. */
+bool mos_module_read(struct mos_arena *arena, const uint8_t *bytes, size_t length,
+                     struct mos_module_info *out);
+
+/* The name of the module in a file "…/virtio-blk.ko.xz": "virtio_blk"; NULL: it is none. */
+const char *mos_module_name(struct mos_arena *arena, const char *path);
+/* Do two names mean one module?  - and _ are the same. */
+bool mos_module_same(const char *a, const char *b);
+
+#endif

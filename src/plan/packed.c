@@ -1,0 +1,189 @@
+/* Several pieces in one: one behind the other with a table of their places, or as a parcel whose
+ * first part is started and whose others are only put in place. */
+#include "plan/plan.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+
+#include <string.h>
+
+enum { MOST_PACK = 256 << 20, USUAL_ALIGN = 512 };
+
+struct maker {
+    struct mos_plan *plan;
+    struct mos_piece_plan *piece;
+    const struct mos_packed *def;
+    struct mos_buf out;
+    bool wrong;
+};
+
+static struct mos_finding *complain(struct maker *m, struct mos_place place, const char *text) {
+    struct mos_findings *list = &m->plan->ctx->findings;
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_BOOT_STAGES, "Pack %s: %s", m->piece->def->r.name, text);
+    mos_finding_at(list, f, place);
+    m->wrong = true;
+    return f;
+}
+
+/* The bytes of every part; NULL where one is not there (it has its finding) or after an error. */
+static const uint8_t *part_bytes(struct maker *m, const struct mos_packed_part *part,
+                                 uint64_t *length) {
+    struct mos_piece_plan *p =
+        mos_has(part->piece) ? mos_plan_piece(m->plan, part->piece->target) : NULL;
+    *length = p ? p->size : 0;
+    if (!p || !p->found || p == m->piece) {
+        m->wrong = true;
+        return NULL;
+    }
+    if (p->size > MOST_PACK) {
+        complain(m, part->r.key_place,
+                 mos_printf(m->plan->ctx->arena, "%s is larger than 256 MiB.", part->r.name));
+        return NULL;
+    }
+    return mos_plan_piece_bytes(m->plan, p);
+}
+
+/* ---- one behind the other ---- */
+
+static void check_place(struct maker *m, const struct mos_packed_part *part, uint64_t at,
+                        uint64_t end, const char *before) {
+    struct mos_arena *arena = m->plan->ctx->arena;
+    if (at >= end)
+        return;
+    struct mos_finding *f =
+        complain(m, mos_has(part->at) ? part->at->place : part->r.key_place,
+                 mos_printf(arena, "%s begins at %s, before the end of %s at %s.", part->r.name,
+                            mos_size_text(arena, at), before, mos_size_text(arena, end)));
+    mos_finding_try(&m->plan->ctx->findings, f, "at: %s",
+                    mos_size_text(arena, mos_round_up(end, USUAL_ALIGN)));
+}
+
+static uint64_t alignment(struct maker *m) {
+    const struct mos_value *v = m->def->align;
+    uint64_t align = mos_has(v) ? v->number : USUAL_ALIGN;
+    if (align && !(align & (align - 1)))
+        return align;
+    complain(m, v->place, "parts are aligned to 1, 2, 4, 8 … bytes.");
+    return USUAL_ALIGN;
+}
+
+static bool pack_plain(struct maker *m) {
+    const struct mos_named *parts = &m->def->parts;
+    uint64_t align = alignment(m), end = 0, table = 0;
+    const char *before = "the table";
+    bool has_table = mos_has(m->def->table_at);
+    if (has_table) {
+        table = m->def->table_at->number;
+        end = table + 8 * parts->count;
+    }
+    for (size_t i = 0; i < parts->count && end <= MOST_PACK; i++) {
+        const struct mos_packed_part *part = parts->items[i];
+        uint64_t length, at = mos_has(part->at) ? part->at->number : mos_round_up(end, align);
+        const uint8_t *bytes = part_bytes(m, part, &length);
+        if (!bytes)
+            return m->wrong;
+        check_place(m, part, at, end, before);
+        if (m->wrong || at > MOST_PACK)
+            return true;
+        mos_buf_zeros(&m->out, (size_t)(at - m->out.length));
+        mos_buf_add(&m->out, bytes, (size_t)length);
+        if (has_table) {
+            mos_put_le32((uint8_t *)m->out.data + table + 8 * i, (uint32_t)at);
+            mos_put_le32((uint8_t *)m->out.data + table + 8 * i + 4, (uint32_t)length);
+        }
+        end = at + length;
+        before = part->r.name;
+    }
+    return true;
+}
+
+/* ---- a parcel ---- */
+
+static const char *type_of(const struct mos_packed_part *part) {
+    return mos_text_or(part->type, "firmware");
+}
+
+static bool is_tree(const struct mos_packed_part *part) {
+    return strcmp(type_of(part), "flat_dt") == 0;
+}
+
+static struct mos_parcel_choice choice_of(struct maker *m) {
+    struct mos_arena *arena = m->plan->ctx->arena;
+    const struct mos_named *parts = &m->def->parts;
+    struct mos_parcel_choice c = {.name = "early",
+                                  .about = m->piece->def->r.name,
+                                  .trees = mos_vec_make(arena, sizeof(char *)),
+                                  .loadables = mos_vec_make(arena, sizeof(char *)),
+                                  .firmware = mos_text_or(m->def->starts, NULL)};
+    for (size_t i = 0; i < parts->count; i++) {
+        const struct mos_packed_part *part = parts->items[i];
+        if (is_tree(part))
+            mos_vec_push_pointer(&c.trees, part->r.name);
+        else if (!c.firmware || strcmp(c.firmware, part->r.name) == 0)
+            c.firmware = part->r.name;
+        else
+            mos_vec_push_pointer(&c.loadables, part->r.name);
+    }
+    return c;
+}
+
+static bool pack_parcel(struct maker *m) {
+    struct mos_ctx *ctx = m->plan->ctx;
+    const struct mos_named *parts = &m->def->parts;
+    const struct mos_hardware *h = m->plan->board->hardware;
+    const char *cpu = h ? mos_text_or(h->cpu, "arm64") : "arm64";
+    struct mos_parcel_item *items = mos_alloc_array(ctx->arena, parts->count + 1, sizeof *items);
+    struct mos_parcel_wish wish = {.about = m->piece->def->r.name,
+                                   .date = m->plan->board->date,
+                                   .items = items,
+                                   .item_count = parts->count,
+                                   .choices =
+                                       mos_vec_make(ctx->arena, sizeof(struct mos_parcel_choice))};
+    for (size_t i = 0; i < parts->count; i++) {
+        const struct mos_packed_part *part = parts->items[i];
+        uint64_t length, load = mos_has(part->load) ? part->load->number : 0;
+        const uint8_t *bytes = part_bytes(m, part, &length);
+        if (!bytes)
+            return m->wrong;
+        items[i] =
+            (struct mos_parcel_item){.name = part->r.name,
+                                     .about = part->piece->text,
+                                     .type = type_of(part),
+                                     .os = is_tree(part) ? NULL : "u-boot",
+                                     .cpu = strcmp(cpu, "riscv64") == 0 ? "riscv" : cpu,
+                                     .compression = "none",
+                                     .has_load = part->load != NULL,
+                                     .has_entry = part->load != NULL && !is_tree(part),
+                                     .load = load,
+                                     .entry = mos_has(part->entry) ? part->entry->number : load,
+                                     .data = bytes,
+                                     .length = (size_t)length,
+                                     .hash = "sha256"};
+        if (!part->load && !is_tree(part))
+            mos_finding_try(
+                &ctx->findings,
+                complain(m, part->r.key_place,
+                         mos_printf(ctx->arena, "%s does not say where it is put.", part->r.name)),
+                "load: 0x…");
+    }
+    if (mos_has(m->def->starts) && !mos_named_get(parts, m->def->starts->text))
+        complain(m, m->def->starts->place, "there is no part of that name to start.");
+    *(struct mos_parcel_choice *)mos_vec_push(&wish.choices) = choice_of(m);
+    return m->wrong || mos_parcel_write(ctx, &wish, &m->out);
+}
+
+bool mos_plan_packs(struct mos_plan *plan) {
+    for (size_t i = 0; i < plan->pieces.count; i++) {
+        struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
+        struct maker m = {plan, p, p->def->packed, {.arena = plan->ctx->arena}, false};
+        if (!m.def || m.def->r.broken || !m.def->parts.count)
+            continue;
+        bool parcel = strcmp(mos_text_or(m.def->as, "plain"), "parcel") == 0;
+        if (parcel ? !pack_parcel(&m) : !pack_plain(&m))
+            return mos_while(plan->ctx->error, "packing %s", p->def->r.name);
+        if (!m.wrong)
+            mos_plan_take_bytes(p, m.out.data, m.out.length);
+    }
+    return true;
+}

@@ -1,0 +1,300 @@
+/* The console: one port at one speed in every world, free for it, and a way in. */
+#include "rules/rules.h"
+
+#include <ctype.h>
+#include <stdlib.h>
+#include <string.h>
+
+struct view {
+    const struct mos_plan *plan;
+    const struct mos_console *c;
+    const char *port;
+    struct mos_findings *list;
+    struct mos_arena *arena;
+};
+
+/* ---- the kernel's arguments ---- */
+
+/* "ttyAMA0,115200n8" */
+static void split(const char *text, size_t *port_length, unsigned long *baud) {
+    *port_length = strcspn(text, ",");
+    *baud = text[*port_length] ? strtoul(text + *port_length + 1, NULL, 10) : 0;
+}
+
+static void disagrees(const struct view *v, struct mos_place a, struct mos_place b,
+                      const char *message, const char *remedy) {
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_CONSOLE_DISAGREES, "%s", message);
+    mos_finding_at(v->list, f, a);
+    mos_finding_at(v->list, f, b);
+    mos_finding_why(v->list, f, "One side would print nothing readable, or nothing at all.");
+    mos_finding_try(v->list, f, "%s", remedy);
+}
+
+/* Is the text a serial port, and not a screen (tty0, ttynull)? */
+static bool is_serial(const char *text, size_t length) {
+    return length > 4 && strncmp(text, "tty", 3) == 0 && isupper((unsigned char)text[3]);
+}
+
+static void check_arguments(const struct view *v, const struct mos_entry_plan *e) {
+    const struct mos_argument *a = mos_named_get(&e->def->arguments, "console");
+    const struct mos_value *other = NULL;
+    for (size_t i = 0; a && i < a->values.count; i++) {
+        const struct mos_value *x = a->values.items[i];
+        size_t n;
+        unsigned long baud;
+        if (!mos_has(x) || strchr(x->text, '<'))
+            return; /* made from the same fact */
+        split(x->text, &n, &baud);
+        if (n == strlen(v->port) && strncmp(x->text, v->port, n) == 0) {
+            if (baud && mos_has(v->c->baud) && baud != v->c->baud->number)
+                disagrees(v, x->place, v->c->baud->place,
+                          mos_printf(v->arena,
+                                     "Entry %s runs the console at %lu bits a second, the hardware "
+                                     "says %s.",
+                                     e->def->r.name, baud, v->c->baud->text),
+                          "console: <console>");
+            return;
+        }
+        other = is_serial(x->text, n) ? x : other;
+    }
+    if (other)
+        disagrees(v, other->place, v->c->port->place,
+                  mos_printf(v->arena, "Entry %s has its console at %s, the board's is %s.",
+                             e->def->r.name, other->text, v->port),
+                  "console: <console>");
+}
+
+/* ---- the tree ---- */
+
+static const struct mos_dt_node *follow(const struct mos_dt *dt, const char *path) {
+    const struct mos_dt_node *aliases = mos_dt_child(dt->root, "aliases");
+    if (*path == '/')
+        return mos_dt_find(dt, path);
+    const char *to = aliases ? mos_dt_string(aliases, path) : NULL;
+    return to ? mos_dt_find(dt, to) : NULL;
+}
+
+static struct mos_place place_of(const struct mos_dt *dt, const struct mos_dt_property *p,
+                                 const struct mos_dt_node *n) {
+    return p && p->place.source ? p->place : n->place.source ? n->place : dt->place;
+}
+
+/* "serial0:115200n8" against the port and its speed. */
+static void check_path(const struct view *v, const struct mos_dt *dt) {
+    const struct mos_dt_node *chosen = mos_dt_child(dt->root, "chosen");
+    const char *text = chosen ? mos_dt_string(chosen, "stdout-path") : NULL;
+    if (!text)
+        return;
+    size_t n = strcspn(text, ":");
+    struct mos_place place = place_of(dt, mos_dt_property(chosen, "stdout-path"), chosen);
+    const struct mos_dt_node *own = mos_has(v->c->node) ? follow(dt, v->c->node->text) : NULL;
+    const struct mos_dt_node *named = follow(dt, mos_strndup(v->arena, text, n));
+    unsigned long baud = text[n] ? strtoul(text + n + 1, NULL, 10) : 0;
+    if (own && named && own != named)
+        disagrees(v, place, v->c->node->place,
+                  mos_printf(v->arena, "The tree's console is %s, the board's is %s.",
+                             mos_dt_path(v->arena, named), v->c->node->text),
+                  mos_printf(v->arena, "stdout-path = \"%s\"", v->c->node->text));
+    else if (baud && mos_has(v->c->baud) && baud != v->c->baud->number)
+        disagrees(
+            v, place, v->c->baud->place,
+            mos_printf(v->arena,
+                       "The tree runs the console at %lu bits a second, the hardware says "
+                       "%s.",
+                       baud, v->c->baud->text),
+            mos_printf(v->arena, "stdout-path = \"%.*s:%sn8\"", (int)n, text, v->c->baud->text));
+}
+
+static bool is_enabled(const struct mos_dt_node *n) {
+    const char *status = mos_dt_string(n, "status");
+    return !status || strcmp(status, "okay") == 0 || strcmp(status, "ok") == 0;
+}
+
+/* A device that sits on the port talks over it: a log-in there would answer it. */
+static void check_shared_node(const struct view *v, const struct mos_dt *dt) {
+    const struct mos_dt_node *port = mos_has(v->c->node) ? follow(dt, v->c->node->text) : NULL;
+    for (const struct mos_dt_node *n = port ? port->first_child : NULL; n; n = n->next) {
+        const char *what = mos_dt_string(n, "compatible");
+        if (!what || !is_enabled(n))
+            continue;
+        struct mos_finding *f = mos_find(v->list, MOS_RULE_CONSOLE_SHARED,
+                                         "Port %s is the console and has %s on it.", v->port, what);
+        mos_finding_at(v->list, f, place_of(dt, NULL, n));
+        mos_finding_at(v->list, f, v->c->port->place);
+        mos_finding_why(v->list, f,
+                        "What the kernel prints goes to the device, and what that sends "
+                        "is taken for a log-in.");
+        mos_finding_try(v->list, f, "Another port for one of the two, or console: none.");
+        return;
+    }
+}
+
+/* ---- its driver ---- */
+
+static void check_driver(const struct view *v) {
+    static const struct {
+        const char *port, *symbol;
+    } drivers[] = {
+        {"ttyAMA", "CONFIG_SERIAL_AMBA_PL011"}, {"ttyS", "CONFIG_SERIAL_8250"},
+        {"ttymxc", "CONFIG_SERIAL_IMX"},        {"ttyPS", "CONFIG_SERIAL_XILINX_PS_UART"},
+        {"ttySTM", "CONFIG_SERIAL_STM32"},      {"ttyMSM", "CONFIG_SERIAL_MSM"},
+        {"ttySC", "CONFIG_SERIAL_SH_SCI"},      {"ttySAC", "CONFIG_SERIAL_SAMSUNG"},
+        {"ttySIF", "CONFIG_SERIAL_SIFIVE"},     {"ttyLP", "CONFIG_SERIAL_FSL_LPUART"}};
+    for (size_t i = 0; i < sizeof drivers / sizeof *drivers; i++) {
+        size_t n = strlen(drivers[i].port);
+        if (strncmp(v->port, drivers[i].port, n) != 0 || !isdigit((unsigned char)v->port[n]))
+            continue;
+        const struct mos_setting *s = mos_map_get(&v->plan->config, drivers[i].symbol);
+        if (!s || strcmp(s->value, "m") != 0)
+            return;
+        struct mos_finding *f = mos_find(v->list, MOS_RULE_CONSOLE_LATE,
+                                         "The driver of the console %s is a module.", v->port);
+        mos_finding_at(v->list, f, s->place);
+        mos_finding_at(v->list, f, v->c->port->place);
+        mos_finding_why(v->list, f,
+                        "Nothing is printed until it is loaded: a kernel that dies before stays "
+                        "silent.");
+        mos_finding_try(v->list, f, "%s=y", drivers[i].symbol);
+        return;
+    }
+}
+
+static bool begin(struct view *v, const struct mos_plan *plan) {
+    const struct mos_hardware *h = plan->board->hardware;
+    *v = (struct view){plan, h ? h->console : NULL, NULL, &plan->ctx->findings, plan->ctx->arena};
+    if (!v->c || v->c->r.broken || !mos_has(v->c->port))
+        return false;
+    v->port = v->c->port->text;
+    return true;
+}
+
+void mos_rule_console(const struct mos_plan *plan) {
+    struct view v;
+    if (!begin(&v, plan) || strcmp(v.port, "none") == 0)
+        return;
+    for (size_t i = 0; i < plan->entries.count; i++)
+        check_arguments(&v, mos_vec_pointer(&plan->entries, i));
+    for (size_t i = 0; i < plan->blobs.count; i++) {
+        const struct mos_blob_plan *b = mos_vec_pointer(&plan->blobs, i);
+        if (b->tree) {
+            check_path(&v, b->tree);
+            check_shared_node(&v, b->tree);
+        }
+    }
+    check_driver(&v);
+}
+
+/* ---- log-ins, by the files of the root ---- */
+
+/* The next line of an inittab that is no comment and does something for a terminal. */
+static const char *next_action(const char *text, size_t *length) {
+    while (text && *text) {
+        *length = strcspn(text, "\n");
+        if (*text != '#' && memchr(text, ':', *length))
+            return text;
+        text += *length + (text[*length] == '\n');
+    }
+    return NULL;
+}
+
+/* The terminal that a line of an inittab is for: its first field, or a /dev/tty… in its command. */
+static bool is_for(const char *line, size_t length, const char *port) {
+    size_t n = strlen(port);
+    if (strncmp(line, port, n) == 0 && line[n] == ':')
+        return true;
+    for (const char *p = line; (size_t)(p - line) + n <= length; p++)
+        if (strncmp(p, port, n) == 0 && (p == line || !isalnum((unsigned char)p[-1])) &&
+            !isalnum((unsigned char)p[n]))
+            return true;
+    return false;
+}
+
+static bool contains(const char *line, size_t length, const char *word) {
+    size_t n = strlen(word);
+    for (size_t i = 0; i + n <= length; i++)
+        if (strncmp(line + i, word, n) == 0)
+            return true;
+    return false;
+}
+
+static bool is_log_in(const char *line, size_t length) {
+    static const char *const programs[] = {"getty", "login", "askfirst", "/sh", "-sh", "bash"};
+    for (size_t i = 0; i < sizeof programs / sizeof *programs; i++)
+        if (contains(line, length, programs[i]))
+            return !contains(line, length, "sysinit") && !contains(line, length, "shutdown");
+    return false;
+}
+
+static bool has_file(const struct mos_region_plan *root, const char *const *paths) {
+    uint32_t index;
+    for (; *paths; paths++)
+        if (mos_inv_find(root->volume->inventory, *paths, &index) && index)
+            return true;
+    return false;
+}
+
+static void check_two_uses(const struct view *v, const struct mos_region_plan *root,
+                           const struct mos_text_file *t) {
+    const char *login = NULL, *other = NULL;
+    size_t length;
+    for (const char *l = t->text; (l = next_action(l, &length)); l += length) {
+        if (!is_for(l, length, v->port))
+            continue;
+        if (is_log_in(l, length))
+            login = l;
+        else
+            other = l;
+    }
+    if (!login || !other)
+        return;
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_CONSOLE_SHARED,
+                                     "Port %s has a log-in, and another program uses it.", v->port);
+    mos_finding_at(v->list, f, v->c->port->place);
+    mos_finding_at(v->list, f,
+                   mos_place_thing(mos_printf(v->arena, "/%s in %s: %.*s", t->path, root->name,
+                                              (int)strcspn(other, "\n"), other)));
+    mos_finding_why(v->list, f, "Both read what comes in, each of them a part.");
+    mos_finding_try(v->list, f, "Another port for one of the two, or console: none.");
+}
+
+static bool logs_in_somewhere(const struct mos_text_file *t) {
+    size_t length;
+    for (const char *l = t->text; (l = next_action(l, &length)); l += length)
+        if (is_log_in(l, length))
+            return true;
+    return false;
+}
+
+/* Said of what is meant to be used: a selection with a purpose. */
+static void check_way_in(const struct view *v, const struct mos_region_plan *root,
+                         const struct mos_text_file *inittab) {
+    static const char *const systemd[] = {"lib/systemd/systemd", "usr/lib/systemd/systemd", NULL};
+    static const char *const servers[] = {"usr/sbin/sshd", "usr/sbin/dropbear", "usr/bin/dropbear",
+                                          "sbin/dropbear", NULL};
+    const struct mos_board *b = v->plan->board;
+    if (!inittab || has_file(root, systemd) || has_file(root, servers) ||
+        logs_in_somewhere(inittab) || !b->purpose)
+        return;
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_CONSOLE_NO_WAY_IN,
+                 "Nobody can log in: there is no log-in on %s, and no server for one over the "
+                 "network.",
+                 v->port);
+    mos_finding_at(v->list, f, v->c->port->place);
+    mos_finding_at(v->list, f,
+                   mos_place_thing(mos_printf(v->arena, "/etc/inittab in %s", root->name)));
+    mos_finding_why(v->list, f, "A board that misbehaves outside can only be opened.");
+    mos_finding_try(v->list, f,
+                    "system: {log-in: inittab}, or a waiver that says how it is reached.");
+}
+
+void mos_rule_console_files(const struct mos_plan *plan) {
+    struct view v;
+    const struct mos_region_plan *root = mos_plan_root(plan);
+    if (!begin(&v, plan) || !root || !root->volume)
+        return;
+    const struct mos_text_file *inittab = mos_plan_text(root, "etc/inittab");
+    if (inittab && strcmp(v.port, "none") != 0)
+        check_two_uses(&v, root, inittab);
+    check_way_in(&v, root, inittab);
+}

@@ -1,0 +1,101 @@
+/* Network boot: do its addresses fit together? */
+#include "rules/rules.h"
+
+#include <stdio.h>
+#include <string.h>
+
+struct view {
+    const struct mos_network *n;
+    struct mos_findings *list;
+    struct mos_arena *arena;
+};
+
+static bool parse(const char *text, uint32_t *out) {
+    unsigned a, b, c, d;
+    int end = 0;
+    if (sscanf(text, "%3u.%3u.%3u.%3u%n", &a, &b, &c, &d, &end) != 4 || text[end] || a > 255 ||
+        b > 255 || c > 255 || d > 255)
+        return false;
+    *out = a << 24 | b << 16 | c << 8 | d;
+    return true;
+}
+
+static void complain(const struct view *v, const struct mos_value *at,
+                     const struct mos_value *other, const char *text, const char *remedy) {
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_BOOT_NETWORK, "%s", text);
+    mos_finding_at(v->list, f, at ? at->place : v->n->r.key_place);
+    if (other)
+        mos_finding_at(v->list, f, other->place);
+    mos_finding_why(v->list, f, "The loader would wait for an answer that never comes.");
+    mos_finding_try(v->list, f, "%s", remedy);
+}
+
+/* All of them are addresses? */
+static bool check_form(const struct view *v) {
+    const struct mos_value *const all[] = {v->n->address, v->n->netmask, v->n->gateway,
+                                           v->n->server};
+    uint32_t ignored;
+    bool good = true;
+    for (size_t i = 0; i < sizeof all / sizeof *all; i++)
+        if (mos_has(all[i]) && !parse(all[i]->text, &ignored)) {
+            complain(v, all[i], NULL, mos_printf(v->arena, "%s is no address.", all[i]->text),
+                     "four numbers from 0 to 255, as in 192.0.2.10");
+            good = false;
+        }
+    return good;
+}
+
+static void check_subnet(const struct view *v) {
+    const struct mos_network *n = v->n;
+    uint32_t own = 0, mask = 0xffffff00, other;
+    if (mos_has(n->netmask))
+        parse(n->netmask->text, &mask);
+    if (!mask || (~mask & (~mask + 1))) {
+        complain(v, n->netmask, NULL,
+                 mos_printf(v->arena, "%s is no mask of a subnet.", n->netmask->text),
+                 "ones in front, zeros behind, as in 255.255.255.0");
+        return;
+    }
+    if (!mos_has(n->address))
+        return;
+    parse(n->address->text, &own);
+    if (!(own & ~mask) || (own & ~mask) == ~mask) {
+        complain(
+            v, n->address, n->netmask,
+            mos_printf(v->arena, "%s names the subnet itself, or all of it.", n->address->text),
+            "An address between the first and the last of the subnet.");
+        return;
+    }
+    if (mos_has(n->gateway) && parse(n->gateway->text, &other) && (own & mask) != (other & mask)) {
+        complain(v, n->gateway, n->address,
+                 mos_printf(v->arena, "The gateway %s is not in the board's own subnet.",
+                            n->gateway->text),
+                 "A gateway that the board reaches directly.");
+        return;
+    }
+    if (mos_has(n->server) && !n->gateway && parse(n->server->text, &other) &&
+        (own & mask) != (other & mask))
+        complain(v, n->server, n->address,
+                 mos_printf(v->arena, "The board at %s cannot reach its server %s.",
+                            n->address->text, n->server->text),
+                 "A server in its subnet, or a gateway.");
+}
+
+void mos_rule_network(const struct mos_plan *plan) {
+    const struct mos_network *n = plan->board->boot ? plan->board->boot->network : NULL;
+    struct view v = {n, &plan->ctx->findings, plan->ctx->arena};
+    if (!n || n->r.broken || !check_form(&v))
+        return;
+    bool automatic = mos_has(n->automatic) && n->automatic->truth;
+    if (automatic && n->address)
+        complain(&v, n->automatic, n->address,
+                 "The board's address is given, and asked for as well.",
+                 "One of the two: the loader would use what it is told last.");
+    else if (!automatic && !n->address)
+        complain(&v, NULL, NULL, "The board is given no address, and does not ask for one.",
+                 "automatic: yes, or address: …");
+    else if (!automatic && !n->server)
+        complain(&v, NULL, NULL, "The board is not told which server has its files.", "server: …");
+    else
+        check_subnet(&v);
+}

@@ -1,0 +1,227 @@
+/* The chain from the ROM to the loader: does each stage get the next one, in a form that it can
+ * start, from where it looks, and no larger than there is room? */
+#include "rules/rules.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+#include "boot/legacy.h"
+#include "boot/parcel.h"
+
+#include <string.h>
+
+struct view {
+    const struct mos_plan *plan;
+    const struct mos_stage *s;
+    const struct mos_piece_plan *p; /* NULL: not known */
+    struct mos_findings *list;
+    struct mos_arena *arena;
+};
+
+static struct mos_finding *complain(const struct view *v, struct mos_place place,
+                                    const char *text) {
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_BOOT_STAGES, "%s", text);
+    mos_finding_at(v->list, f, place);
+    return f;
+}
+
+static bool by_rom(const struct mos_stage *s) {
+    return mos_has(s->by) && strcmp(s->by->text, "rom") == 0;
+}
+
+/* ---- who starts whom ---- */
+
+/* Does the way back to the ROM come by here again? */
+static bool in_circle(const struct view *v) {
+    const struct mos_stage *s = v->s;
+    for (size_t i = 0; i <= v->plan->board->stages.count && s && mos_has(s->by) && !by_rom(s);
+         i++) {
+        s = s->by->target;
+        if (s == v->s)
+            return true;
+    }
+    return false;
+}
+
+/* A circle is told once, at its first stage. */
+static void check_way(const struct view *v, size_t index) {
+    const struct mos_stage *s = v->s;
+    bool circle = in_circle(v);
+    for (size_t k = 0; k < index && circle; k++) {
+        struct view w = *v;
+        w.s = v->plan->board->stages.items[k];
+        circle = !in_circle(&w);
+    }
+    bool described = false; /* somebody has begun to say who starts whom */
+    for (size_t k = 0; k < v->plan->board->stages.count; k++)
+        described |= ((struct mos_stage *)v->plan->board->stages.items[k])->by != NULL;
+    if ((s->by && !circle) || !described)
+        return;
+    struct mos_finding *f = complain(
+        v, s->by ? s->by->place : s->r.key_place,
+        s->by ? mos_printf(v->arena, "Stage %s is started by what it starts itself.", s->r.name)
+              : mos_printf(v->arena, "Nobody starts stage %s.", s->r.name));
+    mos_finding_why(v->list, f,
+                    "The chain begins with the ROM: what it does not lead to never runs.");
+    mos_finding_try(v->list, f, "by: rom for the first one, the stage before it for others");
+}
+
+/* ---- where it is read ---- */
+
+static bool holds(const struct mos_region_plan *r, const struct view *v) {
+    const struct mos_region *d = r->def;
+    return (mos_has(d->stage) && d->stage->target == v->s) || (v->p && r->piece == v->p);
+}
+
+static void check_region(const struct view *v) {
+    if (!mos_has(v->s->from) || !v->p || !v->s->from->target)
+        return;
+    const struct mos_region *d = v->s->from->target;
+    const struct mos_region_plan *r = mos_plan_region(v->plan, d->r.name);
+    if (!r || d->r.broken || d->volume || holds(r, v))
+        return;
+    struct mos_finding *f =
+        complain(v, v->s->from->place,
+                 mos_printf(v->arena, "Stage %s is read from region %s, which does not hold it.",
+                            v->s->r.name, d->r.name));
+    mos_finding_at(v->list, f, d->r.key_place);
+    mos_finding_why(v->list, f, "The stage before it would start whatever lies there.");
+    mos_finding_try(v->list, f, "%s: {…, stage: %s}", d->r.name, v->s->r.name);
+}
+
+static void check_size(const struct view *v) {
+    if (!mos_has(v->s->limit) || !v->p || v->p->size <= v->s->limit->number)
+        return;
+    struct mos_finding *f = complain(v, v->s->limit->place,
+                                     mos_printf(v->arena, "Stage %s has %s, and room for %s.",
+                                                v->s->r.name, mos_size_about(v->arena, v->p->size),
+                                                mos_size_text(v->arena, v->s->limit->number)));
+    mos_finding_at(v->list, f, v->p->def->r.key_place);
+    mos_finding_why(v->list, f, "What is beyond is not read, or lies over something else.");
+    mos_finding_try(v->list, f, "A build of it that is smaller by %s.",
+                    mos_size_about(v->arena, v->p->size - v->s->limit->number));
+}
+
+/* ---- its form ---- */
+
+static const char *form_of(const struct mos_piece_plan *p) {
+    if (mos_parcel_is(p->head, p->head_length))
+        return "parcel";
+    if (p->head_length >= 64 && mos_legacy_is(p->head, p->head_length))
+        return "legacy";
+    return p->head_length >= 4 && memcmp(p->head, "\177ELF", 4) == 0 ? "program" : "plain";
+}
+
+static void check_form(const struct view *v) {
+    const struct mos_stage *before = mos_has(v->s->by) && !by_rom(v->s) ? v->s->by->target : NULL;
+    if (!v->p)
+        return;
+    const char *seen = form_of(v->p), *form = mos_text_or(v->s->format, seen);
+    if (mos_has(v->s->format) && strcmp(form, seen) != 0) {
+        struct mos_finding *f =
+            complain(v, v->s->format->place,
+                     mos_printf(v->arena, "Stage %s is said to be %s; its first bytes say %s.",
+                                v->s->r.name, form, seen));
+        mos_finding_at(v->list, f, v->p->def->r.key_place);
+        mos_finding_try(v->list, f, "format: %s, or the right file.", seen);
+        return;
+    }
+    bool accepted = !before || !before->accepts.count;
+    for (size_t i = 0; !accepted && i < before->accepts.count; i++)
+        accepted =
+            !mos_has(before->accepts.items[i]) || strcmp(before->accepts.items[i]->text, form) == 0;
+    if (accepted)
+        return;
+    struct mos_finding *f =
+        complain(v, v->s->piece->place,
+                 mos_printf(v->arena, "Stage %s is %s, which stage %s cannot start.", v->s->r.name,
+                            form, before->r.name));
+    mos_finding_at(v->list, f, before->accepts.items[0]->place);
+    mos_finding_why(v->list, f, "It would find no header that it knows, and stop without a word.");
+    mos_finding_try(v->list, f, "The %s form of the program.", before->accepts.items[0]->text);
+}
+
+/* ---- parcels from outside ---- */
+
+static void bad_parcel(const struct view *v, const struct mos_piece_plan *p, const char *text) {
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_BOOT_PARCEL, "Parcel %s: %s.", p->def->r.name, text);
+    mos_finding_at(v->list, f, p->def->r.key_place);
+    mos_finding_why(v->list, f, "Whoever is given it refuses to start it.");
+    mos_finding_try(v->list, f, "Make it again from its parts.");
+}
+
+static bool check_names(const struct view *v, const struct mos_piece_plan *p,
+                        const struct mos_parcel *parcel) {
+    for (size_t i = 0; i < parcel->choices.count; i++) {
+        const struct mos_parcel_choice *c = mos_vec_at(&parcel->choices, i);
+        const char *const single[] = {c->kernel, c->firmware, c->ramdisk};
+        enum { SINGLE = sizeof single / sizeof *single };
+        for (size_t k = 0; k < SINGLE + c->trees.count + c->loadables.count; k++) {
+            const char *name = k < SINGLE ? single[k]
+                               : k < SINGLE + c->trees.count
+                                   ? mos_vec_pointer(&c->trees, k - SINGLE)
+                                   : mos_vec_pointer(&c->loadables, k - SINGLE - c->trees.count);
+            if (name && !mos_parcel_part(parcel, name)) {
+                bad_parcel(v, p,
+                           mos_printf(v->arena, "configuration %s wants %s, which is not in it",
+                                      c->name, name));
+                return false;
+            }
+        }
+    }
+    return true;
+}
+
+/* Whole, as far as its own hashes tell?  What was right is remembered by the file's hash. */
+static void check_parcel(const struct view *v, struct mos_piece_plan *p) {
+    struct mos_plan *plan = (struct mos_plan *)(uintptr_t)v->plan;
+    const char *problem, *names;
+    const uint8_t *bytes = mos_plan_piece_bytes(plan, p);
+    struct mos_parcel *parcel =
+        bytes ? mos_parcel_read(v->plan->ctx, bytes, (size_t)p->size, &problem) : NULL;
+    if (!bytes)
+        return;
+    if (!parcel) {
+        bad_parcel(v, p, problem);
+        return;
+    }
+    if (!check_names(v, p, parcel))
+        return;
+    if (parcel->usual && !mos_parcel_choice(parcel, NULL)) {
+        bad_parcel(v, p,
+                   mos_printf(v->arena, "its usual configuration %s is not in it", parcel->usual));
+        return;
+    }
+    for (size_t i = 0; i < parcel->parts.count; i++) {
+        const struct mos_parcel_part *part = mos_vec_at(&parcel->parts, i);
+        if (part->data && !mos_parcel_check_part(v->arena, part, &names)) {
+            bad_parcel(
+                v, p,
+                mos_printf(v->arena, "the bytes of %s are not those of its hash", part->name));
+            return;
+        }
+    }
+}
+
+void mos_rule_stages(const struct mos_plan *plan) {
+    const struct mos_named *stages = &plan->board->stages;
+    for (size_t i = 0; i < stages->count; i++) {
+        const struct mos_stage *s = stages->items[i];
+        struct view v = {plan, s, mos_has(s->piece) ? mos_plan_piece(plan, s->piece->target) : NULL,
+                         &plan->ctx->findings, plan->ctx->arena};
+        if (v.p && !v.p->found)
+            v.p = NULL;
+        if (s->r.broken)
+            continue;
+        check_way(&v, i);
+        check_region(&v);
+        check_size(&v);
+        check_form(&v);
+    }
+    for (size_t i = 0; i < plan->pieces.count; i++) {
+        struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
+        struct view v = {plan, NULL, p, &plan->ctx->findings, plan->ctx->arena};
+        if (p->found && !p->made && mos_parcel_is(p->head, p->head_length))
+            check_parcel(&v, p);
+    }
+}
