@@ -52,7 +52,7 @@ static bool build_plan(mosaicum *m, struct run_task *t, struct mos_plan *plan) {
     bool ok = run_fill(plan, true, &target) && run_fill(plan, false, NULL);
     if (ok)
         mos_rules_run(plan, MOS_STAGE_VOLUMES);
-    ok = ok && !run_has_errors(m, &t->ctx.findings);
+    ok = ok && !run_has_errors(m, &t->ctx, plan->board);
     const char *stamp = ok ? run_stamp(t) : NULL;
     ok = stamp && mos_build_finish(m->build, stamp);
     if (ok)
@@ -71,8 +71,8 @@ static bool build_board(struct run_task *t) {
     struct mos_plan *plan = run_plan(t);
     if (!plan)
         return false;
-    if (run_has_errors(m, &t->ctx.findings) ||
-        run_has_errors(m, &m->ctx.findings)) { /* find everything else that is wrong, too */
+    if (run_has_errors(m, &t->ctx, plan->board) ||
+        run_has_errors(m, &m->ctx, NULL)) { /* find everything else that is wrong, too */
         if (run_fill(plan, false, NULL))
             mos_rules_run(plan, MOS_STAGE_VOLUMES);
         return false;

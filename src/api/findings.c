@@ -143,6 +143,19 @@ static const struct mos_waiver *waiver_for(const struct mos_board *board,
     return NULL;
 }
 
+/* No image can be made with these, accepted or not: a build tells them all the same. */
+static bool stops_a_build(enum mos_rule_id rule) {
+    static const enum mos_rule_id rules[] = {
+        MOS_RULE_PIECE_MISSING,        MOS_RULE_PIECE_PATH,         MOS_RULE_VOLUME_DOES_NOT_FIT,
+        MOS_RULE_LAYOUT_BEYOND_MEDIUM, MOS_RULE_LAYOUT_SUM_TOO_BIG, MOS_RULE_LAYOUT_OVERLAP,
+        MOS_RULE_LAYOUT_COVERS_TABLE,  MOS_RULE_LAYOUT_REST,        MOS_RULE_TREE_SYNTAX,
+        MOS_RULE_TREE_TARGET_MISSING,  MOS_RULE_BOARD_SCHEMA,       MOS_RULE_BOARD_REFERENCE};
+    for (size_t i = 0; i < sizeof rules / sizeof *rules; i++)
+        if (rules[i] == rule)
+            return true;
+    return false;
+}
+
 static bool has_ended(const struct mos_ctx *ctx, const struct mos_waiver *w) {
     return mos_has(w->until) && ctx->host->today(ctx->host) >= (int64_t)w->until->number + 86400;
 }
@@ -249,7 +262,7 @@ void run_publish(struct run_task *t, const struct mos_board *board) {
             continue;
         const char *place = waiver_place(t->arena, board, f);
         const struct mos_waiver *w = f->unparsable ? NULL : waiver_for(board, f, place);
-        if (w && !has_ended(&t->ctx, w)) {
+        if (w && !has_ended(&t->ctx, w) && !(t->ctx.may_make && stops_a_build(f->rule))) {
             mos_vec_push_pointer(&t->result->used_waivers, waiver_identity(t->results, w));
             continue;
         }
@@ -405,10 +418,23 @@ void run_collect(mosaicum *m, struct run_result *results, size_t count, bool com
     }
 }
 
-bool run_has_errors(const mosaicum *m, const struct mos_findings *list) {
+/* What is accepted, or lies wholly in files from outside, does not count. */
+static bool is_accepted(const struct mos_ctx *ctx, const struct mos_board *board,
+                        const struct mos_finding *f) {
+    if (f->unparsable)
+        return false;
+    if (is_outside(f))
+        return true;
+    const struct mos_waiver *w = waiver_for(board, f, waiver_place(ctx->arena, board, f));
+    return w && !has_ended(ctx, w) && !stops_a_build(f->rule);
+}
+
+bool run_has_errors(const mosaicum *m, const struct mos_ctx *ctx, const struct mos_board *board) {
     enum mos_severity worst = m->options.strict ? MOS_SEVERITY_WARNING : MOS_SEVERITY_ERROR;
-    for (size_t i = 0; i < list->items.count; i++)
-        if (((struct mos_finding *)mos_vec_pointer(&list->items, i))->severity <= worst)
+    for (size_t i = 0; i < ctx->findings.items.count; i++) {
+        const struct mos_finding *f = mos_vec_pointer(&ctx->findings.items, i);
+        if (f->severity <= worst && !is_accepted(ctx, board, f))
             return true;
+    }
     return false;
 }

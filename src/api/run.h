@@ -92,7 +92,7 @@ void run_publish_workspace(mosaicum *m);
 void run_collect(mosaicum *m, struct run_result *results, size_t count, bool complete);
 /* Sorts that list into what is shown: the same finding of several selections once. */
 void run_merge(mosaicum *m);
-bool run_has_errors(const mosaicum *m, const struct mos_findings *list);
+bool run_has_errors(const mosaicum *m, const struct mos_ctx *ctx, const struct mos_board *board);
 
 /* accept.c */
 bool run_accept(mosaicum *m);

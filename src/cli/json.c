@@ -1,10 +1,43 @@
 #include "cli/cli.h"
 
 #include <jansson.h>
+#include <stdlib.h>
+#include <string.h>
+
+/* The length of the well-formed UTF-8 character that a text begins with; 0: it is none. */
+static size_t character(const char *text) {
+    const unsigned char *p = (const unsigned char *)text;
+    size_t n = *p < 0x80 ? 1 : *p >= 0xf0 ? 4 : *p >= 0xe0 ? 3 : *p >= 0xc2 ? 2 : 0;
+    char one[5] = {0};
+    for (size_t i = 0; i < n; i++) {
+        if (i && (p[i] & 0xc0) != 0x80)
+            return 0;
+        one[i] = text[i];
+    }
+    json_t *v = n > 1 ? json_string(one) : NULL; /* overlong forms and surrogates */
+    bool good = n == 1 || v;
+    json_decref(v);
+    return good ? n : 0;
+}
+
+/* Bytes that are no text, as damaged files have them, become U+FFFD. */
+static json_t *repaired(const char *t) {
+    json_t *v = NULL;
+    char *out = malloc(3 * strlen(t) + 1), *to = out;
+    for (size_t n; out && *t; t += n ? n : 1) {
+        n = character(t);
+        memcpy(to, n ? t : "\xef\xbf\xbd", n ? n : 3);
+        to += n ? n : 3;
+    }
+    if (out)
+        v = json_stringn(out, (size_t)(to - out));
+    free(out);
+    return v;
+}
 
 static json_t *text(const char *t) {
     json_t *v = t ? json_string(t) : json_null();
-    return v ? v : json_string_nocheck("(not UTF-8)");
+    return v ? v : repaired(t);
 }
 
 static json_t *place(const struct mosaicum_place *p) {

@@ -327,7 +327,7 @@ static bool take_modules(struct maker *m, const struct mos_piece_plan *archive) 
         for (size_t i = 0; i < m->modules.count; i++) {
             struct module *x = mos_vec_pointer(&m->modules, i);
             if (x->bytes)
-                more |= ask_for(m, &x->info.needs) | ask_for(m, &x->info.wants);
+                more |= ask_for(m, &x->info.needs) + ask_for(m, &x->info.wants) > 0;
         }
     }
     for (size_t i = 0; i < def->names.count; i++) {
@@ -494,8 +494,10 @@ static void add_init(struct maker *m) {
 
 /* ---- the archive ---- */
 
-static bool stream_items(struct maker *m, const struct mos_sink *sink) {
+/* Each row is a source of its own: two of them must not become one file. */
+static bool stream_items(struct maker *m, struct mos_volume_base *v, const struct mos_sink *sink) {
     for (size_t i = 0; i < m->items.count; i++) {
+        v->fill = (uint16_t)i;
         const struct item *x = mos_vec_at(&m->items, i);
         struct mos_entry e = {.path = x->to,
                               .type = x->type,
@@ -523,7 +525,7 @@ static bool write_archive(struct maker *m, struct mos_buf *out) {
         struct mos_io io = mos_io_memory(ctx->arena, bytes, wish.size);
         struct mos_volume_base *v = mos_fs_cpio.begin(ctx, writing ? &io : NULL, &wish);
         struct mos_sink sink = mos_fs_cpio.sink(v);
-        if (!stream_items(m, &sink) || !mos_fs_cpio.finish(v, &result))
+        if (!stream_items(m, v, &sink) || !mos_fs_cpio.finish(v, &result))
             return false;
         if (v->inventory->clashes.count) {
             const struct mos_inv_clash *c = mos_vec_at(&v->inventory->clashes, 0);

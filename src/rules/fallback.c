@@ -139,7 +139,8 @@ static void check_reach(const struct mos_plan *plan) {
     const struct mos_boot_entry *first = entry_at(plan, 0), *second = entry_at(plan, 1);
     struct mos_findings *list = &plan->ctx->findings;
     bool panic = panics(first) || watched(plan);
-    if (first->r.broken || second->r.broken || (panic && b->tries))
+    bool by_hand = is_via(plan, "menu") && mos_has(b->timeout) && b->timeout->number;
+    if (first->r.broken || second->r.broken || (panic && b->tries) || by_hand)
         return;
     struct mos_finding *f = mos_find(list, MOS_RULE_BOOT_FALLBACK_UNREACHABLE,
                                      "Entry %s is only reached when the loader cannot load %s.",

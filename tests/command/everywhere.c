@@ -96,6 +96,11 @@ static void findings_can_be_accepted(void) {
         }
         accepted++;
         json_decref(d);
+        /* a build makes images, or says why not */
+        struct outcome o = run_shell("'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w);
+        CU_ASSERT_EQUAL(o.status == 0, exists(path_in(w, "out/curlew/ledger.json")));
+        CU_ASSERT(o.status == 0 || *o.out || *o.err);
+        outcome_free(&o);
         remove_folder(w);
     }
     CU_ASSERT(accepted > 60);

@@ -52,8 +52,7 @@ static void a_variable_chooses_the_tree(void) {
 
 /* ---- a stored environment ---- */
 
-static void the_environment_comes_from_flash(void) {
-    const char *w = keep(test_folder("flash"));
+void make_flash_workspace(const char *w) {
     write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
     write_text(path_in(w, "boards/curlew.yaml"),
                "mosaicum: 1\nboard: curlew\nhardware:\n  cpu: arm64\n"
@@ -80,6 +79,11 @@ static void the_environment_comes_from_flash(void) {
                               "'%s/demo/saltmarsh/tree/tern64.dtsi' tree/",
                               w, MOSAICUM_SOURCE, MOSAICUM_SOURCE, MOSAICUM_SOURCE));
     build(w);
+}
+
+static void the_environment_comes_from_flash(void) {
+    const char *w = keep(test_folder("flash"));
+    make_flash_workspace(w);
     machine_with(NULL, keep(path_in(w, "out/curlew/flash.img")));
     struct machine *m = machine_start("arm64", path_in(w, "out/curlew/card.img"), "virtio-blk-pci");
     CU_ASSERT_TRUE(machine_expect(m, "Entry main", 60) &&
@@ -208,7 +212,7 @@ static void write_counting_board(const char *w) {
              "mkdir -p '%s/pieces' && cp "
              "'%s/sunxi/usr/lib/u-boot/orangepi_plus/u-boot-sunxi-with-spl.bin' "
              "'%s/pieces/first.bin' && cp '%s/demo/saltmarsh/pieces/dunlin-zImage' '%s/pieces/a' "
-             "&& cp '%s/pieces/a' '%s/pieces/b'",
+             "&& (cat '%s/pieces/a'; echo b) > '%s/pieces/b'",
              w, peers_cache(), w, MOSAICUM_SOURCE, w, w, w));
 }
 
@@ -300,7 +304,8 @@ static void a_kernel_starts_on_the_card(void) {
         "cd '%s' && chmod 755 ramdisk/init && mkdir -p ramdisk/bin ramdisk/proc ramdisk/dev && cp "
         "'%s/arm/bin/busybox' ramdisk/bin/ && (cd ramdisk && find . | cpio -o -H newc 2>/dev/null "
         "| "
-        "gzip -9 > ../pieces/ramdisk) && cp '%s'/arm/boot/vmlinuz-* pieces/a && cp pieces/a "
+        "gzip -9 > ../pieces/ramdisk) && cp '%s'/arm/boot/vmlinuz-* pieces/a && (cat pieces/a; "
+        "echo b) > "
         "pieces/b && cp '%s'/arm/usr/lib/linux-image-*/sun8i-h3-orangepi-pc.dtb pieces/tree && sed "
         "-i -e 's/^  kernel-a: /  ramdisk: {file: pieces\\/ramdisk, license: GPL-2.0-only}\\n  "
         "tree: {file: pieces\\/tree, license: GPL-2.0-only}\\n&/' -e 's/kernel: kernel-./&, "

@@ -12,6 +12,9 @@ void proved(const char *what, const char *format, ...) __attribute__((format(pri
 /* boots.c: a copy of the demo that boots a real kernel from NVMe. */
 void make_real_workspace(const char *w);
 
+/* chain.c: a board whose loader has its variables, and with them all it does, in a flash; built. */
+void make_flash_workspace(const char *w);
+
 /* judges.c: two folders, entry by entry with extended attributes; how many were compared. */
 size_t compare_folders(const char *a, const char *b);
 

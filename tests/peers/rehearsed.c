@@ -1,7 +1,10 @@
 /* The rehearsal is right: damaged images are booted by the real loader and rehearsed, and both must
  * end in the same way. */
+#define _GNU_SOURCE
 #include "peers.h"
 
+#include "base/bytes.h"
+#include "base/hash.h"
 #include "boot/legacy.h"
 
 #include <stdlib.h>
@@ -22,28 +25,37 @@ struct ending {
 
 /* ---- the boards ---- */
 
-/* Copies of the demo's board that say the same to the loader in three ways; the second entry
- * differs in one argument. */
+/* The demo's board, told to the loader in four ways: its name is the value of `via`.  Variables
+ * lie in a flash; the second entry of the others differs in its arguments. */
 static const struct {
-    const char *name, *edit;
+    const char *via;
     const char *files[3]; /* of its boot volume */
 } bases[] = {
-    {"script", "s/^  via: script$/  via: script/", {"boot.scr", "kernel", "main.dtb"}},
-    {"menu", "s/^  via: script$/  via: menu/", {"extlinux/extlinux.conf", "kernel", "main.dtb"}},
-    {"parcel", "s/^  via: script$/  via: parcel/", {"boot.scr", "boot.parcel", "boot.parcel"}},
+    {"script", {"boot.scr", "kernel", "main.dtb"}},
+    {"menu", {"extlinux/extlinux.conf", "kernel", "main.dtb"}},
+    {"parcel", {"boot.scr", "boot.parcel", "boot.parcel"}},
+    {"environment", {"kernel", "kernel", "main.dtb"}},
 };
-enum { BASES = sizeof bases / sizeof *bases };
+enum { BASES = sizeof bases / sizeof *bases, IN_FLASH = 3, BLOCK = 0x40000 };
 
 static void make_base(size_t b, const char *w) {
+    static const char counts[] = "system: {confirm: inittab}\\nboot:\\n  tries: 3";
+    static const char chooses[] = /* a menu cannot count */
+        "waivers: {menu: {rule: boot.fallback-unreachable, place: boot.entries.main, reason: "
+        "tested}}\\nboot:";
+    if (b == IN_FLASH) {
+        make_flash_workspace(w);
+        return;
+    }
     copy_demo(w);
     CU_ASSERT_TRUE_FATAL(runs(
         0,
-        "cd '%s' && sed -i -e '%s' -e '/^      env: /d' -e "
+        "cd '%s' && sed -i -e 's/^  via: script$/  via: %s/' -e '/^      env: /d' -e "
         "'s/^layout:$/    spare: {kernel: kernel, tree: main, arguments: {root: <root>, panic: "
-        "5}}\\n\\nlayout:/' -e 's/^boot:$/system: {confirm: inittab}\\nboot:\\n  tries: 3/' "
+        "5, init: \\/bin\\/spare}}\\n\\nlayout:/' -e 's/^boot:$/%s/' "
         "-e 's/flags: [[]rootwait, ro]/flags: [rootwait, ro, panic=5]/' boards/curlew.yaml && "
         "'%s' --no-cache -q -w . build",
-        w, bases[b].edit, MOSAICUM_PROGRAM));
+        w, bases[b].via, strcmp(bases[b].via, "menu") == 0 ? chooses : counts, MOSAICUM_PROGRAM));
 }
 
 /* ---- damage ---- */
@@ -51,6 +63,7 @@ static void make_base(size_t b, const char *w) {
 struct damage {
     uint64_t seed;
     const char *image, *folder; /* of this case */
+    const char *flash;          /* NULL: its loader has no variables of ours */
     char what[200];
 };
 
@@ -171,7 +184,64 @@ static bool edit_text(struct damage *d, const char *file) {
     return at != NULL;
 }
 
+/* ---- damage to a stored environment ---- */
+
+/* A sum that fits again, over the text behind it. */
+static void seal(uint8_t *block) {
+    mos_put_le32(block, mos_crc32(0, block + 4, BLOCK - 4));
+}
+
+/* One text for another in the variables, all of them still in their form. */
+static bool edit_variables(struct damage *d, uint8_t *block) {
+    size_t first = (size_t)random_below(&d->seed, EDITS);
+    for (size_t i = 0; i < EDITS; i++) {
+        size_t e = (first + i) % EDITS, from = strlen(edits[e].from), to = strlen(edits[e].to);
+        uint8_t *at =
+            strchr(edits[e].from, '\n') ? NULL : memmem(block + 4, BLOCK / 2, edits[e].from, from);
+        if (!at)
+            continue;
+        memmove(at + to, at + from, BLOCK - 100 - (size_t)(at - block));
+        memcpy(at, edits[e].to, to);
+        seal(block);
+        snprintf(d->what, sizeof d->what, "variables: \"%.20s\" for \"%.20s\"", edits[e].to,
+                 edits[e].from);
+        return true;
+    }
+    return false;
+}
+
+static void damage_flash(struct damage *d) {
+    size_t n, used = 4;
+    uint8_t *all = (uint8_t *)read_whole(d->flash, &n);
+    while (all[used] || all[used + 1])
+        used++;
+    uint64_t kind = random_below(&d->seed, 8);
+    size_t at = (size_t)random_below(&d->seed, kind == 0 ? 4 : used);
+    if (kind < 2) {
+        all[at] ^= (uint8_t)(1 << random_below(&d->seed, 8));
+        snprintf(d->what, sizeof d->what, "variables: a bit of byte %zu of %zu flipped", at, used);
+    } else if (kind == 2) {
+        memset(all, 0xff, BLOCK);
+        snprintf(d->what, sizeof d->what, "variables: erased");
+    } else if (kind == 3) {
+        memset(all + at, 0xff, BLOCK - at);
+        snprintf(d->what, sizeof d->what, "variables: torn behind byte %zu of %zu", at, used);
+    } else if (kind == 4) { /* cut off by somebody who made the sum again */
+        memset(all + 4 + at, 0, BLOCK - 4 - at);
+        seal(all);
+        snprintf(d->what, sizeof d->what, "variables: cut to %zu of %zu bytes", at, used);
+    } else {
+        edit_variables(d, all);
+    }
+    write_file(d->flash, all, n);
+    free(all);
+}
+
 static void damage(struct damage *d, size_t b) {
+    if (b == IN_FLASH && random_below(&d->seed, 4)) {
+        damage_flash(d);
+        return;
+    }
     const char *file = bases[b].files[random_below(&d->seed, 3)];
     switch (random_below(&d->seed, 7)) {
     case 0:
@@ -187,7 +257,10 @@ static void damage(struct damage *d, size_t b) {
         flip(d, file, 300);
         break;
     default:
-        edit_text(d, bases[b].files[0]);
+        if (b == IN_FLASH)
+            lose(d, file);
+        else
+            edit_text(d, bases[b].files[0]);
     }
 }
 
@@ -198,20 +271,30 @@ static void copy_line(char *to, size_t size, const char *from) {
     snprintf(to, size, "%.*s", (int)n, from);
 }
 
-static void boot_real(const char *image, struct ending *out) {
-    struct machine *m = machine_start("arm64", image, "virtio-blk-pci");
+/* Types what a search would do; variables from a flash start by themselves. */
+static bool begin_real(struct machine *m, const struct damage *d) {
+    if (d->flash)
+        return machine_expect(m, "DRAM:", 40);
+    if (!machine_expect(m, "autoboot", 40))
+        return false;
+    machine_type(m, "\003\003");
+    machine_type(m, "\recho sy''nc\r");
+    machine_expect(m, "\nsync", 20);
+    machine_expect(m, "\n=> ", 20);
+    machine_type(m, "run bootcmd_virtio0\r");
+    return true;
+}
+
+static void boot_real(const struct damage *d, struct ending *out) {
+    machine_with(NULL, d->flash);
+    struct machine *m = machine_start("arm64", d->image, "virtio-blk-pci");
     *out = (struct ending){.end = SILENT};
     machine_quiet(m, true);
-    if (machine_expect(m, "autoboot", 40)) {
-        machine_type(m, "\003\003");
-        machine_type(m, "\recho sy''nc\r");
-        machine_expect(m, "\nsync", 20);
-        machine_expect(m, "\n=> ", 20);
-        machine_type(m, "run bootcmd_virtio0\r");
+    if (begin_real(m, d)) {
         char *text = machine_until_one(
             m,
             (const char *const[]){"powering off", "\n=> ", "\nresetting", "no device tree", NULL},
-            SECONDS);
+            d->flash ? 3 * SECONDS : SECONDS);
         const char *arguments = strstr(text, "\narguments: ");
         if (strstr(text, "stand-in kernel: started")) {
             out->end = STARTED;
@@ -232,13 +315,17 @@ static void boot_real(const char *image, struct ending *out) {
     machine_stop(m);
 }
 
-static void boot_rehearsed(const char *image, struct ending *out) {
+static void boot_rehearsed(const struct damage *c, const char *w, struct ending *out) {
+    static const char loader[] = "/usr/lib/u-boot/qemu_arm64/u-boot.bin";
+    const char *tree = keep(path_in(MOSAICUM_SOURCE, "tests/data/machine-arm64.dtb"));
     int status;
-    json_t *d = run_json(&status,
-                         "rehearse '%s' --as 'virtio 0' --cpu arm64 --ram-start 0x40000000 --ram "
-                         "'512 MiB' --tree '%s' --loader "
-                         "/usr/lib/u-boot/qemu_arm64/u-boot.bin",
-                         image, keep(path_in(MOSAICUM_SOURCE, "tests/data/machine-arm64.dtb")));
+    json_t *d =
+        c->flash ? run_json(&status, "-w '%s' --out '%s' rehearse curlew --tree '%s' --loader %s",
+                            w, c->folder, tree, loader)
+                 : run_json(&status,
+                            "rehearse '%s' --as 'virtio 0' --cpu arm64 --ram-start "
+                            "0x40000000 --ram '512 MiB' --tree '%s' --loader %s",
+                            c->image, tree, loader);
     *out = (struct ending){.end = PROMPT};
     json_t *report = json_object_get(d, "report"), *table, *row;
     size_t i, k, handed = 0;
@@ -270,25 +357,42 @@ static void boot_rehearsed(const char *image, struct ending *out) {
     json_decref(d);
 }
 
+/* What is no text is told as one sign a byte by both. */
+static void plain(char *text) {
+    char *to = text;
+    for (const char *p = text; *p; p++) {
+        if (strncmp(p, "\xef\xbf\xbd", 3) == 0)
+            p += 2;
+        *to++ = *p & 0x80 ? '?' : *p;
+    }
+    *to = 0;
+}
+
 static void ends_agree(void) {
     size_t cases = peers_all() ? ALL : SAMPLE, right = 0, undefined = 0, classes[4] = {0};
     const char *w[BASES];
     for (size_t b = 0; b < BASES; b++) {
-        w[b] = keep(test_folder(bases[b].name));
+        w[b] = keep(test_folder(bases[b].via));
         make_base(b, w[b]);
     }
     struct damage d = {.seed = 2026, .folder = keep(test_folder("damaged"))};
-    d.image = keep(path_in(d.folder, "card.img"));
+    const char *flash = keep(path_in(d.folder, "curlew/flash.img"));
+    d.image = keep(path_in(d.folder, "curlew/card.img"));
     for (size_t n = 0; n < cases; n++) {
         size_t b = n % BASES;
-        CU_ASSERT_TRUE_FATAL(
-            runs(0, "cp --sparse=always '%s/out/curlew/card.img' '%s'", w[b], d.image));
+        CU_ASSERT_TRUE_FATAL(runs(0,
+                                  "rm -rf '%s/curlew' && mkdir '%s/curlew' && cp --sparse=always "
+                                  "'%s'/out/curlew/*.img '%s/curlew/'",
+                                  d.folder, d.folder, w[b], d.folder));
+        d.flash = b == IN_FLASH ? flash : NULL;
         struct ending real, ours;
         snprintf(d.what, sizeof d.what, "as it was built");
         if (n >= BASES) /* the first of each kind boots */
             damage(&d, b);
-        boot_real(d.image, &real);
-        boot_rehearsed(d.image, &ours);
+        boot_real(&d, &real);
+        boot_rehearsed(&d, w[b], &ours);
+        plain(real.arguments);
+        plain(ours.arguments);
         bool same = real.end == ours.end && strcmp(real.arguments, ours.arguments) == 0;
         /* a damaged kernel that nothing checks: reality is undefined, and that was said */
         bool told = !same && strncmp(d.what, "kernel", 6) == 0 && ours.unproved;
@@ -299,7 +403,7 @@ static void ends_agree(void) {
         CU_ASSERT_TRUE(same);
         if (!same || peers_all())
             printf("%s %3zu %-6s %-60s real: %-8s %.60s | rehearsed: %-8s %.60s\n",
-                   same ? " " : "!", n, bases[b].name, d.what, class_names[real.end],
+                   same ? " " : "!", n, bases[b].via, d.what, class_names[real.end],
                    real.end == STARTED ? real.arguments : real.last, class_names[ours.end],
                    ours.end == STARTED ? ours.arguments : ours.last);
         fflush(stdout);

@@ -63,8 +63,8 @@ static void check_keys(const struct mos_keys *keys) {
         CU_ASSERT_PTR_NOT_NULL(k->about);
         CU_ASSERT(k->offset < keys->size);
         CU_ASSERT((k->type == MOS_TYPE_RECORD || k->type == MOS_TYPE_NAMED) == (k->record != NULL));
-        bool chooses = k->type == MOS_TYPE_CHOICE ||
-                       (k->type == MOS_TYPE_LIST && k->of == MOS_TYPE_CHOICE);
+        bool chooses =
+            k->type == MOS_TYPE_CHOICE || (k->type == MOS_TYPE_LIST && k->of == MOS_TYPE_CHOICE);
         CU_ASSERT(chooses == (k->choices != NULL));
         for (size_t n = 0; n < i; n++)
             CU_ASSERT_STRING_NOT_EQUAL(keys->keys[n].name, k->name);

@@ -1,6 +1,8 @@
 /* Parcels: what is written reads back, sums hold, and no signed bit can change unseen. */
 #include "support.h"
 
+#include "boot/legacy.h"
+#include "boot/lock.h"
 #include "boot/menu.h"
 #include "boot/parcel.h"
 
@@ -188,6 +190,116 @@ static void menus_go_round(void) {
     core_end(&c);
 }
 
+/* ---- the loader's own tree ---- */
+
+static bool add_key(void *self, struct mos_dt *dt) {
+    struct core *c = self;
+    size_t length;
+    const char *problem;
+    char *pem = demo_key(&length);
+    bool ok = mos_parcel_add_key(&c->ctx, dt, "mast", pem, length, &problem);
+    free(pem);
+    return ok;
+}
+
+static void plain_tree(struct core *c, struct mos_buf *out) {
+    struct mos_dt *dt = mos_dt_new(c->ctx.arena, "control");
+    mos_dt_set_text(dt, dt->root, "model", "Saltmarsh Curlew tide gauge");
+    mos_dt_write_blob(&c->ctx, dt, false, out);
+}
+
+/* The key that must be there then. */
+static bool is_locked(struct core *c, const void *blob, size_t length) {
+    struct mos_dt *dt = mos_dt_read_blob(&c->ctx, "locked", blob, length);
+    const struct mos_dt_node *all = dt ? mos_dt_child(dt->root, "signature") : NULL;
+    const struct mos_dt_node *key = all ? mos_dt_child(all, "key-mast") : NULL;
+    return key && strcmp(mos_dt_string(dt->root, "model"), "Saltmarsh Curlew tide gauge") == 0 &&
+           strcmp(mos_dt_string(key, "required"), "conf") == 0;
+}
+
+static void wrap(struct mos_buf *out, const void *payload, size_t length) {
+    uint8_t head[MOS_LEGACY_HEADER] = {0x27, 0x05, 0x19, 0x56};
+    head[30] = 5; /* firmware */
+    mos_legacy_seal(head, payload, length);
+    mos_buf_add(out, head, sizeof head);
+    mos_buf_add(out, payload, length);
+}
+
+static void parcel_with(struct core *c, const struct mos_buf *tree_in, struct mos_buf *out) {
+    const struct mos_parcel_item items[] = {
+        {.name = "loader", .type = "firmware", .data = "program", .length = 8, .hash = "sha256"},
+        {.name = "tree",
+         .type = "flat_dt",
+         .data = tree_in->data,
+         .length = tree_in->length,
+         .hash = "crc32"}};
+    struct mos_parcel_wish wish = {
+        .items = items,
+        .item_count = 2,
+        .choices = mos_vec_make(c->ctx.arena, sizeof(struct mos_parcel_choice))};
+    struct mos_parcel_choice *x = mos_vec_push(&wish.choices);
+    *x = (struct mos_parcel_choice){.name = "one",
+                                    .firmware = "loader",
+                                    .trees = mos_vec_make(c->ctx.arena, sizeof(char *)),
+                                    .loadables = mos_vec_make(c->ctx.arena, sizeof(char *))};
+    mos_vec_push_pointer(&x->trees, "tree");
+    CU_ASSERT_TRUE_FATAL(mos_parcel_write(&c->ctx, &wish, out));
+}
+
+/* Alone, behind a program, in a legacy file behind a first stage, in a parcel. */
+static void the_loader_is_locked_wherever_its_tree_lies(void) {
+    static uint8_t first[32768];
+    for (int form = 0; form < 5; form++) {
+        struct core c;
+        const char *problem, *names;
+        core_start(&c);
+        struct mos_buf dtb = {.arena = c.ctx.arena}, program = {.arena = c.ctx.arena},
+                       in = {.arena = c.ctx.arena}, out = {.arena = c.ctx.arena};
+        plain_tree(&c, &dtb);
+        mos_buf_text(&program, "a loader's program\n\n");
+        mos_buf_add(&program, dtb.data, dtb.length);
+        if (form == 0)
+            in = dtb;
+        else if (form == 1)
+            in = program;
+        if (form == 2 || form == 3)
+            mos_buf_add(&in, first, form == 3 ? sizeof first : 0);
+        size_t at = in.length;
+        if (form == 2 || form == 3)
+            wrap(&in, program.data, program.length);
+        if (form == 4)
+            parcel_with(&c, &dtb, &in);
+        CU_ASSERT_TRUE_FATAL(mos_lock_loader(&c.ctx, (const uint8_t *)in.data, in.length, add_key,
+                                             &c, &out, &problem));
+        const uint8_t *p = (const uint8_t *)out.data;
+        if (form < 2) {
+            size_t from = form ? program.length - dtb.length : 0;
+            CU_ASSERT(memcmp(p, in.data, from) == 0);
+            CU_ASSERT_TRUE(is_locked(&c, p + from, out.length - from));
+        } else if (form < 4) {
+            struct mos_legacy h;
+            size_t from = at + MOS_LEGACY_HEADER + program.length - dtb.length;
+            CU_ASSERT(at == 0 || memcmp(p, first, at) == 0);
+            CU_ASSERT_TRUE(mos_legacy_read(p + at, out.length - at, &h, &problem));
+            CU_ASSERT_EQUAL(at + MOS_LEGACY_HEADER + h.size, out.length);
+            CU_ASSERT_TRUE(is_locked(&c, p + from, out.length - from));
+        } else {
+            struct mos_parcel *x = mos_parcel_read(&c.ctx, p, out.length, &problem);
+            CU_ASSERT_PTR_NOT_NULL_FATAL(x);
+            const struct mos_parcel_part *part = mos_parcel_part(x, "tree");
+            CU_ASSERT_TRUE(mos_parcel_check_part(c.ctx.arena, part, &names));
+            CU_ASSERT_TRUE(
+                mos_parcel_check_part(c.ctx.arena, mos_parcel_part(x, "loader"), &names));
+            CU_ASSERT_TRUE(is_locked(&c, part->data, part->length));
+        }
+        /* nothing to lock: said, not guessed */
+        CU_ASSERT_FALSE(mos_lock_loader(&c.ctx, first, sizeof first, add_key, &c, &out, &problem));
+        CU_ASSERT_PTR_NOT_NULL(problem);
+        core_end(&c);
+    }
+}
+
 SUITE(parcel_suite, {"parcels go round", parcels_go_round},
       {"no signed bit changes unseen", no_signed_bit_changes_unseen},
-      {"menus go round", menus_go_round});
+      {"menus go round", menus_go_round},
+      {"the loader is locked wherever its tree lies", the_loader_is_locked_wherever_its_tree_lies});

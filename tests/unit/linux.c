@@ -1,0 +1,214 @@
+/* Kernels and modules: what only the whole file tells, and where that puts things in RAM. */
+#include "support.h"
+
+#include "base/bytes.h"
+#include "boot/legacy.h"
+#include "boot/placement.h"
+#include "content/content.h"
+#include "linux/module.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+/* ---- modules ---- */
+
+/* An ELF file with sections: none, texts, .modinfo; 32 or 64 bits. */
+static void make_module(struct mos_buf *out, bool wide, const char *facts, size_t length) {
+    static const char texts[] = "\0.shstrtab\0.modinfo";
+    size_t head = wide ? 64 : 52, row = wide ? 64 : 40;
+    size_t texts_at = head, facts_at = texts_at + sizeof texts, table = facts_at + length;
+    mos_buf_zeros(out, head);
+    mos_buf_add(out, texts, sizeof texts);
+    mos_buf_add(out, facts, length);
+    mos_buf_zeros(out, 3 * row);
+    uint8_t *p = (uint8_t *)out->data;
+    memcpy(p, "\177ELF", 4);
+    p[4] = wide ? 2 : 1;
+    p[18] = wide ? 183 : 40;
+    p[wide ? 58 : 46] = (uint8_t)row;
+    p[wide ? 60 : 48] = 3;
+    p[wide ? 62 : 50] = 1;
+    mos_put_le32(p + (wide ? 40 : 32), (uint32_t)table);
+    const struct {
+        size_t name, at, length;
+    } rows[] = {{1, texts_at, sizeof texts}, {11, facts_at, length}};
+    for (size_t i = 0; i < 2; i++) {
+        uint8_t *s = p + table + (i + 1) * row;
+        mos_put_le32(s, (uint32_t)rows[i].name);
+        mos_put_le32(s + (wide ? 24 : 16), (uint32_t)rows[i].at);
+        mos_put_le32(s + (wide ? 32 : 20), (uint32_t)rows[i].length);
+    }
+}
+
+static void modules_say_what_they_need(void) {
+    static const char facts[] = "license=GPL\0depends=virtio,virtio_ring\0softdep=pre: crc32c "
+                                "crc16 post: extra\0depends=";
+    for (int wide = 0; wide < 2; wide++) {
+        struct core c;
+        struct mos_module_info info;
+        core_start(&c);
+        struct mos_buf b = {.arena = c.ctx.arena};
+        make_module(&b, wide, facts, sizeof facts);
+        CU_ASSERT_TRUE_FATAL(
+            mos_module_read(c.ctx.arena, (const uint8_t *)b.data, b.length, &info));
+        CU_ASSERT_STRING_EQUAL(info.cpu, wide ? "arm64" : "arm");
+        CU_ASSERT_EQUAL_FATAL(info.needs.count, 2);
+        CU_ASSERT_STRING_EQUAL(mos_vec_pointer(&info.needs, 1), "virtio_ring");
+        CU_ASSERT_EQUAL_FATAL(info.wants.count, 2);
+        CU_ASSERT_STRING_EQUAL(mos_vec_pointer(&info.wants, 0), "crc32c");
+        for (size_t n = 0; n < b.length; n++) /* cut anywhere: refused, never beyond its end */
+            CU_ASSERT_FALSE(mos_module_read(
+                c.ctx.arena, memcpy(mos_alloc(c.ctx.arena, n + 1), b.data, n), n, &info));
+        core_end(&c);
+    }
+}
+
+static void modules_have_names(void) {
+    static const char *const rows[][2] = {{"lib/modules/6.1/kernel/virtio-blk.ko", "virtio_blk"},
+                                          {"a/ext4.ko.xz", "ext4"},
+                                          {"crc16.ko.zst", "crc16"},
+                                          {"lib/modules/6.1/modules.dep", NULL},
+                                          {"a/.ko", NULL},
+                                          {"a/x.kom", NULL}};
+    struct core c;
+    core_start(&c);
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        const char *name = mos_module_name(c.ctx.arena, rows[i][0]);
+        CU_ASSERT(rows[i][1] ? name && strcmp(name, rows[i][1]) == 0 : name == NULL);
+    }
+    CU_ASSERT_TRUE(mos_module_same("virtio-blk", "virtio_blk"));
+    CU_ASSERT_FALSE(mos_module_same("virtio-blk", "virtio_blk2"));
+    CU_ASSERT_FALSE(mos_module_same("virtio_blk2", "virtio-blk"));
+    core_end(&c);
+}
+
+/* ---- kernels ---- */
+
+static void make_image(uint8_t *bytes, size_t length, uint64_t running) {
+    uint64_t seed = 5;
+    for (size_t i = 64; i < length; i++)
+        bytes[i] = (uint8_t)(random_next(&seed) & 15);
+    mos_put_le64(bytes + 16, running);
+    mos_put_le64(bytes + 24, 0xa);
+    memcpy(bytes + 56, "ARM\x64", 4);
+}
+
+static bool measured(struct core *c, const void *bytes, size_t length,
+                     struct mos_kernel_header *h) {
+    struct mos_kernel_facts facts;
+    const uint8_t *p = bytes;
+    return mos_kernel_read(p, (size_t)mos_min(length, MOS_KERNEL_HEAD), length, h) &&
+           mos_kernel_measure(&c->ctx, p, length, h, &facts) && mos_kernel_apply(h, &facts);
+}
+
+/* Compressed, wrapped, both: always the kernel inside, with what lies around it. */
+static void kernels_are_looked_into(void) {
+    enum { SIZE = 300000, RUNNING = 400000 };
+    static const char *const kinds[] = {"gz", "xz", "zst"}, *const names[] = {"gzip", "xz", "zstd"};
+    static uint8_t image[SIZE];
+    struct core c;
+    struct mos_kernel_header h;
+    core_start(&c);
+    make_image(image, SIZE, RUNNING);
+    for (size_t i = 0; i < 3; i++)
+        for (int wrapped = 0; wrapped < 2; wrapped++) {
+            struct mos_buf packed = {.arena = c.ctx.arena}, all = {.arena = c.ctx.arena};
+            static const uint8_t codes[] = {1, 0, 6}; /* of a legacy header; xz has none */
+            uint8_t head[MOS_LEGACY_HEADER] = {0x27, 0x05, 0x19, 0x56};
+            if (wrapped && !codes[i])
+                continue;
+            CU_ASSERT_TRUE_FATAL(mos_pack_memory(&c.ctx, kinds[i], image, SIZE, &packed));
+            mos_put_be32(head + 16, 0x48000000);
+            mos_put_be32(head + 20, 0x48000040);
+            head[29] = 22;
+            head[30] = 2;
+            head[31] = codes[i];
+            mos_legacy_seal(head, packed.data, packed.length);
+            if (wrapped)
+                mos_buf_add(&all, head, sizeof head);
+            mos_buf_add(&all, packed.data, packed.length);
+            CU_ASSERT_TRUE_FATAL(measured(&c, all.data, all.length, &h));
+            CU_ASSERT_STRING_EQUAL(h.compression, names[i]);
+            CU_ASSERT_STRING_EQUAL(h.boot_command, wrapped ? "bootm" : "booti");
+            CU_ASSERT(h.plain_size == SIZE && h.running_size == RUNNING && h.anywhere);
+            CU_ASSERT(h.wrapped == wrapped && (!wrapped || h.entry == 0x48000040));
+            for (size_t n = 1; n < 8; n++) /* cut off: not to be expanded, or no kernel */
+                CU_ASSERT_FALSE(measured(&c, all.data, all.length * n / 8, &h));
+        }
+    core_end(&c);
+}
+
+/* The table of facts at the end of a 32-bit Arm kernel that expands itself. */
+static void self_expanding_kernels_tell_their_size(void) {
+    static uint8_t z[8192];
+    struct core c;
+    struct mos_kernel_header h;
+    core_start(&c);
+    mos_put_le32(z + 36, 0x016f2818);
+    mos_put_le32(z + 44, sizeof z);
+    CU_ASSERT_TRUE(measured(&c, z, sizeof z, &h));
+    CU_ASSERT_EQUAL(h.expanded_size, 0); /* an old one without a table */
+    mos_put_le32(z + 0x34, 0x45454545);
+    mos_put_le32(z + 0x38, 8000);
+    static const uint32_t words[] = {6, 0x5a534c4b, 7000, 0x100000, 0x208000, 0x10000};
+    for (size_t i = 0; i < 6; i++)
+        mos_put_le32(z + 8000 + 4 * i, words[i]);
+    mos_put_le32(z + 7000, 0x1300000);
+    CU_ASSERT_TRUE(measured(&c, z, sizeof z, &h));
+    CU_ASSERT_EQUAL(h.expanded_size, 0x1400000);
+    CU_ASSERT_EQUAL(h.expands_to, 0x208000);
+    mos_put_le32(z + 8008, sizeof z - 2); /* the size would lie behind the end */
+    CU_ASSERT_TRUE(measured(&c, z, sizeof z, &h));
+    CU_ASSERT_EQUAL(h.expanded_size, 0);
+    core_end(&c);
+}
+
+static bool apart(struct mos_ram_span a, struct mos_ram_span b) {
+    return !a.length || !b.length || a.start + a.length <= b.start || b.start + b.length <= a.start;
+}
+
+/* Whatever the kernel is: what is chosen never meets. */
+static void chosen_places_never_meet(void) {
+    struct mos_ram_map ram = {0x40000000, 512 << 20, 0x40000000 + (472 << 20)};
+    uint64_t seed = 11;
+    for (int n = 0; n < 3000; n++) {
+        struct mos_kernel_header h = {.alignment = 2 << 20, .anywhere = random_below(&seed, 2)};
+        struct mos_loads l = {.header = &h,
+                              .kernel = 1 + random_below(&seed, 20 << 20),
+                              .tree = 100 + random_below(&seed, 200000),
+                              .ramdisk = random_below(&seed, 2) * random_below(&seed, 60 << 20),
+                              .in_parcel = random_below(&seed, 2)};
+        uint64_t kind = random_below(&seed, 3);
+        h.running_size = l.kernel + random_below(&seed, 20 << 20);
+        if (kind == 0) {
+            h.compression = "gzip";
+            h.plain_size = l.kernel + random_below(&seed, 40 << 20);
+            h.running_size = h.plain_size + random_below(&seed, 1 << 20);
+        } else if (kind == 1) {
+            h = (struct mos_kernel_header){.alignment = 4096,
+                                           .expanded_size = 1 + random_below(&seed, 60 << 20),
+                                           .expands_to =
+                                               0x8000 + 0x200000 * random_below(&seed, 2)};
+        } else {
+            h.wrapped = true;
+            h.load = ram.start + (random_below(&seed, 100) << 20);
+        }
+        struct mos_placement p[3] = {{.what = "kernel"}, {.what = "tree"}, {.what = "ramdisk"}};
+        mos_placement_settle(&ram, &l, &p[0], &p[1], &p[2]);
+        for (int a = 0; a < 3; a++)
+            for (int b = a + 1; b < 3; b++)
+                for (int x = 0; x < MOS_RANGE_COUNT; x++)
+                    for (int y = 0; y < MOS_RANGE_COUNT; y++)
+                        if (kind < 2 || a || x != MOS_RANGE_FINAL) /* that one's place is given */
+                            CU_ASSERT_TRUE(apart(p[a].ranges[x], p[b].ranges[y]));
+        CU_ASSERT_TRUE(apart(p[0].ranges[MOS_RANGE_LOADED], p[0].ranges[MOS_RANGE_MOVED]));
+        if (kind == 2)
+            CU_ASSERT_TRUE(apart(p[0].ranges[MOS_RANGE_LOADED], p[0].ranges[MOS_RANGE_FINAL]));
+    }
+}
+
+SUITE(linux_suite, {"modules say what they need", modules_say_what_they_need},
+      {"modules have names", modules_have_names},
+      {"kernels are looked into", kernels_are_looked_into},
+      {"self-expanding kernels tell their size", self_expanding_kernels_tell_their_size},
+      {"chosen places never meet", chosen_places_never_meet});
