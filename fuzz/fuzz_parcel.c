@@ -1,6 +1,7 @@
-/* Parcels: read, every hash and every signature checked. */
+/* Parcels: read, every hash and every signature checked; loaders that are packed again. */
 #include "harness.h"
 
+#include "boot/lock.h"
 #include "boot/parcel.h"
 
 static void ignore(void *self, const void *bytes, size_t length) {
@@ -10,11 +11,19 @@ static void ignore(void *self, const void *bytes, size_t length) {
             continue;
 }
 
+static bool add_note(void *self, struct mos_dt *dt) {
+    (void)self;
+    mos_dt_set_text(dt, dt->root, "note", "locked");
+    return true;
+}
+
 static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     const char *problem, *names, *why;
     static const char *const nodes[] = {"/", "/images/kernel-kernel", "/configurations/main"};
     mos_parcel_covered(data, size, nodes, 3, 0, ignore, NULL);
     mos_parcel_is(data, size);
+    struct mos_buf locked = {.arena = ctx->arena};
+    mos_lock_loader(ctx, data, size, add_note, NULL, &locked, &problem);
     struct mos_parcel *p = mos_parcel_read(ctx, data, size, &problem);
     if (!p)
         return;

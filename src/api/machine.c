@@ -2,6 +2,7 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
+#include "ledger/ledger.h"
 
 #include <string.h>
 
@@ -158,6 +159,14 @@ static void take_facts(mosaicum *m, const struct mos_plan *plan, struct run_mach
     r->machine.watchdog = facts && mos_has(facts->watchdog) ? facts->watchdog->number : 0;
 }
 
+/* Was it built from something else than what the workspace holds now? */
+static bool is_stale(struct run_task *t, const char *folder) {
+    struct mos_ledger_last last;
+    const char *stamp = run_stamp(t);
+    return stamp && mos_ledger_last(&t->ctx, folder, &last) && last.stamp &&
+           strcmp(stamp, last.stamp) != 0;
+}
+
 static bool open_board(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_machine *r) {
     const struct mos_selection *s = run_select_one(m, q->what, "rehearse");
     struct run_task *t = s ? run_one(m, s) : NULL;
@@ -178,7 +187,14 @@ static bool open_board(mosaicum *m, const struct mosaicum_rehearsal *q, struct r
         r->claim =
             ((const struct mos_entry_plan *)mos_vec_pointer(&plan->entries, 1))->def->r.key_place;
     t->ctx.findings.items.count = 0; /* check tells them */
-    bool ok = take_media(m, plan, mos_path_join(m->arena, out, s->text), r);
+    const char *folder = mos_path_join(m->arena, out, s->text);
+    if (is_stale(t, folder))
+        mos_vec_push_pointer(&r->notes,
+                             mos_printf(m->arena,
+                                        "that this is what the definition says today: it was built "
+                                        "before; mosaicum build %s",
+                                        s->text));
+    bool ok = take_media(m, plan, folder, r);
     run_finish(t);
     return ok;
 }

@@ -45,6 +45,17 @@ void mos_environment_read_text(struct mos_ctx *ctx, const struct mos_source *sou
             continue;
         }
         size_t n = (size_t)(equals - text);
+        const struct mos_setenv *before = mos_map_get(into, mos_strndup(ctx->arena, text, n));
+        if (before && before->place.source == source && strcmp(before->value, equals + 1) != 0) {
+            struct mos_finding *f =
+                mos_find(&ctx->findings, MOS_RULE_LOADER_ENV_DOUBLED,
+                         "Variable %s is set twice, differently.", before->name);
+            mos_finding_at(&ctx->findings, f, mos_place_at(source, start, shown));
+            mos_finding_at(&ctx->findings, f, before->place);
+            mos_finding_why(&ctx->findings, f,
+                            "The later one counts, and the other is read in vain.");
+            mos_finding_try(&ctx->findings, f, "Keep one of the two.");
+        }
         mos_environment_set(ctx->arena, into, mos_strndup(ctx->arena, text, n),
                             mos_strdup(ctx->arena, equals + 1), mos_place_at(source, start, shown));
     }

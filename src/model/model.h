@@ -164,6 +164,7 @@ struct mos_facts {
     struct mos_record r;
     struct mos_value *defaults, *config, *boot_mark, *locked, *watchdog;
     struct mos_list tables;
+    struct mos_named symbols; /* of struct mos_argument */
 };
 struct mos_variable {
     struct mos_record r;
@@ -225,7 +226,7 @@ struct mos_boot {
 };
 struct mos_fill {
     struct mos_record r;
-    struct mos_value *archive, *folder, *piece, *made, *to, *replaces, *expects;
+    struct mos_value *archive, *folder, *piece, *made, *environment, *to, *replaces, *expects;
     struct mos_list only, except;
 };
 struct mos_volume {

@@ -71,6 +71,34 @@ static bool put_mounts(struct writer *w, const struct mos_system *s) {
 
 /* ---- the loader's environment ---- */
 
+/* Where a volume is mounted; NULL: nowhere. */
+static const char *mounted_at(const struct writer *w, const struct mos_region_plan *r) {
+    const struct mos_system *s = w->plan->board->system;
+    const struct mos_mount *m = s ? mos_named_get(&s->mounts, r->name) : NULL;
+    return m && mos_has(m->at) ? m->at->text : NULL;
+}
+
+/* Variables that are kept in a file of a volume. */
+static void put_environment_files(struct writer *w, struct mos_buf *out) {
+    for (size_t i = 0; i < w->plan->media.count; i++) {
+        const struct mos_medium_plan *m = mos_vec_pointer(&w->plan->media, i);
+        for (size_t k = 0; k < m->regions.count; k++) {
+            const struct mos_region_plan *r = mos_vec_pointer(&m->regions, k);
+            const struct mos_volume *v = r->def->volume;
+            const char *at = mounted_at(w, r);
+            for (size_t n = 0; v && at && n < v->fills.count; n++) {
+                const struct mos_fill *f = v->fills.items[n];
+                const struct mos_environment *e =
+                    mos_has(f->environment) ? f->environment->target : NULL;
+                if (e && mos_has(e->size))
+                    mos_buf_printf(out, "%s%s%s 0x0 0x%llx\n", at, strcmp(at, "/") == 0 ? "" : "/",
+                                   mos_text_or(f->to, "uboot.env"),
+                                   (unsigned long long)e->size->number);
+            }
+        }
+    }
+}
+
 /* Device, offset, size (and sector size on flash) of each copy. */
 static bool put_loader_access(struct writer *w) {
     struct mos_buf b = {.arena = w->arena};
@@ -89,6 +117,7 @@ static bool put_loader_access(struct writer *w) {
             mos_buf_char(&b, '\n');
         }
     }
+    put_environment_files(w, &b);
     return put(w, "etc/fw_env.config", 0644, 0, mos_buf_string(&b));
 }
 

@@ -358,6 +358,22 @@ static void read_loader_config(struct mos_plan *plan) {
     struct mos_config_part *part = s ? mos_config_read(plan->ctx, "loader", s) : NULL;
     if (part)
         plan->loader_config = mos_config_merge(plan->ctx, &part, 1);
+    for (size_t i = 0; facts && i < facts->symbols.count; i++) { /* stated by hand */
+        const struct mos_argument *a = facts->symbols.items[i];
+        const struct mos_value *v = a->values.count ? a->values.items[0] : NULL;
+        struct mos_setting *x = mos_alloc(plan->ctx->arena, sizeof *x);
+        if (!mos_has(v))
+            continue;
+        *x = (struct mos_setting){.symbol = a->r.name,
+                                  .value = v->text,
+                                  .place = v->place,
+                                  .replaced = mos_map_get(&plan->loader_config, a->r.name)};
+        mos_map_set(&plan->loader_config, a->r.name, x);
+    }
+    if (!plan->loader_config.count)
+        mos_vec_push_pointer(&plan->ctx->not_proved,
+                             "what the loader can do: facts: {config: FILE} or symbols tell how it "
+                             "was built");
 }
 
 const struct mos_setting *mos_plan_loader_symbol(const struct mos_plan *plan, const char *symbol) {

@@ -239,6 +239,20 @@ static struct mos_texts texts_of(struct mos_plan *plan, const struct mos_list *l
     return (struct mos_texts){items, count};
 }
 
+/* The loader's variables as a file; what does not fit has its finding. */
+static bool stream_environment(struct mos_plan *plan, const struct mos_fill *f, const char *path,
+                               const struct mos_sink *sink) {
+    for (size_t i = 0; i < plan->environments.count; i++) {
+        const struct mos_environment_plan *e = mos_vec_pointer(&plan->environments, i);
+        struct mos_buf block = {.arena = plan->ctx->arena};
+        if (e->def != f->environment->target || e->needed > e->size)
+            continue;
+        mos_environment_write(&block, &e->variables, e->size, e->flag_byte);
+        return boot_bytes(plan, path, block.data, block.length, sink);
+    }
+    return true;
+}
+
 static bool stream_fill(struct mos_plan *plan, const struct mos_region_plan *region,
                         const struct mos_fill *f, bool counting, const struct mos_sink *sink) {
     struct mos_ctx *ctx = plan->ctx;
@@ -249,6 +263,8 @@ static bool stream_fill(struct mos_plan *plan, const struct mos_region_plan *reg
     if (mos_has(f->made))
         return strcmp(f->made->text, "system") == 0 ? mos_plan_stream_system(plan, region, sink)
                                                     : stream_boot_files(plan, counting, sink);
+    if (mos_has(f->environment))
+        return stream_environment(plan, f, *prefix ? prefix : "uboot.env", sink);
     if (mos_has(f->piece)) {
         const struct mos_piece_plan *p = mos_plan_piece(plan, f->piece->target);
         return !p || !p->found ||

@@ -140,6 +140,51 @@ static void check_held(const struct view *v, const struct mos_placement *p) {
     }
 }
 
+static void reserved(const struct view *v, const struct mos_placement *p, size_t range,
+                     struct mos_ram_span x, struct mos_place place, const char *name) {
+    struct mos_ram_span s = p->ranges[range];
+    if (!s.length || !x.length || s.start >= x.start + x.length || x.start >= s.start + s.length)
+        return;
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_RAM_HELD,
+                 "Entry %s: the %s (%s, %s) lies in RAM that the tree keeps for %s.",
+                 v->e->def->r.name, p->what, range_names[range], span_text(v, s), name);
+    mos_finding_at(v->list, f, p->place);
+    mos_finding_at(v->list, f, place);
+    mos_finding_why(v->list, f, "Whoever it is kept for uses %s from the start.", span_text(v, x));
+    mos_finding_try(v->list, f,
+                    p->given ? "Leave the address out: then one is chosen."
+                             : "addresses: {…} behind it.");
+}
+
+static uint64_t cells_at(const uint8_t *p, uint32_t cells) {
+    return cells == 2 ? mos_be64(p) : mos_be32(p);
+}
+
+/* Children of /reserved-memory with a place of their own (Devicetree Specification v0.4, 3.5). */
+static void check_reserved(const struct view *v, const struct mos_placement *p) {
+    const struct mos_dt *dt = v->e->tree ? v->e->tree->tree : NULL;
+    const struct mos_dt_node *all = dt ? mos_dt_child(dt->root, "reserved-memory") : NULL;
+    uint32_t address = 2, size = 1;
+    if (!all)
+        return;
+    mos_dt_cell(all, "#address-cells", &address);
+    mos_dt_cell(all, "#size-cells", &size);
+    size_t row = 4 * ((size_t)address + size);
+    if (address < 1 || address > 2 || size < 1 || size > 2)
+        return;
+    for (const struct mos_dt_node *n = all->first_child; n; n = n->next) {
+        const struct mos_dt_property *reg = mos_dt_property(n, "reg");
+        struct mos_place place = n->place.source ? n->place : dt->place;
+        for (size_t at = 0; reg && at + row <= reg->length; at += row) {
+            struct mos_ram_span x = {cells_at(reg->data + at, address),
+                                     cells_at(reg->data + at + 4 * address, size)};
+            for (size_t i = 0; i < MOS_RANGE_COUNT; i++)
+                reserved(v, p, i, x, place, n->name);
+        }
+    }
+}
+
 static void check_alignment(const struct view *v, const struct mos_placement *p) {
     struct mos_ram_span s = p->ranges[MOS_RANGE_LOADED];
     if (!p->given || !s.length || p->alignment < 2 || (s.start - p->offset) % p->alignment == 0)
@@ -195,6 +240,7 @@ void mos_rule_ram(const struct mos_plan *plan) {
         for (size_t k = 0; k < COUNT; k++) {
             check_outside(&v, all[k]);
             check_held(&v, all[k]);
+            check_reserved(&v, all[k]);
             check_alignment(&v, all[k]);
             if (all[k] == &e->step.tree || all[k] == &e->step.ramdisk)
                 check_reach(&v, all[k]);

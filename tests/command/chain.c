@@ -152,14 +152,14 @@ static void pieces_are_packed(void) {
 
 static const char *with_parcel(const char *name, const char *parcel) {
     const char *w = workspace(name);
-    CU_ASSERT_TRUE_FATAL(
-        runs(0,
-             "cd '%s' && mkdir -p keys && cp '%s/demo/saltmarsh/keys/mast.pem' keys/ && openssl rsa "
-             "-in keys/mast.pem -pubout -out keys/mast.pub 2>/dev/null && printf '#!/bin/sh\\necho "
-             "asked >> asked\\nexec openssl pkeyutl -sign -inkey keys/mast.pem -pkeyopt "
-             "digest:sha256\\n' > keys/sign && sed -i 's/via: script/via: parcel\\n  parcel: %s/' "
-             "boards/curlew.yaml",
-             w, MOSAICUM_SOURCE, parcel));
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && mkdir -p keys && cp '%s/demo/saltmarsh/keys/mast.pem' keys/ && openssl rsa "
+        "-in keys/mast.pem -pubout -out keys/mast.pub 2>/dev/null && printf '#!/bin/sh\\necho "
+        "asked >> asked\\nexec openssl pkeyutl -sign -inkey keys/mast.pem -pkeyopt "
+        "digest:sha256\\n' > keys/sign && sed -i 's/via: script/via: parcel\\n  parcel: %s/' "
+        "boards/curlew.yaml",
+        w, MOSAICUM_SOURCE, parcel));
     return w;
 }
 
@@ -236,7 +236,8 @@ static void alternatives_are_checked_one_by_one(void) {
     CU_ASSERT_TRUE(has(script, "if test \"${bus}\" = fast; then\n"));
     free(script);
     int status; /* both at once, on two trees: told once */
-    edit(w, "s/one-of: bus}$/one-of: <>}/; 0,/<>/s//bus/; s/<>/line/; s/^    main: {base: tree.*/&\\n    "
+    edit(w, "s/one-of: bus}$/one-of: <>}/; 0,/<>/s//bus/; s/<>/line/; s/^    main: {base: "
+            "tree.*/&\\n    "
             "second: {base: tree\\/curlew.dts}/");
     json_t *d = run_json(&status, "-w '%s' check", w), *found = json_object_get(d, "findings");
     CU_ASSERT_EQUAL(status, 1);
@@ -293,6 +294,101 @@ static void a_raw_nand_is_programmed_with_its_correction(void) {
     free(script);
 }
 
+/* ---- variables in a file ---- */
+
+static void variables_may_lie_in_a_file(void) {
+    const char *w = workspace("variables");
+    edit(w,
+         "/^      env: /d; s/{boot: {made: boot}}/{boot: {made: boot}, env: {environment: main}}/; "
+         "s/^boot:$/system: {loader-access: yes, mounts: {boot: \\/boot}}\\nboot:/; "
+         "s/base: {archive: rootfs}/&\\n            system: {made: system}/");
+    build(w);
+    CU_ASSERT_TRUE(runs(0,
+                        "cd '%s' && '%s' -q take out/curlew/card.img boot:uboot.env -o e && [ $(wc "
+                        "-c < e) = 65536 ] && strings e | grep -q '^bootdelay=2$' && '%s' -q take "
+                        "out/curlew/card.img root:etc/fw_env.config -o c && grep -qx "
+                        "'/boot/uboot.env 0x0 0x10000' c",
+                        w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+    /* the rehearsal finds it there; and says so once something has changed since */
+    struct outcome o = run_shell("'%s' --no-cache -w '%s' rehearse curlew", MOSAICUM_PROGRAM, w);
+    CU_ASSERT_EQUAL(o.status, 0);
+    CU_ASSERT_TRUE(has(o.out, "environment in uboot.env"));
+    CU_ASSERT_PTR_NULL(strstr(o.out, "it was built before"));
+    outcome_free(&o);
+    edit(w, "s/bootdelay: 2/bootdelay: 3/");
+    o = run_shell("'%s' --no-cache -w '%s' rehearse curlew", MOSAICUM_PROGRAM, w);
+    CU_ASSERT_TRUE(has(o.out, "it was built before; mosaicum build curlew"));
+    outcome_free(&o);
+}
+
+/* ---- what is stated and does nothing ---- */
+
+static void idle_keys_are_told(void) {
+    static const struct {
+        const char *edit, *says, *remedy;
+    } rows[] = {
+        {"s/via: script/via: menu\\n  tries: 3/", "boot.tries does nothing", "via: script"},
+        {"s/via: script/via: environment\\n  tries: 3/", "boot.tries does nothing", "via: script"},
+        {"s/via: script/via: menu\\n  otherwise: reset/", "otherwise: reset does", "via: script"},
+        {"s/via: script/&\\n  timeout: 3/", "boot.timeout does nothing", "bootdelay"},
+        {"s/via: script/via: menu\\n  trees: {variable: rev, values: {b: main}}/",
+         "boot.trees does nothing", "via: script"},
+        {"s/via: script/via: parcel\\n  trees: {variable: rev, values: {b: main}}/",
+         "boot.trees does nothing", "via: script"},
+        {"s/via: script/&\\n  parcel: {hash: crc32}/", "boot.parcel does nothing", "via: parcel"},
+        {"s/^boot:$/system: {confirm: systemd}\\nboot:/", "system.confirm does nothing",
+         "tries: 3"},
+        {"s/via: script/via: menu/; s/rs485.dtso/&, when: boot, one-of: gauge/",
+         "one-of does nothing", "via: script"},
+        {"s/via: script/via: parcel\\n  parcel: {sign-with: sign}/", "which key the signatures",
+         "public-key"},
+        {"s/via: script/via: parcel\\n  parcel: {sign-with: sign, key: k.pem}/",
+         "signed by a key and by a program", "One of the two"},
+        {"s/via: script/via: parcel\\n  parcel: {locks: loader}/", "is to be locked, and there is",
+         "key: keys"},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        const char *w = workspace("idle");
+        edit(w, rows[i].edit);
+        struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
+        CU_ASSERT_EQUAL(o.status, 1);
+        CU_ASSERT_TRUE(has(o.out, rows[i].says) && has(o.out, rows[i].remedy));
+        outcome_free(&o);
+        remove_folder(w);
+    }
+}
+
+/* Facts stated by hand count more than the loader's configuration file. */
+static void stated_facts_count_more(void) {
+    const char *w = workspace("facts");
+    write_text(path_in(w, "loader/loader.config"), "# CONFIG_CMD_BOOTI is not set\n");
+    edit(w, "s/facts: {defaults/facts: {config: loader\\/loader.config, defaults/");
+    struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
+    CU_ASSERT_TRUE(has(o.out, "loader.command-missing"));
+    outcome_free(&o);
+    edit(w, "s/facts: {config/facts: {symbols: {CONFIG_CMD_BOOTI: y}, config/");
+    CU_ASSERT_TRUE(runs(0, "'%s' --no-cache -q -w '%s' check", MOSAICUM_PROGRAM, w));
+}
+
+/* What the tree keeps for others is not for the loader to fill. */
+static void reserved_memory_is_kept(void) {
+    const char *w = workspace("reserved");
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && printf '/ {\\n\\treserved-memory {\\n\\t\\t#address-cells = "
+        "<2>;\\n\\t\\t#size-cells = <2>;\\n\\t\\tranges;\\n\\t\\tradio@44000000 {\\n\\t\\t\\treg "
+        "= <0 0x44000000 0 0x100000>;\\n\\t\\t};\\n\\t};\\n};\\n' >> tree/curlew.dts && sed -i "
+        "'s/^ "
+        "     tree: main$/&\\n      addresses: {tree: 0x44080000}/' boards/curlew.yaml",
+        w));
+    struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
+    CU_ASSERT_EQUAL(o.status, 1);
+    CU_ASSERT_TRUE(has(o.out, "ram.held") && has(o.out, "keeps for radio@44000000"));
+    outcome_free(&o);
+    edit(w, "s/0x44080000/0x44100000/");
+    CU_ASSERT_TRUE(runs(0, "'%s' --no-cache -q -w '%s' check", MOSAICUM_PROGRAM, w));
+}
+
 SUITE(chain_suite, {"a ramdisk is made from its list", a_ramdisk_is_made_from_its_list},
       {"wrong lists are explained", wrong_lists_are_explained},
       {"pieces are packed", pieces_are_packed},
@@ -300,4 +396,8 @@ SUITE(chain_suite, {"a ramdisk is made from its list", a_ramdisk_is_made_from_it
       {"a parcel locks its loader", a_parcel_locks_its_loader},
       {"alternatives are checked one by one", alternatives_are_checked_one_by_one},
       {"a server has what it needs", a_server_has_what_it_needs},
+      {"idle keys are told", idle_keys_are_told},
+      {"stated facts count more", stated_facts_count_more},
+      {"reserved memory is kept", reserved_memory_is_kept},
+      {"variables may lie in a file", variables_may_lie_in_a_file},
       {"a raw NAND is programmed", a_raw_nand_is_programmed_with_its_correction});

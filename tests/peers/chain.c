@@ -2,6 +2,7 @@
  * starts. */
 #include "peers.h"
 
+#include "boot/lock.h"
 #include "boot/parcel.h"
 
 #include <stdlib.h>
@@ -258,6 +259,16 @@ static void starts_are_counted_on_the_card(void) {
         "a broken slot a falls back to b; the count is kept in uboot.env and leads to b after 3");
 }
 
+static bool add_mast(void *self, struct mos_dt *dt) {
+    struct core *c = self;
+    size_t length;
+    const char *problem;
+    char *pem = read_whole(path_in(MOSAICUM_SOURCE, "demo/saltmarsh/keys/mast.pem"), &length);
+    bool ok = pem && mos_parcel_add_key(&c->ctx, dt, "mast", pem, length, &problem);
+    free(pem);
+    return ok;
+}
+
 /* ---- overlays that the loader applies ---- */
 
 static void the_loader_applies_overlays(void) {
@@ -285,6 +296,66 @@ static void the_loader_applies_overlays(void) {
     CU_ASSERT_TRUE(ok);
     machine_stop(m);
     proved("overlays applied by the loader", "two overlays, on the board with a real ROM");
+}
+
+/* Of two alternatives the loader applies the one that its variable names, or none; and the loader
+ * itself was taken apart for its lock and packed again. */
+static void a_locked_loader_chooses_an_overlay(void) {
+    const char *w = keep(test_folder("alternatives"));
+    const char *image = keep(path_in(w, "out/curlew/card.img"));
+    const char *stopped = keep(path_in(w, "stopped.img"));
+    write_counting_board(w);
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && cp -r '%s/demo/saltmarsh/tree' '%s/demo/saltmarsh/overlays' "
+        "'%s/demo/saltmarsh/keys' . && sed 's/pressure sensor on i2c0/another sensor/' "
+        "overlays/pressure.dtso > overlays/other.dtso && printf "
+        "'tree:\\n  blobs: {main: tree/curlew.dts}\\n  overlays:\\n    pressure: {file: "
+        "overlays/pressure.dtso, when: boot, one-of: depth}\\n    other: {file: "
+        "overlays/other.dtso, when: boot, one-of: depth}\\n' >> boards/curlew.yaml && sed -i "
+        "'s/kernel: kernel-./&, tree: main/' boards/curlew.yaml && '%s' --no-cache -q build && "
+        "printf nothing > none && '%s' -q amend '%s' boot:kernel-a=none boot:kernel-b=none -o '%s'",
+        w, MOSAICUM_SOURCE, MOSAICUM_SOURCE, MOSAICUM_SOURCE, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM,
+        image, stopped));
+    struct core c;
+    size_t length, card_length;
+    const char *problem;
+    core_start(&c);
+    struct mos_buf locked = {.arena = c.ctx.arena};
+    char *loader = read_whole(path_in(w, "pieces/first.bin"), &length);
+    char *card = read_whole(stopped, &card_length);
+    CU_ASSERT_TRUE_FATAL(
+        mos_lock_loader(&c.ctx, (const uint8_t *)loader, length, add_mast, &c, &locked, &problem));
+    memcpy(card + 8192, locked.data, locked.length);
+    write_file(stopped, card, card_length);
+    CU_ASSERT(locked.length > length);
+    struct machine *m = machine_start("card board", stopped, "");
+    bool ok = to_prompt(m);
+    static const char *const choices[][2] = {{"pressure", "got=pressure sensor on i2c0="},
+                                             {"other", "got=another sensor="},
+                                             {"", "got=="}};
+    for (size_t i = 0; i < 3; i++) {
+        char line[200];
+        snprintf(line, sizeof line,
+                 "setenv d; setenv depth %s; load mmc 0:1 0x43100000 boot.scr; source 0x43100000\r",
+                 choices[i][0]);
+        machine_type(m, line);
+        ok = ok && machine_expect(m, "Entry slot-b did not start", 90) &&
+             machine_expect(m, "\n=> ", 60);
+        machine_type(m, "fdt get value d /i2c@4010000/depth@76 saltmarsh,depth; echo got=${d}=\r");
+        ok = ok && machine_expect(m, choices[i][1], 20);
+    }
+    machine_type(m,
+                 "fdt addr ${fdtcontroladdr}; fdt get value k /signature/key-mast required; echo "
+                 "it is $k\r");
+    ok = ok && machine_expect(m, "it is conf", 20);
+    CU_ASSERT_TRUE(ok);
+    machine_stop(m);
+    free(loader);
+    free(card);
+    core_end(&c);
+    proved("alternatives, and a loader packed again with a key",
+           "one overlay, the other, none; the loader starts and its own tree has our key");
 }
 
 /* ---- a real kernel on the board with a real ROM ---- */
@@ -329,6 +400,7 @@ static void a_kernel_starts_on_the_card(void) {
 
 SUITE(chain_suite, {"a kernel starts on the card", a_kernel_starts_on_the_card},
       {"the loader applies overlays", the_loader_applies_overlays},
+      {"a locked loader chooses an overlay", a_locked_loader_chooses_an_overlay},
       {"a variable chooses the tree", a_variable_chooses_the_tree},
       {"the environment comes from flash", the_environment_comes_from_flash},
       {"only signed parcels start", only_signed_parcels_start},

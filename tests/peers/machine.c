@@ -31,7 +31,11 @@ static const struct {
      "/usr/lib/u-boot/qemu-riscv64_smode/u-boot.bin"},
 };
 
-static const char *next_tree, *next_flash;
+static const char *next_tree, *next_flash, *next_server;
+
+void machine_with_server(const char *folder) {
+    next_server = folder;
+}
 
 void machine_with(const char *tree, const char *flash) {
     next_tree = tree;
@@ -60,7 +64,7 @@ static void start_qemu(const char *cpu, const char *image, const char *device,
     snprintf(drive, sizeof drive, "file=%s,format=raw,if=none,id=d0,snapshot=on", image);
     snprintf(serial, sizeof serial, "unix:%s", socket_path);
     snprintf(attached, sizeof attached, "%s,drive=d0", device);
-    char flash[4200];
+    char flash[4200], network[4200];
     const char *words[40] = {kinds[k].program, "-M",
                              "virt",           "-cpu",
                              kinds[k].model,   "-m",
@@ -82,6 +86,13 @@ static void start_qemu(const char *cpu, const char *image, const char *device,
                  next_flash);
         words[n++] = "-drive";
         words[n++] = flash;
+    }
+    if (next_server) {
+        snprintf(network, sizeof network, "user,id=n0,tftp=%s", next_server);
+        words[18] = "-netdev"; /* in place of -nic none */
+        words[19] = network;
+        words[n++] = "-device";
+        words[n++] = "virtio-net-pci,netdev=n0,romfile=";
     }
     execvp(words[0], (char *const *)(uintptr_t)words);
     _exit(127);
@@ -106,6 +117,7 @@ struct machine *machine_start(const char *cpu, const char *image, const char *de
     close(listener);
     unlink(address.sun_path);
     machine_with(NULL, NULL);
+    machine_with_server(NULL);
     return m;
 }
 

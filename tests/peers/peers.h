@@ -23,9 +23,12 @@ struct machine;
 /* Starts a machine (arm64, arm or riscv64) with the real loader and an image as NVMe or virtio
  * disk, or the "card board": all of it comes from the image, read by its ROM. */
 struct machine *machine_start(const char *cpu, const char *image, const char *device);
-/* For the next machine: a tree in place of its own, and what its second flash holds; NULL: as usual.
+/* For the next machine: a tree in place of its own, and what its second flash holds; NULL: as
+ * usual.
  */
 void machine_with(const char *tree, const char *flash);
+/* For the next machine: a network whose server has the files of this folder. */
+void machine_with_server(const char *folder);
 /* Waits until the text has come; false after that many seconds (the log is printed). */
 bool machine_expect(struct machine *m, const char *text, int seconds);
 /* The text up to a mark, without carriage returns; malloc'ed; NULL after that many seconds. */

@@ -14,7 +14,8 @@ static void make_module_workspace(const char *w) {
         w, peers_cache()));
     CU_ASSERT_TRUE_FATAL(
         runs(0,
-             "cd '%s' && sed -i -e 's/loader: nvme 0/loader: virtio 0/; s/kernel: nvme0n1/kernel: "
+             "cd '%s' && sed -i -e '/^      env: /d; s/loader: nvme 0/loader: virtio 0/; s/kernel: "
+             "nvme0n1/kernel: "
              "vda/' -e 's/pieces\\/Image/pieces\\/Image.gz/' -e 's/^      tree: main/&\\n      "
              "ramdisk: early/' -e '/^  rootfs:/r /dev/stdin' boards/curlew.yaml << 'END'\n"
              "  modules: {file: pieces/modules.tar}\n"
@@ -51,11 +52,49 @@ static void a_ramdisk_from_a_list_finds_the_root(void) {
                          path_in(w, "out/curlew/card.img"));
     CU_ASSERT_EQUAL(status, 0); /* the rehearsal says so, too */
     json_decref(d);
-    proved("a compressed kernel with a ramdisk made from a list",
-           "gzip and kernel_comp_addr_r as our script sets them; virtio modules in their order, "
-           "our /init finds the root");
+    /* the same in one parcel, whose kernel the loader expands after it has looked at its hash */
+    CU_ASSERT_TRUE_FATAL(runs(0,
+                              "cd '%s' && sed -i 's/via: script/via: parcel/' boards/curlew.yaml "
+                              "&& '%s' --no-cache -q build",
+                              w, MOSAICUM_PROGRAM));
+    m = machine_start("arm64", path_in(w, "out/curlew/card.img"), "virtio-blk-pci");
+    CU_ASSERT_TRUE(machine_expect(m, "Verifying Hash Integrity ... sha256+ OK", 60) &&
+                   machine_expect(m, "Uncompressing Kernel Image", 20) &&
+                   machine_expect(m, "marker-root /dev/vda2 / ext4", 120));
+    machine_stop(m);
+    proved(
+        "a compressed kernel with a ramdisk made from a list",
+        "gzip, by script and by parcel; virtio modules in their order, our /init finds the root");
     remove_folder(w);
 }
 
-SUITE(ramdisk_suite,
+/* ---- from a server ---- */
+
+static void a_board_boots_from_a_server(void) {
+    const char *w = keep(test_folder("server"));
+    copy_demo(w);
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && sed -i 's/^boot:$/&\\n  network: {automatic: yes, folder: jetty}/' "
+             "boards/curlew.yaml && '%s' --no-cache -q build && mkdir srv && cp -r out/curlew "
+             "srv/jetty && rm srv/jetty/card.img",
+             w, MOSAICUM_PROGRAM));
+    machine_with_server(keep(path_in(w, "srv")));
+    struct machine *m = machine_start("arm64", path_in(w, "out/curlew/card.img"), "virtio-blk-pci");
+    bool ok = machine_expect(m, "autoboot", 40);
+    machine_type(m, "\003\003");
+    machine_type(m, "\recho sy''nc\r");
+    ok = ok && machine_expect(m, "\nsync", 20) && machine_expect(m, "\n=> ", 20);
+    machine_type(m, "setenv autoload no; dhcp; tftpboot ${scriptaddr} jetty/network-boot.scr; "
+                    "source ${scriptaddr}\r");
+    CU_ASSERT_TRUE(ok && machine_expect(m, "Filename 'jetty/kernel'", 60) &&
+                   machine_expect(m, "Filename 'jetty/main.dtb'", 30) &&
+                   machine_expect(m, "stand-in kernel: started", 30) &&
+                   machine_expect(m, "model: Saltmarsh Curlew tide gauge", 20));
+    machine_stop(m);
+    proved("a boot from a server", "the real loader takes kernel and tree over TFTP by our script");
+}
+
+SUITE(ramdisk_suite, {"a board boots from a server", a_board_boots_from_a_server},
+
       {"a ramdisk from a list finds the root", a_ramdisk_from_a_list_finds_the_root});
