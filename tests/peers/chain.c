@@ -269,6 +269,23 @@ static bool add_mast(void *self, struct mos_dt *dt) {
     return ok;
 }
 
+/* Variables in the file where this loader looks for them, written by us. */
+static void the_environment_comes_from_a_file(void) {
+    const char *w = keep(test_folder("file"));
+    write_counting_board(w);
+    edit_board(w, "s/version: .*}/environments: {main: {base: none, size: 64 KiB, values: "
+                  "{bootdelay: 0, note: jetty, bootcmd: 'echo stored, \\${note}; saveenv'}}}}/; "
+                  "s/{boot: {made: boot}}/{boot: {made: boot}, env: {environment: main}}/");
+    build(w);
+    struct machine *m = machine_start("card board", path_in(w, "out/curlew/card.img"), "");
+    CU_ASSERT_TRUE(machine_expect(m, "Loading Environment from FAT... OK", 60) &&
+                   machine_expect(m, "stored, jetty", 30) &&
+                   machine_expect(m, "Saving Environment to FAT... OK", 30));
+    machine_stop(m);
+    proved("an environment in a file of a FAT volume",
+           "the real loader on the card board takes our variables, and stores them again");
+}
+
 /* ---- overlays that the loader applies ---- */
 
 static void the_loader_applies_overlays(void) {
@@ -403,5 +420,6 @@ SUITE(chain_suite, {"a kernel starts on the card", a_kernel_starts_on_the_card},
       {"a locked loader chooses an overlay", a_locked_loader_chooses_an_overlay},
       {"a variable chooses the tree", a_variable_chooses_the_tree},
       {"the environment comes from flash", the_environment_comes_from_flash},
+      {"the environment comes from a file", the_environment_comes_from_a_file},
       {"only signed parcels start", only_signed_parcels_start},
       {"starts are counted on the card", starts_are_counted_on_the_card});
