@@ -75,6 +75,7 @@ struct mos_loader_symbols {
     const char *reads_fat, *reads_ext4;    /* set when it can read these */
     const char *next_stage_sector; /* where the first stage reads the next one, in 512 bytes */
     const char *address_of[3], *limit_of[3]; /* variables about kernel, tree and ramdisk, or NULL */
+    const char *overlay_address;             /* … and about a menu's overlays */
     const char *const *relocation_limits;    /* variables that hold an address; NULL-terminated */
 };
 

@@ -101,8 +101,9 @@ void mos_placement_settle(const struct mos_ram_map *ram, const struct mos_loads 
     if (l->tree)
         settle_moved(&next, &top, l->tree, TREE_ROOM, TREE_ALIGN, tree);
     if (l->in_parcel) /* they are not read by themselves */
-        ramdisk->ranges[MOS_RANGE_LOADED] = tree->ranges[MOS_RANGE_LOADED] =
-            (struct mos_ram_span){0, 0};
+        ramdisk->ranges[MOS_RANGE_LOADED] = (struct mos_ram_span){0, 0};
+    if (l->in_parcel && !l->tree_out)
+        tree->ranges[MOS_RANGE_LOADED] = (struct mos_ram_span){0, 0};
     if (l->header->compression && !l->header->wrapped && !l->in_parcel) {
         struct mos_ram_span *s = &kernel->ranges[MOS_RANGE_MOVED]; /* where it is expanded */
         uint64_t end = mos_max(end_of(ramdisk, false), end_of(tree, false));

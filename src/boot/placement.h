@@ -29,6 +29,7 @@ struct mos_loads {
     const struct mos_kernel_header *header;
     uint64_t kernel, tree, ramdisk; /* bytes; tree and ramdisk 0: none */
     bool in_parcel;                 /* the loader takes all of them out of one file */
+    bool tree_out; /* … but for the tree, which it puts aside to apply overlays */
 };
 
 struct mos_ram_map {

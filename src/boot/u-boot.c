@@ -495,6 +495,7 @@ const struct mos_dialect mos_dialect_u_boot = {
                 .baud = "CONFIG_BAUDRATE",
                 .next_stage_sector = "CONFIG_SYS_MMCSD_RAW_MODE_U_BOOT_SECTOR",
                 .address_of = {"kernel_addr_r", "fdt_addr_r", "ramdisk_addr_r"},
+                .overlay_address = "fdtoverlay_addr_r",
                 .limit_of = {NULL, "fdt_high", "initrd_high"},
                 .relocation_limits = relocation_limits},
 };

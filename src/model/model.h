@@ -80,7 +80,7 @@ struct mos_hardware {
 };
 struct mos_first_place {
     struct mos_record r; /* named after a medium */
-    struct mos_value *at, *limit, *area, *ends_at_top;
+    struct mos_value *at, *limit, *area, *ends_at_top, *file;
     struct mos_list copies;
 };
 struct mos_rom {

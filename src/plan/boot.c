@@ -264,7 +264,8 @@ static void settle(struct mos_plan *plan, struct mos_entry_plan *e) {
                               .kernel = e->kernel->size,
                               .tree = tree,
                               .ramdisk = e->ramdisk ? e->ramdisk->size : 0,
-                              .in_parcel = is_via(plan, "parcel")};
+                              .in_parcel = is_via(plan, "parcel"),
+                              .tree_out = plan->boot_overlays.count != 0};
     ask_expansion(plan, e);
     mos_placement_settle(&plan->ram, &loads, &s->kernel, &s->tree, &s->ramdisk);
     if (e->header.compression && !e->header.wrapped && !loads.in_parcel)

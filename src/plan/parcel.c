@@ -53,11 +53,16 @@ static bool add_piece(struct maker *m, struct mos_piece_plan *p, const char *nam
     return true;
 }
 
-static void add_tree(struct maker *m, const struct mos_blob_plan *b, const char *name) {
+/* One that overlays are put over has a place of its own: it grows there. */
+static void add_tree(struct maker *m, const struct mos_blob_plan *b, const char *name,
+                     const struct mos_placement *place) {
+    uint64_t at = place->ranges[MOS_RANGE_LOADED].start;
     if (b && !has_item(m, name))
         add(m, (struct mos_parcel_item){.name = name,
                                         .about = b->def->r.name,
                                         .type = "flat_dt",
+                                        .has_load = at != 0,
+                                        .load = at,
                                         .data = b->blob.data,
                                         .length = b->blob.length});
 }
@@ -77,7 +82,7 @@ static bool add_entry(struct maker *m, const struct mos_entry_plan *e,
                                     .kernel = named(plan, "kernel", e->kernel->def->r.name)};
     if (e->tree) {
         const char *tree = named(plan, "tree", e->tree->def->r.name);
-        add_tree(m, e->tree, tree);
+        add_tree(m, e->tree, tree, &e->step.tree);
         mos_vec_push_pointer(&c->trees, tree);
     }
     for (size_t i = 0; i < plan->boot_overlays.count && e->tree; i++) {
@@ -102,10 +107,11 @@ static uint64_t choose_place(const struct mos_plan *plan) {
     uint64_t end = plan->ram.start;
     for (size_t i = 0; i < plan->entries.count; i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
-        for (size_t r = 0; r < MOS_RANGE_COUNT; r++)
-            if (r != MOS_RANGE_MOVED)
-                end =
-                    mos_max(end, e->step.kernel.ranges[r].start + e->step.kernel.ranges[r].length);
+        const struct mos_ram_span spans[] = {e->step.kernel.ranges[MOS_RANGE_LOADED],
+                                             e->step.kernel.ranges[MOS_RANGE_FINAL],
+                                             e->step.tree.ranges[MOS_RANGE_LOADED]};
+        for (size_t k = 0; k < sizeof spans / sizeof *spans; k++)
+            end = mos_max(end, spans[k].start + spans[k].length);
     }
     return mos_round_up(end + BLOCK, BLOCK);
 }

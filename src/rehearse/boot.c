@@ -490,6 +490,29 @@ static uint64_t place_of(const struct mos_parcel *p, const struct mos_parcel_par
     return at + (uint64_t)(part->data - p->bytes);
 }
 
+/* Overlays of the choice, put over its tree where that was put aside; it gets room for each. */
+static int put_overlays(struct sim *s, struct mos_parcel *p, const struct mos_parcel_choice *c,
+                        uint64_t at) {
+    struct sim_boot *b = &s->boot;
+    for (size_t i = 1; i < c->trees.count; i++) {
+        const struct mos_parcel_part *part = take_part(s, p, mos_vec_pointer(&c->trees, i), "fdt");
+        if (!part)
+            return 1;
+        uint8_t total[4];
+        b->tree_size += part->length;
+        mos_put_be32(total, (uint32_t)b->tree_size);
+        sim_ram_write(s, b->tree + 4, total, sizeof total);
+        s->tree_at = b->tree;
+        const char *const apply[] = {
+            "fdt", "apply",
+            mos_printf(s->arena, "0x%llx", (unsigned long long)place_of(p, part, at))};
+        if (sim_command(s, 3, apply))
+            return 1;
+        sim_event(s, MOS_EVENT_SAY, 0, 0, NULL, "%s is applied to the tree", part->name);
+    }
+    return 0;
+}
+
 /* A tree of the parcel, and the overlays that the choice puts over it. */
 static int take_trees(struct sim *s, struct mos_parcel *p, const struct mos_parcel_choice *c,
                       uint64_t at) {
@@ -511,6 +534,8 @@ static int take_trees(struct sim *s, struct mos_parcel *p, const struct mos_parc
         sim_ram_write(s, b->tree, first->data, first->length);
     }
     b->tree_from = sim_ram_at(s, b->tree);
+    if (c->trees.count > 1 && first->has_load)
+        return put_overlays(s, p, c, at);
     for (size_t i = 1; i < c->trees.count; i++)
         if (!take_part(s, p, mos_vec_pointer(&c->trees, i), "fdt"))
             return 1;

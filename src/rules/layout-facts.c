@@ -76,14 +76,14 @@ static void no_place(const struct view *v, const struct mos_first_place *p) {
         mos_find(v->list, MOS_RULE_BOARD_SCHEMA,
                  "The first-stage place on %s says nothing about where.", v->m->name);
     mos_finding_at(v->list, f, p->r.key_place);
-    mos_finding_try(v->list, f, "{at: 32 KiB}, or {ends-at-top: yes}");
+    mos_finding_try(v->list, f, "{at: 32 KiB}, {ends-at-top: yes} or {file: …}");
 }
 
 static void check_rom_place(const struct view *v) {
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *r = region(v, i);
         const struct mos_first_place *p = rom_place(v, r);
-        if (p && !p->at && !p->ends_at_top)
+        if (p && !p->at && !p->ends_at_top && !p->file)
             no_place(v, p);
         if (!p || !r->placed)
             continue;

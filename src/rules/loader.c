@@ -195,6 +195,52 @@ static void check_limits(const struct view *v) {
     }
 }
 
+/* ---- what a menu needs ---- */
+
+static bool is_set(const struct mos_plan *plan, const char *name) {
+    bool set = plan->has_defaults && mos_map_get(&plan->defaults, name);
+    for (size_t i = 0; i < plan->environments.count; i++) {
+        const struct mos_environment_plan *e = mos_vec_pointer(&plan->environments, i);
+        set = mos_map_get(&e->variables, name) != NULL; /* it hides what is compiled in */
+    }
+    return set;
+}
+
+/* The loader reads each file of a menu's entry to where a variable says. */
+static void check_menu(const struct mos_plan *plan) {
+    const struct mos_boot *b = plan->board->boot;
+    struct mos_findings *list = &plan->ctx->findings;
+    bool tree = false, ramdisk = false;
+    if (!b || !plan->dialect || strcmp(mos_text_or(b->via, "script"), "menu") != 0 ||
+        (!plan->has_defaults && !plan->environments.count))
+        return;
+    for (size_t i = 0; i < plan->entries.count; i++) {
+        const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
+        tree |= e->tree != NULL;
+        ramdisk |= e->ramdisk != NULL;
+    }
+    const char *const *names = plan->dialect->symbols.address_of;
+    const struct {
+        const char *name, *what;
+        bool needed;
+    } rows[] = {
+        {names[0], "the kernel", plan->entries.count != 0},
+        {names[1], "the tree", tree},
+        {names[2], "the ramdisk", ramdisk},
+        {plan->dialect->symbols.overlay_address, "overlays", plan->boot_overlays.count != 0}};
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        if (!rows[i].needed || is_set(plan, rows[i].name))
+            continue;
+        struct mos_finding *f =
+            mos_find(list, MOS_RULE_LOADER_ENV_UNDEFINED,
+                     "The menu needs the variable %s for %s, and nothing sets it.", rows[i].name,
+                     rows[i].what);
+        mos_finding_at(list, f, b->via->place);
+        mos_finding_why(list, f, "The loader reads the file to where that variable says.");
+        mos_finding_try(list, f, "%s: \"0x…\" among the values of the environment.", rows[i].name);
+    }
+}
+
 static void check_speed(const struct mos_plan *plan) {
     const struct mos_hardware *h = plan->board->hardware;
     const struct mos_setting *s =
@@ -226,4 +272,5 @@ void mos_rule_loader(const struct mos_plan *plan) {
         check_limits(&v);
     }
     check_speed(plan);
+    check_menu(plan);
 }

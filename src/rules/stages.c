@@ -225,3 +225,62 @@ void mos_rule_stages(const struct mos_plan *plan) {
             check_parcel(&v, p);
     }
 }
+
+/* ---- a first stage in a file ---- */
+
+/* The FAT volume that a ROM looks into: the first of its medium. */
+static const struct mos_region_plan *first_fat(const struct mos_medium_plan *m) {
+    const struct mos_region_plan *first = NULL;
+    for (size_t i = 0; i < m->regions.count; i++) {
+        const struct mos_region_plan *r = mos_vec_pointer(&m->regions, i);
+        if (r->number && r->fs && strncmp(r->fs->name, "fat", 3) == 0 &&
+            (!first || r->number < first->number))
+            first = r;
+    }
+    return first;
+}
+
+static void check_first_file(const struct view *v, const struct mos_medium_plan *m,
+                             const struct mos_first_place *p) {
+    const struct mos_region_plan *r = first_fat(m);
+    struct mos_buf path = {.arena = v->arena};
+    const char *name = mos_entry_path(&path, p->file->text);
+    uint32_t index;
+    if (!name || (r && (!r->volume || !r->counted)))
+        return;
+    if (r && mos_inv_find(r->volume->inventory, name, &index) && index) {
+        uint64_t size = mos_inv_node(r->volume->inventory, index)->size;
+        if (!mos_has(p->limit) || size <= p->limit->number)
+            return;
+        struct mos_finding *f =
+            complain(v, p->limit->place,
+                     mos_printf(v->arena, "The ROM reads at most %s of %s; it has %s.",
+                                mos_size_text(v->arena, p->limit->number), name,
+                                mos_size_about(v->arena, size)));
+        mos_finding_at(v->list, f, r->def->r.key_place);
+        mos_finding_try(v->list, f, "A first stage that is smaller by %s.",
+                        mos_size_about(v->arena, size - p->limit->number));
+        return;
+    }
+    struct mos_finding *f = complain(
+        v, p->file->place,
+        r ? mos_printf(v->arena, "The ROM starts %s of %s, which is not there.", name, r->name)
+          : mos_printf(v->arena, "The ROM starts %s, and %s has no FAT volume.", name, m->name));
+    if (r)
+        mos_finding_at(v->list, f, r->def->r.key_place);
+    mos_finding_why(v->list, f, "The board would stay silent from the first moment.");
+    mos_finding_try(v->list, f, "fills: {first: {piece: …, to: %s}}", name);
+}
+
+void mos_rule_stage_files(const struct mos_plan *plan) {
+    const struct mos_rom *rom = plan->board->rom;
+    struct view v = {plan, NULL, NULL, &plan->ctx->findings, plan->ctx->arena};
+    for (size_t i = 0; rom && i < rom->first_stage.count; i++) {
+        const struct mos_first_place *p = rom->first_stage.items[i];
+        for (size_t k = 0; mos_has(p->file) && k < plan->media.count; k++) {
+            const struct mos_medium_plan *m = mos_vec_pointer(&plan->media, k);
+            if (!m->area && strcmp(m->medium->r.name, p->r.name) == 0)
+                check_first_file(&v, m, p);
+        }
+    }
+}

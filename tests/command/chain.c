@@ -358,6 +358,42 @@ static void idle_keys_are_told(void) {
     }
 }
 
+/* A menu needs the loader's variables; a ROM may start a file of the first FAT volume. */
+static void what_others_look_for_is_there(void) {
+    static const struct {
+        const char *edit, *says;
+    } rows[] = {
+        {"s/via: script/via: menu/; s/base: defaults/base: none/",
+         "needs the variable kernel_addr_r"},
+        {"s/via: script/via: menu/; s/base: defaults/base: none/; s/values: {/&kernel_addr_r: "
+         "0x41000000, /",
+         "needs the variable fdt_addr_r for the tree"},
+        {"s/via: script/via: menu/; s/rs485.dtso/&, when: boot/", "fdtoverlay_addr_r for overlays"},
+        {"s/first-stage: {card: {at: 32 KiB, copies: .288 KiB., limit: 192 KiB}}/first-stage: "
+         "{card: "
+         "{file: first.bin, limit: 192 KiB}}/; /^      first: {stage/d",
+         "The ROM starts first.bin of boot, which is not there."},
+        {"s/first-stage: {card: {at: 32 KiB, copies: .288 KiB., limit: 192 KiB}}/first-stage: "
+         "{card: "
+         "{file: first.bin, limit: 16 KiB}}/; /^      first: {stage/d; s/{boot: {made: "
+         "boot}}/{boot: "
+         "{made: boot}, first: {piece: first, to: first.bin}}/",
+         "The ROM reads at most 16 KiB of first.bin; it has 24.0 KiB."},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        const char *w = workspace("others");
+        edit(w, rows[i].edit);
+        struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
+        CU_ASSERT_TRUE(has(o.out, rows[i].says));
+        outcome_free(&o);
+        if (i + 1 == sizeof rows / sizeof *rows) {
+            edit(w, "s/limit: 16 KiB/limit: 24 KiB/");
+            CU_ASSERT_TRUE(runs(0, "'%s' --no-cache -q -w '%s' check", MOSAICUM_PROGRAM, w));
+        }
+        remove_folder(w);
+    }
+}
+
 /* Facts stated by hand count more than the loader's configuration file. */
 static void stated_facts_count_more(void) {
     const char *w = workspace("facts");
@@ -397,6 +433,7 @@ SUITE(chain_suite, {"a ramdisk is made from its list", a_ramdisk_is_made_from_it
       {"alternatives are checked one by one", alternatives_are_checked_one_by_one},
       {"a server has what it needs", a_server_has_what_it_needs},
       {"idle keys are told", idle_keys_are_told},
+      {"what others look for is there", what_others_look_for_is_there},
       {"stated facts count more", stated_facts_count_more},
       {"reserved memory is kept", reserved_memory_is_kept},
       {"variables may lie in a file", variables_may_lie_in_a_file},

@@ -379,7 +379,10 @@ static void a_locked_loader_chooses_an_overlay(void) {
 
 static const char ramdisk_init[] = "#!/bin/busybox sh\n"
                                    "/bin/busybox mount -t proc proc /proc\n"
+                                   "/bin/busybox mount -t sysfs sys /sys\n"
                                    "echo marker-linux $(/bin/busybox uname -m)\n"
+                                   "echo marker-note $(/bin/busybox cat "
+                                   "/proc/device-tree/saltmarsh,note)\n"
                                    "echo marker-arguments $(/bin/busybox cat /proc/cmdline)\n"
                                    "/bin/busybox poweroff -f\n";
 
@@ -389,7 +392,8 @@ static void a_kernel_starts_on_the_card(void) {
     write_text(path_in(w, "ramdisk/init"), ramdisk_init);
     CU_ASSERT_TRUE_FATAL(runs(
         0,
-        "cd '%s' && chmod 755 ramdisk/init && mkdir -p ramdisk/bin ramdisk/proc ramdisk/dev && cp "
+        "cd '%s' && chmod 755 ramdisk/init && mkdir -p ramdisk/bin ramdisk/proc ramdisk/sys "
+        "ramdisk/dev && cp "
         "'%s/arm/bin/busybox' ramdisk/bin/ && (cd ramdisk && find . | cpio -o -H newc 2>/dev/null "
         "| "
         "gzip -9 > ../pieces/ramdisk) && cp '%s'/arm/boot/vmlinuz-* pieces/a && (cat pieces/a; "
@@ -410,9 +414,23 @@ static void a_kernel_starts_on_the_card(void) {
                    machine_expect(m, "marker-arguments root=PARTUUID=", 20));
     machine_stop(m);
     CU_ASSERT_TRUE(runs(0, "'%s' -q -w '%s' rehearse curlew", MOSAICUM_PROGRAM, w));
-    proved("a Debian 32-bit kernel on the card board",
-           "from its ROM over raw first stage, loader and script to a program in the ramdisk; "
-           "rehearsed alike");
+    /* the same out of one parcel, which brings an overlay for its tree */
+    write_text(path_in(w, "overlays/note.dtso"),
+               "/dts-v1/;\n/plugin/;\n\n&{/} {\n\tsaltmarsh,note = \"by parcel\";\n};\n");
+    edit_board(w, "s/via: script/via: parcel/; s/^tree: .*/tree: {blobs: {main: {piece: tree}}, "
+                  "overlays: {note: {file: overlays\\/note.dtso, when: boot}}}/");
+    build(w);
+    m = machine_start("card board", image, "");
+    CU_ASSERT_TRUE(machine_expect(m, "Found U-Boot script /boot.scr", 90) &&
+                   machine_expect(m, "Verifying Hash Integrity ... sha256+ OK", 60) &&
+                   machine_expect(m, "Starting kernel", 60) &&
+                   machine_expect(m, "marker-note by parcel", 120));
+    machine_stop(m);
+    CU_ASSERT_TRUE(runs(0, "'%s' -q -w '%s' rehearse curlew", MOSAICUM_PROGRAM, w));
+    proved(
+        "a Debian 32-bit kernel on the card board",
+        "from its ROM over raw first stage, loader and script to a program in the ramdisk, and by "
+        "a parcel with an overlay; rehearsed alike");
 }
 
 SUITE(chain_suite, {"a kernel starts on the card", a_kernel_starts_on_the_card},
