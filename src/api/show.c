@@ -255,18 +255,21 @@ static void show_ram(mosaicum *m, const struct mos_plan *plan) {
 /* ---- boot ---- */
 
 static void show_boot(mosaicum *m, const struct mos_plan *plan) {
-    static const struct mosaicum_column columns[] = {{"entry", "entry", false},
-                                                     {"kernel", "kernel", false},
-                                                     {"format", "format", false},
-                                                     {"tree", "tree", false},
-                                                     {"arguments", "arguments", false}};
-    struct report_table t = report_start(m, "entries", "Entries, the default first", columns, 5);
+    static const struct mosaicum_column columns[] = {
+        {"entry", "entry", false},     {"kernel", "kernel", false},
+        {"format", "format", false},   {"tree", "tree", false},
+        {"ramdisk", "ramdisk", false}, {"arguments", "arguments", false}};
+    struct report_table t = report_start(m, "entries", "Entries, the default first", columns, 6);
     for (size_t i = 0; i < plan->entries.count; i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
         cell_text(&t, e->def->r.name);
         cell_text(&t, e->step.kernel_file);
-        cell_text(&t, e->header.format);
+        cell_text(&t,
+                  e->header.format && e->header.compression
+                      ? mos_printf(m->arena, "%s in %s", e->header.format, e->header.compression)
+                      : e->header.format);
         cell_text(&t, e->step.tree_file);
+        cell_text(&t, e->step.ramdisk_file);
         cell_text(&t, e->step.arguments);
     }
     report_end(m, &t);

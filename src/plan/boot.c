@@ -196,12 +196,11 @@ static void give(const struct mos_value *address, const struct mos_record *entry
     p->place = address->place;
 }
 
-static bool is_via(const struct mos_plan *plan, const char *way) {
+bool mos_plan_is_via(const struct mos_plan *plan, const char *way) {
     return strcmp(mos_text_or(plan->board->boot->via, "script"), way) == 0;
 }
 
-/* A variable of the loader, stored or compiled in; NULL: not known. */
-static const struct mos_setenv *loader_variable(const struct mos_plan *plan, const char *name) {
+const struct mos_setenv *mos_plan_loader_variable(const struct mos_plan *plan, const char *name) {
     const struct mos_setenv *v = NULL;
     for (size_t i = 0; name && i < plan->environments.count && !v; i++)
         v = mos_map_get(
@@ -217,9 +216,10 @@ static void ask_loader(struct mos_plan *plan, size_t thing, struct mos_placement
     if (!plan->dialect)
         return;
     const struct mos_loader_symbols *symbols = &plan->dialect->symbols;
-    const struct mos_setenv *at = loader_variable(plan, symbols->address_of[thing]);
-    const struct mos_setenv *limit = loader_variable(plan, symbols->limit_of[thing]);
-    if (is_via(plan, "menu") && at && mos_address_parse(at->value, &value) == MOS_NUMBER_OK) {
+    const struct mos_setenv *at = mos_plan_loader_variable(plan, symbols->address_of[thing]);
+    const struct mos_setenv *limit = mos_plan_loader_variable(plan, symbols->limit_of[thing]);
+    if (mos_plan_is_via(plan, "menu") && at &&
+        mos_address_parse(at->value, &value) == MOS_NUMBER_OK) {
         p->given = p->by_loader = true;
         p->ranges[MOS_RANGE_LOADED].start = value;
         p->place = at->place.source ? at->place : p->place;
@@ -234,9 +234,9 @@ static void ask_loader(struct mos_plan *plan, size_t thing, struct mos_placement
 /* A menu leaves it to the loader's variables where a compressed kernel is expanded. */
 static void ask_expansion(struct mos_plan *plan, struct mos_entry_plan *e) {
     uint64_t value;
-    if (!plan->dialect || !e->header.compression || !is_via(plan, "menu"))
+    if (!plan->dialect || !e->header.compression || !mos_plan_is_via(plan, "menu"))
         return;
-    const struct mos_setenv *at = loader_variable(plan, plan->dialect->symbols.expands_to);
+    const struct mos_setenv *at = mos_plan_loader_variable(plan, plan->dialect->symbols.expands_to);
     if (at && mos_address_parse(at->value, &value) == MOS_NUMBER_OK)
         e->step.kernel.ranges[MOS_RANGE_MOVED].start = value;
 }
@@ -264,7 +264,7 @@ static void settle(struct mos_plan *plan, struct mos_entry_plan *e) {
                               .kernel = e->kernel->size,
                               .tree = tree,
                               .ramdisk = e->ramdisk ? e->ramdisk->size : 0,
-                              .in_parcel = is_via(plan, "parcel"),
+                              .in_parcel = mos_plan_is_via(plan, "parcel"),
                               .tree_out = plan->boot_overlays.count != 0};
     ask_expansion(plan, e);
     mos_placement_settle(&plan->ram, &loads, &s->kernel, &s->tree, &s->ramdisk);
@@ -440,15 +440,15 @@ static void set_variable(void *self, const char *name, const char *value) {
 /* In the form that the loader is given: a script, a menu, a parcel with its script, variables. */
 static void write_for_loader(struct mos_plan *plan) {
     const struct mos_dialect *d = plan->dialect;
-    if (is_via(plan, "menu")) {
+    if (mos_plan_is_via(plan, "menu")) {
         d->write_menu(&plan->script, &plan->menu_text);
         return;
     }
-    if (is_via(plan, "environment")) {
+    if (mos_plan_is_via(plan, "environment")) {
         d->write_variables(&plan->script, plan->ctx->arena, set_variable, plan);
         return;
     }
-    if (is_via(plan, "parcel") && !mos_plan_parcel(plan))
+    if (mos_plan_is_via(plan, "parcel") && !mos_plan_parcel(plan))
         return;
     d->write_script(&plan->script, &plan->script_text);
     d->wrap_script(&plan->script, mos_buf_string(&plan->script_text), plan->script_text.length,

@@ -254,6 +254,10 @@ bool mos_plan_stream_system(struct mos_plan *plan, const struct mos_region_plan 
 /* What <name> or a mount's region is called by the kernel: PARTUUID=…; NULL: it is no partition. */
 const char *mos_plan_partition_name(const struct mos_plan *plan, const char *region);
 const struct mos_region_plan *mos_plan_region(const struct mos_plan *plan, const char *name);
+/* Is this what the loader is given (boot.via)?  There is a boot. */
+bool mos_plan_is_via(const struct mos_plan *plan, const char *way);
+/* A variable of the loader, stored or compiled in; NULL: not known. */
+const struct mos_setenv *mos_plan_loader_variable(const struct mos_plan *plan, const char *name);
 /* A value of the loader's own configuration, without quotes; NULL: not known. */
 const struct mos_setting *mos_plan_loader_symbol(const struct mos_plan *plan, const char *symbol);
 

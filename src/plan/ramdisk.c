@@ -87,6 +87,17 @@ static bool read_mode(const struct mos_value *v, uint16_t *mode) {
     return *v->text && !*end && value <= 07777;
 }
 
+/* A path of the ramdisk, below its root. */
+static bool stays_inside(struct maker *m, const struct mos_value *path) {
+    struct mos_buf buffer = {.arena = m->plan->ctx->arena};
+    const char *normal = mos_entry_path(&buffer, path->text);
+    if (normal && *normal)
+        return true;
+    complain(m, MOS_RULE_PIECE_PATH, path->place,
+             mos_printf(m->plan->ctx->arena, "%s is no path below its root.", path->text));
+    return false;
+}
+
 static void wrong_form(struct maker *m, const struct mos_ramdisk_file *f) {
     struct mos_finding *x =
         complain(m, MOS_RULE_BOARD_SCHEMA, f->r.key_place,
@@ -108,6 +119,8 @@ static bool add_file(struct maker *m, const struct mos_ramdisk_file *f) {
         wrong_form(m, f);
         return true;
     }
+    if (!stays_inside(m, f->to))
+        return true;
     struct item *x = add_item(m, f->to->text, f->link ? MOS_ENTRY_LINK : MOS_ENTRY_FILE,
                               f->link     ? 0777
                               : f->device ? 0600
@@ -456,7 +469,7 @@ static bool has_program(const struct maker *m, const char *name) {
 static void add_folders(struct maker *m) {
     static const char *const own[] = {"proc", "sys", "dev", "root"};
     for (size_t i = 0; i < m->def->folders.count; i++)
-        if (mos_has(m->def->folders.items[i]))
+        if (mos_has(m->def->folders.items[i]) && stays_inside(m, m->def->folders.items[i]))
             add_item(m, m->def->folders.items[i]->text, MOS_ENTRY_FOLDER, 0755);
     for (size_t i = 0; mos_has(m->def->init) && m->def->init->truth && i < 4; i++)
         add_item(m, own[i], MOS_ENTRY_FOLDER, 0755);
@@ -674,11 +687,28 @@ static bool settle(struct mos_plan *plan, struct mos_piece_plan *p) {
     return true;
 }
 
+/* A ramdisk that something else was to be made from: too late for that. */
+static void too_late(struct mos_plan *plan) {
+    struct mos_findings *list = &plan->ctx->findings;
+    for (size_t i = 0; i < plan->pieces.count && !list->items.count; i++) {
+        const struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
+        if (p->found || p->unmade || p->def->r.broken)
+            continue;
+        struct mos_finding *f = mos_find(
+            list, MOS_RULE_PIECE_MISSING,
+            "Piece %s lies in, or is made from, another one that is made here.", p->def->r.name);
+        mos_finding_at(list, f, p->def->r.key_place);
+        mos_finding_try(list, f,
+                        "Files of the workspace, archives, and packs that stand before it.");
+    }
+}
+
 bool mos_plan_ramdisks(struct mos_plan *plan) {
     for (size_t i = 0; i < plan->pieces.count; i++) {
         struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
         if (p->def->ramdisk && !settle(plan, p))
             return false;
     }
+    too_late(plan);
     return true;
 }

@@ -117,7 +117,11 @@ static bool sign(void *self, const uint8_t digest[32], uint8_t *out) {
     }
     if (ctx->error->kind)
         return false;
-    if (!ctx->may_make || ctx->no_run) {
+    if (ctx->may_make && ctx->no_run)
+        return mos_fail(ctx->error, MOS_ERROR_USAGE, 0,
+                        "The parcel must be signed by %s, which --no-run forbids",
+                        o->def->sign_with.items[0]->text);
+    if (!ctx->may_make) {
         memset(out, 0, length);
         const char *text = mos_printf(ctx->arena, "the parcel's signatures: build asks %s for them",
                                       o->def->sign_with.items[0]->text);

@@ -50,7 +50,7 @@ static void check_files(const struct view *v) {
 static const char *hindrance(const struct view *v, const char **remedy) {
     const struct mos_entry_plan *e = v->e;
     const struct mos_kernel_header *h = &e->header;
-    bool parcel = strcmp(mos_text_or(v->plan->board->boot->via, "script"), "parcel") == 0;
+    bool parcel = mos_plan_is_via(v->plan, "parcel");
     *remedy = "gzip, or the plain form of the kernel build";
     if (h->compression && strcmp(h->compression, "xz") == 0)
         return "is compressed with xz, which the loader cannot expand";

@@ -27,10 +27,6 @@ static bool watched(const struct mos_plan *plan) {
     return facts && mos_has(facts->watchdog) && facts->watchdog->number;
 }
 
-static bool is_via(const struct mos_plan *plan, const char *way) {
-    return strcmp(mos_text_or(plan->board->boot->via, "script"), way) == 0;
-}
-
 static bool same_piece(const struct mos_piece_plan *a, const struct mos_piece_plan *b) {
     return a == b || (a && b && a->hashed && b->hashed &&
                       memcmp(a->sha256, b->sha256, sizeof a->sha256) == 0);
@@ -78,16 +74,17 @@ static void idle(const struct mos_plan *plan, struct mos_place place, const char
 static void check_idle(const struct mos_plan *plan) {
     const struct mos_boot *b = plan->board->boot;
     const struct mos_system *s = plan->board->system;
-    bool script = is_via(plan, "script"), parcel = is_via(plan, "parcel");
+    bool script = mos_plan_is_via(plan, "script"), parcel = mos_plan_is_via(plan, "parcel");
     if (mos_has(b->tries) && !script && !parcel)
         idle(plan, b->tries->place, "boot.tries", "Only a script can count.", "via: script");
-    if (mos_has(b->otherwise) && strcmp(b->otherwise->text, "reset") == 0 && is_via(plan, "menu"))
+    if (mos_has(b->otherwise) && strcmp(b->otherwise->text, "reset") == 0 &&
+        mos_plan_is_via(plan, "menu"))
         idle(plan, b->otherwise->place, "otherwise: reset",
              "A menu ends where its last entry fails.", "via: script");
-    if (mos_has(b->timeout) && !is_via(plan, "menu"))
+    if (mos_has(b->timeout) && !mos_plan_is_via(plan, "menu"))
         idle(plan, b->timeout->place, "boot.timeout", "Only a menu waits.",
              "bootdelay among the values of the environment");
-    if (b->trees && (is_via(plan, "menu") || parcel))
+    if (b->trees && (mos_plan_is_via(plan, "menu") || parcel))
         idle(plan, b->trees->r.key_place, "boot.trees",
              "A menu and a parcel name one tree for each entry.", "via: script");
     if (b->parcel && !parcel)
@@ -95,8 +92,8 @@ static void check_idle(const struct mos_plan *plan) {
     if (s && mos_has(s->confirm) && !b->tries)
         idle(plan, s->confirm->place, "system.confirm", "Starts are not counted.",
              "tries: 3 in boot");
-    for (size_t i = 0; i < plan->boot_overlays.count && !script && !is_via(plan, "environment");
-         i++) {
+    for (size_t i = 0;
+         i < plan->boot_overlays.count && !script && !mos_plan_is_via(plan, "environment"); i++) {
         const struct mos_overlay *o =
             ((struct mos_overlay_plan *)mos_vec_pointer(&plan->boot_overlays, i))->def;
         if (mos_has(o->one_of)) {
@@ -139,7 +136,7 @@ static void check_reach(const struct mos_plan *plan) {
     const struct mos_boot_entry *first = entry_at(plan, 0), *second = entry_at(plan, 1);
     struct mos_findings *list = &plan->ctx->findings;
     bool panic = panics(first) || watched(plan);
-    bool by_hand = is_via(plan, "menu") && mos_has(b->timeout) && b->timeout->number;
+    bool by_hand = mos_plan_is_via(plan, "menu") && mos_has(b->timeout) && b->timeout->number;
     if (first->r.broken || second->r.broken || (panic && b->tries) || by_hand)
         return;
     struct mos_finding *f = mos_find(list, MOS_RULE_BOOT_FALLBACK_UNREACHABLE,
@@ -151,9 +148,9 @@ static void check_reach(const struct mos_plan *plan) {
                     panic ? "A kernel that dies starts the board again, and with it the same entry."
                           : "A kernel that finds no root or no init stops, and stays so.");
     mos_finding_try(list, f, "%s%s%s",
-                    b->tries               ? ""
-                    : is_via(plan, "menu") ? "via: script with tries: 3 in boot"
-                                           : "tries: 3 in boot",
+                    b->tries                        ? ""
+                    : mos_plan_is_via(plan, "menu") ? "via: script with tries: 3 in boot"
+                                                    : "tries: 3 in boot",
                     !b->tries && !panic ? ", and " : "",
                     panic ? "" : "panic: 10 among the arguments.");
 }
@@ -208,16 +205,15 @@ static void check_commands(const struct mos_plan *plan) {
     const struct mos_boot *b = plan->board->boot;
     if (!plan->dialect || !plan->loader_config.count)
         return; /* not known: nothing is said */
-    const char *via = mos_text_or(b->via, "script");
     struct mos_place place = b->via ? b->via->place : b->r.key_place;
-    bool menu = strcmp(via, "menu") == 0, parcel = strcmp(via, "parcel") == 0;
+    bool menu = mos_plan_is_via(plan, "menu"), parcel = mos_plan_is_via(plan, "parcel");
     const char *start =
         plan->entries.count && !parcel
             ? ((const struct mos_entry_plan *)mos_vec_pointer(&plan->entries, 0))->step.command
             : "bootm";
     check_command(plan, menu ? "sysboot" : "load", place);
     check_command(plan, start, place);
-    if (strcmp(via, "script") == 0 || parcel)
+    if (mos_plan_is_via(plan, "script") || parcel)
         check_command(plan, "source", place);
     if (mos_has(b->tries)) {
         check_command(plan, "saveenv", b->tries->place);

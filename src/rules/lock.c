@@ -7,10 +7,6 @@
 
 /* ---- signatures ---- */
 
-static bool is_via(const struct mos_plan *plan, const char *way) {
-    return strcmp(mos_text_or(plan->board->boot->via, "script"), way) == 0;
-}
-
 static bool is_signed(const struct mos_parcel_def *p) {
     return p && (mos_has(p->key) || p->sign_with.count);
 }
@@ -36,7 +32,7 @@ static struct mos_finding *unsigned_thing(const struct mos_plan *plan, const str
 static void check_payload(const struct mos_plan *plan, const struct mos_value *lock) {
     const struct mos_boot *b = plan->board->boot;
     struct mos_findings *list = &plan->ctx->findings;
-    bool parcel = is_via(plan, "parcel");
+    bool parcel = mos_plan_is_via(plan, "parcel");
     struct mos_finding *f =
         unsigned_thing(plan, lock, b->via ? b->via->place : b->r.key_place,
                        parcel ? "The loader starts only what is signed, and the parcel is not."
@@ -112,11 +108,11 @@ static void check_forms(const struct mos_plan *plan) {
         check_form(plan, plan->boot_medium->table->name,
                    mos_printf(arena, "the table of %s", plan->boot_medium->name),
                    plan->boot_medium->def->table->r.key_place);
-    if (is_via(plan, "parcel"))
+    if (mos_plan_is_via(plan, "parcel"))
         check_form(plan, "parcels", "the boot", way);
-    if (is_via(plan, "parcel") && is_signed(b->parcel))
+    if (mos_plan_is_via(plan, "parcel") && is_signed(b->parcel))
         check_form(plan, "signatures", "the signed parcel", b->parcel->r.key_place);
-    if (is_via(plan, "parcel") || is_via(plan, "script"))
+    if (mos_plan_is_via(plan, "parcel") || mos_plan_is_via(plan, "script"))
         check_form(plan, "scripts", "the boot script", way);
     if (plan->boot_overlays.count)
         check_form(plan, "overlays", "the boot",
@@ -137,7 +133,7 @@ void mos_rule_lock(const struct mos_plan *plan) {
     if (!plan->board->boot || plan->board->boot->r.broken)
         return;
     const struct mos_value *lock = lock_of(plan);
-    if (lock && (!is_via(plan, "parcel") || !is_signed(plan->board->boot->parcel)))
+    if (lock && (!mos_plan_is_via(plan, "parcel") || !is_signed(plan->board->boot->parcel)))
         check_payload(plan, lock);
     else if (lock)
         check_holes(plan, lock);

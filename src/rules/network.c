@@ -81,11 +81,24 @@ static void check_subnet(const struct view *v) {
                  "A server in its subnet, or a gateway.");
 }
 
+/* The folder becomes a word of the loader's script. */
+static void check_folder(const struct view *v) {
+    const struct mos_value *folder = v->n->folder;
+    if (!mos_has(folder) ||
+        !folder->text[strspn(folder->text, "abcdefghijklmnopqrstuvwxyz0123456789-_./+"
+                                           "ABCDEFGHIJKLMNOPQRSTUVWXYZ")])
+        return;
+    complain(v, folder, NULL,
+             mos_printf(v->arena, "The folder %s cannot be asked for.", folder->text),
+             "letters, digits and - _ . / +");
+}
+
 void mos_rule_network(const struct mos_plan *plan) {
     const struct mos_network *n = plan->board->boot ? plan->board->boot->network : NULL;
     struct view v = {n, &plan->ctx->findings, plan->ctx->arena};
     if (!n || n->r.broken || !check_form(&v))
         return;
+    check_folder(&v);
     bool automatic = mos_has(n->automatic) && n->automatic->truth;
     if (automatic && n->address)
         complain(&v, n->automatic, n->address,

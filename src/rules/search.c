@@ -12,17 +12,6 @@ struct view {
     struct mos_arena *arena;
 };
 
-static const struct mos_setenv *variable(const struct mos_plan *plan, const char *name) {
-    for (size_t i = 0; i < plan->environments.count; i++) {
-        const struct mos_setenv *v = mos_map_get(
-            &((struct mos_environment_plan *)mos_vec_pointer(&plan->environments, i))->variables,
-            name);
-        if (v)
-            return v;
-    }
-    return plan->has_defaults ? mos_map_get(&plan->defaults, name) : NULL;
-}
-
 /* The first file of those that the loader looks for; NULL: the volume has none of them. */
 static const char *first_file(const struct view *v, const struct mos_region_plan *r, size_t *rank) {
     static const char *const folders[] = {"", "boot/"};
@@ -94,7 +83,7 @@ static bool is_searched(const struct mos_medium_plan *m, const struct mos_region
 /* On media that are tried before ours, and on partitions before ours. */
 static void check_others(const struct view *v) {
     const struct mos_plan *plan = v->plan;
-    const struct mos_setenv *targets = variable(plan, v->search->media);
+    const struct mos_setenv *targets = mos_plan_loader_variable(plan, v->search->media);
     const struct mos_value *own = plan->boot_medium->medium->loader;
     size_t ours = targets && mos_has(own) ? place_in_list(v, own->text, targets->value) : SIZE_MAX;
     for (size_t i = 0; i < plan->media.count; i++) {
@@ -127,7 +116,7 @@ void mos_rule_search(const struct mos_plan *plan) {
         (!plan->menu_text.length && !plan->script_file.length))
         return;
     struct view v = {plan, &plan->dialect->search, &plan->ctx->findings, plan->ctx->arena};
-    if (!variable(plan, v.search->mark)) /* it does not search, or nobody knows */
+    if (!mos_plan_loader_variable(plan, v.search->mark)) /* it does not search, or nobody knows */
         return;
     check_own_volume(&v);
     check_others(&v);

@@ -102,6 +102,10 @@ static void wrong_lists_are_explained(void) {
         {"s/{text: tides, /{text: tides, link: x, /", "board.schema", "one source"},
         {"s/{text: tides, /{/", "board.schema", "one source"},
         {"s/etc.about}/bin\\/mount}/", "volume.two-sources", "/bin/mount"},
+        {"s/etc.about}/etc\\/..\\/..\\/about}/", "piece.path", "no path below its root"},
+        {"s/folders: .tmp./folders: [..]/", "piece.path", "no path below its root"},
+        {"s/^  early:$/  twice: {packed: {parts: {one: early}}}\\n&/", "piece.missing",
+         "Piece twice lies in, or is made from, another"},
         {"s/compress: gz//; s/      init: yes/&\\n      compress: lzma/", "board.schema", "lzma"},
     };
     for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
@@ -187,6 +191,10 @@ static void a_program_may_hold_the_key(void) {
     CU_ASSERT_TRUE(has(o.err, "is no signature that the public key keys/mast.pub fits"));
     outcome_free(&o);
     CU_ASSERT_TRUE(runs(0, "cd '%s' && printf 'echo locked away >&2; exit 7\\n' > keys/sign", w));
+    o = run_shell("'%s' --no-cache --no-run -q -w '%s' build", MOSAICUM_PROGRAM, w);
+    CU_ASSERT_EQUAL(o.status, 2);
+    CU_ASSERT_TRUE(has(o.err, "which --no-run forbids"));
+    outcome_free(&o);
     o = run_shell("'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w);
     CU_ASSERT_EQUAL(o.status, 3);
     CU_ASSERT_TRUE(has(o.err, "did not sign the parcel (status 7): locked away"));

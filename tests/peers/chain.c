@@ -427,10 +427,19 @@ static void a_kernel_starts_on_the_card(void) {
                    machine_expect(m, "marker-note by parcel", 120));
     machine_stop(m);
     CU_ASSERT_TRUE(runs(0, "'%s' -q -w '%s' rehearse curlew", MOSAICUM_PROGRAM, w));
+    /* and by a menu, whose addresses are the loader's own, read out of its binary */
+    edit_board(w, "s/via: parcel/via: menu/; /tries: 3/d; /slot-b:/d; s/^system: .*//; s/version: "
+                  ".*}/facts: {defaults: pieces\\/first.bin}}/");
+    build(w);
+    m = machine_start("card board", image, "");
+    CU_ASSERT_TRUE(machine_expect(m, "Found /extlinux/extlinux.conf", 90) &&
+                   machine_expect(m, "Starting kernel", 60) &&
+                   machine_expect(m, "marker-note by parcel", 120));
+    machine_stop(m);
     proved(
         "a Debian 32-bit kernel on the card board",
         "from its ROM over raw first stage, loader and script to a program in the ramdisk, and by "
-        "a parcel with an overlay; rehearsed alike");
+        "a parcel and by a menu with an overlay; rehearsed alike");
 }
 
 SUITE(chain_suite, {"a kernel starts on the card", a_kernel_starts_on_the_card},
