@@ -429,12 +429,17 @@ static bool is_accepted(const struct mos_ctx *ctx, const struct mos_board *board
     return w && !has_ended(ctx, w) && !stops_a_build(f->rule);
 }
 
-bool run_has_errors(const mosaicum *m, const struct mos_ctx *ctx, const struct mos_board *board) {
-    enum mos_severity worst = m->options.strict ? MOS_SEVERITY_WARNING : MOS_SEVERITY_ERROR;
+size_t run_count(const struct mos_ctx *ctx, const struct mos_board *board,
+                 enum mos_severity severity) {
+    size_t count = 0;
     for (size_t i = 0; i < ctx->findings.items.count; i++) {
         const struct mos_finding *f = mos_vec_pointer(&ctx->findings.items, i);
-        if (f->severity <= worst && !is_accepted(ctx, board, f))
-            return true;
+        count += f->severity == severity && !is_accepted(ctx, board, f);
     }
-    return false;
+    return count;
+}
+
+bool run_has_errors(const mosaicum *m, const struct mos_ctx *ctx, const struct mos_board *board) {
+    return run_count(ctx, board, MOS_SEVERITY_ERROR) ||
+           (m->options.strict && run_count(ctx, board, MOS_SEVERITY_WARNING));
 }

@@ -92,6 +92,9 @@ void run_publish_workspace(mosaicum *m);
 void run_collect(mosaicum *m, struct run_result *results, size_t count, bool complete);
 /* Sorts that list into what is shown: the same finding of several selections once. */
 void run_merge(mosaicum *m);
+/* Findings of a severity that no waiver accepts and that are not wholly in files from outside. */
+size_t run_count(const struct mos_ctx *ctx, const struct mos_board *board,
+                 enum mos_severity severity);
 bool run_has_errors(const mosaicum *m, const struct mos_ctx *ctx, const struct mos_board *board);
 
 /* accept.c */

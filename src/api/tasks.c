@@ -54,8 +54,8 @@ static void keep_verdict(struct run_task *t) {
     if (!stamp)
         return;
     int n = snprintf(text, sizeof text, "%zu %zu",
-                     mos_findings_count(&t->ctx.findings, MOS_SEVERITY_ERROR),
-                     mos_findings_count(&t->ctx.findings, MOS_SEVERITY_WARNING));
+                     run_count(&t->ctx, t->plan->board, MOS_SEVERITY_ERROR),
+                     run_count(&t->ctx, t->plan->board, MOS_SEVERITY_WARNING));
     mos_store_put(&t->ctx, mos_printf(t->arena, "check-%s", stamp), text, (size_t)n);
 }
 

@@ -125,6 +125,12 @@ static void waivers_accept_on_purpose(void) {
     CU_ASSERT(says(0, "waivers/curlew.yaml", "-w '%s' check --accept", w));
     CU_ASSERT(says(0, "3 findings waived", "-w '%s' check", w));
     CU_ASSERT(runs(0, "grep -q 'place: \"system.host-name\"' '%s/waivers/curlew.yaml'", w));
+    /* what is accepted is clean for list, too */
+    CU_ASSERT(
+        runs(0,
+             "export XDG_CACHE_HOME='%s/cache' && '%s' -q -w '%s' check && '%s' -w '%s' list | "
+             "grep -q '^curlew .*clean'",
+             w, MOSAICUM_PROGRAM, w, MOSAICUM_PROGRAM, w));
     /* a waiver goes with its place, not with its line */
     CU_ASSERT(runs(0, "sed -i '2a # a line more' '%s/boards/curlew.yaml'", w));
     CU_ASSERT(says(0, "3 findings waived", "-w '%s' check", w));
