@@ -26,7 +26,7 @@ static bool add_pins(mosaicum *m, struct run_task *t, struct mos_map *pins) {
             return mos_fail(&m->error, MOS_ERROR_SYSTEM, 0, "%s", t->error.message);
         struct pin *pin = mos_alloc(m->arena, sizeof *pin);
         pin->file = p->file;
-        pin->size = p->size;
+        pin->size = p->file_size ? p->file_size : p->size;
         pin->was = p->pin && mos_has(p->pin->sha256) ? p->pin->sha256->text : NULL;
         mos_sha256_hex(p->sha256, pin->hex);
         mos_map_set(pins, pin->file, pin);

@@ -231,8 +231,9 @@ static bool ledger_inputs(struct mos_build *b) {
             continue;
         if (!mos_plan_hash(b->plan, p))
             return false;
-        mos_ledger_input(b->ledger, p->def->r.name, p->made ? NULL : p->file, p->member, p->size,
-                         p->sha256, place_text(b, p->def->r.key_place));
+        mos_ledger_input(b->ledger, p->def->r.name, p->made ? NULL : p->file, p->member,
+                         p->file_size ? p->file_size : p->size, p->sha256,
+                         place_text(b, p->def->r.key_place));
         mos_ledger_input_fact(b->ledger, "release", mos_text_or(p->def->release, NULL));
         mos_ledger_input_fact(b->ledger, "license", mos_text_or(p->def->license, NULL));
     }

@@ -495,6 +495,7 @@ bool mos_plan_count_piece(struct mos_plan *plan, const struct mos_piece_plan *pi
 /* ---- in memory ---- */
 
 void mos_plan_take_bytes(struct mos_piece_plan *p, const void *bytes, size_t length) {
+    p->file_size = p->made ? 0 : p->size;
     p->bytes = bytes;
     p->size = length;
     p->found = true;

@@ -24,7 +24,8 @@ struct mos_piece_plan {
     bool unmade;                  /* a command will make it, in a build */
     const char *made_log;         /* a command made it just now: what it said */
     bool found;                   /* it is there and may be used */
-    uint64_t size;
+    uint64_t size;                /* of what it holds */
+    uint64_t file_size;   /* … before that was changed here; 0: it is what the file holds */
     bool made;            /* by Mosaicum, from the definition: ramdisk, pack */
     const uint8_t *bytes; /* what it holds, where that is not the file's own content; or NULL */
     bool hashed;

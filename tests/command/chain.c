@@ -217,6 +217,11 @@ static void a_parcel_locks_its_loader(void) {
                         "262144 - pieces/loader.bin && grep -q $(sha256sum < pieces/loader.bin | "
                         "cut -c 1-64) out/curlew/ledger.json",
                         w, MOSAICUM_PROGRAM));
+    CU_ASSERT_TRUE(
+        runs(0,
+             "cd '%s' && grep -A2 '\"name\": \"loader\"' out/curlew/ledger.json | grep -q "
+             "\"\\\"size\\\": $(wc -c < pieces/loader.bin)\"",
+             w));
     o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
     CU_ASSERT_TRUE(has(o.out, "takes its commands from region env, which is not"));
     outcome_free(&o);
