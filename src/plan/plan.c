@@ -16,7 +16,8 @@ struct mos_plan *mos_plan_make(struct mos_ctx *ctx, const struct mos_board *boar
     plan->loader_config = mos_map_make(ctx->arena);
     plan->config = mos_map_make(ctx->arena);
     plan->boot_prefix = "";
-    if (!mos_plan_pieces(plan) || !mos_plan_environments(plan))
+    if (!mos_plan_pieces(plan) || !mos_plan_lock(plan) || !mos_plan_packs(plan) ||
+        !mos_plan_environments(plan))
         return NULL;
     mos_plan_layout(plan);
     if (!mos_plan_config(plan) || !mos_plan_trees(plan))

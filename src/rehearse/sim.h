@@ -107,10 +107,6 @@ void sim_set_number(struct sim *s, const char *name, uint64_t value); /* hexadec
 /* A number as the loader reads it: hexadecimal unless 0x…; *end behind it. */
 uint64_t sim_number(const char *text, const char **end, int base);
 bool sim_address(const char *text, uint64_t *out); /* all of it */
-/* A context for looking: what is wrong with a tree in RAM is nobody's finding. */
-struct mos_ctx sim_quiet(const struct sim *s, struct mos_error *error);
-/* The tree at an address; NULL: there is none, or it is damaged. */
-struct mos_dt *sim_tree(const struct sim *s, uint64_t at);
 
 /* ---- run.c: the shell ---- */
 int sim_run_text(struct sim *s, const char *text, size_t length, unsigned flags);
@@ -141,6 +137,12 @@ uint8_t *sim_ram_copy(const struct sim *s, uint64_t at, uint64_t length, uint64_
 struct sim_thing *sim_ram_claim(struct sim *s, uint64_t at, uint64_t length, const char *what);
 /* What lies at an address, latest first; NULL: nothing that we know. */
 struct sim_thing *sim_ram_at(const struct sim *s, uint64_t at);
+
+/* ---- tree.c ---- */
+/* A context for looking: what is wrong with a tree in RAM is nobody's finding. */
+struct mos_ctx sim_quiet(const struct sim *s, struct mos_error *error);
+/* The tree at an address; NULL: there is none, or it is damaged. */
+struct mos_dt *sim_tree(const struct sim *s, uint64_t at);
 
 /* ---- storage.c ---- */
 /* "mmc", "0" → the disk; NULL: there is none. */
