@@ -264,6 +264,22 @@ static void alternatives_are_checked_one_by_one(void) {
     outcome_free(&o);
 }
 
+/* A parcel brings its overlays: the tree is put aside for them, and the rehearsal applies them. */
+static void a_parcel_brings_its_overlays(void) {
+    const char *w = workspace("parcel-overlays");
+    edit(w, "s/via: script/via: parcel/; s/pressure.dtso/&, when: boot/; s/rs485.dtso/&, when: "
+            "boot/");
+    build(w);
+    struct outcome o = run_shell("'%s' --no-cache -w '%s' rehearse curlew", MOSAICUM_PROGRAM, w);
+    CU_ASSERT_EQUAL(o.status, 0);
+    CU_ASSERT_TRUE(has(o.out, "overlay-pressure is applied to the tree") &&
+                   has(o.out, "overlay-rs485 is applied to the tree"));
+    outcome_free(&o);
+    o = run_shell("'%s' --no-cache -w '%s' show curlew ram", MOSAICUM_PROGRAM, w);
+    CU_ASSERT_TRUE(has(o.out, "tree    loaded") && has(o.out, "parcel  loaded"));
+    outcome_free(&o);
+}
+
 /* ---- other ways to the board ---- */
 
 static void a_server_has_what_it_needs(void) {
@@ -305,6 +321,32 @@ static void a_raw_nand_is_programmed_with_its_correction(void) {
     CU_ASSERT_TRUE(has(script, "nand erase 0x0 0x100000 && nand write 0x") &&
                    has(script, "&& nand read 0x") && has(script, "&& cmp.b 0x"));
     free(script);
+}
+
+/* A kernel that comes to nothing stays so, unless the loader's watchdog bites. */
+static void a_watchdog_starts_the_board_again(void) {
+    static const char *const facts[][3] = {{"facts: {defaults", "a bare shell", ""},
+                                           {"facts: {watchdog: 60, defaults",
+                                            "starts again and again",
+                                            "the watchdog resets the board after 60 s"}};
+    for (size_t i = 0; i < 2; i++) {
+        const char *w = workspace("watchdog");
+        int status;
+        char change[100];
+        snprintf(change, sizeof change, "s/facts: {defaults/%s/", facts[i][0]);
+        edit(w, change);
+        build(w);
+        CU_ASSERT_TRUE_FATAL(runs(0,
+                                  "cd '%s' && '%s' -q amend out/curlew/card.img root:~sbin/init -o "
+                                  "new && mv new out/curlew/card.img",
+                                  w, MOSAICUM_PROGRAM));
+        json_t *d = run_json(&status, "-w '%s' rehearse curlew", w);
+        char *all = json_dumps(d, 0);
+        CU_ASSERT_EQUAL(status, 1);
+        CU_ASSERT_TRUE(has(all, facts[i][1]) && has(all, facts[i][2]));
+        free(all);
+        json_decref(d);
+    }
 }
 
 /* ---- variables in a file ---- */
@@ -444,10 +486,12 @@ SUITE(chain_suite, {"a ramdisk is made from its list", a_ramdisk_is_made_from_it
       {"a program may hold the key", a_program_may_hold_the_key},
       {"a parcel locks its loader", a_parcel_locks_its_loader},
       {"alternatives are checked one by one", alternatives_are_checked_one_by_one},
+      {"a parcel brings its overlays", a_parcel_brings_its_overlays},
       {"a server has what it needs", a_server_has_what_it_needs},
       {"idle keys are told", idle_keys_are_told},
       {"what others look for is there", what_others_look_for_is_there},
       {"stated facts count more", stated_facts_count_more},
       {"reserved memory is kept", reserved_memory_is_kept},
+      {"a watchdog starts the board again", a_watchdog_starts_the_board_again},
       {"variables may lie in a file", variables_may_lie_in_a_file},
       {"a raw NAND is programmed", a_raw_nand_is_programmed_with_its_correction});
