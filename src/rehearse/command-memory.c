@@ -6,7 +6,7 @@
 
 #include <string.h>
 
-enum { MOST_BYTES = 64 << 20 };
+enum { MOST_BYTES = 64 << 20, BLOCK = 4096 };
 
 static size_t width_of(const char *name) {
     const char *dot = strrchr(name, '.');
@@ -25,10 +25,13 @@ static int run_mw(struct sim *s, int argc, const char *const *argv) {
     if (argc < 3 || !sim_address(argv[1], &at) || !sim_address(argv[2], &value) ||
         (argc > 3 && !sim_address(argv[3], &count)))
         return -1;
-    uint8_t bytes[8];
-    mos_put_le64(bytes, value);
-    for (uint64_t i = 0; i < mos_min(count, MOST_BYTES / width); i++)
-        sim_ram_write(s, at + i * width, bytes, width);
+    uint8_t bytes[BLOCK + 8];
+    uint64_t length = mos_min(count, MOST_BYTES / width) * width;
+    for (size_t i = 0; i < BLOCK; i += width)
+        mos_put_le64(bytes + i, value);
+    for (uint64_t i = 0; i < length; i += BLOCK)
+        sim_ram_write(s, at + i, bytes, (size_t)mos_min(BLOCK, length - i));
+    sim_charge(s, length);
     sim_ram_claim(s, at, count * width, "memory filled by hand");
     return 0;
 }
@@ -70,14 +73,33 @@ static int run_cp(struct sim *s, int argc, const char *const *argv) {
         return 1;
     }
     sim_ram_write(s, to, copy, (size_t)(count * width));
+    sim_charge(s, count * width);
     const struct sim_thing *t = sim_ram_at(s, from);
     sim_ram_claim(s, to, count * width,
                   mos_printf(s->arena, "a copy of %s", t ? t->what : "memory"));
     return 0;
 }
 
+/* How many words of two places are equal, up to the first that is not. */
+static uint64_t same_words(const struct sim *s, uint64_t a, uint64_t b, uint64_t count,
+                           size_t width) {
+    uint8_t left[BLOCK], right[BLOCK];
+    uint64_t same = 0;
+    size_t equal = 0, words = 0;
+    for (; same < count && equal == words; same += equal) {
+        words = (size_t)mos_min(count - same, BLOCK / width);
+        sim_ram_read(s, a + same * width, left, words * width);
+        sim_ram_read(s, b + same * width, right, words * width);
+        equal = memcmp(left, right, words * width) == 0 ? words : 0;
+        for (; equal < words; equal++)
+            if (memcmp(left + equal * width, right + equal * width, width) != 0)
+                break;
+    }
+    return same;
+}
+
 static int run_cmp(struct sim *s, int argc, const char *const *argv) {
-    uint64_t a, b, count, same = 0;
+    uint64_t a, b, count, same;
     size_t width = width_of(argv[0]);
     const char *unit = width == 1   ? "byte"
                        : width == 2 ? "halfword"
@@ -86,15 +108,14 @@ static int run_cmp(struct sim *s, int argc, const char *const *argv) {
     if (argc != 4 || !sim_address(argv[1], &a) || !sim_address(argv[2], &b) ||
         !sim_address(argv[3], &count))
         return -1;
-    for (; same < mos_min(count, MOST_BYTES); same++, a += width, b += width) {
-        uint64_t x = word_at(s, a, width), y = word_at(s, b, width);
-        if (x == y)
-            continue;
+    sim_charge(s, mos_min(count, MOST_BYTES) * width);
+    same = same_words(s, a, b, mos_min(count, MOST_BYTES), width);
+    a += same * width;
+    b += same * width;
+    if (same < mos_min(count, MOST_BYTES))
         sim_print(s, "%s at 0x%08llx (%#0*llx) != %s at 0x%08llx (%#0*llx)\n", unit,
-                  (unsigned long long)a, (int)width, (unsigned long long)x, unit,
-                  (unsigned long long)b, (int)width, (unsigned long long)y);
-        break;
-    }
+                  (unsigned long long)a, (int)width, (unsigned long long)word_at(s, a, width), unit,
+                  (unsigned long long)b, (int)width, (unsigned long long)word_at(s, b, width));
     sim_print(s, "Total of %llu %s(s) were the same\n", (unsigned long long)same, unit);
     return same != count;
 }
@@ -104,6 +125,7 @@ static int run_crc32(struct sim *s, int argc, const char *const *argv) {
     if (argc < 3 || !sim_address(argv[1], &at) || !sim_address(argv[2], &length))
         return -1;
     const uint8_t *bytes = sim_ram_copy(s, at, length, MOST_BYTES);
+    sim_charge(s, length);
     uint32_t sum = bytes ? mos_crc32(0, bytes, (size_t)length) : 0;
     sim_print(s, "crc32 for %08llx ... %08llx ==> %08x\n", (unsigned long long)at,
               (unsigned long long)(at + length - 1), sum);

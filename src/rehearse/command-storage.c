@@ -303,6 +303,7 @@ static int run_part(struct sim *s, int argc, const char *const *argv) {
 static int read_bytes(struct sim *s, struct sim_disk *d, uint64_t to, uint64_t from,
                       uint64_t length) {
     uint8_t piece[65536];
+    sim_charge(s, length);
     if (s->machine->ram.length && !sim_ram_free(s, to, length)) {
         sim_event(s, MOS_EVENT_OVER, to, length, NULL, "what is read would lie %s",
                   sim_ram_is(s, to, length) ? "over the loader itself" : "outside of the RAM");

@@ -45,6 +45,10 @@ int sim_trouble(struct sim *s, const char *format, ...) {
     return 1;
 }
 
+void sim_charge(struct sim *s, uint64_t bytes) {
+    s->steps += (unsigned long)(mos_min(bytes, 1ull << 32) >> 18);
+}
+
 void sim_unknown(struct sim *s, const char *format, ...) {
     va_list arguments;
     va_start(arguments, format);

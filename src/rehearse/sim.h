@@ -99,6 +99,8 @@ void sim_event(struct sim *s, enum mos_event_kind kind, uint64_t at, uint64_t by
 void sim_print(struct sim *s, const char *format, ...) __attribute__((format(printf, 2, 3)));
 /* The loader complains: a line of its own, an event; returns 1, a command's code for it. */
 int sim_trouble(struct sim *s, const char *format, ...) __attribute__((format(printf, 2, 3)));
+/* Work over many bytes counts as commands do: a script that does nothing else must end, too. */
+void sim_charge(struct sim *s, uint64_t bytes);
 /* A fact that nobody stated. */
 void sim_unknown(struct sim *s, const char *format, ...) __attribute__((format(printf, 2, 3)));
 const char *sim_get(const struct sim *s, const char *name);           /* NULL: not set */

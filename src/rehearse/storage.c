@@ -271,6 +271,7 @@ static void clear(struct sim *s, uint64_t at, uint64_t length) {
 
 bool sim_file_load(struct sim *s, struct sim_volume *v, const struct sim_file *f, uint64_t from,
                    uint64_t length, uint64_t to) {
+    sim_charge(s, length);
     struct reading r = {.s = s, .from = from, .length = length, .to = to};
     clear(s, to, length);
     return read_file(s, v, f, &r);
