@@ -28,6 +28,14 @@ static bool read_all(struct mos_ctx *ctx, int file, const char *path, size_t lim
     return true;
 }
 
+struct mos_ctx mos_ctx_quiet(const struct mos_ctx *ctx, struct mos_error *ignored) {
+    struct mos_ctx quiet = *ctx;
+    *ignored = (struct mos_error){0};
+    quiet.error = ignored;
+    quiet.findings = mos_findings_make(ctx->arena);
+    return quiet;
+}
+
 bool mos_read_file(struct mos_ctx *ctx, const char *path, size_t limit, char **data,
                    size_t *length) {
     int file;

@@ -28,6 +28,9 @@ struct mos_ctx {
     void *progress_self;
 };
 
+/* A context for looking at what may be damaged: its findings and errors are nobody's. */
+struct mos_ctx mos_ctx_quiet(const struct mos_ctx *ctx, struct mos_error *ignored);
+
 /* Reads a whole file of at most `limit` bytes into the arena, NUL-terminated.  false with
  * ctx->error on failure (errnum tells why; EFBIG when over the limit). */
 bool mos_read_file(struct mos_ctx *ctx, const char *path, size_t limit, char **data,

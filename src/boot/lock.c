@@ -23,10 +23,8 @@ static bool refuse(struct work *w, const char *problem) {
 /* ---- a tree ---- */
 
 static bool change_tree(struct work *w, const uint8_t *bytes, size_t length, struct mos_buf *out) {
-    struct mos_error error = {0};
-    struct mos_ctx quiet = *w->ctx;
-    quiet.error = &error;
-    quiet.findings = mos_findings_make(w->ctx->arena);
+    struct mos_error ignored;
+    struct mos_ctx quiet = mos_ctx_quiet(w->ctx, &ignored);
     struct mos_dt *dt = mos_dt_read_blob(&quiet, "loader", bytes, length);
     if (!dt)
         return refuse(w, "its tree is damaged");
@@ -37,7 +35,7 @@ static bool change_tree(struct work *w, const uint8_t *bytes, size_t length, str
 }
 
 static bool is_padding(const uint8_t *bytes, size_t length) {
-    for (size_t i = 0; i < length; i++)
+    for (size_t i = 0; i < length && length <= PADDING; i++)
         if (bytes[i] && bytes[i] != 0xff)
             return false;
     return length <= PADDING;

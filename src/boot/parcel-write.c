@@ -64,17 +64,14 @@ static void write_item(struct mos_dt *dt, struct mos_dt_node *images,
 static struct mos_vec covered_nodes(struct mos_ctx *ctx, const struct mos_parcel_wish *wish,
                                     const struct mos_parcel_choice *c) {
     struct mos_vec out = mos_vec_make(ctx->arena, sizeof(char *));
+    struct mos_vec names = mos_parcel_uses(ctx->arena, c);
     mos_vec_push_pointer(&out, "/");
     mos_vec_push_pointer(&out, mos_printf(ctx->arena, "/configurations/%s", c->name));
     for (size_t i = 0; i < wish->item_count; i++) {
         const struct mos_parcel_item *x = &wish->items[i];
-        bool used = (c->kernel && strcmp(c->kernel, x->name) == 0) ||
-                    (c->ramdisk && strcmp(c->ramdisk, x->name) == 0) ||
-                    (c->firmware && strcmp(c->firmware, x->name) == 0);
-        for (size_t k = 0; k < c->trees.count; k++)
-            used |= strcmp(mos_vec_pointer(&c->trees, k), x->name) == 0;
-        for (size_t k = 0; k < c->loadables.count; k++)
-            used |= strcmp(mos_vec_pointer(&c->loadables, k), x->name) == 0;
+        bool used = false;
+        for (size_t k = 0; k < names.count; k++)
+            used |= strcmp(mos_vec_pointer(&names, k), x->name) == 0;
         if (!used)
             continue;
         mos_vec_push_pointer(&out, mos_printf(ctx->arena, "/images/%s", x->name));

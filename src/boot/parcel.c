@@ -88,6 +88,19 @@ static void read_choice(struct mos_arena *arena, struct mos_parcel *p,
                                     .node = n};
 }
 
+struct mos_vec mos_parcel_uses(struct mos_arena *arena, const struct mos_parcel_choice *c) {
+    struct mos_vec out = mos_vec_make(arena, sizeof(char *));
+    const char *const single[] = {c->kernel, c->firmware, c->ramdisk};
+    const struct mos_vec *const lists[] = {&c->trees, &c->loadables};
+    for (size_t i = 0; i < sizeof single / sizeof *single; i++)
+        if (single[i])
+            mos_vec_push_pointer(&out, single[i]);
+    for (size_t i = 0; i < sizeof lists / sizeof *lists; i++)
+        for (size_t k = 0; k < lists[i]->count; k++)
+            mos_vec_push_pointer(&out, mos_vec_pointer(lists[i], k));
+    return out;
+}
+
 bool mos_parcel_is(const void *bytes, size_t length) {
     /* the node's name stands near the start, behind at most a few properties */
     static const char name[] = "\0\0\0\1images";
@@ -101,10 +114,8 @@ bool mos_parcel_is(const void *bytes, size_t length) {
 
 struct mos_parcel *mos_parcel_read(struct mos_ctx *ctx, const void *bytes, size_t length,
                                    const char **problem) {
-    struct mos_error error = {0};
-    struct mos_ctx quiet = *ctx;
-    quiet.error = &error;
-    quiet.findings = mos_findings_make(ctx->arena);
+    struct mos_error ignored;
+    struct mos_ctx quiet = mos_ctx_quiet(ctx, &ignored);
     *problem = "it is no device-tree blob";
     if (!mos_dt_is_blob(bytes, length) || length < 40)
         return NULL;
@@ -328,16 +339,10 @@ bool mos_parcel_digest(const uint8_t *blob, size_t length, const char *const *no
 static const char *uncovered(struct mos_arena *arena, const struct mos_parcel *p,
                              const struct mos_parcel_choice *choice, const struct mos_vec *nodes) {
     struct mos_vec needed = mos_vec_make(arena, sizeof(char *));
-    const char *const single[] = {choice->kernel, choice->ramdisk, choice->firmware};
-    enum { SINGLE = sizeof single / sizeof *single };
+    struct mos_vec names = mos_parcel_uses(arena, choice);
     mos_vec_push_pointer(&needed, mos_printf(arena, "/configurations/%s", choice->name));
-    for (size_t i = 0; i < SINGLE + choice->trees.count + choice->loadables.count; i++) {
-        const char *name =
-            i < SINGLE ? single[i]
-            : i < SINGLE + choice->trees.count
-                ? mos_vec_pointer(&choice->trees, i - SINGLE)
-                : mos_vec_pointer(&choice->loadables, i - SINGLE - choice->trees.count);
-        const struct mos_parcel_part *part = mos_parcel_part(p, name);
+    for (size_t i = 0; i < names.count; i++) {
+        const struct mos_parcel_part *part = mos_parcel_part(p, mos_vec_pointer(&names, i));
         if (!part)
             continue;
         mos_vec_push_pointer(&needed, mos_printf(arena, "/images/%s", part->name));

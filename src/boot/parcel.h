@@ -40,6 +40,10 @@ const struct mos_parcel_part *mos_parcel_part(const struct mos_parcel *p, const 
 /* The choice by name; NULL: the usual one. */
 const struct mos_parcel_choice *mos_parcel_choice(const struct mos_parcel *p, const char *name);
 
+/* The parts that a choice uses, in this order: kernel, firmware, ramdisk, trees, loadables; of
+ * const char *. */
+struct mos_vec mos_parcel_uses(struct mos_arena *arena, const struct mos_parcel_choice *choice);
+
 /* Every hash of a part against its bytes.  *names: "sha256+ crc32+ ", as far as it went.  A part
  * without hashes passes with an empty text. */
 bool mos_parcel_check_part(struct mos_arena *arena, const struct mos_parcel_part *part,

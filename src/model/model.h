@@ -51,7 +51,7 @@ struct mos_held {
 };
 struct mos_console {
     struct mos_record r;
-    struct mos_value *port, *node, *baud;
+    struct mos_value *port, *node, *baud, *driver;
 };
 struct mos_medium_size {
     struct mos_record r;

@@ -43,7 +43,9 @@ KEYS_BRIEF(console_keys, "console", struct mos_console, "port",
            {"port", MOS_TYPE_NAME, AT(struct mos_console, port),
             "the kernel's name of the port, or none", .required = true},
            {"node", MOS_TYPE_TEXT, AT(struct mos_console, node), "its device-tree node"},
-           {"baud", MOS_TYPE_INTEGER, AT(struct mos_console, baud), "speed in bits a second"});
+           {"baud", MOS_TYPE_INTEGER, AT(struct mos_console, baud), "speed in bits a second"},
+           {"driver", MOS_TYPE_NAME, AT(struct mos_console, driver),
+            "the kernel symbol of its driver; known of ttyAMA and ttyS"});
 KEYS_BRIEF(medium_size_keys, "medium size", struct mos_medium_size, "at-least",
            {"at-least", MOS_TYPE_SIZE, AT(struct mos_medium_size, at_least),
             "the smallest medium that may be used", .required = true},

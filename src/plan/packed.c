@@ -44,6 +44,37 @@ static const uint8_t *part_bytes(struct maker *m, const struct mos_packed_part *
     return mos_plan_piece_bytes(m->plan, p);
 }
 
+/* Keys of the one form in the other do nothing. */
+static void idle(struct maker *m, const struct mos_value *v, const char *key, const char *form) {
+    struct mos_findings *list = &m->plan->ctx->findings;
+    if (!v)
+        return;
+    struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_SCHEMA, "Pack %s: %s does nothing here.",
+                                     m->piece->def->r.name, key);
+    mos_finding_at(list, f, v->place);
+    mos_finding_try(list, f, "as: %s", form);
+    m->wrong = true;
+}
+
+static void check_idle(struct maker *m, bool parcel) {
+    if (parcel) {
+        idle(m, m->def->align, "align", "plain");
+        idle(m, m->def->table_at, "table-at", "plain");
+    } else {
+        idle(m, m->def->starts, "starts", "parcel");
+    }
+    for (size_t i = 0; i < m->def->parts.count; i++) {
+        const struct mos_packed_part *part = m->def->parts.items[i];
+        if (parcel) {
+            idle(m, part->at, "at", "plain");
+            continue;
+        }
+        idle(m, part->load, "load", "parcel");
+        idle(m, part->entry, "entry", "parcel");
+        idle(m, part->type, "type", "parcel");
+    }
+}
+
 /* ---- one behind the other ---- */
 
 static void check_place(struct maker *m, const struct mos_packed_part *part, uint64_t at,
@@ -180,6 +211,7 @@ bool mos_plan_packs(struct mos_plan *plan) {
         if (!m.def || m.def->r.broken || !m.def->parts.count)
             continue;
         bool parcel = strcmp(mos_text_or(m.def->as, "plain"), "parcel") == 0;
+        check_idle(&m, parcel);
         if (parcel ? !pack_parcel(&m) : !pack_plain(&m))
             return mos_while(plan->ctx->error, "packing %s", p->def->r.name);
         if (!m.wrong)

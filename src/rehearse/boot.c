@@ -456,7 +456,7 @@ static const struct mos_parcel_part *take_part(struct sim *s, struct mos_parcel 
 static const struct mos_dt *keys_of(struct sim *s) {
     const struct mos_machine *m = s->machine;
     struct mos_error error;
-    struct mos_ctx quiet = sim_quiet(s, &error);
+    struct mos_ctx quiet = mos_ctx_quiet(s->ctx, &error);
     const uint8_t *bytes = m->keys ? m->keys : m->tree;
     size_t length = m->keys ? m->keys_length : m->tree_length;
     return bytes ? mos_dt_read_blob(&quiet, "keys", bytes, length) : NULL;

@@ -20,7 +20,7 @@ static uint32_t total_size(const struct sim *s, uint64_t at) {
 /* Puts it back; the room that the blob has stays the same. */
 static int write_tree(struct sim *s, struct mos_dt *dt, uint64_t at, uint32_t room) {
     struct mos_error error;
-    struct mos_ctx c = sim_quiet(s, &error);
+    struct mos_ctx c = mos_ctx_quiet(s->ctx, &error);
     struct mos_buf out = {.arena = s->arena};
     mos_dt_write_blob(&c, dt, false, &out);
     if (out.length > room)
@@ -281,7 +281,7 @@ static int fdt_apply(struct sim *s, int argc, const char *const *argv, struct mo
     uint64_t at;
     const char *names[2] = {"the base", "the overlay"};
     struct mos_error error;
-    struct mos_ctx c = sim_quiet(s, &error);
+    struct mos_ctx c = mos_ctx_quiet(s->ctx, &error);
     if (argc != 3 || !sim_address(argv[2], &at))
         return -1;
     struct mos_dt *overlay = sim_tree(s, at);
@@ -338,7 +338,7 @@ static int fdt_addr(struct sim *s, int argc, const char *const *argv) {
 /* More room behind the tree, up to a whole page. */
 static int fdt_resize(struct sim *s, int argc, const char *const *argv, struct mos_dt *dt) {
     struct mos_error error;
-    struct mos_ctx c = sim_quiet(s, &error);
+    struct mos_ctx c = mos_ctx_quiet(s->ctx, &error);
     struct mos_buf out = {.arena = s->arena};
     uint64_t extra = argc > 2 ? sim_number(argv[2], NULL, 16) : 0;
     mos_dt_write_blob(&c, dt, false, &out);

@@ -141,8 +141,6 @@ struct sim_thing *sim_ram_claim(struct sim *s, uint64_t at, uint64_t length, con
 struct sim_thing *sim_ram_at(const struct sim *s, uint64_t at);
 
 /* ---- tree.c ---- */
-/* A context for looking: what is wrong with a tree in RAM is nobody's finding. */
-struct mos_ctx sim_quiet(const struct sim *s, struct mos_error *error);
 /* The tree at an address; NULL: there is none, or it is damaged. */
 struct mos_dt *sim_tree(const struct sim *s, uint64_t at);
 

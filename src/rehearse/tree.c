@@ -3,19 +3,10 @@
 
 #include "base/bytes.h"
 
-struct mos_ctx sim_quiet(const struct sim *s, struct mos_error *error) {
-    struct mos_ctx c = *s->ctx;
-    *error = (struct mos_error){0};
-    c.arena = s->arena;
-    c.error = error;
-    c.findings = mos_findings_make(s->arena);
-    return c;
-}
-
 struct mos_dt *sim_tree(const struct sim *s, uint64_t at) {
     enum { MOST_TREE = 4 << 20 };
     struct mos_error error;
-    struct mos_ctx c = sim_quiet(s, &error);
+    struct mos_ctx c = mos_ctx_quiet(s->ctx, &error);
     uint8_t head[8];
     sim_ram_read(s, at, head, sizeof head);
     uint32_t length = mos_be32(head) == 0xd00dfeed ? mos_be32(head + 4) : 0;

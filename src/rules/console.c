@@ -131,32 +131,31 @@ static void check_shared_node(const struct view *v, const struct mos_dt *dt) {
 
 /* ---- its driver ---- */
 
-static void check_driver(const struct view *v) {
-    static const struct {
-        const char *port, *symbol;
-    } drivers[] = {
-        {"ttyAMA", "CONFIG_SERIAL_AMBA_PL011"}, {"ttyS", "CONFIG_SERIAL_8250"},
-        {"ttymxc", "CONFIG_SERIAL_IMX"},        {"ttyPS", "CONFIG_SERIAL_XILINX_PS_UART"},
-        {"ttySTM", "CONFIG_SERIAL_STM32"},      {"ttyMSM", "CONFIG_SERIAL_MSM"},
-        {"ttySC", "CONFIG_SERIAL_SH_SCI"},      {"ttySAC", "CONFIG_SERIAL_SAMSUNG"},
-        {"ttySIF", "CONFIG_SERIAL_SIFIVE"},     {"ttyLP", "CONFIG_SERIAL_FSL_LPUART"}};
-    for (size_t i = 0; i < sizeof drivers / sizeof *drivers; i++) {
-        size_t n = strlen(drivers[i].port);
-        if (strncmp(v->port, drivers[i].port, n) != 0 || !isdigit((unsigned char)v->port[n]))
-            continue;
-        const struct mos_setting *s = mos_map_get(&v->plan->config, drivers[i].symbol);
-        if (!s || strcmp(s->value, "m") != 0)
-            return;
-        struct mos_finding *f = mos_find(v->list, MOS_RULE_CONSOLE_LATE,
-                                         "The driver of the console %s is a module.", v->port);
-        mos_finding_at(v->list, f, s->place);
-        mos_finding_at(v->list, f, v->c->port->place);
-        mos_finding_why(v->list, f,
-                        "Nothing is printed until it is loaded: a kernel that dies before stays "
-                        "silent.");
-        mos_finding_try(v->list, f, "%s=y", drivers[i].symbol);
-        return;
+/* The symbol of a port's driver, stated or known; NULL: nobody knows. */
+static const char *driver_of(const struct view *v) {
+    static const char *const known[][2] = {{"ttyAMA", "CONFIG_SERIAL_AMBA_PL011"},
+                                           {"ttyS", "CONFIG_SERIAL_8250"}};
+    for (size_t i = 0; i < sizeof known / sizeof *known && !mos_has(v->c->driver); i++) {
+        size_t n = strlen(known[i][0]);
+        if (strncmp(v->port, known[i][0], n) == 0 && isdigit((unsigned char)v->port[n]))
+            return known[i][1];
     }
+    return mos_text_or(v->c->driver, NULL);
+}
+
+static void check_driver(const struct view *v) {
+    const char *symbol = driver_of(v);
+    const struct mos_setting *s = symbol ? mos_map_get(&v->plan->config, symbol) : NULL;
+    if (!s || strcmp(s->value, "m") != 0)
+        return;
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_CONSOLE_LATE,
+                                     "The driver of the console %s is a module.", v->port);
+    mos_finding_at(v->list, f, s->place);
+    mos_finding_at(v->list, f, v->c->port->place);
+    mos_finding_why(v->list, f,
+                    "Nothing is printed until it is loaded: a kernel that dies before stays "
+                    "silent.");
+    mos_finding_try(v->list, f, "%s=y", symbol);
 }
 
 static bool begin(struct view *v, const struct mos_plan *plan) {
@@ -225,10 +224,25 @@ static bool is_log_in(const char *line, size_t length) {
     return false;
 }
 
-static bool has_file(const struct mos_region_plan *root, const char *const *paths) {
-    uint32_t index;
-    for (; *paths; paths++)
-        if (mos_inv_find(root->volume->inventory, *paths, &index) && index)
+/* Is there a file of that name, whatever its folder? */
+static bool has_file(const struct mos_region_plan *root, const char *name) {
+    const struct mos_inventory *inventory = root->volume->inventory;
+    for (uint32_t i = 1; i < inventory->count; i++) {
+        const struct mos_inv_node *n = mos_inv_node(inventory, i);
+        if (n->type == MOS_ENTRY_FILE && strcmp(n->name, name) == 0)
+            return true;
+    }
+    return false;
+}
+
+/* Scripts that start programs of their own: what they start is not looked into. */
+static bool has_start_scripts(const struct mos_region_plan *root) {
+    const struct mos_inventory *inventory = root->volume->inventory;
+    uint32_t folder;
+    if (!mos_inv_find(inventory, "etc/init.d", &folder) || !folder)
+        return false;
+    for (uint32_t i = 1; i < inventory->count; i++)
+        if (mos_inv_node(inventory, i)->parent == folder)
             return true;
     return false;
 }
@@ -268,17 +282,22 @@ static bool logs_in_somewhere(const struct mos_text_file *t) {
 /* Said of what is meant to be used: a selection with a purpose. */
 static void check_way_in(const struct view *v, const struct mos_region_plan *root,
                          const struct mos_text_file *inittab) {
-    static const char *const systemd[] = {"lib/systemd/systemd", "usr/lib/systemd/systemd", NULL};
-    static const char *const servers[] = {"usr/sbin/sshd", "usr/sbin/dropbear", "usr/bin/dropbear",
-                                          "sbin/dropbear", NULL};
-    const struct mos_board *b = v->plan->board;
-    if (!inittab || has_file(root, systemd) || has_file(root, servers) ||
-        logs_in_somewhere(inittab) || !b->purpose)
+    /* systemd opens a log-in on the console by itself; keys of a user are a way over the network */
+    if (!inittab || !v->plan->board->purpose || logs_in_somewhere(inittab) ||
+        has_file(root, "systemd") || has_file(root, "authorized_keys"))
         return;
+    if (has_start_scripts(root)) {
+        mos_vec_push_pointer(&v->plan->ctx->not_proved,
+                             mos_printf(v->arena,
+                                        "that somebody can log in: what the scripts in /etc/init.d "
+                                        "of %s start is not known",
+                                        root->name));
+        return;
+    }
     struct mos_finding *f =
         mos_find(v->list, MOS_RULE_CONSOLE_NO_WAY_IN,
-                 "Nobody can log in: there is no log-in on %s, and no server for one over the "
-                 "network.",
+                 "Nobody can log in: there is no log-in on %s, and no user has a key for one over "
+                 "the network.",
                  v->port);
     mos_finding_at(v->list, f, v->c->port->place);
     mos_finding_at(v->list, f,

@@ -57,80 +57,6 @@ static void check_same(const struct mos_plan *plan, size_t index) {
     mos_finding_try(list, f, "Another kernel, root or ramdisk for %s.", b->def->r.name);
 }
 
-/* ---- what is stated and does nothing ---- */
-
-static void idle(const struct mos_plan *plan, struct mos_place place, const char *what,
-                 const char *why, const char *remedy) {
-    const struct mos_value *via = plan->board->boot->via;
-    struct mos_findings *list = &plan->ctx->findings;
-    struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_SCHEMA, "%s does nothing here.", what);
-    mos_finding_at(list, f, place);
-    if (via)
-        mos_finding_at(list, f, via->place);
-    mos_finding_why(list, f, "%s", why);
-    mos_finding_try(list, f, "%s", remedy);
-}
-
-static void check_idle(const struct mos_plan *plan) {
-    const struct mos_boot *b = plan->board->boot;
-    const struct mos_system *s = plan->board->system;
-    bool script = mos_plan_is_via(plan, "script"), parcel = mos_plan_is_via(plan, "parcel");
-    if (mos_has(b->tries) && !script && !parcel)
-        idle(plan, b->tries->place, "boot.tries", "Only a script can count.", "via: script");
-    if (mos_has(b->otherwise) && strcmp(b->otherwise->text, "reset") == 0 &&
-        mos_plan_is_via(plan, "menu"))
-        idle(plan, b->otherwise->place, "otherwise: reset",
-             "A menu ends where its last entry fails.", "via: script");
-    if (mos_has(b->timeout) && !mos_plan_is_via(plan, "menu"))
-        idle(plan, b->timeout->place, "boot.timeout", "Only a menu waits.",
-             "bootdelay among the values of the environment");
-    if (b->trees && (mos_plan_is_via(plan, "menu") || parcel))
-        idle(plan, b->trees->r.key_place, "boot.trees",
-             "A menu and a parcel name one tree for each entry.", "via: script");
-    if (b->parcel && !parcel)
-        idle(plan, b->parcel->r.key_place, "boot.parcel", "No parcel is made.", "via: parcel");
-    if (s && mos_has(s->confirm) && !b->tries)
-        idle(plan, s->confirm->place, "system.confirm", "Starts are not counted.",
-             "tries: 3 in boot");
-    for (size_t i = 0;
-         i < plan->boot_overlays.count && !script && !mos_plan_is_via(plan, "environment"); i++) {
-        const struct mos_overlay *o =
-            ((struct mos_overlay_plan *)mos_vec_pointer(&plan->boot_overlays, i))->def;
-        if (mos_has(o->one_of)) {
-            idle(plan, o->one_of->place, "one-of",
-                 "A menu and a parcel apply every overlay that they name.", "via: script");
-            return;
-        }
-    }
-}
-
-static void check_keys(const struct mos_plan *plan) {
-    const struct mos_parcel_def *p = plan->board->boot->parcel;
-    struct mos_findings *list = &plan->ctx->findings;
-    if (!p || p->r.broken)
-        return;
-    const struct mos_value *first = p->sign_with.count ? p->sign_with.items[0] : NULL;
-    const char *text = NULL, *remedy = "public-key: keys/….pem";
-    struct mos_place place = p->r.key_place;
-    if (first && p->key) {
-        text = "The parcel is signed by a key and by a program that holds one.";
-        remedy = "One of the two.";
-        place = p->key->place;
-    } else if (first && !p->public_key) {
-        text = "Nobody knows which key the signatures of the program must fit.";
-        place = first->place;
-    } else if (p->locks && !p->key && !p->public_key) {
-        text = "The loader is to be locked, and there is no key for that.";
-        remedy = "key: keys/….pem, or public-key with sign-with";
-        place = p->locks->place;
-    }
-    if (!text)
-        return;
-    struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_SCHEMA, "%s", text);
-    mos_finding_at(list, f, place);
-    mos_finding_try(list, f, "%s", remedy);
-}
-
 static void check_reach(const struct mos_plan *plan) {
     const struct mos_boot *b = plan->board->boot;
     const struct mos_boot_entry *first = entry_at(plan, 0), *second = entry_at(plan, 1);
@@ -181,57 +107,14 @@ static void check_tries(const struct mos_plan *plan) {
     mos_finding_try(&plan->ctx->findings, f, "1 to 9");
 }
 
-/* ---- what the loader must have been built with ---- */
-
-static void check_command(const struct mos_plan *plan, const char *command,
-                          struct mos_place place) {
-    const struct mos_loader_command *c = plan->dialect->commands;
-    while (c->name && strcmp(c->name, command) != 0)
-        c++;
-    const struct mos_setting *s = c->name ? mos_plan_loader_symbol(plan, c->symbol) : NULL;
-    if (!s || strcmp(s->value, "y") == 0)
-        return; /* a symbol that is not mentioned is not known */
-    struct mos_finding *f =
-        mos_find(&plan->ctx->findings, MOS_RULE_LOADER_COMMAND_MISSING,
-                 "The loader was built without the command %s, which the boot needs.", command);
-    mos_finding_at(&plan->ctx->findings, f, place);
-    mos_finding_at(&plan->ctx->findings, f, s->place);
-    mos_finding_why(&plan->ctx->findings, f, "It would say \"Unknown command '%s'\" and go on.",
-                    command);
-    mos_finding_try(&plan->ctx->findings, f, "%s=y in the loader's configuration.", c->symbol);
-}
-
-static void check_commands(const struct mos_plan *plan) {
-    const struct mos_boot *b = plan->board->boot;
-    if (!plan->dialect || !plan->loader_config.count)
-        return; /* not known: nothing is said */
-    struct mos_place place = b->via ? b->via->place : b->r.key_place;
-    bool menu = mos_plan_is_via(plan, "menu"), parcel = mos_plan_is_via(plan, "parcel");
-    const char *start =
-        plan->entries.count && !parcel
-            ? ((const struct mos_entry_plan *)mos_vec_pointer(&plan->entries, 0))->step.command
-            : "bootm";
-    check_command(plan, menu ? "sysboot" : "load", place);
-    check_command(plan, start, place);
-    if (mos_plan_is_via(plan, "script") || parcel)
-        check_command(plan, "source", place);
-    if (mos_has(b->tries)) {
-        check_command(plan, "saveenv", b->tries->place);
-        check_command(plan, "setexpr", b->tries->place);
-    }
-}
-
 void mos_rule_fallback(const struct mos_plan *plan) {
     const struct mos_boot *b = plan->board->boot;
     if (!b)
         return;
     if (b->r.broken)
         return;
-    check_idle(plan);
-    check_keys(plan);
     check_tries(plan);
     check_confirm(plan);
-    check_commands(plan);
     if (plan->entries.count > 1)
         check_reach(plan);
     for (size_t i = 1; i < plan->entries.count; i++)

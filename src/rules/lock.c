@@ -1,4 +1,4 @@
-/* A loader that starts only what is signed, and one that cannot read what it is given. */
+/* A loader that starts only what is signed. */
 #include "rules/rules.h"
 
 #include "base/text.h"
@@ -78,57 +78,6 @@ static void check_holes(const struct mos_plan *plan, const struct mos_value *loc
     mos_finding_try(list, f, "A loader whose compiled-in commands start the parcel themselves.");
 }
 
-/* ---- forms ---- */
-
-static void check_form(const struct mos_plan *plan, const char *form, const char *what,
-                       struct mos_place place) {
-    const struct mos_loader_command *c = plan->dialect->forms;
-    while (c->name && strcmp(c->name, form) != 0)
-        c++;
-    const struct mos_setting *s = c->name ? mos_plan_loader_symbol(plan, c->symbol) : NULL;
-    if (!s || strcmp(s->value, "y") == 0)
-        return; /* a symbol that is not mentioned is not known */
-    struct mos_findings *list = &plan->ctx->findings;
-    struct mos_finding *f =
-        mos_find(list, MOS_RULE_LOADER_UNREADABLE,
-                 "The loader was built without %s, which %s needs.", form, what);
-    mos_finding_at(list, f, place);
-    mos_finding_at(list, f, s->place);
-    mos_finding_why(list, f, "It would find nothing there that it knows.");
-    mos_finding_try(list, f, "%s=y in the loader's configuration.", c->symbol);
-}
-
-static void check_forms(const struct mos_plan *plan) {
-    const struct mos_boot *b = plan->board->boot;
-    struct mos_arena *arena = plan->ctx->arena;
-    struct mos_place way = b->via ? b->via->place : b->r.key_place;
-    if (!plan->dialect || !plan->loader_config.count)
-        return;
-    if (plan->boot_medium && plan->boot_medium->table)
-        check_form(plan, plan->boot_medium->table->name,
-                   mos_printf(arena, "the table of %s", plan->boot_medium->name),
-                   plan->boot_medium->def->table->r.key_place);
-    if (mos_plan_is_via(plan, "parcel"))
-        check_form(plan, "parcels", "the boot", way);
-    if (mos_plan_is_via(plan, "parcel") && is_signed(b->parcel))
-        check_form(plan, "signatures", "the signed parcel", b->parcel->r.key_place);
-    if (mos_plan_is_via(plan, "parcel") || mos_plan_is_via(plan, "script"))
-        check_form(plan, "scripts", "the boot script", way);
-    if (plan->boot_overlays.count)
-        check_form(plan, "overlays", "the boot",
-                   ((struct mos_overlay_plan *)mos_vec_pointer(&plan->boot_overlays, 0))
-                       ->def->r.key_place);
-    for (size_t i = 0; i < plan->entries.count; i++) {
-        const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
-        if (!e->kernel_known || !e->header.compression)
-            continue;
-        check_form(plan, e->header.compression,
-                   mos_printf(arena, "kernel %s", e->kernel->def->r.name),
-                   e->kernel->def->r.key_place);
-        return;
-    }
-}
-
 void mos_rule_lock(const struct mos_plan *plan) {
     if (!plan->board->boot || plan->board->boot->r.broken)
         return;
@@ -137,5 +86,4 @@ void mos_rule_lock(const struct mos_plan *plan) {
         check_payload(plan, lock);
     else if (lock)
         check_holes(plan, lock);
-    check_forms(plan);
 }

@@ -33,6 +33,8 @@ void mos_rule_stage_files(const struct mos_plan *plan);
 void mos_rule_stages(const struct mos_plan *plan);
 void mos_rule_search(const struct mos_plan *plan);
 void mos_rule_order(const struct mos_plan *plan);
+void mos_rule_idle(const struct mos_plan *plan);
+void mos_rule_loader_build(const struct mos_plan *plan);
 void mos_rule_lock(const struct mos_plan *plan);
 void mos_rule_network(const struct mos_plan *plan);
 void mos_rule_console(const struct mos_plan *plan);

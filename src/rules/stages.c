@@ -154,14 +154,10 @@ static bool check_names(const struct view *v, const struct mos_piece_plan *p,
                         const struct mos_parcel *parcel) {
     for (size_t i = 0; i < parcel->choices.count; i++) {
         const struct mos_parcel_choice *c = mos_vec_at(&parcel->choices, i);
-        const char *const single[] = {c->kernel, c->firmware, c->ramdisk};
-        enum { SINGLE = sizeof single / sizeof *single };
-        for (size_t k = 0; k < SINGLE + c->trees.count + c->loadables.count; k++) {
-            const char *name = k < SINGLE ? single[k]
-                               : k < SINGLE + c->trees.count
-                                   ? mos_vec_pointer(&c->trees, k - SINGLE)
-                                   : mos_vec_pointer(&c->loadables, k - SINGLE - c->trees.count);
-            if (name && !mos_parcel_part(parcel, name)) {
+        struct mos_vec names = mos_parcel_uses(v->arena, c);
+        for (size_t k = 0; k < names.count; k++) {
+            const char *name = mos_vec_pointer(&names, k);
+            if (!mos_parcel_part(parcel, name)) {
                 bad_parcel(v, p,
                            mos_printf(v->arena, "configuration %s wants %s, which is not in it",
                                       c->name, name));

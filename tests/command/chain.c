@@ -399,6 +399,17 @@ static void idle_keys_are_told(void) {
          "public-key"},
         {"s/via: script/via: parcel\\n  parcel: {sign-with: sign, key: k.pem}/",
          "signed by a key and by a program", "One of the two"},
+        {"s/via: script/via: parcel\\n  parcel: {key: k.pem, public-key: k.pub}/",
+         "public key does nothing here", "sign-with"},
+        {"s/kind: sd, /&correction: x, /", "correction does nothing here", "kind: nand"},
+        {"s/^pieces:$/&\\n  pack: {packed: {starts: a, parts: {a: first}}}/",
+         "starts does nothing here", "as: parcel"},
+        {"s/^pieces:$/&\\n  pack: {packed: {parts: {a: {piece: first, load: 0x1000}}}}/",
+         "load does nothing here", "as: parcel"},
+        {"s/^pieces:$/&\\n  pack: {packed: {as: parcel, align: 4 KiB, parts: {a: {piece: first, "
+         "load: "
+         "0x1000}}}}/",
+         "align does nothing here", "as: plain"},
         {"s/via: script/via: parcel\\n  parcel: {locks: loader}/", "is to be locked, and there is",
          "key: keys"},
     };

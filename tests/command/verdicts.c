@@ -29,11 +29,12 @@ struct verdict {
     const char *boot;   /* below boot: NULL: via: script */
     const char *arguments;
     const char *entries, *regions, *fills, *inittab;
+    const char *home; /* a file below /home of the root; NULL: none */
 };
 
 #define VARIABLES(bootcmd, more)                                                                   \
     "  environments: {main: {base: none, size: 16 KiB, values: {bootcmd: '" bootcmd "'" more "}}}" \
-                                                                                             "\n"
+    "\n"
 #define ORDER(n, bootcmd, more)                                                                    \
     { .rule = "boot.script-order", .count = n, .loader = VARIABLES(bootcmd, more) }
 #define CONSOLE(n, value)                                                                          \
@@ -109,6 +110,17 @@ static const struct verdict verdicts[] = {
     WAY_IN(1, "gauge::respawn:/usr/bin/gauge\n"),
     WAY_IN(0, "ttyAMA0::respawn:/sbin/getty 115200 ttyAMA0\n"),
     WAY_IN(0, "::askfirst:-/bin/sh\n"),
+    {.rule = "console.no-way-in", /* with a key of a user */
+     .count = 0,
+     .top = "purpose: bench\n",
+     .inittab = "gauge::respawn:/usr/bin/gauge\n",
+     .home = ".ssh/authorized_keys"},
+    {.rule = "console.no-way-in", /* who knows what it starts */
+     .count = 0,
+     .top = "purpose: bench\n",
+     .inittab = "gauge::respawn:/usr/bin/gauge\n",
+     .home = "../etc/init.d/start"},
+    {.rule = "console.late", .count = 1, .top = "kernel: {config: {start: pieces/config}}\n"},
     WAY_IN(1, "# ttyAMA0::respawn:/sbin/getty 115200 ttyAMA0\n::sysinit:/bin/sh /etc/rc\n"),
     {.rule = "console.no-way-in", .count = 0, .inittab = "gauge::respawn:/usr/bin/gauge\n"},
     {.rule = "console.shared",
@@ -187,6 +199,12 @@ static void make(const char *w, const struct verdict *v) {
     write_text(path_in(w, "pieces/other"), "stand-in for something else\n");
     write_text(path_in(w, "tree/curlew.dts"), tree);
     write_text(path_in(w, "old/extlinux/extlinux.conf"), "LABEL old\n  KERNEL /old\n");
+    remove_folder(path_in(w, "root"));
+    write_text(path_in(w, "pieces/config"), "CONFIG_SERIAL_AMBA_PL011=m\n");
+    if (v->home) {
+        write_text(path_in(w, "root/home/about"), "a home\n");
+        write_text(path_in(w, "root/home/%s", v->home), "something\n");
+    }
     write_text(path_in(w, "root/etc/inittab"), text_or(v->inittab, "::askfirst:/bin/sh\n"));
 }
 

@@ -188,14 +188,7 @@ static void only_signed_parcels_start(void) {
 
 static void write_counting_board(const char *w) {
     write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
-    write_text(path_in(w, "boards/curlew.yaml"),
-               "mosaicum: 1\nboard: curlew\nhardware:\n  cpu: arm\n"
-               "  ram: {main: {start: 0x40000000, sizes: [512 MiB]}}\n"
-               "  held: {loader: {top: 64 MiB}}\n  console: {port: ttyS0, baud: 115200}\n"
-               "  media: {card: {kind: sd, size: 128 MiB, loader: mmc 0, kernel: mmcblk0}}\n"
-               "rom: {order: [card], first-stage: {card: {at: 8 KiB, limit: 1000 KiB}}}\n"
-               "stages: {first: {piece: first, by: rom}}\n"
-               "pieces:\n  first: {file: pieces/first.bin, license: GPL-2.0-or-later}\n"
+    write_text(path_in(w, "boards/curlew.yaml"), CARD_BOARD
                "  kernel-a: {file: pieces/a, license: GPL-2.0-only, cpu: arm}\n"
                "  kernel-b: {file: pieces/b, license: GPL-2.0-only, cpu: arm}\n"
                "loader: {dialect: u-boot, version: \"2023.01\"}\n"

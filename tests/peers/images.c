@@ -152,13 +152,7 @@ static void we_read_what_a_kernel_wrote(void) {
 static void write_card_board(const char *w, const char *table) {
     char text[3000];
     snprintf(text, sizeof text,
-             "mosaicum: 1\nboard: curlew\nhardware:\n  cpu: arm\n"
-             "  ram: {main: {start: 0x40000000, sizes: [512 MiB]}}\n"
-             "  held: {loader: {top: 64 MiB}}\n  console: {port: ttyS0, baud: 115200}\n"
-             "  media: {card: {kind: sd, size: 128 MiB, loader: mmc 0, kernel: mmcblk0}}\n"
-             "rom: {order: [card], first-stage: {card: {at: 8 KiB, limit: 1000 KiB}}}\n"
-             "stages: {first: {piece: first, by: rom}}\n"
-             "pieces:\n  first: {file: pieces/first.bin, license: GPL-2.0-or-later}\n"
+             CARD_BOARD
              "  kernel: {file: pieces/zImage, license: GPL-2.0-only, cpu: arm}\n"
              "loader: {dialect: u-boot, version: \"2023.01\"}\n"
              "boot: {via: script, entries: {main: {kernel: kernel, arguments: {root: <root>, "

@@ -18,6 +18,16 @@ void make_flash_workspace(const char *w);
 /* judges.c: two folders, entry by entry with extended attributes; how many were compared. */
 size_t compare_folders(const char *a, const char *b);
 
+/* The board with a real ROM, up to its pieces; its first stage is pieces/first.bin. */
+#define CARD_BOARD                                                                                 \
+    "mosaicum: 1\nboard: curlew\nhardware:\n  cpu: arm\n"                                          \
+    "  ram: {main: {start: 0x40000000, sizes: [512 MiB]}}\n"                                       \
+    "  held: {loader: {top: 64 MiB}}\n  console: {port: ttyS0, baud: 115200}\n"                    \
+    "  media: {card: {kind: sd, size: 128 MiB, loader: mmc 0, kernel: mmcblk0}}\n"                 \
+    "rom: {order: [card], first-stage: {card: {at: 8 KiB, limit: 1000 KiB}}}\n"                    \
+    "stages: {first: {piece: first, by: rom}}\n"                                                   \
+    "pieces:\n  first: {file: pieces/first.bin, license: GPL-2.0-or-later}\n"
+
 /* ---- a virtual machine with a serial line ---- */
 struct machine;
 /* Starts a machine (arm64, arm or riscv64) with the real loader and an image as NVMe or virtio

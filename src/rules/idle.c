@@ -1,0 +1,105 @@
+/* What is stated about the boot and does nothing, or contradicts itself. */
+#include "rules/rules.h"
+
+#include <string.h>
+
+static void idle(const struct mos_plan *plan, struct mos_place place, const char *what,
+                 const char *why, const char *remedy) {
+    const struct mos_value *via = plan->board->boot->via;
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_SCHEMA, "%s does nothing here.", what);
+    mos_finding_at(list, f, place);
+    if (via)
+        mos_finding_at(list, f, via->place);
+    mos_finding_why(list, f, "%s", why);
+    mos_finding_try(list, f, "%s", remedy);
+}
+
+static void check_idle(const struct mos_plan *plan) {
+    const struct mos_boot *b = plan->board->boot;
+    const struct mos_system *s = plan->board->system;
+    bool script = mos_plan_is_via(plan, "script"), parcel = mos_plan_is_via(plan, "parcel");
+    if (mos_has(b->tries) && !script && !parcel)
+        idle(plan, b->tries->place, "boot.tries", "Only a script can count.", "via: script");
+    if (mos_has(b->otherwise) && strcmp(b->otherwise->text, "reset") == 0 &&
+        mos_plan_is_via(plan, "menu"))
+        idle(plan, b->otherwise->place, "otherwise: reset",
+             "A menu ends where its last entry fails.", "via: script");
+    if (mos_has(b->timeout) && !mos_plan_is_via(plan, "menu"))
+        idle(plan, b->timeout->place, "boot.timeout", "Only a menu waits.",
+             "bootdelay among the values of the environment");
+    if (b->trees && (mos_plan_is_via(plan, "menu") || parcel))
+        idle(plan, b->trees->r.key_place, "boot.trees",
+             "A menu and a parcel name one tree for each entry.", "via: script");
+    if (b->parcel && !parcel)
+        idle(plan, b->parcel->r.key_place, "boot.parcel", "No parcel is made.", "via: parcel");
+    if (s && mos_has(s->confirm) && !b->tries)
+        idle(plan, s->confirm->place, "system.confirm", "Starts are not counted.",
+             "tries: 3 in boot");
+    for (size_t i = 0;
+         i < plan->boot_overlays.count && !script && !mos_plan_is_via(plan, "environment"); i++) {
+        const struct mos_overlay *o =
+            ((struct mos_overlay_plan *)mos_vec_pointer(&plan->boot_overlays, i))->def;
+        if (mos_has(o->one_of)) {
+            idle(plan, o->one_of->place, "one-of",
+                 "A menu and a parcel apply every overlay that they name.", "via: script");
+            return;
+        }
+    }
+}
+
+static void check_keys(const struct mos_plan *plan) {
+    const struct mos_parcel_def *p = plan->board->boot->parcel;
+    struct mos_findings *list = &plan->ctx->findings;
+    if (!p || p->r.broken)
+        return;
+    const struct mos_value *first = p->sign_with.count ? p->sign_with.items[0] : NULL;
+    const char *text = NULL, *remedy = "public-key: keys/….pem";
+    struct mos_place place = p->r.key_place;
+    if (first && p->key) {
+        text = "The parcel is signed by a key and by a program that holds one.";
+        remedy = "One of the two.";
+        place = p->key->place;
+    } else if (first && !p->public_key) {
+        text = "Nobody knows which key the signatures of the program must fit.";
+        place = first->place;
+    } else if (p->public_key && !first) {
+        text = "The public key does nothing here: the parcel is signed by a key of the workspace.";
+        remedy = "sign-with: the program that holds the private one, or no public-key.";
+        place = p->public_key->place;
+    } else if (p->locks && !p->key && !p->public_key) {
+        text = "The loader is to be locked, and there is no key for that.";
+        remedy = "key: keys/….pem, or public-key with sign-with";
+        place = p->locks->place;
+    }
+    if (!text)
+        return;
+    struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_SCHEMA, "%s", text);
+    mos_finding_at(list, f, place);
+    mos_finding_try(list, f, "%s", remedy);
+}
+
+/* Only a raw NAND is corrected by the loader. */
+static void check_media(const struct mos_plan *plan) {
+    const struct mos_hardware *h = plan->board->hardware;
+    struct mos_findings *list = &plan->ctx->findings;
+    for (size_t i = 0; h && i < h->media.count; i++) {
+        const struct mos_medium *m = h->media.items[i];
+        if (!mos_has(m->correction) || !mos_has(m->kind) || strcmp(m->kind->text, "nand") == 0)
+            continue;
+        struct mos_finding *f =
+            mos_find(list, MOS_RULE_BOARD_SCHEMA, "correction does nothing here.");
+        mos_finding_at(list, f, m->correction->place);
+        mos_finding_at(list, f, m->kind->place);
+        mos_finding_try(list, f, "kind: nand");
+    }
+}
+
+void mos_rule_idle(const struct mos_plan *plan) {
+    const struct mos_boot *b = plan->board->boot;
+    check_media(plan);
+    if (!b || b->r.broken)
+        return;
+    check_idle(plan);
+    check_keys(plan);
+}

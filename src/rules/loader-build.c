@@ -1,0 +1,103 @@
+/* What the loader was built with: the commands and forms that the boot needs. */
+#include "rules/rules.h"
+
+#include <string.h>
+
+/* The setting that leaves something out; NULL: it is built in, or nobody knows. */
+static const struct mos_setting *left_out(const struct mos_plan *plan,
+                                          const struct mos_loader_command *list, const char *name,
+                                          const char **symbol) {
+    while (list->name && strcmp(list->name, name) != 0)
+        list++;
+    const struct mos_setting *s = list->name ? mos_plan_loader_symbol(plan, list->symbol) : NULL;
+    *symbol = list->symbol;
+    return s && strcmp(s->value, "y") != 0 ? s : NULL; /* not mentioned: not known */
+}
+
+static void lacks(const struct mos_plan *plan, enum mos_rule_id rule, struct mos_place place,
+                  const struct mos_setting *s, const char *symbol, const char *what,
+                  const char *why) {
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f = mos_find(list, rule, "The loader was built without %s needs.", what);
+    mos_finding_at(list, f, place);
+    mos_finding_at(list, f, s->place);
+    mos_finding_why(list, f, "%s", why);
+    mos_finding_try(list, f, "%s=y in the loader's configuration.", symbol);
+}
+
+static void check_command(const struct mos_plan *plan, const char *command,
+                          struct mos_place place) {
+    struct mos_arena *arena = plan->ctx->arena;
+    const char *symbol;
+    const struct mos_setting *s = left_out(plan, plan->dialect->commands, command, &symbol);
+    if (s)
+        lacks(plan, MOS_RULE_LOADER_COMMAND_MISSING, place, s, symbol,
+              mos_printf(arena, "the command %s, which the boot", command),
+              mos_printf(arena, "It would say \"Unknown command '%s'\" and go on.", command));
+}
+
+static void check_form(const struct mos_plan *plan, const char *form, const char *what,
+                       struct mos_place place) {
+    const char *symbol;
+    const struct mos_setting *s = left_out(plan, plan->dialect->forms, form, &symbol);
+    if (s)
+        lacks(plan, MOS_RULE_LOADER_UNREADABLE, place, s, symbol,
+              mos_printf(plan->ctx->arena, "%s, which %s", form, what),
+              "It would find nothing there that it knows.");
+}
+
+static void check_commands(const struct mos_plan *plan) {
+    const struct mos_boot *b = plan->board->boot;
+    struct mos_place place = b->via ? b->via->place : b->r.key_place;
+    bool menu = mos_plan_is_via(plan, "menu"), parcel = mos_plan_is_via(plan, "parcel");
+    const char *start =
+        plan->entries.count && !parcel
+            ? ((const struct mos_entry_plan *)mos_vec_pointer(&plan->entries, 0))->step.command
+            : "bootm";
+    check_command(plan, menu ? "sysboot" : "load", place);
+    check_command(plan, start, place);
+    if (mos_plan_is_via(plan, "script") || parcel)
+        check_command(plan, "source", place);
+    if (mos_has(b->tries)) {
+        check_command(plan, "saveenv", b->tries->place);
+        check_command(plan, "setexpr", b->tries->place);
+    }
+}
+
+static void check_forms(const struct mos_plan *plan) {
+    const struct mos_boot *b = plan->board->boot;
+    struct mos_arena *arena = plan->ctx->arena;
+    struct mos_place way = b->via ? b->via->place : b->r.key_place;
+    if (plan->boot_medium && plan->boot_medium->table)
+        check_form(plan, plan->boot_medium->table->name,
+                   mos_printf(arena, "the table of %s", plan->boot_medium->name),
+                   plan->boot_medium->def->table->r.key_place);
+    if (mos_plan_is_via(plan, "parcel"))
+        check_form(plan, "parcels", "the boot", way);
+    if (mos_plan_is_via(plan, "parcel") && b->parcel &&
+        (mos_has(b->parcel->key) || b->parcel->sign_with.count))
+        check_form(plan, "signatures", "the signed parcel", b->parcel->r.key_place);
+    if (mos_plan_is_via(plan, "parcel") || mos_plan_is_via(plan, "script"))
+        check_form(plan, "scripts", "the boot script", way);
+    if (plan->boot_overlays.count)
+        check_form(plan, "overlays", "the boot",
+                   ((struct mos_overlay_plan *)mos_vec_pointer(&plan->boot_overlays, 0))
+                       ->def->r.key_place);
+    for (size_t i = 0; i < plan->entries.count; i++) {
+        const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
+        if (!e->kernel_known || !e->header.compression)
+            continue;
+        check_form(plan, e->header.compression,
+                   mos_printf(arena, "kernel %s", e->kernel->def->r.name),
+                   e->kernel->def->r.key_place);
+        return;
+    }
+}
+
+void mos_rule_loader_build(const struct mos_plan *plan) {
+    const struct mos_boot *b = plan->board->boot;
+    if (!b || b->r.broken || !plan->dialect || !plan->loader_config.count)
+        return; /* not known: nothing is said */
+    check_commands(plan);
+    check_forms(plan);
+}
