@@ -26,12 +26,27 @@ static struct mos_finding *complain(struct maker *m, struct mos_place place, con
     return f;
 }
 
+/* Ramdisks are made last, packs in their order. */
+static bool comes_later(const struct maker *m, const struct mos_piece_plan *part) {
+    const struct mos_vec *all = &m->plan->pieces;
+    size_t i = 0;
+    while (mos_vec_pointer(all, i) != part && mos_vec_pointer(all, i) != m->piece)
+        i++;
+    return part->def->ramdisk || (part->def->packed && mos_vec_pointer(all, i) == m->piece);
+}
+
 /* The bytes of every part; NULL where one is not there (it has its finding) or after an error. */
 static const uint8_t *part_bytes(struct maker *m, const struct mos_packed_part *part,
                                  uint64_t *length) {
     struct mos_piece_plan *p =
         mos_has(part->piece) ? mos_plan_piece(m->plan, part->piece->target) : NULL;
     *length = p ? p->size : 0;
+    if (p && comes_later(m, p))
+        mos_finding_try(
+            &m->plan->ctx->findings,
+            complain(m, part->piece->place,
+                     mos_printf(m->plan->ctx->arena, "%s is made after it.", p->def->r.name)),
+            "Files, pieces of archives, and packs that stand before it.");
     if (!p || !p->found || p == m->piece) {
         m->wrong = true;
         return NULL;

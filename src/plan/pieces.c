@@ -384,10 +384,12 @@ static void too_deep(struct mos_plan *plan, const struct mos_piece_plan *p,
                      const struct mos_piece_plan *outer) {
     struct mos_findings *list = &plan->ctx->findings;
     struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_REFERENCE,
-                                     "Piece %s lies in %s, which lies in an archive itself.",
+                                     outer->made ? "Piece %s lies in %s, which is made here."
+                                                 : "Piece %s lies in %s, which lies in an archive "
+                                                   "itself.",
                                      p->def->r.name, outer->def->r.name);
     mos_finding_at(list, f, p->def->in->place);
-    mos_finding_at(list, f, outer->def->in->place);
+    mos_finding_at(list, f, outer->made ? outer->def->r.key_place : outer->def->in->place);
     mos_finding_why(list, f, "Only archives that are files of the workspace are looked into.");
     mos_finding_try(list, f, "Unpack %s into the workspace and name it as a file.",
                     outer->def->r.name);
@@ -415,7 +417,7 @@ bool mos_plan_pieces(struct mos_plan *plan) {
             continue;
         struct mos_piece_plan *outer = mos_plan_piece(plan, p->def->in->target);
         const char *inside = mos_entry_path(&path, p->def->path->text);
-        if (outer && outer->def->in && inside) {
+        if (outer && (outer->def->in || outer->made) && inside) {
             too_deep(plan, p, outer);
             continue;
         }

@@ -305,28 +305,11 @@ static bool settle(struct mos_plan *plan, struct mos_piece_plan *p) {
     return true;
 }
 
-/* A ramdisk that something else was to be made from: too late for that. */
-static void too_late(struct mos_plan *plan) {
-    struct mos_findings *list = &plan->ctx->findings;
-    for (size_t i = 0; i < plan->pieces.count && !list->items.count; i++) {
-        const struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
-        if (p->found || p->unmade || p->def->r.broken)
-            continue;
-        struct mos_finding *f = mos_find(
-            list, MOS_RULE_PIECE_MISSING,
-            "Piece %s lies in, or is made from, another one that is made here.", p->def->r.name);
-        mos_finding_at(list, f, p->def->r.key_place);
-        mos_finding_try(list, f,
-                        "Files of the workspace, archives, and packs that stand before it.");
-    }
-}
-
 bool mos_plan_ramdisks(struct mos_plan *plan) {
     for (size_t i = 0; i < plan->pieces.count; i++) {
         struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
         if (p->def->ramdisk && !settle(plan, p))
             return false;
     }
-    too_late(plan);
     return true;
 }

@@ -104,8 +104,14 @@ static void wrong_lists_are_explained(void) {
         {"s/etc.about}/bin\\/mount}/", "volume.two-sources", "/bin/mount"},
         {"s/etc.about}/etc\\/..\\/..\\/about}/", "piece.path", "no path below its root"},
         {"s/folders: .tmp./folders: [..]/", "piece.path", "no path below its root"},
-        {"s/^  early:$/  twice: {packed: {parts: {one: early}}}\\n&/", "piece.missing",
-         "Piece twice lies in, or is made from, another"},
+        {"s/^  early:$/  twice: {packed: {parts: {one: early}}}\\n&/", "boot.stages",
+         "early is made after it"},
+        {"s/^  early:$/  a: {packed: {parts: {one: b}}}\\n  b: {packed: {parts: {one: "
+         "first}}}\\n&/",
+         "boot.stages", "b is made after it"},
+        {"s/^  early:$/  a: {packed: {parts: {one: a}}}\\n&/", "boot.stages", "a is made after it"},
+        {"s/^  early:$/  a: {in: early, path: init}\\n&/", "board.reference",
+         "Piece a lies in early, which is made here"},
         {"s/compress: gz//; s/      init: yes/&\\n      compress: lzma/", "board.schema", "lzma"},
     };
     for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
