@@ -10,12 +10,17 @@
 #ifndef MOSAICUM_HOST_H
 #define MOSAICUM_HOST_H
 
+#include <errno.h>
 #include <stdbool.h>
 #include <stddef.h>
 #include <stdint.h>
 
+/* Two errno values with a meaning of their own here (mos_fail has words for them). */
+#define MOS_OUT_OF_REACH EXDEV /* a guard (base/guard.h) lets nobody touch that place */
+#define MOS_NO_FILE ENOTBLK    /* a device, pipe or socket where only a file will do */
+
 enum mos_open_mode {
-    MOS_OPEN_READ,   /* must exist */
+    MOS_OPEN_READ,   /* must exist and be a file: EISDIR, MOS_NO_FILE; never waits */
     MOS_OPEN_NEW,    /* created, must not exist, read and write */
     MOS_OPEN_MODIFY, /* must exist, read and write */
 };
@@ -70,6 +75,8 @@ struct mos_host {
      */
     int (*next_data)(const struct mos_host *h, int file, uint64_t from, uint64_t *start,
                      uint64_t *end);
+    /* A new file without a name, read and write; it is gone when it is closed. */
+    int (*temporary)(const struct mos_host *h, int *file);
     int (*info)(const struct mos_host *h, const char *path, bool follow, struct mos_file_info *out);
     int (*file_info)(const struct mos_host *h, int file, struct mos_file_info *out);
     /* Calls `each` for every name in a folder, in no order; stops when it returns false. */
@@ -81,10 +88,15 @@ struct mos_host {
     int (*make_folder)(const struct mos_host *h, const char *path); /* parents too; may exist */
     int (*remove_tree)(const struct mos_host *h, const char *path); /* may be absent */
     int (*rename)(const struct mos_host *h, const char *from, const char *to);
+    /* The same, but EEXIST where `to` is there already, whatever it is. */
+    int (*rename_new)(const struct mos_host *h, const char *from, const char *to);
+    /* Sets the permission bits of a file or folder that is no link. */
+    int (*protect)(const struct mos_host *h, const char *path, uint32_t mode);
     /* Swaps two existing folders in one step; ENOTSUP where the system cannot. */
     int (*exchange)(const struct mos_host *h, const char *a, const char *b);
     int (*sync_folder)(const struct mos_host *h, const char *path);
-    /* Takes an exclusive lock on a (new or existing) file without waiting: EWOULDBLOCK. */
+    /* Takes an exclusive lock on a (new or existing) file without waiting: EWOULDBLOCK; ELOOP for a
+     * link. */
     int (*lock)(const struct mos_host *h, const char *path, int *file);
     /* The real, absolute form of an existing path; malloc'ed. */
     int (*real_path)(const struct mos_host *h, const char *path, char **out);

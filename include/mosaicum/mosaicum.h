@@ -29,6 +29,9 @@ struct mosaicum_options {
     /* Called now and then during long work, with bytes; may be NULL. */
     void (*progress)(void *self, const char *what, uint64_t done, uint64_t total);
     void *progress_self;
+    /* Where bytes go whose file is named "-"; false: they could not be written.  May be NULL. */
+    bool (*stream)(void *self, const void *bytes, size_t length);
+    void *stream_self;
 };
 
 /* NULL: no memory.  Free with mosaicum_free (NULL allowed). */
@@ -85,16 +88,16 @@ enum mosaicum_status mosaicum_amend(mosaicum *m, const char *image, const char *
                                     size_t count, const char *to);
 /* A rehearsal of the boot, on the bytes of images. */
 struct mosaicum_rehearsal {
-    const char *what;      /* a selector whose images are built, or an image */
-    const char *loader;    /* the loader's binary, for the variables compiled into it; or NULL */
-    const char *medium;    /* an image: what the loader calls it, "mmc 0" if NULL */
-    const char *cpu;       /* an image: "arm64"; NULL: as the kernel is */
+    const char *what;   /* a selector whose images are built, or an image */
+    const char *loader; /* the loader's binary, for the variables compiled into it; or NULL */
+    const char *medium; /* an image: what the loader calls it, "mmc 0" if NULL */
+    const char *cpu;    /* an image: "arm64"; NULL: as the kernel is */
     const char *ram_start, *ram; /* an image: as definitions write them; NULL: not known */
-    const char *tree;      /* the tree that the loader itself has; or NULL */
-    const char *out;       /* a selector: where it was built; NULL: "out" in the workspace */
-    const char *keys;      /* a tree with the keys that parcels must be signed with; or NULL */
-    bool faults;           /* also with one thing at a time broken */
-    bool console;          /* also what the loader prints */
+    const char *tree;            /* the tree that the loader itself has; or NULL */
+    const char *out;             /* a selector: where it was built; NULL: "out" in the workspace */
+    const char *keys; /* a tree with the keys that parcels must be signed with; or NULL */
+    bool faults;      /* also with one thing at a time broken */
+    bool console;     /* also what the loader prints */
 };
 /* MOSAICUM_FINDINGS: it does not boot, or a fallback does not hold. */
 enum mosaicum_status mosaicum_rehearse(mosaicum *m, const struct mosaicum_rehearsal *request);

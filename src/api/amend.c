@@ -3,6 +3,7 @@
 #include "api/survey.h"
 
 #include "base/bytes.h"
+#include "base/out.h"
 #include "base/text.h"
 
 #include <errno.h>
@@ -90,6 +91,7 @@ static bool copy_all(struct amend *a) {
 static bool open_content(struct amend *a, const struct change *c, int *file, struct mos_io *out) {
     const struct mos_host *h = a->m->ctx.host;
     struct mos_file_info info;
+    run_allow(a->m, c->from, MOS_REACH_READ);
     int e = h->open(h, c->from, MOS_OPEN_READ, file);
     if (e)
         return mos_fail(&a->m->error, MOS_ERROR_USAGE, e, "Cannot open %s", c->from);
@@ -270,23 +272,17 @@ static bool look_again(struct amend *a) {
 
 static bool make(struct amend *a) {
     const struct mos_host *h = a->m->ctx.host;
-    int e = h->remove_tree(h, a->part);
-    if (!e)
-        e = h->open(h, a->part, MOS_OPEN_NEW, &a->file);
-    if (e)
-        return mos_fail(&a->m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", a->part);
+    struct mos_out out;
+    if (!mos_out_open(&out, &a->m->ctx, a->to, true))
+        return false;
+    a->file = out.file;
+    a->part = out.part;
     a->io = mos_io_file(a->m->arena, h, a->file, a->s.io.size);
-    bool ok = copy_all(a) && change_all(a) && mend_table(a);
-    if (ok && (e = h->sync(h, a->file)))
-        ok = mos_fail(&a->m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", a->part);
-    h->close(h, a->file);
+    bool ok = copy_all(a) && change_all(a) && mend_table(a) && look_again(a);
     if (ok)
-        ok = look_again(a);
-    if (ok && (e = h->rename(h, a->part, a->to)))
-        ok = mos_fail(&a->m->error, MOS_ERROR_SYSTEM, e, "Cannot name %s", a->to);
-    if (!ok)
-        h->remove_tree(h, a->part);
-    return ok;
+        return mos_out_commit(&out, a->s.io.size, true);
+    mos_out_abandon(&out);
+    return false;
 }
 
 static void amend(struct amend *a, const char *const *changes, size_t count) {
@@ -314,10 +310,12 @@ enum mosaicum_status mosaicum_amend(mosaicum *m, const char *image, const char *
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
     a = mos_alloc(m->arena, sizeof *a);
-    *a = (struct amend){.m = m, .to = to, .part = mos_printf(m->arena, "%s.part", to)};
-    if (mos_exists(&m->ctx, to))
-        mos_fail(&m->error, MOS_ERROR_SAFETY, 0, "%s is there already; name another file with -o",
-                 to);
+    *a = (struct amend){.m = m, .to = to};
+    run_allow(m, image, MOS_REACH_READ);
+    run_allow(m, to, MOS_REACH_READ | MOS_REACH_WRITE);
+    if (strcmp(to, "-") == 0)
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                 "amend goes back and forth in the new image: name a file with -o");
     else if (survey_open(m, image, &a->s)) {
         amend(a, changes, count);
         survey_close(&a->s);

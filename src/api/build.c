@@ -84,7 +84,8 @@ enum mosaicum_status mosaicum_build(mosaicum *m, const char *const *selectors, s
                                     const char *out) {
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
-    struct mos_vec *all = run_open(m) ? run_select(m, selectors, count, false) : NULL;
+    run_allow(m, out, MOS_REACH_READ | MOS_REACH_WRITE);
+    struct mos_vec *all = run_open_to_write(m) ? run_select(m, selectors, count, false) : NULL;
     if (all) {
         m->ctx.out_folder = out;
         m->out = out ? out : mos_path_join(m->arena, m->options.workspace, "out");

@@ -116,6 +116,8 @@ static bool compare_ledgers(mosaicum *m, const char *a, const char *b) {
 enum mosaicum_status mosaicum_compare(mosaicum *m, const char *a, const char *b) {
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
+    run_allow(m, a, MOS_REACH_READ);
+    run_allow(m, b, MOS_REACH_READ);
     if (!mos_exists(&m->ctx, a) || !mos_exists(&m->ctx, b)) {
         if (run_open(m))
             compare(m, a, b);

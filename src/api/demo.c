@@ -31,6 +31,7 @@ enum mosaicum_status mosaicum_demo(mosaicum *m, const char *folder) {
     bool filled = false;
     if (setjmp(m->out_of_memory))
         return MOSAICUM_SYSTEM;
+    run_allow(m, folder, MOS_REACH_READ | MOS_REACH_WRITE);
     if (h->info(h, folder, true, &info) == 0 &&
         (info.kind != MOS_FILE_FOLDER || (h->list(h, folder, any_name, &filled), filled)))
         mos_fail(&m->error, MOS_ERROR_SAFETY, 0,

@@ -583,6 +583,10 @@ static void draft(mosaicum *m, const struct mosaicum_draft *d) {
 enum mosaicum_status mosaicum_new_board(mosaicum *m, const struct mosaicum_draft *d) {
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
+    const char *const named[] = {d->kernel, d->tree, d->root, d->from};
+    for (size_t i = 0; i < sizeof named / sizeof *named; i++)
+        run_allow(m, named[i], MOS_REACH_READ);
+    run_allow(m, m->options.workspace, MOS_REACH_READ | MOS_REACH_WRITE);
     draft(m, d);
     return run_status(m);
 }

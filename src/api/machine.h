@@ -16,9 +16,9 @@ struct run_machine {
     struct mos_vec media;        /* of struct mos_machine_medium */
     struct mos_vec environments; /* of struct mos_machine_environment */
     struct mos_map compiled;
-    struct mos_vec notes; /* of const char *: what was taken for granted */
-    const char *title;    /* "curlew+field", or the image's path */
-    bool fallback;        /* the definition has more than one entry */
+    struct mos_vec notes;   /* of const char *: what was taken for granted */
+    const char *title;      /* "curlew+field", or the image's path */
+    bool fallback;          /* the definition has more than one entry */
     struct mos_place claim; /* where it says so */
 };
 

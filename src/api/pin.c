@@ -108,7 +108,7 @@ static void pin(mosaicum *m, const struct mos_vec *all) {
 enum mosaicum_status mosaicum_pin(mosaicum *m, const char *const *selectors, size_t count) {
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
-    struct mos_vec *all = run_open(m) ? run_select(m, selectors, count, true) : NULL;
+    struct mos_vec *all = run_open_to_write(m) ? run_select(m, selectors, count, true) : NULL;
     if (all)
         pin(m, all);
     return run_status(m);

@@ -23,8 +23,13 @@ mosaicum *mosaicum_new(const struct mosaicum_options *options) {
         free(m);
         return NULL;
     }
+    struct mos_guard *guard = mos_guard_new(m->arena, options->host);
+    mos_guard_allow(guard, options->cache_folder, MOS_REACH_READ | MOS_REACH_WRITE);
     m->ctx = (struct mos_ctx){
-        .host = options->host,
+        .host = mos_guard_host(guard),
+        .guard = guard,
+        .stream = options->stream,
+        .stream_self = options->stream_self,
         .arena = m->arena,
         .error = &m->error,
         .findings = mos_findings_make(m->arena),
@@ -49,7 +54,17 @@ void mosaicum_free(mosaicum *m) {
     free(m);
 }
 
+void run_allow(mosaicum *m, const char *path, unsigned reach) {
+    mos_guard_allow(m->ctx.guard, path, reach);
+}
+
+bool run_open_to_write(mosaicum *m) {
+    run_allow(m, m->options.workspace, MOS_REACH_READ | MOS_REACH_WRITE);
+    return run_open(m);
+}
+
 bool run_open(mosaicum *m) {
+    run_allow(m, m->options.workspace, MOS_REACH_READ);
     if (!m->workspace && !m->error.kind)
         m->workspace = mos_workspace_load(&m->ctx, m->options.workspace);
     return m->workspace != NULL;
@@ -150,6 +165,7 @@ enum mosaicum_status mosaicum_check(mosaicum *m, const char *const *selectors, s
 enum mosaicum_status mosaicum_accept(mosaicum *m, const char *const *selectors, size_t count) {
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
+    run_open_to_write(m);
     enum mosaicum_status status = check(m, selectors, count);
     if (status > MOSAICUM_FINDINGS)
         return status;
@@ -194,6 +210,7 @@ enum mosaicum_status mosaicum_show(mosaicum *m, const char *selector, const char
 enum mosaicum_status mosaicum_inspect(mosaicum *m, const char *image, bool files) {
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
+    run_allow(m, image, MOS_REACH_READ);
     inspect_image(m, image, files);
     return run_status(m);
 }

@@ -59,6 +59,11 @@ struct run_task {
 
 /* run.c */
 bool run_open(mosaicum *m); /* loads the workspace once */
+/* The same for a job that writes into the workspace, too. */
+bool run_open_to_write(mosaicum *m);
+/* A file or folder that the user named for this job (NULL: none) may be touched: bits of enum
+ * mos_reach.  Nothing else outside of the workspace ever is. */
+void run_allow(mosaicum *m, const char *path, unsigned reach);
 enum mosaicum_status run_status(mosaicum *m);
 enum mosaicum_status run_no_memory(mosaicum *m);
 /* The selections asked for: `count` selectors, else those of `usual:`, else all (with `variants`,
@@ -109,10 +114,10 @@ struct report_table report_start(mosaicum *m, const char *key, const char *title
                                  const struct mosaicum_column *columns, size_t count);
 void report_end(mosaicum *m, struct report_table *t);
 void report_text(mosaicum *m, const char *key, const char *title, const char *text);
-void cell_text(struct report_table *t, const char *text); /* NULL: empty */
+void cell_text(struct report_table *t, const char *text);  /* NULL: empty */
 void cell_alarm(struct report_table *t, const char *text); /* bad news */
-void cell_size(struct report_table *t, uint64_t bytes);   /* exact */
-void cell_about(struct report_table *t, uint64_t bytes);  /* rounded */
+void cell_size(struct report_table *t, uint64_t bytes);    /* exact */
+void cell_about(struct report_table *t, uint64_t bytes);   /* rounded */
 void cell_address(struct report_table *t, uint64_t address);
 void cell_number(struct report_table *t, uint64_t number);
 void cell_extent(struct report_table *t, uint32_t from, uint32_t to); /* in 1/65535 */

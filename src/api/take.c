@@ -2,6 +2,7 @@
 #include "api/survey.h"
 
 #include "base/bytes.h"
+#include "base/out.h"
 #include "base/text.h"
 
 #include <errno.h>
@@ -9,54 +10,38 @@
 
 enum { PIECE = 1 << 20 };
 
-struct out {
-    mosaicum *m;
-    const char *path;
-    int file;
-    uint64_t size;
-};
-
-static bool out_open(struct out *o) {
-    const struct mos_host *h = o->m->ctx.host;
-    int e = h->open(h, o->path, MOS_OPEN_NEW, &o->file);
-    if (e == EEXIST)
-        return mos_fail(&o->m->error, MOS_ERROR_SAFETY, 0,
-                        "%s is there already; name another file with -o", o->path);
-    return e ? mos_fail(&o->m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", o->path) : true;
+/* Where a file goes that is taken out.  A name that comes from the image becomes one of the current
+ * folder; one that the user gave is used as it is. */
+static const char *named_after(mosaicum *m, const char *name, const char *ending) {
+    const char *path = mos_file_name(m->arena, mos_printf(m->arena, "%s%s", name, ending));
+    run_allow(m, path, MOS_REACH_READ | MOS_REACH_WRITE);
+    return path;
 }
 
-/* Gives the file its length and closes it; what is not whole does not stay. */
-static bool out_close(struct out *o, bool good) {
-    const struct mos_host *h = o->m->ctx.host;
-    int e = good ? h->resize(h, o->file, o->size) : 0;
-    if (good && !e)
-        e = h->sync(h, o->file);
-    h->close(h, o->file);
-    if (e)
-        good = mos_fail(&o->m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", o->path);
-    if (!good)
-        h->remove_tree(h, o->path);
-    return good;
+static bool put(mosaicum *m, struct mos_out *o, const void *bytes, size_t length, uint64_t offset) {
+    int e = mos_out_write(o, bytes, length, offset);
+    return e ? mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", o->path) : true;
 }
 
-static bool out_write(struct out *o, const void *bytes, size_t length, uint64_t offset) {
-    const struct mos_host *h = o->m->ctx.host;
-    int e = h->pwrite(h, o->file, bytes, length, offset);
-    return e ? mos_fail(&o->m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", o->path) : true;
+/* Names it when all went well, else leaves nothing. */
+static bool end_output(struct mos_out *o, bool good, uint64_t size) {
+    if (good)
+        return mos_out_commit(o, size, true);
+    mos_out_abandon(o);
+    return false;
 }
 
 /* ---- regions ---- */
 
-static bool copy_span(struct survey *s, const struct survey_span *x, struct out *o) {
+static bool copy_span(struct survey *s, const struct survey_span *x, struct mos_out *o) {
     struct mos_io window = survey_window(s, x);
     uint8_t *piece = mos_alloc(s->m->arena, PIECE);
-    o->size = window.size;
     for (uint64_t at = 0, data, hole; at < window.size;) {
         int e = mos_io_next_data(&window, at, &data, &hole);
         for (at = data; !e && at < hole;) {
             size_t n = (size_t)mos_min(PIECE, hole - at);
             e = mos_io_read(&window, piece, n, at);
-            if (!e && !out_write(o, piece, n, at))
+            if (!e && !put(s->m, o, piece, n, at))
                 return false;
             at += n;
         }
@@ -76,11 +61,13 @@ struct pick {
     const char *to;      /* -o, or NULL */
     struct mos_sink tar; /* a folder's */
     struct mos_tar *archive;
-    struct out out; /* a file's */
-    bool writing;
-    bool is_found, passing;
+    struct mos_out out; /* a file's */
+    const char *made;   /* the path of what is written */
+    uint64_t size;      /* of the file */
+    bool begun, passing;
     bool looking;       /* the first time through: what is it? */
-    bool is_folder;     /* a folder */
+    bool is_folder;     /* a folder, also one that only its files tell of */
+    size_t files, seen; /* entries with just that path; the last of several counts */
     bool outside_links; /* with hard links to what is not in it */
 };
 
@@ -94,49 +81,50 @@ static const char *base_name(const char *path) {
     return slash ? slash + 1 : path;
 }
 
-static bool begin(struct pick *p, const struct mos_entry *e) {
-    struct mos_arena *arena = p->m->arena;
-    const char *name = mos_strdup(arena, *e->path ? base_name(e->path) : "root");
-    p->is_found = true;
-    if (e->type == MOS_ENTRY_FOLDER) {
-        const char *to = p->to ? p->to : mos_printf(arena, "%s.tar", name);
-        if (!strstr(base_name(to), ".tar"))
-            return mos_fail(&p->m->error, MOS_ERROR_USAGE, 0,
-                            "/%s is a folder: it is taken as an archive, so that owners, modes "
-                            "and links stay; name one with -o (NAME.tar, .tar.gz, .tar.zst)",
-                            e->path);
-        if (mos_exists(&p->m->ctx, to))
-            return mos_fail(&p->m->error, MOS_ERROR_SAFETY, 0,
-                            "%s is there already; name another file with -o", to);
-        p->out.path = to;
-        p->archive = mos_tar_new(&p->m->ctx, to, &p->tar);
-        return p->archive != NULL;
-    }
+static bool begin_folder(struct pick *p) {
+    const char *name = *p->path ? base_name(p->path) : "root";
+    const char *to = p->to ? p->to : named_after(p->m, name, ".tar");
+    if (!strstr(base_name(to), ".tar") && strcmp(to, "-") != 0)
+        return mos_fail(&p->m->error, MOS_ERROR_USAGE, 0,
+                        "/%s is a folder: it is taken as an archive, so that owners, modes "
+                        "and links stay; name one with -o (NAME.tar, .tar.gz, .tar.zst)",
+                        p->path);
+    p->made = to;
+    p->archive = mos_tar_new(&p->m->ctx, to, &p->tar);
+    return p->archive != NULL;
+}
+
+static bool begin_file(struct pick *p, const struct mos_entry *e) {
     if (e->type == MOS_ENTRY_LINK)
         return mos_fail(&p->m->error, MOS_ERROR_USAGE, 0, "/%s is a link to %s; take that instead",
                         e->path, e->target);
     if (e->type != MOS_ENTRY_FILE)
         return mos_fail(&p->m->error, MOS_ERROR_USAGE, 0, "/%s is a device, pipe or socket",
                         e->path);
-    p->out = (struct out){.m = p->m, .path = p->to ? p->to : name, .size = e->size};
-    p->writing = out_open(&p->out);
-    return p->writing;
+    p->size = e->size;
+    p->made = p->to ? p->to : named_after(p->m, base_name(e->path), "");
+    return mos_out_open(&p->out, &p->m->ctx, p->made, true);
+}
+
+static void look_at_entry(struct pick *p, const struct mos_entry *e) {
+    bool itself = e->path[p->length] == 0;
+    p->is_folder |= e->type == MOS_ENTRY_FOLDER || !itself || !p->length;
+    p->files += itself && e->type != MOS_ENTRY_FOLDER;
+    p->outside_links |= e->type == MOS_ENTRY_HARD_LINK && !inside(p, e->target);
 }
 
 static bool take_entry(void *self, const struct mos_entry *e) {
     struct pick *p = self;
     p->passing = inside(p, e->path);
-    if (p->passing && p->looking) {
-        p->is_found = true;
-        p->is_folder |= e->type == MOS_ENTRY_FOLDER;
-        p->outside_links |= e->type == MOS_ENTRY_HARD_LINK && !inside(p, e->target);
-    }
+    if (p->passing && p->looking)
+        look_at_entry(p, e);
     if (!p->passing || p->looking)
         return true;
-    if (!p->is_found && !begin(p, e))
-        return false;
-    if (!p->archive)
-        return true;
+    if (!p->is_folder) {
+        p->passing = ++p->seen == p->files;
+        p->begun |= p->passing;
+        return !p->passing || begin_file(p, e);
+    }
     struct mos_entry moved = *e; /* paths begin with the folder that is taken */
     size_t cut = p->length - strlen(base_name(p->path));
     moved.path = e->path + cut;
@@ -150,7 +138,7 @@ static bool take_data(void *self, uint64_t offset, const void *bytes, size_t len
     if (!p->passing || p->looking)
         return true;
     return p->archive ? p->tar.data(p->tar.self, offset, bytes, length)
-                      : out_write(&p->out, bytes, length, offset);
+                      : put(p->m, &p->out, bytes, length, offset);
 }
 
 static bool take_end(void *self, uint64_t sum) {
@@ -161,6 +149,16 @@ static bool take_end(void *self, uint64_t sum) {
 static bool wants(void *self, const struct mos_entry *e) {
     const struct pick *p = self;
     return !p->looking && inside(p, e->path);
+}
+
+/* Half a file under its name would look whole: what cannot be read is not taken. */
+static bool taken_whole(struct survey *s, const struct pick *p, bool lost) {
+    const char *first = s->problems.count ? mos_vec_pointer(&s->problems, 0) : "";
+    if (s->trouble.errnum || lost)
+        return mos_fail(&s->m->error, MOS_ERROR_SYSTEM, s->trouble.errnum,
+                        "/%s is not taken, for it cannot be read whole%s%s", p->path,
+                        *first ? ": " : "", first);
+    return true;
 }
 
 static bool copy_path(struct survey *s, const struct survey_span *x, const char *path,
@@ -177,22 +175,22 @@ static bool copy_path(struct survey *s, const struct survey_span *x, const char 
     p->path = clean;
     p->length = strlen(clean);
     struct mos_sink sink = {p, take_entry, take_data, take_end};
-    struct mos_read_request request = {.sink = &sink, .wants = wants, .self = p};
+    bool lost = false;
+    struct mos_read_request request = {
+        .sink = &sink, .wants = wants, .self = p, .within = clean, .lost = &lost};
     p->looking = true;
     if (!survey_stream(s, x, &request))
         return false;
-    if (!p->is_found)
+    if (!p->is_folder && !p->files)
         return mos_fail(&s->m->error, MOS_ERROR_USAGE, 0, "Region %s has no file /%s",
                         survey_name(s, x), clean);
-    p->looking = p->is_found = false;
+    p->looking = false;
     s->problems.count = 0; /* the same ones come again */
     request.whole_links = !p->is_folder || p->outside_links;
-    bool ok = survey_stream(s, x, &request);
-    if (p->archive)
-        ok = mos_tar_end(p->archive, ok);
-    else if (p->writing)
-        ok = out_close(&p->out, ok);
-    return ok;
+    bool ok = (!p->is_folder || begin_folder(p)) && survey_stream(s, x, &request);
+    ok = ok && taken_whole(s, p, lost);
+    return p->is_folder ? p->archive && mos_tar_end(p->archive, ok)
+                        : end_output(&p->out, ok, p->size);
 }
 
 /* ---- everything that a region holds ---- */
@@ -253,17 +251,21 @@ bool survey_keep(struct survey *s, const struct survey_span *x, const char *path
     if (survey_has_files(x))
         return keep_files(s, x, path, kept);
     *kept = has_bytes(s, x);
-    struct out o = {.m = s->m, .path = path};
-    return !*kept || (out_open(&o) && out_close(&o, copy_span(s, x, &o)));
+    struct mos_out o;
+    return !*kept || (mos_out_open(&o, &s->m->ctx, path, true) &&
+                      end_output(&o, copy_span(s, x, &o), survey_window(s, x).size));
 }
 
-static void report(mosaicum *m, const char *what, const char *file, uint64_t size) {
+static void report(mosaicum *m, const char *what, const char *file) {
     static const struct mosaicum_column columns[] = {
         {"taken", "taken", false}, {"file", "file", false}, {"size", "size", true}};
+    struct mos_file_info info;
+    if (strcmp(file, "-") == 0 || m->ctx.host->info(m->ctx.host, file, true, &info))
+        return; /* standard output has what was asked for, and nothing else */
     struct report_table t = report_start(m, "taken", NULL, columns, 3);
     cell_text(&t, what);
     cell_text(&t, file);
-    cell_size(&t, size);
+    cell_size(&t, info.size);
     report_end(m, &t);
 }
 
@@ -275,18 +277,15 @@ static void take(struct survey *s, const char *what, const char *to) {
         return;
     if (colon) {
         struct pick p = {.m = s->m, .to = to};
-        if (copy_path(s, x, colon + 1, &p)) {
-            struct mos_file_info info = {0};
-            s->m->ctx.host->info(s->m->ctx.host, p.out.path, true, &info);
-            report(s->m, mos_printf(s->m->arena, "%s:/%s", survey_name(s, x), p.path), p.out.path,
-                   info.size);
-        }
+        if (copy_path(s, x, colon + 1, &p))
+            report(s->m, mos_printf(s->m->arena, "%s:/%s", survey_name(s, x), p.path), p.made);
         return;
     }
-    struct out o = {
-        .m = s->m, .path = to ? to : mos_printf(s->m->arena, "%s.img", *region ? region : "whole")};
-    if (out_open(&o) && out_close(&o, copy_span(s, x, &o)))
-        report(s->m, survey_name(s, x), o.path, o.size);
+    struct mos_out o;
+    const char *path = to ? to : named_after(s->m, *region ? region : "whole", ".img");
+    if (mos_out_open(&o, &s->m->ctx, path, true) &&
+        end_output(&o, copy_span(s, x, &o), survey_window(s, x).size))
+        report(s->m, survey_name(s, x), path);
 }
 
 enum mosaicum_status mosaicum_take(mosaicum *m, const char *image, const char *what,
@@ -294,6 +293,8 @@ enum mosaicum_status mosaicum_take(mosaicum *m, const char *image, const char *w
     struct survey s;
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
+    run_allow(m, image, MOS_REACH_READ);
+    run_allow(m, to, MOS_REACH_READ | MOS_REACH_WRITE);
     if (survey_open(m, image, &s)) {
         s.problems.count = 0; /* only what is wrong with what is taken matters here */
         take(&s, what, to);

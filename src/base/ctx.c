@@ -1,5 +1,6 @@
 #include "base/ctx.h"
 
+#include "base/out.h"
 #include "base/text.h"
 
 #include <errno.h>
@@ -49,21 +50,23 @@ bool mos_read_file(struct mos_ctx *ctx, const char *path, size_t limit, char **d
 
 bool mos_write_file(struct mos_ctx *ctx, const char *path, const void *bytes, size_t length) {
     const struct mos_host *h = ctx->host;
-    const char *aside = mos_printf(ctx->arena, "%s.part", path);
-    int file, e = h->make_folder(h, mos_path_folder(ctx->arena, path));
-    h->remove_tree(h, aside);
-    e = e ? e : h->open(h, aside, MOS_OPEN_NEW, &file);
-    if (!e) {
-        e = length ? h->pwrite(h, file, bytes, length, 0) : 0;
-        e = e ? e : h->sync(h, file);
-        h->close(h, file);
-        e = e ? e : h->rename(h, aside, path);
-    }
-    return e ? mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", path) : true;
+    struct mos_out o;
+    int e = h->make_folder(h, mos_path_folder(ctx->arena, path));
+    if (e)
+        return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", path);
+    if (!mos_out_open(&o, ctx, path, false))
+        return false;
+    e = length ? mos_out_write(&o, bytes, length, 0) : 0;
+    if (!e)
+        return mos_out_commit(&o, length, false);
+    mos_out_abandon(&o);
+    return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", path);
 }
 
 /* Is a path one of the workspace's `outside:` files, or below such a folder? */
 static bool is_outside(const struct mos_ctx *ctx, const char *path) {
+    if (*path == '<') /* below one of the roots */
+        return true;
     for (const char *const *o = ctx->outside; o && *o; o++) {
         size_t n = strlen(*o);
         while (n && (*o)[n - 1] == '/')
@@ -135,6 +138,17 @@ const char *mos_path_join(struct mos_arena *arena, const char *folder, const cha
         return mos_strdup(arena, name);
     size_t n = strlen(folder);
     return mos_printf(arena, "%s%s%s", folder, folder[n - 1] == '/' ? "" : "/", name);
+}
+
+const char *mos_workspace_path(const struct mos_ctx *ctx, const char *root, const char *path) {
+    size_t n = *path == '<' ? strcspn(path, ">") : 0;
+    if (!n || path[n] != '>' || (path[n + 1] && path[n + 1] != '/'))
+        return mos_path_join(ctx->arena, root, path);
+    for (size_t i = 0; i < ctx->root_count; i++)
+        if (strlen(ctx->roots[i].name) == n - 1 && memcmp(ctx->roots[i].name, path + 1, n - 1) == 0)
+            return mos_path_join(ctx->arena, ctx->roots[i].path,
+                                 path + n + 1 + (path[n + 1] == '/'));
+    return NULL;
 }
 
 const char *mos_path_folder(struct mos_arena *arena, const char *path) {

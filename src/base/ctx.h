@@ -5,9 +5,17 @@
 
 #include "base/error.h"
 #include "base/finding.h"
+#include "base/guard.h"
 #include "base/hash.h"
 #include "base/map.h"
 #include "mosaicum/host.h"
+
+/* A folder outside of the workspace that mosaicum.yaml allows to be read: paths in definitions
+ * reach it as <name>/…. */
+struct mos_root {
+    const char *name, *stated; /* as it is written there, from the workspace */
+    const char *path;          /* the same from the working directory */
+};
 
 struct mos_ctx {
     const struct mos_host *host;
@@ -18,11 +26,17 @@ struct mos_ctx {
     struct mos_worker *busy;   /* a worker that must be joined before the arena may go; or NULL */
     unsigned source_count;
     const char *const
-        *outside;             /* NULL-terminated paths of files that are not the user's; or NULL */
+        *outside; /* NULL-terminated paths of files that are not the user's; or NULL */
+    const struct mos_root *roots;
+    size_t root_count;
     bool no_run;              /* start no outside program */
     bool may_make;            /* commands that make pieces may run: a build */
     const char *cache_folder; /* NULL: keep nothing between runs */
     const char *out_folder;   /* where builds are; NULL: out/ in the workspace */
+    struct mos_guard *guard;  /* what `host` may touch is named to it; NULL: there is none */
+    /* Takes bytes for the run's standard output; false: they could not be written.  May be NULL. */
+    bool (*stream)(void *self, const void *bytes, size_t length);
+    void *stream_self;
     struct mos_sha256 *stamp; /* sums up every text that is read for a board; or NULL */
     void (*progress)(void *self, const char *what, uint64_t done, uint64_t total);
     void *progress_self;
@@ -49,6 +63,9 @@ bool mos_hash_file(const struct mos_host *host, const char *path, uint8_t out[MO
                    struct mos_error *error);
 /* "folder/name"; the name alone when the folder is "" or ".". */
 const char *mos_path_join(struct mos_arena *arena, const char *folder, const char *name);
+/* Where a path of a definition leads: below `root` (the workspace), or below one of ctx->roots when
+ * it begins with <name>/.  NULL: there is no such root. */
+const char *mos_workspace_path(const struct mos_ctx *ctx, const char *root, const char *path);
 const char *mos_path_folder(struct mos_arena *arena, const char *path); /* "." without a slash */
 
 static inline bool mos_exists(const struct mos_ctx *ctx, const char *path) {

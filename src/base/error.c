@@ -1,5 +1,7 @@
 #include "base/error.h"
 
+#include "mosaicum/host.h"
+
 #include <stdarg.h>
 #include <stdio.h>
 #include <string.h>
@@ -9,11 +11,22 @@ static void add(struct mos_error *error, const char *format, va_list arguments) 
     vsnprintf(error->message + used, sizeof error->message - used, format, arguments);
 }
 
+const char *mos_errno_text(int errnum) {
+    switch (errnum) {
+    case MOS_OUT_OF_REACH:
+        return "it leads out of the workspace and of every place that was named";
+    case MOS_NO_FILE:
+        return "it is a device, a pipe or a socket, not a file";
+    default:
+        return strerror(errnum);
+    }
+}
+
 bool mos_fail(struct mos_error *error, enum mos_error_kind kind, int errnum, const char *format,
               ...) {
     if (error->kind)
         return false;
-    error->kind = kind;
+    error->kind = errnum == MOS_OUT_OF_REACH ? MOS_ERROR_SAFETY : kind;
     error->errnum = errnum;
     error->message[0] = 0;
     va_list arguments;
@@ -22,7 +35,8 @@ bool mos_fail(struct mos_error *error, enum mos_error_kind kind, int errnum, con
     va_end(arguments);
     if (errnum) {
         size_t used = strlen(error->message);
-        snprintf(error->message + used, sizeof error->message - used, ": %s", strerror(errnum));
+        snprintf(error->message + used, sizeof error->message - used, ": %s",
+                 mos_errno_text(errnum));
     }
     return false;
 }

@@ -18,8 +18,11 @@ struct mos_error {
     char message[1024]; /* one complete sentence, then "; while …" frames */
 };
 
-/* Writes a sentence; an errno value is added as text.  Always returns false, so that a caller may
- * `return mos_fail(…)`.  The first error wins: later calls on a set error change nothing. */
+/* What an errno value means, those of mosaicum/host.h included. */
+const char *mos_errno_text(int errnum);
+/* Writes a sentence; an errno value is added as text (MOS_OUT_OF_REACH makes it a refusal).  Always
+ * returns false, so that a caller may `return mos_fail(…)`.  The first error wins: later calls on a
+ * set error change nothing. */
 bool mos_fail(struct mos_error *error, enum mos_error_kind kind, int errnum, const char *format,
               ...) __attribute__((format(printf, 4, 5)));
 /* Adds what was being done; returns false. */

@@ -1,6 +1,7 @@
 #include "build/build.h"
 
 #include "base/bytes.h"
+#include "base/out.h"
 #include "build/image.h"
 #include "build/set.h"
 #include "ledger/ledger.h"
@@ -36,9 +37,16 @@ struct mos_build *mos_build_begin(struct mos_plan *plan, const char *out_folder)
     }
     b->ledger =
         mos_ledger_new(plan->board->workspace_name, plan->board->selector, "mosaicum " MOS_VERSION);
-    if (b->ledger && mos_set_begin(&b->set, b->ctx, out_folder, plan->board->selector))
+    struct mos_vec precious = mos_vec_make(b->ctx->arena, sizeof(char *));
+    mos_vec_push_pointer(&precious, plan->board->root);
+    for (size_t i = 0; i < plan->pieces.count; i++) {
+        const struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
+        if (p->found && p->path)
+            mos_vec_push_pointer(&precious, p->path);
+    }
+    if (b->ledger && mos_set_begin(&b->set, b->ctx, out_folder, plan->board->selector,
+                                   (const char *const *)precious.items, precious.count))
         return b;
-    mos_set_abandon(&b->set);
     mos_ledger_free(b->ledger);
     return NULL;
 }
@@ -59,8 +67,8 @@ static bool erase_flash(struct mos_build *b, struct medium_image *m);
 static bool open_image(struct mos_build *b, struct medium_image *m) {
     if (m->image)
         return true;
-    m->image = mos_image_create(b->ctx, mos_path_join(b->ctx->arena, b->set.part, m->file),
-                                m->medium->size);
+    const char *path = mos_set_path(&b->set, m->file);
+    m->image = path ? mos_image_create(b->ctx, path, m->medium->size) : NULL;
     return m->image && (!mos_plan_is_flash(m->medium) || erase_flash(b, m));
 }
 
@@ -354,7 +362,7 @@ static bool write_emmc_setup(struct mos_build *b, const struct mos_medium_plan *
            small_file(b, mos_printf(arena, "%s-setup.scr", m->name), file.data, file.length);
 }
 
-/* "<board>-<release>" with what the names stand for; NULL after a finding. */
+/* "<board>-<release>" with what the names stand for, as one name. */
 static const char *expand_name(struct mos_build *b, const struct mos_value *v) {
     const struct mos_board *board = b->plan->board;
     const struct {
@@ -371,21 +379,20 @@ static const char *expand_name(struct mos_build *b, const struct mos_value *v) {
                 taken = strlen(known[i].name);
             }
         if (!taken)
-            mos_buf_char(&out, *p == '/' ? '-' : *p);
+            mos_buf_char(&out, *p);
         p += taken ? taken : 1;
     }
-    return mos_buf_string(&out);
+    return out.length ? mos_file_name(b->ctx->arena, mos_buf_string(&out)) : "";
 }
 
 /* A second name for a file, beside the one that stays the same from release to release. */
 static bool add_name(struct mos_build *b, const struct mos_value *v, const char *file) {
-    const struct mos_host *h = b->ctx->host;
     const char *name = expand_name(b, v), *ending = strchr(file, '.');
     const char *full = mos_printf(b->ctx->arena, "%s%s", name, ending ? ending : "");
-    int e = *name && strcmp(full, file) != 0
-                ? h->make_link(h, file, mos_path_join(b->ctx->arena, b->set.part, full))
-                : 0;
-    return e ? mos_fail(b->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot name %s", full) : true;
+    if (!*name || strcmp(full, file) == 0)
+        return true;
+    mos_ledger_name(b->ledger, full, file);
+    return mos_set_link(&b->set, full, file);
 }
 
 /* The image compressed, and its name of this release. */
@@ -395,7 +402,7 @@ static bool write_output(struct mos_build *b, const struct medium_image *m) {
     struct mos_arena *arena = b->ctx->arena;
     if (!o || m->medium->area)
         return true;
-    const char *file = m->file, *path = mos_path_join(arena, b->set.part, m->file);
+    const char *file = m->file, *path = mos_set_path(&b->set, m->file);
     if (mos_has(o->compress)) {
         uint8_t hash[MOS_SHA256_SIZE];
         uint64_t size;
@@ -405,8 +412,8 @@ static bool write_output(struct mos_build *b, const struct medium_image *m) {
         if (e)
             return mos_fail(b->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot open %s", path);
         struct mos_io io = mos_io_file(arena, h, handle, m->medium->size);
-        const char *packed = mos_path_join(arena, b->set.part, file);
-        bool ok = mos_pack_file(b->ctx, &io, packed, o->compress->text, &size);
+        const char *packed = mos_set_path(&b->set, file);
+        bool ok = packed && mos_pack_file(b->ctx, &io, packed, o->compress->text, &size);
         h->close(h, handle);
         if (!ok || !mos_hash_file(h, packed, hash, b->ctx->error))
             return false;

@@ -7,10 +7,10 @@
 #include <stdio.h>
 
 struct cli {
-    const char *workspace; /* -w, or NULL */
-    const char *out;       /* --out, or NULL */
-    const char *output;    /* -o, or NULL */
-    const char *picture;   /* show layout: --picture, or NULL */
+    const char *workspace;              /* -w, or NULL */
+    const char *out;                    /* --out, or NULL */
+    const char *output;                 /* -o, or NULL */
+    const char *picture;                /* show layout: --picture, or NULL */
     const char *loader, *medium, *keys; /* rehearse: --loader, --as, --keys; or NULL */
     bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, faults;
     struct mosaicum_draft draft; /* options of new */

@@ -1,12 +1,20 @@
 #include "cli/cli.h"
 
+#include <string.h>
+
 static int run(struct cli *cli) {
+    bool stream = cli->output && strcmp(cli->output, "-") == 0;
+    if (stream && cli->json) {
+        fprintf(stderr, "%smosaicum:%s --json and -o - both want standard output\n",
+                style(cli, STYLE_ERROR), style(cli, STYLE_END));
+        return MOSAICUM_USAGE;
+    }
     mosaicum *m = cli_open(cli, false);
     if (!m)
         return MOSAICUM_SYSTEM;
     int status = print_result(cli, m, "take",
                               mosaicum_take(m, cli->arguments[0], cli->arguments[1], cli->output));
-    print_report(cli, m, stdout);
+    print_report(cli, m, stream ? stderr : stdout);
     mosaicum_free(m);
     return status;
 }

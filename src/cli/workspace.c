@@ -44,6 +44,11 @@ const char *cli_find_workspace(void) {
     return found;
 }
 
+static bool put_out(void *self, const void *bytes, size_t length) {
+    (void)self;
+    return fwrite(bytes, 1, length, stdout) == length;
+}
+
 mosaicum *cli_open(struct cli *cli, bool needs_workspace) {
     static char *cache; /* as long as the program runs */
     if (needs_workspace && !cli->workspace) {
@@ -63,6 +68,7 @@ mosaicum *cli_open(struct cli *cli, bool needs_workspace) {
                                  .cache_folder = cli->no_cache ? NULL : cache,
                                  .no_run = cli->no_run,
                                  .strict = cli->strict,
+                                 .stream = put_out,
                                  .progress = !cli->quiet && isatty(2) ? progress : NULL};
     mosaicum *m = mosaicum_new(&o);
     if (!m)

@@ -85,8 +85,8 @@ bool mos_pack_memory(struct mos_ctx *ctx, const char *kind, void *bytes, size_t 
                      struct mos_buf *out);
 
 /* Writes what it is fed into an archive file at `path` (.tar, .tar.gz, .tar.xz, .tar.zst), which
- * must not be there yet.  NULL with ctx->error.  Always end it; when it was not good the file is
- * gone. */
+ * must not be there yet ("-": standard output, plain).  NULL with ctx->error.  Always end it; when
+ * it was not good the file is gone. */
 struct mos_tar;
 struct mos_tar *mos_tar_new(struct mos_ctx *ctx, const char *path, struct mos_sink *sink);
 bool mos_tar_end(struct mos_tar *tar, bool good);

@@ -2,6 +2,7 @@
 #include "content/content.h"
 
 #include "base/bytes.h"
+#include "base/out.h"
 #include "content/attributes.h"
 
 #include <archive.h>
@@ -12,7 +13,8 @@
 struct mos_tar {
     struct mos_ctx *ctx;
     const char *path;
-    int file, errnum;
+    struct mos_out out;
+    int errnum;
     uint64_t offset; /* of the file */
     uint64_t at;     /* of the entry's data */
     uint64_t size;
@@ -21,7 +23,7 @@ struct mos_tar {
 
 static la_ssize_t write_block(struct archive *a, void *self, const void *bytes, size_t length) {
     struct mos_tar *t = self;
-    t->errnum = t->ctx->host->pwrite(t->ctx->host, t->file, bytes, length, t->offset);
+    t->errnum = mos_out_write(&t->out, bytes, length, t->offset);
     if (t->errnum) {
         archive_set_error(a, t->errnum, "%s", strerror(t->errnum));
         return -1;
@@ -131,15 +133,10 @@ static bool ends_in(const char *text, const char *end) {
 }
 
 struct mos_tar *mos_tar_new(struct mos_ctx *ctx, const char *path, struct mos_sink *sink) {
-    const struct mos_host *h = ctx->host;
     struct mos_tar *t = mos_alloc(ctx->arena, sizeof *t);
     *t = (struct mos_tar){.ctx = ctx, .path = path};
-    int e = h->open(h, path, MOS_OPEN_NEW, &t->file);
-    if (e) {
-        mos_fail(ctx->error, e == EEXIST ? MOS_ERROR_SAFETY : MOS_ERROR_SYSTEM, e,
-                 "Cannot write %s", path);
+    if (!mos_out_open(&t->out, ctx, path, true))
         return NULL;
-    }
     t->a = archive_write_new();
     archive_write_set_format_pax(t->a);
     archive_write_set_bytes_per_block(t->a, 1 << 20);
@@ -161,15 +158,11 @@ struct mos_tar *mos_tar_new(struct mos_ctx *ctx, const char *path, struct mos_si
 }
 
 bool mos_tar_end(struct mos_tar *t, bool good) {
-    const struct mos_host *h = t->ctx->host;
     if (good && archive_write_close(t->a) != ARCHIVE_OK)
         good = failed(t);
     archive_write_free(t->a);
-    int e = good ? h->sync(h, t->file) : 0;
-    h->close(h, t->file);
-    if (e)
-        good = mos_fail(t->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", t->path);
-    if (!good)
-        h->remove_tree(h, t->path);
-    return good;
+    if (good)
+        return mos_out_commit(&t->out, t->offset, true);
+    mos_out_abandon(&t->out);
+    return false;
 }

@@ -9,7 +9,7 @@
 #include <errno.h>
 #include <string.h>
 
-enum { BLOCK = 64 << 10, IN_MEMORY = 64 << 20, READ_SIZE = 1 << 20, NAMES = 1000 };
+enum { BLOCK = 64 << 10, IN_MEMORY = 64 << 20, READ_SIZE = 1 << 20 };
 static const uint64_t largest = 1ull << 42;
 
 static const struct {
@@ -85,23 +85,6 @@ static int next_block(struct mos_io *io, uint64_t from, uint64_t *start, uint64_
     return 0;
 }
 
-/* A file in the folder for temporary things that nobody else can open by name. */
-static bool open_spill(struct unpacked *u) {
-    const struct mos_host *h = u->ctx->host;
-    const char *folder = h->environment(h, "TMPDIR");
-    int e = EEXIST;
-    for (unsigned i = 0; i < NAMES && e == EEXIST; i++) {
-        const char *path = mos_printf(u->ctx->arena, "%s/mosaicum-%u.unpacked",
-                                      folder && *folder ? folder : "/tmp", i);
-        e = h->open(h, path, MOS_OPEN_NEW, &u->spill);
-        if (!e)
-            h->remove_tree(h, path);
-    }
-    if (e)
-        u->spill = -1;
-    return e ? mos_fail(u->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot make a temporary file") : true;
-}
-
 static bool keep(struct unpacked *u, const uint8_t *bytes) {
     struct block *b = mos_vec_push(&u->blocks);
     if (bytes[0] == 0 && memcmp(bytes, bytes + 1, BLOCK - 1) == 0)
@@ -112,10 +95,9 @@ static bool keep(struct unpacked *u, const uint8_t *bytes) {
         u->in_memory += BLOCK;
         return true;
     }
-    if (u->spill < 0 && !open_spill(u))
-        return false;
     const struct mos_host *h = u->ctx->host;
-    int e = h->pwrite(h, u->spill, bytes, BLOCK, (uint64_t)u->spilled * BLOCK);
+    int e = u->spill < 0 ? h->temporary(h, &u->spill) : 0;
+    e = e ? e : h->pwrite(h, u->spill, bytes, BLOCK, (uint64_t)u->spilled * BLOCK);
     if (e)
         return mos_fail(u->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot write a temporary file");
     b->spilled = ++u->spilled;
@@ -232,12 +214,12 @@ bool mos_unpack_open(struct mos_ctx *ctx, const char *path, struct mos_unpacked 
     size_t got = 0;
     *out = (struct mos_unpacked){.host = h, .file = -1, .spill = -1};
     int e = h->open(h, path, MOS_OPEN_READ, &out->file);
+    if (e == EISDIR)
+        return mos_fail(ctx->error, MOS_ERROR_USAGE, 0, "%s is a folder, not an image", path);
     if (e)
         return mos_fail(ctx->error, MOS_ERROR_USAGE, e, "Cannot open %s", path);
     e = h->file_info(h, out->file, &info);
-    if (!e && info.kind == MOS_FILE_FOLDER)
-        mos_fail(ctx->error, MOS_ERROR_USAGE, 0, "%s is a folder, not an image", path);
-    else if (e || (e = h->pread(h, out->file, head, sizeof head, 0, &got)))
+    if (e || (e = h->pread(h, out->file, head, sizeof head, 0, &got)))
         mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", path);
     if (!ctx->error->kind) {
         out->stored = info.size;

@@ -246,8 +246,8 @@ static bool stream_content(struct mos_ctx *ctx, struct mos_io *io, uint64_t at, 
     for (uint64_t done = 0; done < size;) {
         size_t n = (size_t)mos_min(PIECE, size - done);
         if (mos_io_read(io, piece, n, at + done)) {
-            mos_volume_problem(request, "The ramdisk cannot be read at byte %llu.",
-                               (unsigned long long)(at + done));
+            mos_volume_lost(request, NULL, "The ramdisk cannot be read at byte %llu.",
+                            (unsigned long long)(at + done));
             break;
         }
         if (!mos_runs_add(&runs, piece, n))
@@ -274,7 +274,7 @@ static bool stream_one(struct mos_ctx *ctx, struct mos_io *io, const uint32_t f[
     }
     if (e.type == MOS_ENTRY_LINK) {
         if (f[SIZE] >= sizeof target || mos_io_read(io, target, f[SIZE], data)) {
-            mos_volume_problem(request, "/%s: this link's target cannot be read.", path);
+            mos_volume_lost(request, path, "/%s: this link's target cannot be read.", path);
             return true;
         }
         target[f[SIZE]] = 0;
@@ -297,8 +297,8 @@ static bool stream(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read
         uint64_t data;
         if (mos_io_read(io, text, HEADER, at) || !parse(text, f) ||
             mos_io_read(io, name, f[NAMESIZE], at + HEADER)) {
-            mos_volume_problem(request, "The ramdisk is damaged at byte %llu.",
-                               (unsigned long long)at);
+            mos_volume_lost(request, NULL, "The ramdisk is damaged at byte %llu.",
+                            (unsigned long long)at);
             return true;
         }
         name[f[NAMESIZE]] = 0;
@@ -307,7 +307,7 @@ static bool stream(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read
         if (strcmp(name, "TRAILER!!!") == 0)
             return true;
         if (data > io->size || f[SIZE] > io->size - data) {
-            mos_volume_problem(request, "/%s ends past the ramdisk.", name);
+            mos_volume_lost(request, NULL, "/%s ends past the ramdisk.", name);
             return true;
         }
         const char *clean = mos_entry_path(&path, name);
@@ -316,7 +316,7 @@ static bool stream(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read
         else if (!stream_one(ctx, io, f, clean, data, request))
             return false;
     }
-    mos_volume_problem(request, "The ramdisk has no end mark.");
+    mos_volume_lost(request, NULL, "The ramdisk has no end mark.");
     return true;
 }
 

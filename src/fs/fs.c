@@ -27,14 +27,34 @@ bool mos_fs_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_
     return mos_fs_foreign(io, arena, out);
 }
 
+static void note(const struct mos_read_request *request, const char *format, va_list arguments) {
+    if (request->problems->count < MOS_MOST_PROBLEMS)
+        mos_vec_push_pointer(request->problems,
+                             mos_vprintf(request->problems->arena, format, arguments));
+}
+
 void mos_volume_problem(const struct mos_read_request *request, const char *format, ...) {
     va_list arguments;
-    if (request->problems->count >= MOS_MOST_PROBLEMS)
-        return;
     va_start(arguments, format);
-    mos_vec_push_pointer(request->problems,
-                         mos_vprintf(request->problems->arena, format, arguments));
+    note(request, format, arguments);
     va_end(arguments);
+}
+
+static bool is_below(const char *path, const char *folder) {
+    size_t n = strlen(folder);
+    return !n || (strncmp(path, folder, n) == 0 && (!path[n] || path[n] == '/'));
+}
+
+void mos_volume_lost(const struct mos_read_request *request, const char *path, const char *format,
+                     ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    note(request, format, arguments);
+    va_end(arguments);
+    /* a folder above that lost names may have lost the one that is wanted */
+    if (request->lost && (!path || !request->within || is_below(path, request->within) ||
+                          is_below(request->within, path)))
+        *request->lost = true;
 }
 
 void mos_volume_write(struct mos_volume_base *v, const void *bytes, size_t length,

@@ -62,12 +62,18 @@ struct mos_read_request {
     void *self;
     bool whole_links;         /* every name of a hard link comes as a file of its own */
     struct mos_vec *problems; /* of const char *; at most MOS_MOST_PROBLEMS */
+    const char *within; /* what is really wanted: a path in normal form, or NULL for all … */
+    bool *lost;         /* … and set when some of that cannot be read; may be NULL */
 };
 enum { MOS_MOST_PROBLEMS = 100 };
 /* For `wants`: only the entries matter. */
 bool mos_wants_no_data(void *self, const struct mos_entry *entry);
 void mos_volume_problem(const struct mos_read_request *request, const char *format, ...)
     __attribute__((format(printf, 2, 3)));
+
+/* A problem by which something at or below `path` (NULL: anywhere) is not what it was. */
+void mos_volume_lost(const struct mos_read_request *request, const char *path, const char *format,
+                     ...) __attribute__((format(printf, 3, 4)));
 
 struct mos_volume_writer; /* begins with struct mos_volume_base */
 

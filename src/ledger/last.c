@@ -122,6 +122,32 @@ static bool begins_like_json(struct mos_ctx *ctx, const char *path) {
     return got == 1 && first == '{';
 }
 
+bool mos_ledger_files(struct mos_ctx *ctx, const char *path, const char **board,
+                      struct mos_map *names) {
+    static const char *const lists[] = {"outputs", "images", "names"};
+    char *data;
+    size_t length;
+    *board = NULL;
+    *names = mos_map_make(ctx->arena);
+    if (!mos_exists(ctx, path) || !mos_read_file(ctx, path, LEDGER_LIMIT, &data, &length))
+        return false;
+    json_t *root = json_loadb(data, length, 0, NULL), *item;
+    const char *selector = json_string_value(json_object_get(root, "board"));
+    bool good = selector && json_integer_value(json_object_get(root, "mosaicum")) == 1 &&
+                json_is_string(json_object_get(root, "made-by"));
+    size_t i;
+    for (size_t k = 0; good && k < sizeof lists / sizeof *lists; k++) {
+        json_array_foreach(json_object_get(root, lists[k]), i, item) {
+            const char *name = json_string_value(json_object_get(item, "file"));
+            if (name)
+                mos_map_set(names, mos_strdup(ctx->arena, name), names);
+        }
+    }
+    *board = good ? mos_strdup(ctx->arena, selector) : NULL;
+    json_decref(root);
+    return good;
+}
+
 bool mos_ledger_facts(struct mos_ctx *ctx, const char *path, struct mos_map *out) {
     json_t *root = begins_like_json(ctx, path) ? load(ctx, path, false) : NULL;
     bool good = json_is_object(root) && json_is_string(json_object_get(root, "board")) &&

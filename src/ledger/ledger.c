@@ -71,6 +71,13 @@ void mos_ledger_output(struct mos_ledger *l, const char *file, uint64_t size,
     json_array_append_new(l->outputs, o);
 }
 
+void mos_ledger_name(struct mos_ledger *l, const char *name, const char *of) {
+    json_t *list = json_object_get(l->root, "names");
+    if (!list)
+        list = child(l->root, "names", json_array());
+    json_array_append_new(list, json_pack("{s:s,s:s}", "file", name, "of", of));
+}
+
 void mos_ledger_image(struct mos_ledger *l, const char *file, const char *medium, uint64_t size,
                       uint32_t sector, const uint8_t hash[32]) {
     l->image = json_object();

@@ -18,6 +18,8 @@ void mos_ledger_input(struct mos_ledger *ledger, const char *name, const char *f
 void mos_ledger_input_fact(struct mos_ledger *ledger, const char *key, const char *text);
 void mos_ledger_output(struct mos_ledger *ledger, const char *file, uint64_t size,
                        const uint8_t sha256[32]);
+/* Another name for one of the files: a link. */
+void mos_ledger_name(struct mos_ledger *ledger, const char *name, const char *of);
 /* An image: its hash is that of the list of its chunks' hashes. */
 void mos_ledger_image(struct mos_ledger *ledger, const char *file, const char *medium,
                       uint64_t size, uint32_t sector, const uint8_t hash[32]);
@@ -47,6 +49,11 @@ struct mos_ledger_region_last {
 };
 bool mos_ledger_regions(struct mos_ctx *ctx, const char *path, const char *medium,
                         struct mos_map *out);
+/* Whose output a ledger records (*board: the selector), and every name that it lists as a key of
+ * *names.  false: it is no ledger, of a format that is not known, or cannot be read (ctx->error).
+ */
+bool mos_ledger_files(struct mos_ctx *ctx, const char *path, const char **board,
+                      struct mos_map *names);
 /* Everything that a ledger says but spans and chunks, as path -> text ("inputs.kernel.sha256",
  * "images.card.img.regions.root.offset").  false: it is none. */
 bool mos_ledger_facts(struct mos_ctx *ctx, const char *path, struct mos_map *out);

@@ -38,8 +38,8 @@ static void read_elf(struct mos_arena *arena, const uint8_t *p, size_t length,
         uint64_t bytes = wide ? mos_le64(p + h + 32) : mos_le32(p + h + 16);
         if (mos_le32(p + h) == PROGRAM_LOAD && bytes)
             out->cut |= offset > length || bytes > length - offset;
-        if (mos_le32(p + h) != PROGRAM_INTERPRETER || out->interpreter || offset > length || bytes > length - offset ||
-            !bytes || bytes > 4096)
+        if (mos_le32(p + h) != PROGRAM_INTERPRETER || out->interpreter || offset > length ||
+            bytes > length - offset || !bytes || bytes > 4096)
             continue;
         out->interpreter = mos_strndup(arena, (const char *)p + offset, (size_t)bytes);
     }

@@ -9,7 +9,7 @@ enum { MOS_PROGRAM_HEAD = 64 << 10 };
 struct mos_program_info {
     bool elf, script;
     const char *cpu;         /* ELF: "arm64", "arm", "riscv64", "x86", "x86-64", or NULL: other */
-    bool cut; /* ELF: a part that is loaded lies behind the end of what was given */
+    bool cut;                /* ELF: a part that is loaded lies behind the end of what was given */
     const char *interpreter; /* of a script, or the loader of a dynamic program; NULL: none */
 };
 

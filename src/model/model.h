@@ -367,12 +367,17 @@ struct mos_part {
     bool outside;
 };
 
+struct mos_root_def {
+    struct mos_record r;
+    struct mos_value *folder;
+};
 struct mos_workspace {
     struct mos_record r;
     struct mos_value *mosaicum, *name, *date;
     struct mos_list usual, outside;
-    const char *root;                          /* folder, as given */
-    struct mos_vec board_names;                /* of const char *, sorted */
+    struct mos_named roots;     /* of struct mos_root_def *: folders elsewhere that may be read */
+    const char *root;           /* folder, as given */
+    struct mos_vec board_names; /* of const char *, sorted */
     struct mos_map boards, traits, features;   /* name -> struct mos_part *, once loaded */
     struct mos_vec trait_names, feature_names; /* of const char *: all there are; for near misses */
     const struct mos_pins *pins;

@@ -104,6 +104,8 @@ static struct verdict read_path(struct mos_ctx *ctx, struct mos_value *v) {
     if (!*p)
         return BAD("is empty", NULL);
     bool leaves = *p == '/';
+    if (*p == '<' && p[strcspn(p, ">")]) /* below a root that mosaicum.yaml names */
+        p += strcspn(p, ">") + 1;
     for (long depth = 0; *p && !leaves;) {
         size_t n = strcspn(p, "/");
         if (n == 2 && p[0] == '.' && p[1] == '.')

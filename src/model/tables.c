@@ -602,6 +602,15 @@ FILE_KEYS(mos_pins_keys, "file of pins", struct mos_pins, FORMAT(struct mos_pins
           {"pins", MOS_TYPE_NAMED, AT(struct mos_pins, pins), "files of pieces and their hashes",
            .record = &pin_keys});
 
+static const struct mos_key root_rows[] = {
+    {"folder", MOS_TYPE_TEXT, AT(struct mos_root_def, folder),
+     "where it is: from the workspace, or absolute", .required = true}};
+static const struct mos_keys root_keys = {.title = "root",
+                                          .size = sizeof(struct mos_root_def),
+                                          .keys = root_rows,
+                                          .count = 1,
+                                          .brief = "folder"};
+
 static const struct mos_key workspace_rows[] = {
     {"mosaicum", MOS_TYPE_VERSION, AT(struct mos_workspace, mosaicum), "format of this file, 1",
      .required = true},
@@ -612,6 +621,9 @@ static const struct mos_key workspace_rows[] = {
      "selectors that check, build and list take when none is named", .of = MOS_TYPE_TEXT},
     {"outside", MOS_TYPE_LIST, AT(struct mos_workspace, outside),
      "files and folders that are not ours: on their own they raise no error", .of = MOS_TYPE_PATH},
+    {"roots", MOS_TYPE_NAMED, AT(struct mos_workspace, roots),
+     "folders outside of the workspace that may be read, as <NAME>/… in paths",
+     .record = &root_keys},
 };
 const struct mos_keys mos_workspace_keys = {.title = "workspace",
                                             .size = sizeof(struct mos_workspace),

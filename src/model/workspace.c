@@ -59,6 +59,24 @@ static void note_outside(struct mos_ctx *ctx, const struct mos_workspace *w) {
     ctx->outside = paths;
 }
 
+/* Folders elsewhere that the workspace declares may be read from here on. */
+static void open_roots(struct mos_ctx *ctx, const struct mos_workspace *w) {
+    struct mos_root *roots = mos_alloc_array(ctx->arena, w->roots.count, sizeof *roots);
+    size_t count = 0;
+    for (size_t i = 0; i < w->roots.count; i++) {
+        const struct mos_root_def *d = w->roots.items[i];
+        if (!mos_has(d->folder))
+            continue;
+        struct mos_root *r = &roots[count++];
+        r->name = d->r.name;
+        r->stated = d->folder->text;
+        r->path = *r->stated == '/' ? r->stated : mos_path_join(ctx->arena, w->root, r->stated);
+        mos_guard_allow(ctx->guard, r->path, MOS_REACH_READ);
+    }
+    ctx->roots = roots;
+    ctx->root_count = count;
+}
+
 struct mos_workspace *mos_workspace_load(struct mos_ctx *ctx, const char *root) {
     const struct mos_source *source = mos_source_load(
         ctx, mos_path_join(ctx->arena, root, "mosaicum.yaml"), "mosaicum.yaml", MOS_YAML_LIMIT);
@@ -79,6 +97,7 @@ struct mos_workspace *mos_workspace_load(struct mos_ctx *ctx, const char *root) 
     w->traits = mos_map_make(ctx->arena);
     w->features = mos_map_make(ctx->arena);
     note_outside(ctx, w);
+    open_roots(ctx, w);
     list_boards(ctx, w);
     load_pins(ctx, w);
     return w;

@@ -41,32 +41,22 @@ static bool digest_end(void *self, uint64_t sum) {
     return true;
 }
 
-static void input_missing(struct mos_plan *plan, const struct mos_piece_plan *p,
-                          const struct mos_value *input) {
-    struct mos_findings *list = &plan->ctx->findings;
-    struct mos_finding *f =
-        mos_find(list, MOS_RULE_PIECE_MISSING, "Piece %s is made from %s, which is not there.",
-                 p->def->r.name, input->text);
-    mos_finding_at(list, f, input->place);
-    mos_finding_try(list, f, "Put it there, or correct the path (it starts at the workspace).");
-}
-
 /* The hash of the command and of all it is made from; false when an input is missing. */
 static bool input_hash(struct mos_plan *plan, const struct mos_piece_plan *p,
                        struct mos_sha256 *hash, bool *missing) {
     const struct mos_made_by *m = p->def->made_by;
     struct digest d = {hash};
+    const char *what = mos_printf(plan->ctx->arena, "Piece %s is made from this", p->def->r.name);
     struct mos_sink sink = {&d, digest_entry, digest_data, digest_end};
     for (size_t i = 0; i < m->run.count; i++)
         mos_sha256_update(hash, m->run.items[i]->text, strlen(m->run.items[i]->text) + 1);
     for (size_t i = 0; i < m->inputs.count; i++) {
         const struct mos_value *v = m->inputs.items[i];
         struct mos_file_info info;
-        const char *path = mos_path_join(plan->ctx->arena, plan->board->root, v->text);
+        const char *path;
         if (!mos_has(v))
             continue;
-        if (plan->ctx->host->info(plan->ctx->host, path, true, &info)) {
-            input_missing(plan, p, v);
+        if (!mos_plan_reach(plan, v->text, MOS_FILE_OTHER, what, v->place, &path, &info)) {
             *missing = true;
             continue;
         }

@@ -28,30 +28,6 @@ static void missing(struct mos_plan *plan, const char *message, struct mos_place
         mos_finding_try(list, f, "%s", remedy);
 }
 
-/* Does the path, links followed, stay in the workspace? */
-static bool stays_inside(struct mos_plan *plan, const struct mos_piece_plan *p) {
-    const struct mos_host *h = plan->ctx->host;
-    char *real, *root;
-    if (h->real_path(h, p->path, &real))
-        return true;
-    bool inside = true;
-    if (!h->real_path(h, plan->board->root, &root)) {
-        size_t n = strlen(root);
-        inside = strncmp(real, root, n) == 0 && (real[n] == '/' || root[n - 1] == '/');
-        free(root);
-    }
-    free(real);
-    if (inside)
-        return true;
-    struct mos_findings *list = &plan->ctx->findings;
-    struct mos_finding *f =
-        mos_find(list, MOS_RULE_PIECE_PATH, "Piece %s is a link that leads out of the workspace.",
-                 p->def->r.name);
-    mos_finding_at(list, f, p->def->file ? p->def->file->place : p->def->r.key_place);
-    mos_finding_try(list, f, "Put a copy of the file into the workspace.");
-    return false;
-}
-
 /* A piece that a command makes: is its file what its inputs give?  false after an error. */
 static bool settle_made(struct mos_plan *plan, struct mos_piece_plan *p) {
     bool current = false;
@@ -90,28 +66,13 @@ static void look_at_file(struct mos_plan *plan, struct mos_piece_plan *p) {
     struct mos_ctx *ctx = plan->ctx;
     struct mos_file_info info;
     const struct mos_value *file = p->def->file;
+    const char *what = mos_printf(ctx->arena, "Piece %s", p->def->r.name);
     p->file = file ? file->text : mos_printf(ctx->arena, "made/%s", p->def->r.name);
-    p->path = mos_path_join(ctx->arena, plan->board->root, p->file);
-    if (!settle_made(plan, p) || p->unmade)
+    p->path = mos_workspace_path(ctx, plan->board->root, p->file);
+    if (p->path && (!settle_made(plan, p) || p->unmade))
         return;
-    if (!file) {
-        p->found = ctx->host->info(ctx->host, p->path, true, &info) == 0;
-        p->size = p->found ? info.size : 0;
-    }
-    int e = ctx->host->info(ctx->host, p->path, true, &info);
-    if (e || info.kind != MOS_FILE_REGULAR) {
-        missing(plan,
-                mos_printf(ctx->arena, "Piece %s: %s %s.", p->def->r.name, p->file,
-                           !e            ? "is not a file"
-                           : e == ENOENT ? "is not there"
-                                         : strerror(e)),
-                file ? file->place : p->def->r.key_place,
-                e == ENOENT
-                    ? "Put the file there, or correct the path (it starts at the workspace)."
-                    : NULL);
-        return;
-    }
-    if (!stays_inside(plan, p))
+    if (!mos_plan_reach(plan, p->file, MOS_FILE_REGULAR, what,
+                        file ? file->place : p->def->r.key_place, &p->path, &info))
         return;
     int handle;
     p->size = info.size;

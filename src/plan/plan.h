@@ -197,6 +197,13 @@ bool mos_plan_unread(const struct mos_plan *plan, const struct mos_region_plan *
 /* The name of the n-th fill of a region's volume. */
 const struct mos_fill *mos_plan_fill_at(const struct mos_region_plan *region, unsigned index);
 
+/* reach.c: a file or folder (`want`; MOS_FILE_OTHER: one or the other) that the definition names at
+ * `place`.  false after a finding of piece.missing or piece.path that begins with `what`; else
+ * *full is its path and *info about it. */
+bool mos_plan_reach(struct mos_plan *plan, const char *path, enum mos_file_kind want,
+                    const char *what, struct mos_place place, const char **full,
+                    struct mos_file_info *info);
+
 /* Every piece's hash, for pins and the ledger. */
 bool mos_plan_hash(struct mos_plan *plan, struct mos_piece_plan *piece);
 /* Keeps an archive's index for the next run. */

@@ -110,10 +110,12 @@ static bool add_file(struct ramdisk *m, const struct mos_ramdisk_file *f) {
     if (!mos_has(f->file))
         return true;
     char *data;
-    const char *full = mos_path_join(ctx->arena, m->plan->board->root, f->file->text);
-    if (!mos_exists(ctx, full)) {
-        ramdisk_complain(m, MOS_RULE_PIECE_MISSING, f->file->place,
-                         mos_printf(ctx->arena, "%s is not there.", f->file->text));
+    const char *full;
+    struct mos_file_info info;
+    const char *what = mos_printf(ctx->arena, "Ramdisk %s", m->piece->def->r.name);
+    if (!mos_plan_reach(m->plan, f->file->text, MOS_FILE_REGULAR, what, f->file->place, &full,
+                        &info)) {
+        m->wrong = true;
         return true;
     }
     if (!mos_read_file(ctx, full, MOST_FILE, &data, &x->length))

@@ -13,17 +13,10 @@ enum { MOST_KEY = 64 << 10, MOST_SIGNATURE = 512, SECONDS = 120 };
 /* A key's file; NULL after a finding or an error. */
 static const char *read_pem(struct mos_plan *plan, const struct mos_value *file, size_t *length) {
     char *pem;
-    struct mos_findings *list = &plan->ctx->findings;
-    const char *path = mos_path_join(plan->ctx->arena, plan->board->root, file->text);
-    if (!mos_exists(plan->ctx, path)) {
-        struct mos_finding *f =
-            mos_find(list, MOS_RULE_PIECE_MISSING, "The key %s is not there.", file->text);
-        mos_finding_at(list, f, file->place);
-        mos_finding_try(list, f,
-                        "Put it there; a private one does not belong into what is shared.");
-        return NULL;
-    }
-    if (!mos_read_file(plan->ctx, path, MOST_KEY, &pem, length))
+    const char *path;
+    struct mos_file_info info;
+    if (!mos_plan_reach(plan, file->text, MOS_FILE_REGULAR, "The key", file->place, &path, &info) ||
+        !mos_read_file(plan->ctx, path, MOST_KEY, &pem, length))
         return NULL;
     if (plan->ctx->stamp) /* another key makes another parcel */
         mos_sha256_update(plan->ctx->stamp, pem, *length);

@@ -203,16 +203,13 @@ static const char *first_line(struct writer *w, const struct mos_value *path, co
     struct mos_ctx *ctx = w->plan->ctx;
     char *data;
     size_t length;
-    const char *full = mos_path_join(w->arena, w->plan->board->root, path->text);
-    if (mos_exists(ctx, full) && mos_read_file(ctx, full, 64 << 10, &data, &length)) {
-        data[strcspn(data, "\r\n")] = 0;
-        return data;
-    }
-    struct mos_finding *f =
-        mos_find(&ctx->findings, MOS_RULE_PIECE_MISSING, "%s: %s is not there.", what, path->text);
-    mos_finding_at(&ctx->findings, f, path->place);
-    mos_finding_try(&ctx->findings, f, "Write the file, or correct the path.");
-    return NULL;
+    const char *full;
+    struct mos_file_info info;
+    if (!mos_plan_reach(w->plan, path->text, MOS_FILE_REGULAR, what, path->place, &full, &info) ||
+        !mos_read_file(ctx, full, 64 << 10, &data, &length))
+        return NULL;
+    data[strcspn(data, "\r\n")] = 0;
+    return data;
 }
 
 static const char *password_of(struct writer *w, const struct mos_user *u, const char *old) {

@@ -11,18 +11,11 @@ enum { CONFIG_LIMIT = 4 << 20, BLOB_LIMIT = 16 << 20 };
 /* A file that the definition names by path; a missing one is a finding at the path. */
 static const struct mos_source *load(struct mos_plan *plan, const struct mos_value *path,
                                      const char *what) {
-    struct mos_ctx *ctx = plan->ctx;
     struct mos_file_info info;
-    const char *full = mos_path_join(ctx->arena, plan->board->root, path->text);
-    int e = ctx->host->info(ctx->host, full, true, &info);
-    if (!e && info.kind == MOS_FILE_REGULAR)
-        return mos_source_load(ctx, full, path->text, CONFIG_LIMIT);
-    struct mos_finding *f = mos_find(&ctx->findings, MOS_RULE_PIECE_MISSING, "%s: %s %s.", what,
-                                     path->text, e == ENOENT ? "is not there" : "is not a file");
-    mos_finding_at(&ctx->findings, f, path->place);
-    mos_finding_try(&ctx->findings, f,
-                    "Put the file there, or correct the path (it starts at the workspace).");
-    return NULL;
+    const char *full;
+    if (!mos_plan_reach(plan, path->text, MOS_FILE_REGULAR, what, path->place, &full, &info))
+        return NULL;
+    return mos_source_load(plan->ctx, full, path->text, CONFIG_LIMIT);
 }
 
 /* ---- kernel configuration ---- */
@@ -76,7 +69,7 @@ static struct mos_dt *read_tree(struct mos_plan *plan, const struct mos_value *p
     char *data;
     size_t length;
     if (!load(plan, path, what) ||
-        !mos_read_file(ctx, mos_path_join(ctx->arena, plan->board->root, path->text), BLOB_LIMIT,
+        !mos_read_file(ctx, mos_workspace_path(ctx, plan->board->root, path->text), BLOB_LIMIT,
                        &data, &length))
         return NULL;
     if (mos_dt_is_blob(data, length))

@@ -278,14 +278,12 @@ static bool stream_fill(struct mos_plan *plan, const struct mos_region_plan *reg
                                 .target = {.arena = ctx->arena}};
     struct mos_sink filtered = mos_filter_sink(&filter);
     if (mos_has(f->folder)) {
-        const char *path = mos_path_join(ctx->arena, plan->board->root, f->folder->text);
-        if (mos_exists(ctx, path))
-            return mos_folder_stream(ctx, path, plan->board->date, &filtered);
-        struct mos_finding *finding =
-            mos_find(&ctx->findings, MOS_RULE_PIECE_MISSING, "Fill %s: there is no folder %s.",
-                     f->r.name, f->folder->text);
-        mos_finding_at(&ctx->findings, finding, f->folder->place);
-        return true;
+        const char *path;
+        struct mos_file_info info;
+        return !mos_plan_reach(plan, f->folder->text, MOS_FILE_FOLDER,
+                               mos_printf(ctx->arena, "Fill %s", f->r.name), f->folder->place,
+                               &path, &info) ||
+               mos_folder_stream(ctx, path, plan->board->date, &filtered);
     }
     struct mos_piece_plan *p =
         mos_has(f->archive) ? mos_plan_piece(plan, f->archive->target) : NULL;

@@ -19,9 +19,35 @@ static int file_open(const struct mos_host *h, const char *path, enum mos_open_m
     static const int flags[] = {[MOS_OPEN_READ] = O_RDONLY,
                                 [MOS_OPEN_NEW] = O_RDWR | O_CREAT | O_EXCL,
                                 [MOS_OPEN_MODIFY] = O_RDWR};
-    int fd = open(path, flags[mode] | O_CLOEXEC, 0666);
+    /* without O_NONBLOCK a pipe without a writer would hold us up */
+    int fd = open(path, flags[mode] | O_CLOEXEC | (mode == MOS_OPEN_READ ? O_NONBLOCK : 0), 0666);
     if (fd < 0)
         return errno;
+    struct stat st;
+    int e = fstat(fd, &st) ? errno : 0;
+    if (!e && mode == MOS_OPEN_READ && !S_ISREG(st.st_mode))
+        e = S_ISDIR(st.st_mode) ? EISDIR : MOS_NO_FILE;
+    if (e) {
+        close(fd);
+        return e;
+    }
+    *file = fd;
+    return 0;
+}
+
+static int file_temporary(const struct mos_host *h, int *file) {
+    (void)h;
+    const char *folder = getenv("TMPDIR");
+    char path[4096];
+    folder = folder && *folder ? folder : "/tmp";
+    int fd = open(folder, O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);
+    if (fd < 0) { /* not every file system has files without a name */
+        snprintf(path, sizeof path, "%s/mosaicum.XXXXXX", folder);
+        fd = mkostemp(path, O_CLOEXEC);
+        if (fd < 0)
+            return errno;
+        unlink(path);
+    }
     *file = fd;
     return 0;
 }
@@ -140,7 +166,7 @@ static int open_info(const struct mos_host *h, int file, struct mos_file_info *o
 
 static int lock_file(const struct mos_host *h, const char *path, int *file) {
     (void)h;
-    int fd = open(path, O_RDWR | O_CREAT | O_CLOEXEC, 0666);
+    int fd = open(path, O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK, 0666);
     if (fd < 0)
         return errno;
     if (flock(fd, LOCK_EX | LOCK_NB)) {
@@ -229,6 +255,7 @@ const struct mos_host *mos_platform_host(void) {
         .sync = file_sync,
         .settle = file_settle,
         .next_data = file_next_data,
+        .temporary = file_temporary,
         .info = path_info,
         .file_info = open_info,
         .lock = lock_file,

@@ -95,6 +95,27 @@ static int folder_rename(const struct mos_host *h, const char *from, const char 
     return rename(from, to) ? errno : 0;
 }
 
+static int folder_rename_new(const struct mos_host *h, const char *from, const char *to) {
+    (void)h;
+    if (renameat2(AT_FDCWD, from, AT_FDCWD, to, RENAME_NOREPLACE) == 0)
+        return 0;
+    if (errno != EINVAL && errno != ENOSYS)
+        return errno;
+    if (link(from, to)) /* files only, but never over another */
+        return errno;
+    return unlink(from) ? errno : 0;
+}
+
+static int folder_protect(const struct mos_host *h, const char *path, uint32_t mode) {
+    (void)h;
+    struct stat st;
+    if (lstat(path, &st))
+        return errno;
+    if (S_ISLNK(st.st_mode))
+        return ELOOP;
+    return chmod(path, (mode_t)mode) ? errno : 0;
+}
+
 static int folder_exchange(const struct mos_host *h, const char *a, const char *b) {
     (void)h;
     if (renameat2(AT_FDCWD, a, AT_FDCWD, b, RENAME_EXCHANGE) == 0)
@@ -119,6 +140,8 @@ void mos_platform_folders(struct mos_host *host) {
     host->make_folder = folder_make;
     host->remove_tree = folder_remove_tree;
     host->rename = folder_rename;
+    host->rename_new = folder_rename_new;
+    host->protect = folder_protect;
     host->exchange = folder_exchange;
     host->sync_folder = folder_sync;
 }

@@ -235,9 +235,9 @@ static void check_key_file(const struct mos_plan *plan, const struct mos_value *
     char *data;
     size_t length;
     struct mos_error ignored = {0}, *saved = plan->ctx->error;
-    const char *full = mos_path_join(plan->ctx->arena, plan->board->root, path->text);
-    if (!mos_exists(plan->ctx, full))
-        return;
+    const char *full = mos_workspace_path(plan->ctx, plan->board->root, path->text);
+    if (!full || !mos_exists(plan->ctx, full))
+        return; /* plan/system.c has said so */
     plan->ctx->error = &ignored;
     bool ok = mos_read_file(plan->ctx, full, 64 << 10, &data, &length);
     plan->ctx->error = saved;

@@ -50,51 +50,81 @@ static const char *inside(struct mos_arena *arena, const char *path) {
     return mos_buf_string(&out);
 }
 
-static const char *existing(struct mos_dts *d, const char *folder, const char *name) {
-    const char *path = inside(d->ctx->arena, mos_path_join(d->ctx->arena, folder, name));
-    return path && mos_exists(d->ctx, mos_path_join(d->ctx->arena, d->root, path)) ? path : NULL;
+const char *mos_dts_inside(struct mos_arena *arena, const char *folder, const char *name) {
+    const char *path = mos_path_join(arena, folder, name);
+    size_t root = *path == '<' && path[strcspn(path, ">")] ? strcspn(path, ">") + 1 : 0;
+    const char *rest = inside(arena, path + root);
+    return rest && root ? mos_printf(arena, "%.*s/%s", (int)root, path, rest) : rest;
 }
 
-const char *mos_dts_find_file(struct mos_dts *d, const char *name) {
-    if (!d->root || *name == '/')
-        return NULL;
-    const char *path =
-        existing(d, mos_path_folder(d->ctx->arena, d->text->source->shown_path), name);
-    for (size_t i = 0; i < d->folder_count && !path; i++)
-        path = existing(d, d->folders[i], name);
-    return path;
+/* 0, an errno value, or MOS_OUT_OF_REACH: it lies outside. */
+static int look_for(struct mos_dts *d, const char *folder, const char *name, const char **shown) {
+    struct mos_file_info info;
+    *shown = *name == '/' ? NULL : mos_dts_inside(d->ctx->arena, folder, name);
+    const char *path = *shown ? mos_workspace_path(d->ctx, d->root, *shown) : NULL;
+    int e = path ? d->ctx->host->info(d->ctx->host, path, true, &info) : MOS_OUT_OF_REACH;
+    return e ? e : info.kind == MOS_FILE_REGULAR ? 0 : ENOENT;
 }
 
-/* # 12 "path" flags */
-static void read_marker(struct mos_dts *d, struct mos_dts_text *t, struct mos_map *sources,
+const char *mos_dts_find_file(struct mos_dts *d, const char *name, size_t at, size_t length) {
+    const char *path, *folder = mos_path_folder(d->ctx->arena, d->text->source->shown_path);
+    int e = d->root ? look_for(d, folder, name, &path) : ENOENT;
+    for (size_t i = 0; d->root && i < d->folder_count && e == ENOENT; i++)
+        e = look_for(d, d->folders[i], name, &path);
+    if (!e)
+        return path;
+    mos_dts_fail(
+        d, at, length,
+        e == MOS_OUT_OF_REACH
+            ? "Copy it into the workspace, or name its folder in mosaicum.yaml under roots."
+            : "Name the folder in tree: {includes: [ … ]}.",
+        e == MOS_OUT_OF_REACH ? "%s lies outside of the workspace." : "There is no file %s.", name);
+    return NULL;
+}
+
+/* A path as the preprocessor shows it, in our form: "<NAME>/…" below a root.  NULL: it is below
+ * neither the workspace nor a root. */
+static const char *shown_form(struct mos_dts *d, const char *path) {
+    struct mos_arena *arena = d->ctx->arena;
+    for (size_t i = 0; i < d->ctx->root_count; i++) {
+        const struct mos_root *r = &d->ctx->roots[i];
+        size_t n = strlen(r->stated);
+        if (strncmp(path, r->stated, n) == 0 && (path[n] == '/' || (n && r->stated[n - 1] == '/')))
+            return mos_dts_inside(arena, mos_printf(arena, "<%s>", r->name),
+                                  path + n + (path[n] == '/'));
+    }
+    return *path == '/' ? NULL : inside(arena, path);
+}
+
+/* # 12 "path" flags: false when that file may not be read. */
+static bool read_marker(struct mos_dts *d, struct mos_dts_text *t, struct mos_map *sources,
                         unsigned line, const char *text, size_t length) {
     char *copy = mos_strndup(d->ctx->arena, text + 2, length - 2), *end;
     unsigned long number = strtoul(copy, &end, 10);
     char *open = strchr(end, '"'), *close = open ? strrchr(open + 1, '"') : NULL;
     if (!close || close == open)
-        return;
+        return true;
     *close = 0;
-    const char *path = open + 1;
-    if (path[0] == '.' && path[1] == '/')
-        path += 2;
     struct mos_dts_marker *m = mos_vec_push(&t->markers);
     m->text_line = line + 1;
     m->line = (unsigned)number;
-    if (*path == '<' || *path == '/')
-        return;
-    const struct mos_source *s = mos_map_get(sources, path);
-    if (!s) {
+    if (open[1] == '<') /* <built-in> */
+        return true;
+    const char *path = shown_form(d, open + 1);
+    const struct mos_source *s = path ? mos_map_get(sources, path) : NULL;
+    if (path && !s) {
         struct mos_error ignored = {0}, *saved = d->ctx->error;
         d->ctx->error = &ignored;
-        s = mos_source_load(d->ctx, mos_path_join(d->ctx->arena, d->root, path), path,
-                            MOS_DTS_LIMIT);
+        s = mos_source_load(d->ctx, mos_workspace_path(d->ctx, d->root, path), path, MOS_DTS_LIMIT);
         d->ctx->error = saved;
         mos_map_set(sources, path, (void *)(uintptr_t)s);
     }
     m->source = s;
+    return s != NULL;
 }
 
-static void read_markers(struct mos_dts *d, struct mos_dts_text *t,
+/* Does the text come from files that may be read, all of it? */
+static bool read_markers(struct mos_dts *d, struct mos_dts_text *t,
                          const struct mos_source *first) {
     struct mos_map sources = mos_map_make(d->ctx->arena);
     mos_map_set(&sources, first->shown_path, (void *)(uintptr_t)first);
@@ -102,36 +132,63 @@ static void read_markers(struct mos_dts *d, struct mos_dts_text *t,
     for (size_t i = 0; i < s->line_count; i++) {
         size_t length;
         const char *line = mos_source_line(s, s->lines[i], &length);
-        if (length > 2 && line[0] == '#' && line[1] == ' ' && isdigit((unsigned char)line[2]))
-            read_marker(d, t, &sources, (unsigned)i + 1, line, length);
+        if (length > 2 && line[0] == '#' && line[1] == ' ' && isdigit((unsigned char)line[2]) &&
+            !read_marker(d, t, &sources, (unsigned)i + 1, line, length)) {
+            struct mos_finding *f =
+                mos_find(&d->ctx->findings, MOS_RULE_PIECE_PATH,
+                         "%s pulls in a file from outside of the workspace.", first->shown_path);
+            mos_finding_at(&d->ctx->findings, f, mos_place_at(first, 0, 1));
+            mos_finding_try(&d->ctx->findings, f,
+                            "Name each file with a plain #include, and its folder under roots in "
+                            "mosaicum.yaml.");
+            d->failed = true;
+            return false;
+        }
     }
+    return true;
 }
 
-/* The first line that the preprocessor complains about: "path:line:column: error: text". */
+/* The first line that the preprocessor complains about: "path:line:column: error: text".  Its text
+ * may quote the file, so it is shown only where that file may be read. */
 static void report_preprocessor(struct mos_dts *d, const struct mos_source *source,
                                 const char *errors) {
     struct mos_arena *arena = d->ctx->arena;
     const char *word = strstr(errors, "error: ");
-    size_t n = word ? strcspn(word + 7, "\n") : 0;
-    struct mos_finding *f =
-        mos_find(&d->ctx->findings, MOS_RULE_TREE_SYNTAX, "The C preprocessor refuses %s: %.*s.",
-                 source->shown_path, (int)n, word ? word + 7 : "");
     const char *start = word ? word : errors;
     while (start > errors && start[-1] != '\n')
         start--;
-    size_t path = strcspn(start, ":\n");
+    size_t path = strcspn(start, ":\n"), n = word ? strcspn(word + 7, "\n") : 0;
     unsigned line = start[path] == ':' ? (unsigned)strtoul(start + path + 1, NULL, 10) : 1;
-    const char *name = inside(arena, mos_strndup(arena, start, path));
-    if (*start != '/' && name && strcmp(name, source->shown_path) != 0 &&
-        mos_exists(d->ctx, mos_path_join(arena, d->root, name))) {
-        const struct mos_source *other =
-            mos_source_load(d->ctx, mos_path_join(arena, d->root, name), name, MOS_DTS_LIMIT);
-        source = other ? other : source;
+    const char *name = shown_form(d, mos_strndup(arena, start, path));
+    const struct mos_source *other = source;
+    if (!name || strcmp(name, source->shown_path) != 0) {
+        struct mos_error ignored = {0}, *saved = d->ctx->error;
+        d->ctx->error = &ignored;
+        other = name ? mos_source_load(d->ctx, mos_workspace_path(d->ctx, d->root, name), name,
+                                       MOS_DTS_LIMIT)
+                     : NULL;
+        d->ctx->error = saved;
     }
-    size_t at = mos_source_line_start(source, line), length;
-    mos_source_line(source, at, &length);
-    mos_finding_at(&d->ctx->findings, f, mos_place_at(source, at, length));
+    struct mos_finding *f =
+        mos_find(&d->ctx->findings, MOS_RULE_TREE_SYNTAX, "The C preprocessor refuses %s: %.*s.",
+                 source->shown_path, other ? (int)n : 0, word && other ? word + 7 : "");
+    size_t at = mos_source_line_start(other ? other : source, other ? line : 1), length;
+    mos_source_line(other ? other : source, at, &length);
+    mos_finding_at(&d->ctx->findings, f, mos_place_at(other ? other : source, at, length));
     d->failed = true;
+}
+
+/* A path as the preprocessor is to open it: it works in the workspace. */
+static const char *cpp_form(struct mos_dts *d, const char *shown) {
+    size_t n = *shown == '<' ? strcspn(shown, ">") : 0;
+    for (size_t i = 0; n && i < d->ctx->root_count; i++) {
+        const struct mos_root *r = &d->ctx->roots[i];
+        if (strlen(r->name) == n - 1 && memcmp(r->name, shown + 1, n - 1) == 0)
+            return mos_path_join(d->ctx->arena, r->stated,
+                                 shown + n + 1 + (shown[n] && shown[n + 1] == '/'));
+    }
+    /* never an option */
+    return *shown == '-' ? mos_printf(d->ctx->arena, "./%s", shown) : shown;
 }
 
 static bool run_preprocessor(struct mos_dts *d, const struct mos_source *source,
@@ -143,9 +200,9 @@ static bool run_preprocessor(struct mos_dts *d, const struct mos_source *source,
         mos_vec_push_pointer(&arguments, fixed[i]);
     for (size_t i = 0; i < d->folder_count; i++) {
         mos_vec_push_pointer(&arguments, "-I");
-        mos_vec_push_pointer(&arguments, d->folders[i]);
+        mos_vec_push_pointer(&arguments, cpp_form(d, d->folders[i]));
     }
-    mos_vec_push_pointer(&arguments, source->shown_path);
+    mos_vec_push_pointer(&arguments, cpp_form(d, source->shown_path));
     mos_vec_push_pointer(&arguments, NULL);
     struct mos_program program = {.arguments = (const char *const *)arguments.items,
                                   .folder = d->root,
@@ -170,6 +227,8 @@ static struct mos_dts_text *preprocess(struct mos_dts *d, const struct mos_sourc
         return NULL;
     }
     struct mos_program_result result;
+    if (!mos_dts_may_include(d, source))
+        return NULL;
     if (!run_preprocessor(d, source, &result))
         return NULL;
     struct mos_dts_text *t = NULL;
@@ -179,7 +238,8 @@ static struct mos_dts_text *preprocess(struct mos_dts *d, const struct mos_sourc
         t->source = mos_source_make(d->ctx->arena, source->shown_path,
                                     mos_strndup(d->ctx->arena, result.output, result.output_length),
                                     result.output_length, d->ctx->source_count++);
-        read_markers(d, t, source);
+        if (!read_markers(d, t, source))
+            t = NULL;
     } else {
         report_preprocessor(d, source, result.errors);
     }
@@ -190,7 +250,7 @@ static struct mos_dts_text *preprocess(struct mos_dts *d, const struct mos_sourc
 
 struct mos_dts_text *mos_dts_open(struct mos_dts *d, const char *shown_path) {
     const struct mos_source *s = mos_source_load(
-        d->ctx, mos_path_join(d->ctx->arena, d->root, shown_path), shown_path, MOS_DTS_LIMIT);
+        d->ctx, mos_workspace_path(d->ctx, d->root, shown_path), shown_path, MOS_DTS_LIMIT);
     if (!s)
         return NULL;
     if (needs_preprocessor(s))

@@ -97,12 +97,12 @@ static bool included_bytes(struct mos_dts *d, struct value *v) {
         (!mos_dts_cell_value(d, &from) || !mos_dts_expect(d, ",", "an offset") ||
          !mos_dts_cell_value(d, &count)))
         return false;
-    const char *path = mos_dts_find_file(d, mos_buf_string(&name));
+    const char *path = mos_dts_find_file(d, mos_buf_string(&name), at, 1);
     if (!path)
-        return mos_dts_fail(d, at, 1, NULL, "There is no file %s.", mos_buf_string(&name));
+        return false;
     char *data;
     size_t length;
-    if (!mos_read_file(d->ctx, mos_path_join(d->ctx->arena, d->root, path), MOS_DTS_LIMIT, &data,
+    if (!mos_read_file(d->ctx, mos_workspace_path(d->ctx, d->root, path), MOS_DTS_LIMIT, &data,
                        &length))
         return false;
     if (from > length || (count != UINT64_MAX && count > length - from))
@@ -216,10 +216,9 @@ static bool include(struct mos_dts *d) {
     if (++d->includes > MOS_DTS_INCLUDES)
         return mos_dts_fail(d, at, name.length + 2, NULL, "More than %d files are included.",
                             MOS_DTS_INCLUDES);
-    const char *path = mos_dts_find_file(d, mos_buf_string(&name));
+    const char *path = mos_dts_find_file(d, mos_buf_string(&name), at, name.length + 2);
     if (!path)
-        return mos_dts_fail(d, at, name.length + 2, "Name the folder in tree: {includes: [ … ]}.",
-                            "There is no file %s to include.", mos_buf_string(&name));
+        return false;
     struct mos_dts_text *inner = mos_dts_open(d, path);
     if (!inner)
         return false;

@@ -53,8 +53,17 @@ const char *mos_dts_reference(struct mos_dts *d);
 /* expression.c: a parenthesised expression or a literal */
 bool mos_dts_cell_value(struct mos_dts *d, uint64_t *value);
 
-/* preprocess.c: the file's text, run through the C preprocessor if it needs that */
+/* includes.c: does everything that a source would pull in lie where it may be read?  false after a
+ * finding. */
+bool mos_dts_may_include(struct mos_dts *d, const struct mos_source *source);
+
+/* preprocess.c: a name as seen from a folder, as a path below the workspace or a root ("<NAME>/…")
+ * with its ".." taken out; NULL when it leaves that. */
+const char *mos_dts_inside(struct mos_arena *arena, const char *folder, const char *name);
+/* The file's text, run through the C preprocessor if it needs that */
 struct mos_dts_text *mos_dts_open(struct mos_dts *d, const char *shown_path);
-const char *mos_dts_find_file(struct mos_dts *d, const char *name);
+/* A file that is named at `at` of the text, in `length` bytes: its shown path; NULL after a
+ * finding. */
+const char *mos_dts_find_file(struct mos_dts *d, const char *name, size_t at, size_t length);
 
 #endif

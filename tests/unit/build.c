@@ -53,28 +53,130 @@ static void chunk_hashes_are_of_the_final_bytes(void) {
     core_end(&c);
 }
 
+static bool begin(struct mos_set *set, struct core *c, const char *parent) {
+    c->error.kind = MOS_ERROR_NONE;
+    return mos_set_begin(set, &c->ctx, parent, "curlew", NULL, 0);
+}
+
+/* A ledger that lists the names of a text such as "a b c". */
+static const char *ledger_of(const char *board, const char *names) {
+    static char text[1024];
+    size_t n = (size_t)snprintf(text, sizeof text,
+                                "{\"mosaicum\": 1, \"made-by\": \"test\", \"board\": \"%s\", "
+                                "\"images\": [], \"outputs\": [",
+                                board);
+    for (const char *p = names; *p; p += strspn(p, " ")) {
+        size_t k = strcspn(p, " ");
+        n += (size_t)snprintf(text + n, sizeof text - n, "%s{\"file\": \"%.*s\"}",
+                              p == names ? "" : ",", (int)k, p);
+        p += k;
+    }
+    snprintf(text + n, sizeof text - n, "]}");
+    return text;
+}
+
+static bool put_ledger(struct mos_set *set, const char *names) {
+    const char *text = ledger_of("curlew", names);
+    return mos_set_file(set, "ledger.json", text, strlen(text));
+}
+
 static void sets_appear_as_a_whole(void) {
     struct core c;
     struct mos_set set, second;
     core_start(&c);
     const char *parent = keep(path_in(test_folder("set"), "out"));
-    CU_ASSERT_TRUE(mos_set_begin(&set, &c.ctx, parent, "curlew"));
-    CU_ASSERT_TRUE(mos_set_file(&set, "a", "1", 1));
+    CU_ASSERT_TRUE(begin(&set, &c, parent));
+    CU_ASSERT_TRUE(mos_set_file(&set, "a", "1", 1) && put_ledger(&set, "a"));
     CU_ASSERT_FALSE(exists(path_in(parent, "curlew")));
-    CU_ASSERT_FALSE(mos_set_begin(&second, &c.ctx, parent, "curlew")); /* locked */
+    CU_ASSERT_FALSE(begin(&second, &c, parent)); /* locked */
     CU_ASSERT_EQUAL(c.error.kind, MOS_ERROR_SAFETY);
-    c.error.kind = MOS_ERROR_NONE;
     CU_ASSERT_TRUE(mos_set_commit(&set));
     CU_ASSERT_TRUE(exists(path_in(parent, "curlew/a")));
-    CU_ASSERT_TRUE(mos_set_begin(&set, &c.ctx, parent, "curlew"));
+    CU_ASSERT_FALSE(exists(path_in(parent, "curlew/.mosaicum-part")));
+    CU_ASSERT_TRUE(begin(&set, &c, parent));
     CU_ASSERT_TRUE(mos_set_file(&set, "b", "2", 1));
     mos_set_abandon(&set);
     CU_ASSERT_TRUE(exists(path_in(parent, "curlew/a")) && !exists(path_in(parent, "curlew.part")));
-    write_text(path_in(parent, "curlew.part/left/by/a/kill"), "x");
-    CU_ASSERT_TRUE(mos_set_begin(&set, &c.ctx, parent, "curlew"));
-    CU_ASSERT_FALSE(exists(path_in(parent, "curlew.part/left")));
-    CU_ASSERT_TRUE(mos_set_file(&set, "b", "2", 1) && mos_set_commit(&set));
+    write_text(path_in(parent, "curlew.part/.mosaicum-part"), "curlew"); /* left by a kill */
+    write_text(path_in(parent, "curlew.part/card.img"), "x");
+    CU_ASSERT_TRUE(begin(&set, &c, parent));
+    CU_ASSERT_FALSE(exists(path_in(parent, "curlew.part/card.img")));
+    CU_ASSERT_TRUE(mos_set_file(&set, "b", "2", 1) && put_ledger(&set, "b"));
+    CU_ASSERT_FALSE(mos_set_file(&set, "../b", "2", 1)); /* no name */
+    CU_ASSERT_EQUAL(c.error.kind, MOS_ERROR_SAFETY);
+    CU_ASSERT_TRUE(mos_set_commit(&set));
     CU_ASSERT_TRUE(exists(path_in(parent, "curlew/b")) && !exists(path_in(parent, "curlew/a")));
+    core_end(&c);
+}
+
+/* What stands in the way of a set, and whether it may go. */
+static void sets_replace_only_what_is_ours(void) {
+    static const struct {
+        const char *name, *text; /* below the parent; text NULL: a link to ../precious */
+        const char *ledger;      /* of curlew/, lists these; NULL: none */
+        const char *board;
+        bool goes;
+    } cases[] = {
+        {"curlew/a", "1", "a", "curlew", true},
+        {"curlew/a", "1", "a b", "curlew", true}, /* less than listed */
+        {"curlew/a", "1", "a", "dunlin", false},  /* another's */
+        {"curlew/a", "1", "b", "curlew", false},
+        {"curlew/a", "1", NULL, NULL, false},
+        {"curlew/a/b", "1", "a", "curlew", false}, /* a folder where a file is listed */
+        {"curlew/.hidden", "1", "a", "curlew", false},
+        {"curlew/ledger.json", "{}", NULL, NULL, false},
+        {"curlew/ledger.json", "no JSON", NULL, NULL, false},
+        {"curlew", "1", NULL, NULL, false},
+        {"curlew", NULL, NULL, NULL, false},
+        {"curlew.part", "1", "a", "curlew", false},
+        {"curlew.part", NULL, "a", "curlew", false},
+        {"curlew.part/notes", "1", "a", "curlew", false},
+        {"curlew.part/.mosaicum-part", "curlew", "a", "curlew", true},
+        {"curlew.old.part/notes", "1", "a", "curlew", true}, /* nobody needs that name here */
+        {"other/notes", "1", "a", "curlew", true},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct core c;
+        struct mos_set set;
+        core_start(&c);
+        const char *top = test_folder("ours"), *parent = keep(path_in(top, "out"));
+        const char *thing = keep(path_in(parent, "%s", cases[i].name));
+        write_text(path_in(top, "precious/file"), "mine");
+        write_text(path_in(parent, ".keep"), "");
+        if (cases[i].text)
+            write_text(thing, cases[i].text);
+        else
+            CU_ASSERT_EQUAL(symlink("../precious", thing), 0);
+        if (cases[i].ledger)
+            write_text(path_in(parent, "curlew/ledger.json"),
+                       ledger_of(cases[i].board, cases[i].ledger));
+        bool went = begin(&set, &c, parent);
+        went = went && mos_set_file(&set, "c", "3", 1) && put_ledger(&set, "c");
+        went = went && mos_set_commit(&set);
+        if (went != cases[i].goes)
+            printf("\n%zu %s: %s\n", i, cases[i].name, c.error.message);
+        CU_ASSERT_EQUAL(went, cases[i].goes);
+        CU_ASSERT_TRUE(exists(path_in(top, "precious/file")));
+        if (!cases[i].goes) {
+            CU_ASSERT_EQUAL(c.error.kind, MOS_ERROR_SAFETY);
+            CU_ASSERT_TRUE(exists(thing));
+        }
+        core_end(&c);
+    }
+}
+
+static void sets_spare_what_is_read(void) {
+    struct core c;
+    struct mos_set set;
+    core_start(&c);
+    const char *parent = keep(path_in(test_folder("spare"), "out"));
+    const char *piece = keep(path_in(parent, "curlew/a"));
+    write_text(piece, "1");
+    write_text(path_in(parent, "curlew/ledger.json"), ledger_of("curlew", "a"));
+    CU_ASSERT_FALSE(mos_set_begin(&set, &c.ctx, parent, "curlew", &piece, 1));
+    CU_ASSERT_EQUAL(c.error.kind, MOS_ERROR_SAFETY);
+    CU_ASSERT_PTR_NOT_NULL(strstr(c.error.message, "curlew/a lies in it"));
+    CU_ASSERT_TRUE(exists(piece));
     core_end(&c);
 }
 
@@ -195,6 +297,9 @@ static void trees_are_removed_without_leaving_them(void) {
 }
 
 SUITE(build_suite, {"chunk hashes", chunk_hashes_are_of_the_final_bytes},
-      {"sets", sets_appear_as_a_whole}, {"the store", the_store_is_never_believed_blindly},
-      {"programs", programs_have_limits}, {"workers", workers_keep_their_order},
+      {"sets", sets_appear_as_a_whole},
+      {"sets replace only what is ours", sets_replace_only_what_is_ours},
+      {"sets spare what is read", sets_spare_what_is_read},
+      {"the store", the_store_is_never_believed_blindly}, {"programs", programs_have_limits},
+      {"workers", workers_keep_their_order},
       {"removing trees", trees_are_removed_without_leaving_them});

@@ -80,7 +80,7 @@ static bool stream_content(struct walk *w, const struct ext4_inode *i, const str
                 return false;
     }
     if (!sound)
-        mos_volume_problem(w->request, "The content of %s is damaged.", e->path);
+        mos_volume_lost(w->request, e->path, "The content of %s is damaged.", e->path);
     return mos_runs_seek(&runs, i->size) && mos_runs_end(&runs, &sum) && sink->end(sink->self, sum);
 }
 
@@ -174,8 +174,9 @@ static struct mos_vec list_folder(struct walk *w, const struct ext4_inode *i) {
         }
     }
     if (!sound)
-        mos_volume_problem(w->request, "Folder /%s is damaged: some of its names are lost.",
-                           mos_buf_string(&w->path));
+        mos_volume_lost(w->request, mos_buf_string(&w->path),
+                        "Folder /%s is damaged: some of its names are lost.",
+                        mos_buf_string(&w->path));
     return children;
 }
 
@@ -218,7 +219,7 @@ static bool stream_inode(struct walk *w, uint32_t number) {
     const struct mos_sink *sink = w->request->sink;
     struct mos_entry e = {.path = mos_buf_string(&w->path)};
     if (!ext4_read_inode(&w->r, number, &i) || !type_of(i.mode, &e.type)) {
-        mos_volume_problem(w->request, "/%s: its inode %u is damaged.", e.path, number);
+        mos_volume_lost(w->request, e.path, "/%s: its inode %u is damaged.", e.path, number);
         return true;
     }
     e.mode = i.mode & 07777;
@@ -233,7 +234,7 @@ static bool stream_inode(struct walk *w, uint32_t number) {
     if (e.type == MOS_ENTRY_CHAR || e.type == MOS_ENTRY_BLOCK)
         take_device(i.raw + FIELD, &e);
     if (e.type == MOS_ENTRY_LINK && !(e.target = link_text(w, &i))) {
-        mos_volume_problem(w->request, "/%s: this link's target cannot be read.", e.path);
+        mos_volume_lost(w->request, e.path, "/%s: this link's target cannot be read.", e.path);
         return true;
     }
     if (i.links > 1 && e.type != MOS_ENTRY_FOLDER && !w->request->whole_links &&
@@ -242,7 +243,7 @@ static bool stream_inode(struct walk *w, uint32_t number) {
         e.size = 0;
     }
     if (e.type == MOS_ENTRY_FOLDER && !i.links) {
-        mos_volume_problem(w->request, "/%s: its inode %u is not in use.", e.path, number);
+        mos_volume_lost(w->request, e.path, "/%s: its inode %u is not in use.", e.path, number);
         return true;
     }
     if (!sink->entry(sink->self, &e))
@@ -257,8 +258,8 @@ static bool stream_inode(struct walk *w, uint32_t number) {
 static bool enter(struct walk *w, const struct ext4_inode *inode) {
     uint8_t *bits = &w->seen[inode->number / 8], bit = (uint8_t)(1 << inode->number % 8);
     if (*bits & bit || w->depth >= DEEPEST) {
-        mos_volume_problem(w->request, "Folder /%s lies inside itself, or too deep.",
-                           mos_buf_string(&w->path));
+        mos_volume_lost(w->request, mos_buf_string(&w->path),
+                        "Folder /%s lies inside itself, or too deep.", mos_buf_string(&w->path));
         return true;
     }
     *bits |= bit;
@@ -285,7 +286,7 @@ bool ext4_stream(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read_r
     struct walk *w = mos_alloc(ctx->arena, sizeof *w);
     const char *why;
     if (!ext4_open(&w->r, ctx, io, &why)) {
-        mos_volume_problem(request, "%s", why);
+        mos_volume_lost(request, NULL, "%s", why);
         return true;
     }
     if (w->r.incompat & EXT4_INCOMPAT_RECOVER)

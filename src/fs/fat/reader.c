@@ -292,8 +292,9 @@ static bool stream_content(struct walk *w, const struct fat_file *f) {
         size_t n = (size_t)mos_min(left, r->cluster);
         if (cluster < 2 || cluster >= r->clusters + 2 || w->budget < n ||
             mos_io_read(r->io, w->piece, n, r->data + (uint64_t)(cluster - 2) * r->cluster)) {
-            mos_volume_problem(w->request, "/%s ends early: %llu bytes of it are lost.",
-                               mos_buf_string(&w->path), (unsigned long long)left);
+            mos_volume_lost(w->request, mos_buf_string(&w->path),
+                            "/%s ends early: %llu bytes of it are lost.", mos_buf_string(&w->path),
+                            (unsigned long long)left);
             break;
         }
         w->budget -= n;
@@ -327,14 +328,16 @@ static bool enter(struct walk *w, uint32_t cluster) {
     bool inside = cluster >= 2 && cluster < w->r.clusters + 2;
     if ((w->depth && !inside) || (inside && w->seen[cluster / 8] >> cluster % 8 & 1) ||
         w->depth >= DEEPEST) {
-        mos_volume_problem(w->request, "Folder /%s is damaged.", mos_buf_string(&w->path));
+        mos_volume_lost(w->request, mos_buf_string(&w->path), "Folder /%s is damaged.",
+                        mos_buf_string(&w->path));
         return true;
     }
     if (inside)
         w->seen[cluster / 8] |= (uint8_t)(1 << cluster % 8);
     if (!fat_list(&w->r, w->ctx->arena, cluster, gather, &files))
-        mos_volume_problem(w->request, "Folder /%s is damaged: some of its names are lost.",
-                           mos_buf_string(&w->path));
+        mos_volume_lost(w->request, mos_buf_string(&w->path),
+                        "Folder /%s is damaged: some of its names are lost.",
+                        mos_buf_string(&w->path));
     size_t length = w->path.length;
     w->depth++;
     for (size_t i = 0; i < files.count; i++) {
@@ -357,7 +360,7 @@ bool fat_stream(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read_re
     struct walk *w = mos_alloc(ctx->arena, sizeof *w);
     const char *why;
     if (!fat_open(&w->r, io, &why)) {
-        mos_volume_problem(request, "%s", why ? why : "There is no boot sector.");
+        mos_volume_lost(request, NULL, "%s", why ? why : "There is no boot sector.");
         return true;
     }
     w->ctx = ctx;
@@ -365,7 +368,7 @@ bool fat_stream(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read_re
     w->path.arena = ctx->arena;
     w->seen = mos_alloc(ctx->arena, (size_t)w->r.clusters / 8 + 1);
     w->piece = mos_alloc(ctx->arena, w->r.cluster);
-    w->budget = 2 * io->size;
+    w->budget = io->size; /* never more than the volume has */
     struct mos_entry root = {.path = "", .type = MOS_ENTRY_FOLDER, .mode = 0755};
     const struct mos_sink *sink = request->sink;
     return sink->entry(sink->self, &root) && sink->end(sink->self, 0) &&
