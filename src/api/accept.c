@@ -8,16 +8,6 @@ static const char *board_of(mosaicum *m, const char *selector) {
     return mos_strndup(m->arena, selector, strcspn(selector, "+"));
 }
 
-static void add_text(struct mos_buf *b, const char *text) {
-    mos_buf_char(b, '"');
-    for (; *text; text++) {
-        if (*text == '"' || *text == '\\')
-            mos_buf_char(b, '\\');
-        mos_buf_char(b, *text == '\n' || *text == '\t' ? ' ' : *text);
-    }
-    mos_buf_char(b, '"');
-}
-
 /* A name that no waiver of the file has. */
 static const char *new_name(mosaicum *m, const char *rule, const char *text) {
     char *name = mos_strdup(m->arena, rule);
@@ -33,8 +23,10 @@ static const char *new_name(mosaicum *m, const char *rule, const char *text) {
 
 static void add_waiver(mosaicum *m, struct mos_buf *text, const struct run_finding *f) {
     const char *name = new_name(m, f->f.rule, mos_buf_string(text));
-    mos_buf_printf(text, "  # %s\n  %s:\n    rule: %s\n    place: ", f->f.message, name, f->f.rule);
-    add_text(text, f->waiver);
+    mos_buf_text(text, "  # ");
+    mos_yaml_comment(text, f->f.message);
+    mos_buf_printf(text, "\n  %s:\n    rule: %s\n    place: ", name, f->f.rule);
+    mos_yaml_scalar(text, f->waiver);
     mos_buf_text(text, "\n    reason: \"accepted as it was; say why\"\n");
 }
 

@@ -42,9 +42,42 @@ static void report_made(mosaicum *m, const struct mos_plan *plan) {
         report_end(m, &t);
 }
 
+/* "radio (build makes it with make-radio, which --no-run forbids)" */
+static void add_missing(struct mos_plan *plan, const struct mos_piece_plan *p, struct mos_buf *out) {
+    const struct mos_made_by *by = p->def->made_by ? p->def->made_by
+                                   : p->outer      ? p->outer->def->made_by
+                                                   : NULL;
+    mos_buf_printf(out, "%s%s", out->length ? ", " : "", p->def->r.name);
+    if (by && by->run.count && mos_has(by->run.items[0]))
+        mos_buf_printf(out, " (%s makes it%s)", by->run.items[0]->text,
+                       plan->ctx->no_run ? ", which --no-run forbids" : "");
+    else if (p->outer)
+        mos_buf_printf(out, " (it lies in %s)", p->outer->def->r.name);
+}
+
+/* Every piece must be there before anything is written: what is unknown never becomes content. */
+static bool has_all(struct mos_plan *plan) {
+    struct mos_buf missing = {.arena = plan->ctx->arena};
+    size_t count = 0;
+    for (size_t i = 0; i < plan->pieces.count; i++) {
+        struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
+        if (!mos_plan_is_there(p) && ++count <= 8)
+            add_missing(plan, p, &missing);
+        else if (mos_plan_is_there(p) && !(p->unpacked && !p->index) && !mos_plan_hash(plan, p))
+            return false;
+    }
+    return !count ? true
+                  : mos_fail(plan->ctx->error, MOS_ERROR_SAFETY, 0,
+                             "Nothing is built, and what was built before stays: %s not there: %s%s",
+                             count == 1 ? "this piece is" : "these pieces are",
+                             mos_buf_string(&missing), count > 8 ? " and more" : "");
+}
+
 /* Volumes whose archives nobody has read yet are written while they are counted; everything else
  * is counted first, so that a build with findings writes nothing it could have avoided. */
 static bool build_plan(mosaicum *m, struct run_task *t, struct mos_plan *plan) {
+    if (!has_all(plan))
+        return false;
     m->build = mos_build_begin(plan, m->out);
     if (!m->build)
         return false;

@@ -2,17 +2,23 @@
 #include "api/survey.h"
 
 #include "base/bytes.h"
+#include "base/out.h"
 #include "base/text.h"
 
 #include <ctype.h>
 #include <stdlib.h>
 #include <string.h>
 
+struct unknown {
+    const char *name, *text, *answer; /* answer: the key that would tell; or NULL */
+};
+
 struct draft {
     mosaicum *m;
     const struct mosaicum_draft *d;
     struct mos_buf text;
-    struct mos_vec unknown; /* of const char *: what could not be known */
+    struct mos_vec unknown; /* of struct unknown: what could not be known */
+    struct mos_map adopted; /* path in the workspace -> the file that it was copied from */
     const char *folder;     /* of the workspace */
     struct mos_vec written; /* of const char * */
 };
@@ -24,8 +30,14 @@ struct taken {
     bool skipped;     /* an extended partition: made again around the logical ones */
 };
 
-static void unknown(struct draft *x, const char *text) {
-    mos_vec_push_pointer(&x->unknown, text);
+static void unknown(struct draft *x, const char *name, const char *answer, const char *text) {
+    const char *own = name;
+    for (size_t i = 0, n = 2; i < x->unknown.count; i++)
+        if (strcmp(((struct unknown *)mos_vec_at(&x->unknown, i))->name, own) == 0) {
+            own = mos_printf(x->m->arena, "%s-%zu", name, n++);
+            i = (size_t)-1; /* from the start again */
+        }
+    *(struct unknown *)mos_vec_push(&x->unknown) = (struct unknown){own, text, answer};
 }
 
 static void line(struct draft *x, const char *format, ...) __attribute__((format(printf, 2, 3)));
@@ -56,19 +68,14 @@ static const char *exact(struct draft *x, uint64_t bytes) {
 /* A text as YAML; quoted where it must be. */
 static const char *quoted(struct draft *x, const char *text) {
     struct mos_buf b = {.arena = x->m->arena};
-    size_t n = strspn(text, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_./-");
-    if (*text && !text[n] && text[0] != '-')
-        return text;
-    mos_buf_char(&b, '"');
-    for (; *text; text++) {
-        if (*text == '"' || *text == '\\')
-            mos_buf_char(&b, '\\');
-        if ((unsigned char)*text >= 0x20)
-            mos_buf_char(&b, *text);
-        else
-            mos_buf_printf(&b, "\\x%02x", (unsigned char)*text);
-    }
-    mos_buf_char(&b, '"');
+    mos_yaml_scalar(&b, text);
+    return mos_buf_string(&b);
+}
+
+/* A text that an image holds, for a comment. */
+static const char *harmless(struct draft *x, const char *text) {
+    struct mos_buf b = {.arena = x->m->arena};
+    mos_yaml_comment(&b, text);
     return mos_buf_string(&b);
 }
 
@@ -82,27 +89,56 @@ static bool put(struct draft *x, const char *shown, const struct mos_buf *text) 
     return mos_write_file(&x->m->ctx, path, text->data, text->length);
 }
 
-static bool copy_bytes(mosaicum *m, int from, int to) {
+static bool copy_bytes(mosaicum *m, int from, struct mos_out *to) {
     enum { PART = 1 << 20 };
     const struct mos_host *h = m->ctx.host;
     uint8_t *buffer = mos_alloc(m->arena, PART);
     uint64_t at = 0;
-    for (size_t got = 1; got; at += got) {
-        int e = h->pread(h, from, buffer, PART, at, &got);
-        e = e || !got ? e : h->pwrite(h, to, buffer, got, at);
-        if (e)
-            return mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot copy a piece");
+    int e = 0;
+    for (size_t got = 1; got && !e; at += got) {
+        e = h->pread(h, from, buffer, PART, at, &got);
+        e = e || !got ? e : mos_out_write(to, buffer, got, at);
     }
-    return true;
+    if (!e)
+        return mos_out_commit(to, at, true);
+    mos_out_abandon(to);
+    return mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", to->path);
+}
+
+static bool same_file(mosaicum *m, const char *a, const char *b) {
+    struct mos_file_info x, y;
+    return m->ctx.host->info(m->ctx.host, a, true, &x) == 0 &&
+           m->ctx.host->info(m->ctx.host, b, true, &y) == 0 && x.inode == y.inode &&
+           x.device == y.device;
+}
+
+/* A path below the workspace that nothing has yet, or that has just this file. */
+static const char *free_path(struct draft *x, const char *into, const char *path) {
+    mosaicum *m = x->m;
+    const char *slash = strrchr(path, '/'), *dot;
+    const char *name = mos_file_name(m->arena, slash ? slash + 1 : path);
+    const char *shown = mos_printf(m->arena, "%s/%s", into, name);
+    for (unsigned n = 2;; n++) {
+        const char *from = mos_map_get(&x->adopted, shown);
+        const char *there = mos_path_join(m->arena, x->folder, shown);
+        if (from ? same_file(m, from, path)
+                 : !mos_exists(&m->ctx, there) || same_file(m, there, path))
+            return shown;
+        dot = strchr(name + 1, '.');
+        size_t stem = dot ? (size_t)(dot - name) : strlen(name);
+        shown = mos_printf(m->arena, "%s/%.*s-%u%s", into, (int)stem, name, n, name + stem);
+    }
 }
 
 /* A file that was named becomes one of the workspace: its path there.  One that lies inside is
- * used where it is, others are copied to pieces/ (trees to tree/). */
+ * used where it is, others are copied to pieces/ (trees to tree/) under a name of their own. */
 static const char *adopt(struct draft *x, const char *path, const char *into) {
     mosaicum *m = x->m;
     const struct mos_host *h = m->ctx.host;
     struct mos_file_info info;
-    if (!path)
+    struct mos_out out;
+    int in;
+    if (!path || m->error.kind)
         return NULL;
     int e = h->info(h, path, true, &info);
     if (e || info.kind != MOS_FILE_REGULAR) {
@@ -111,57 +147,63 @@ static const char *adopt(struct draft *x, const char *path, const char *into) {
     }
     if (path[0] != '/' && !strstr(path, "..") && strcmp(x->folder, ".") == 0)
         return path;
-    const char *slash = strrchr(path, '/');
-    const char *shown = mos_printf(m->arena, "%s/%s", into, slash ? slash + 1 : path);
+    const char *shown = free_path(x, into, path);
     const char *to = mos_path_join(m->arena, x->folder, shown);
-    int in, out;
-    if (mos_exists(&m->ctx, to))
+    bool there = mos_map_get(&x->adopted, shown) || same_file(m, to, path);
+    mos_map_set(&x->adopted, shown, (void *)(uintptr_t)path);
+    if (there)
         return shown;
     e = h->make_folder(h, mos_path_folder(m->arena, to));
     e = e ? e : h->open(h, path, MOS_OPEN_READ, &in);
     if (e) {
-        mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot open %s", path);
+        mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot copy %s to %s", path, to);
         return NULL;
     }
-    e = h->open(h, to, MOS_OPEN_NEW, &out);
-    if (e)
-        mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", to);
-    else if (copy_bytes(m, in, out))
+    if (mos_out_open(&out, &m->ctx, to, true) && copy_bytes(m, in, &out))
         mos_vec_push_pointer(&x->written, shown);
-    if (!e)
-        h->close(h, out);
     h->close(h, in);
     return m->error.kind ? NULL : shown;
 }
 
 /* ---- the parts of a definition ---- */
 
+/* "ttyS0,115200" is the port and its speed, as kernels are told. */
+static void put_console(struct draft *x, const struct mosaicum_draft *d) {
+    size_t n = strcspn(d->console, ",");
+    const char *digits = d->console + n + (d->console[n] == ',');
+    size_t k = strspn(digits, "0123456789");
+    bool both = k && (!digits[k] || strcmp(digits + k, "n8") == 0);
+    const char *port = both ? mos_strndup(x->m->arena, d->console, n) : d->console;
+    const char *baud = d->baud ? d->baud : both ? mos_strndup(x->m->arena, digits, k) : "115200";
+    line(x, "  console: {port: %s, baud: %s}", quoted(x, port), quoted(x, baud));
+}
+
 static void put_hardware(struct draft *x, const char *media) {
     const struct mosaicum_draft *d = x->d;
     line(x, "hardware:");
     if (d->cpu)
-        line(x, "  cpu: %s", d->cpu);
+        line(x, "  cpu: %s", quoted(x, d->cpu));
     else
         line(x, "  # cpu: arm64                       # arm64, arm or riscv64");
     if (d->ram_start && d->ram_size)
         line(x,
              "  ram: {main: {start: %s, sizes: [%s]}}   # every fitted size; the smallest counts",
-             d->ram_start, d->ram_size);
+             quoted(x, d->ram_start), quoted(x, d->ram_size));
     else
         line(x, "  # ram: {main: {start: 0x40000000, sizes: [512 MiB]}}   # every fitted size");
     line(x, "  # held: {loader: {top: 40 MiB}}      # RAM that belongs to somebody else");
     if (d->console)
-        line(x, "  console: {port: %s, baud: %s}", d->console, d->baud ? d->baud : "115200");
+        put_console(x, d);
     else
         line(x, "  # console: {port: ttyAMA0, baud: 115200}");
     line(x, "  media:");
     mos_buf_text(&x->text, media);
     if (!d->cpu)
-        unknown(x, "the processor (hardware: cpu)");
+        unknown(x, "processor", "hardware.cpu", "the processor (hardware: cpu)");
     if (!d->ram_start || !d->ram_size)
-        unknown(x, "where RAM is and how much of it (hardware: ram)");
+        unknown(x, "ram", "hardware.ram", "where RAM is and how much of it (hardware: ram)");
     if (!d->console)
-        unknown(x, "the serial console (hardware: console)");
+        unknown(x, "console", "hardware.console", "the serial console (hardware: console)");
 }
 
 /* taken: pieces that came out of an image, of struct taken. */
@@ -197,9 +239,9 @@ static void put_pieces(struct draft *x, const char *kernel, const char *root, co
         line(x, "\n# tree:\n#   blobs: {main: {base: tree/%s.dts}}", x->d->name);
     }
     if (!kernel)
-        unknown(x, "the kernel (pieces: kernel)");
+        unknown(x, "kernel", "pieces.kernel", "the kernel (pieces: kernel)");
     if (!tree)
-        unknown(x, "the device tree (tree: blobs)");
+        unknown(x, "tree", "tree.blobs", "the device tree (tree: blobs)");
 }
 
 static void put_boot(struct draft *x, const char *kernel, const char *tree, const char *root) {
@@ -238,7 +280,7 @@ static void from_facts(struct draft *x) {
                  mos_printf(x->m->arena,
                             "    card: {kind: %s, size: %s, loader: %s, kernel: %s}   # its name "
                             "in each world\n",
-                            kind, size,
+                            quoted(x, kind), quoted(x, size),
                             nvme  ? "nvme 0"
                             : usb ? "usb 0"
                                   : "mmc 0",
@@ -258,9 +300,11 @@ static void from_facts(struct draft *x) {
          kernel ? ", fills: {boot: {made: boot}}" : "");
     line(x, "      root: {number: 2, size: rest, volume: {kind: ext4, label: root%s}}",
          root ? ", fills: {base: {archive: rootfs}}" : "");
-    unknown(x, "whether the chip's ROM or the loader needs a raw place on the card");
+    unknown(x, "raw-places", "rom",
+            "whether the chip's ROM or the loader needs a raw place on the card");
     if (!root)
-        unknown(x, "the content of the root partition (pieces: rootfs)");
+        unknown(x, "root", "pieces.rootfs",
+                "the content of the root partition (pieces: rootfs)");
 }
 
 /* ---- from an image ---- */
@@ -335,22 +379,24 @@ static void put_partition(struct draft *x, const struct survey *s, const struct 
             for (size_t i = 0; i < p->volume.names.count && i < 8; i++)
                 mos_buf_printf(&names, "%s%s", i ? ", " : "",
                                (const char *)mos_vec_pointer(&p->volume.names, i));
-            line(x, "        # it holds %s%s", mos_buf_string(&names),
+            line(x, "        # it holds %s%s", harmless(x, mos_buf_string(&names)),
                  p->volume.names.count > 8 ? " …" : "");
         }
         if (!taken->file)
-            unknown(x, mos_printf(arena, "the files of %s: add fills (archive, folder or piece)",
-                                  name));
+            unknown(x, mos_printf(arena, "files-of-%s", name), NULL,
+                    mos_printf(arena, "the files of %s: add fills (archive, folder or piece)",
+                               name));
     } else if (taken->file) {
         line(x, "        piece: image-%s   # %s", name,
-             p->has_volume ? p->volume.kind
-             : p->what     ? p->what
-                           : "not known what it is");
+             harmless(x, p->has_volume ? p->volume.kind
+                         : p->what     ? p->what
+                                       : "not known what it is"));
     } else {
-        unknown(x, mos_printf(arena, "what partition %u (%s) holds: %s", p->partition->number, name,
-                              p->has_volume ? p->volume.kind
-                              : p->what     ? p->what
-                                            : "no file system that can be read"));
+        unknown(x, mos_printf(arena, "content-of-%s", name), NULL,
+                mos_printf(arena, "what partition %u (%s) holds: %s", p->partition->number, name,
+                           p->has_volume ? p->volume.kind
+                           : p->what     ? p->what
+                                         : "no file system that can be read"));
     }
 }
 
@@ -364,9 +410,10 @@ static void put_raw(struct draft *x, const struct survey_span *p, const struct t
     line(x, "      %s: {at: %s, size: %s%s}   # %s", name, exact(x, p->start),
          exact(x, mos_round_up(p->length, 4096)),
          taken->file ? mos_printf(x->m->arena, ", piece: image-%s", name) : "",
-         p->what ? p->what : "data");
-    unknown(x, mos_printf(x->m->arena, "which stage the %s at %s is (stages:)",
-                          p->what ? p->what : "data", mos_size_text(x->m->arena, p->start)));
+         harmless(x, p->what ? p->what : "data"));
+    unknown(x, mos_printf(x->m->arena, "stage-of-%s", name), NULL,
+            mos_printf(x->m->arena, "which stage the %s at %s is (stages:)",
+                       p->what ? p->what : "data", mos_size_text(x->m->arena, p->start)));
 }
 
 static void put_environment(struct draft *x, const struct survey_span *p) {
@@ -486,7 +533,7 @@ static void from_image(struct draft *x) {
     put_hardware(x, mos_printf(x->m->arena,
                                "    card: {kind: %s, size: %s%s}   # also loader: mmc 0, kernel: "
                                "mmcblk0\n",
-                               x->d->medium ? x->d->medium : "sd", exact(x, s.io.size), sector));
+                               quoted(x, x->d->medium ? x->d->medium : "sd"), exact(x, s.io.size), sector));
     put_pieces(x, adopt(x, x->d->kernel, "pieces"), adopt(x, x->d->root, "pieces"),
                adopt(x, x->d->tree, "tree"), &taken);
     if (environment)
@@ -494,10 +541,11 @@ static void from_image(struct draft *x) {
     else
         put_loader(x);
     put_layout(x, &s, &taken);
-    unknown(x, "what loader and kernel call the medium (hardware: media)");
-    unknown(x, "how it boots (boot: entries)");
+    unknown(x, "medium", "hardware.media.card.kernel",
+            "what loader and kernel call the medium (hardware: media)");
+    unknown(x, "boot", "boot.entries", "how it boots (boot: entries)");
     for (size_t i = 0; i < s.problems.count; i++)
-        unknown(x, mos_vec_pointer(&s.problems, i));
+        unknown(x, "damage", NULL, mos_vec_pointer(&s.problems, i));
     survey_close(&s);
 }
 
@@ -542,15 +590,28 @@ static void report(struct draft *x) {
     t = report_start(x->m, "unknown", "What could not be known; each has its place in the file",
                      facts, 1);
     for (size_t i = 0; i < x->unknown.count; i++)
-        cell_text(&t, mos_vec_pointer(&x->unknown, i));
+        cell_text(&t, ((const struct unknown *)mos_vec_at(&x->unknown, i))->text);
     report_end(x->m, &t);
+}
+
+/* What is not known stays an open question of the definition. */
+static void put_questions(struct draft *x) {
+    if (x->unknown.count)
+        line(x, "\nquestions:                            # not known yet; check counts each until "
+                "it is answered, or its line is gone");
+    for (size_t i = 0; i < x->unknown.count; i++) {
+        const struct unknown *u = mos_vec_at(&x->unknown, i);
+        line(x, "  %s: {ask: %s%s%s}", u->name, quoted(x, u->text), u->answer ? ", answer: " : "",
+             u->answer ? u->answer : "");
+    }
 }
 
 static void draft(mosaicum *m, const struct mosaicum_draft *d) {
     struct draft x = {.m = m,
                       .d = d,
                       .text = {.arena = m->arena},
-                      .unknown = mos_vec_make(m->arena, sizeof(char *)),
+                      .unknown = mos_vec_make(m->arena, sizeof(struct unknown)),
+                      .adopted = mos_map_make(m->arena),
                       .folder = m->options.workspace,
                       .written = mos_vec_make(m->arena, sizeof(char *))};
     const char *shown = mos_printf(m->arena, "boards/%s.yaml", d->name);
@@ -576,6 +637,7 @@ static void draft(mosaicum *m, const struct mosaicum_draft *d) {
         from_image(&x);
     else
         from_facts(&x);
+    put_questions(&x);
     if (!m->error.kind && put_workspace(&x) && put(&x, shown, &x.text))
         report(&x);
 }

@@ -214,8 +214,6 @@ static bool open_image(mosaicum *m, const struct mosaicum_rehearsal *q, struct r
     if (q->ram) {
         r->machine.ram = (struct mos_ram_span){start, size};
         r->machine.loader_from = start + size - LOADER_TOP;
-    } else {
-        mos_vec_push_pointer(&r->notes, "how much RAM there is: --ram-start and --ram tell it");
     }
     const char *kernel = strncmp(loader, "mmc ", 4) == 0
                              ? mos_printf(m->arena, "mmcblk%s", loader + 4)

@@ -58,9 +58,12 @@ static bool write_pins(mosaicum *m, struct pin **list, size_t count) {
     struct mos_buf text = {.arena = m->arena};
     mos_buf_text(&text, "mosaicum: 1\n# Written by mosaicum pin.\npins:");
     mos_buf_text(&text, count ? "\n" : " {}\n");
-    for (size_t i = 0; i < count; i++)
-        mos_buf_printf(&text, "  \"%s\": {sha256: %s, size: %llu B}\n", list[i]->file, list[i]->hex,
+    for (size_t i = 0; i < count; i++) {
+        mos_buf_text(&text, "  ");
+        mos_yaml_scalar(&text, list[i]->file);
+        mos_buf_printf(&text, ": {sha256: %s, size: %llu B}\n", list[i]->hex,
                        (unsigned long long)list[i]->size);
+    }
     const char *path = mos_path_join(m->arena, m->options.workspace, "mosaicum.pins");
     return mos_write_file(&m->ctx, path, text.data, text.length);
 }

@@ -12,7 +12,9 @@ const char *rehearsal_end_text(enum mos_rehearsal_end end) {
                                         [MOS_END_PROMPT] = "loader prompt",
                                         [MOS_END_SILENT] = "silent",
                                         [MOS_END_RESET] = "starts again and again",
-                                        [MOS_END_HANGS] = "hangs"};
+                                        [MOS_END_HANGS] = "hangs",
+                                        [MOS_END_OFF] = "switched off",
+                                        [MOS_END_UNKNOWN] = "cannot tell"};
     return texts[end];
 }
 
@@ -107,23 +109,57 @@ static void unknowns(mosaicum *m, const struct run_machine *machine,
         report_end(m, &t);
 }
 
+/* "entry main: …", where an entry was begun. */
+static const char *at_entry(mosaicum *m, const char *entry, const char *reason) {
+    return entry ? mos_printf(m->arena, "entry %s: %s", entry, reason) : reason;
+}
+
+static const char *verdict_text(mosaicum *m, const char *title, const struct mos_rehearsal *r) {
+    struct mos_arena *arena = m->arena;
+    const char *entry = r->entry ? mos_printf(arena, "entry %s", r->entry) : "its kernel",
+               *root = r->root ? mos_printf(arena, " (root %s)", r->root) : "";
+    const struct mos_failed_start *first = r->failed.count ? mos_vec_at(&r->failed, 0) : NULL;
+    if (r->end == MOS_END_UNKNOWN)
+        return mos_printf(arena, "Whether %s boots cannot be told: %s", title, r->reason);
+    if (r->end != MOS_END_BOOTS)
+        return mos_printf(arena, "%s does not boot: %s", title, at_entry(m, r->entry, r->reason));
+    if (!first)
+        return mos_printf(arena, "%s boots: %s%s.", title, entry, root);
+    const char *times = first->times == 1 ? "" : mos_printf(arena, " (%u times)", first->times);
+    return mos_printf(arena, "%s boots only %s%s, after %s%s", title, entry, root,
+                      at_entry(m, first->entry, first->reason), times);
+}
+
 static void verdict(mosaicum *m, const struct run_machine *machine, const struct mos_rehearsal *r) {
-    static const struct mosaicum_column columns[] = {
-        {"what", "", false}, {"end", "", false}, {"entry", "", false}, {"reason", "", false}};
+    static const struct mosaicum_column columns[] = {{"what", "", false},   {"end", "", false},
+                                                     {"entry", "", false},  {"root", "", false},
+                                                     {"reason", "", false}, {"starts", "", true}};
     struct report_table t =
-        report_start(m, "verdict",
-                     r->end == MOS_END_BOOTS
-                         ? mos_printf(m->arena, "%s boots: %s.", machine->title,
-                                      r->entry ? r->entry : "its kernel starts")
-                         : mos_printf(m->arena, "%s does not boot: %s", machine->title, r->reason),
-                     columns, 4);
+        report_start(m, "verdict", verdict_text(m, machine->title, r), columns, 6);
     t.table.title_only = true;
-    t.table.alarm = r->end != MOS_END_BOOTS;
+    t.table.alarm = r->end != MOS_END_BOOTS || r->failed.count;
     cell_text(&t, machine->title);
     cell_text(&t, rehearsal_end_text(r->end));
     cell_text(&t, r->entry);
+    cell_text(&t, r->root);
     cell_text(&t, r->reason);
+    cell_number(&t, r->starts);
     report_end(m, &t);
+}
+
+/* Starts that came to nothing before the one that the verdict is about. */
+static void failed_starts(mosaicum *m, const struct mos_rehearsal *r) {
+    static const struct mosaicum_column columns[] = {
+        {"entry", "entry", false}, {"times", "times", true}, {"reason", "where it ended", false}};
+    struct report_table t = report_start(m, "failed", "Before that", columns, 3);
+    for (size_t i = 0; i < r->failed.count; i++) {
+        const struct mos_failed_start *f = mos_vec_at(&r->failed, i);
+        cell_text(&t, f->entry);
+        cell_number(&t, f->times);
+        cell_alarm(&t, f->reason);
+    }
+    if (t.cells.count)
+        report_end(m, &t);
 }
 
 static void rehearse(mosaicum *m, const struct mosaicum_rehearsal *request,
@@ -132,7 +168,8 @@ static void rehearse(mosaicum *m, const struct mosaicum_rehearsal *request,
     if (!mos_rehearse(&m->ctx, &machine->machine, &r))
         return;
     verdict(m, machine, &r);
-    m->damaged |= r.end != MOS_END_BOOTS;
+    failed_starts(m, &r);
+    m->damaged |= r.end != MOS_END_BOOTS || r.failed.count;
     if (request->faults) {
         rehearse_faults(m, machine, &r);
         return;

@@ -16,58 +16,8 @@ static void indent(struct printer *p, int depth) {
     mos_buf_printf(&p->out, "%*s", 2 * depth, "");
 }
 
-/* Characters that YAML only takes as escapes: how many bytes one has here (0: it is none), and its
- * number. */
-static size_t special(const char *text, unsigned *number) {
-    const unsigned char *p = (const unsigned char *)text;
-    *number = p[0];
-    if (p[0] < 0x20 || p[0] == 0x7f)
-        return 1;
-    *number = p[1];
-    if (p[0] == 0xc2 && p[1] >= 0x80 && p[1] < 0xa0) /* control characters, and a line end */
-        return 2;
-    if (p[0] == 0xe2 && p[1] == 0x80 && (p[2] == 0xa8 || p[2] == 0xa9)) { /* line ends */
-        *number = 0x2000u | (p[2] & 0x3fu);
-        return 3;
-    }
-    bool mark = p[0] == 0xef && p[1] == 0xbb && p[2] == 0xbf;
-    bool none = p[0] == 0xef && p[1] == 0xbf && p[2] >= 0xbe;
-    *number = mark ? 0xfeff : 0xffc0u | (p[1] && p[2] ? p[2] & 0x3fu : 0);
-    return mark || none ? 3 : 0;
-}
-
-static bool plain(const char *text) {
-    size_t n = strlen(text);
-    unsigned number;
-    for (const char *p = text; *p; p++)
-        if (special(p, &number))
-            return false;
-    return n && !strpbrk(text, ":#{}[],&*!|>'\"%@`\n\t\\") && !strchr("-? <=~", text[0]) &&
-           text[n - 1] != ' ';
-}
-
 static void print_scalar(struct printer *p, const char *text) {
-    if (plain(text)) {
-        mos_buf_text(&p->out, text);
-        return;
-    }
-    mos_buf_char(&p->out, '"');
-    for (size_t n; *text; text += n) {
-        unsigned number;
-        size_t taken = special(text, &number);
-        n = taken ? taken : 1;
-        if (*text == '"' || *text == '\\')
-            mos_buf_printf(&p->out, "\\%c", *text);
-        else if (*text == '\n')
-            mos_buf_text(&p->out, "\\n");
-        else if (*text == '\t')
-            mos_buf_text(&p->out, "\\t");
-        else if (taken)
-            mos_buf_printf(&p->out, number < 0x100 ? "\\x%02x" : "\\u%04x", number);
-        else
-            mos_buf_char(&p->out, *text);
-    }
-    mos_buf_char(&p->out, '"');
+    mos_yaml_scalar(&p->out, text);
 }
 
 static void print_list(struct printer *p, const struct mos_list *list) {

@@ -181,6 +181,8 @@ static bool copy_path(struct survey *s, const struct survey_span *x, const char 
     p->looking = true;
     if (!survey_stream(s, x, &request))
         return false;
+    if (!p->is_folder && !p->files && lost)
+        return taken_whole(s, p, true);
     if (!p->is_folder && !p->files)
         return mos_fail(&s->m->error, MOS_ERROR_USAGE, 0, "Region %s has no file /%s",
                         survey_name(s, x), clean);

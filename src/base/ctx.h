@@ -17,6 +17,9 @@ struct mos_root {
     const char *path;          /* the same from the working directory */
 };
 
+/* What a compressed image may grow to unless more is asked for: 64 GiB. */
+#define MOS_EXPAND_TO (64ull << 30)
+
 struct mos_ctx {
     const struct mos_host *host;
     struct mos_arena *arena;
@@ -29,6 +32,7 @@ struct mos_ctx {
         *outside; /* NULL-terminated paths of files that are not the user's; or NULL */
     const struct mos_root *roots;
     size_t root_count;
+    uint64_t expand_to;       /* bytes that an image may be unpacked to; 0: MOS_EXPAND_TO */
     bool no_run;              /* start no outside program */
     bool may_make;            /* commands that make pieces may run: a build */
     const char *cache_folder; /* NULL: keep nothing between runs */

@@ -259,6 +259,10 @@ static int64_t plain_now_ns(const struct mos_host *h) {
     return of(h)->real->now_ns(of(h)->real);
 }
 
+static int64_t plain_wall_ns(const struct mos_host *h) {
+    return of(h)->real->wall_ns(of(h)->real);
+}
+
 static int64_t plain_today(const struct mos_host *h) {
     return of(h)->real->today(of(h)->real);
 }
@@ -311,6 +315,7 @@ struct mos_guard *mos_guard_new(struct mos_arena *arena, const struct mos_host *
         .run = plain_run,
         .environment = plain_environment,
         .now_ns = plain_now_ns,
+        .wall_ns = plain_wall_ns,
         .today = plain_today,
         .room = plain_room,
         .has_program = plain_has_program,

@@ -128,6 +128,14 @@ static bool raw_data(void *self, uint64_t offset, const void *bytes, size_t leng
     return r->errnum == 0;
 }
 
+/* No region that should hold something is left empty, whatever the reason. */
+static bool incomplete(struct mos_build *b, const struct medium_image *m,
+                       const struct mos_region_plan *r) {
+    return mos_fail(b->ctx->error, MOS_ERROR_SAFETY, 0,
+                    "Nothing is built: what region %s of %s should hold is not there", r->name,
+                    m->medium->name);
+}
+
 static bool write_raw(struct mos_build *b, const struct mos_medium_plan *medium,
                       const struct mos_region_plan *r) {
     struct mos_io *io = open_region(b, medium, r);
@@ -140,6 +148,8 @@ static bool write_raw(struct mos_build *b, const struct mos_medium_plan *medium,
                               r->environment->flag_byte);
         raw.errnum = mos_io_write(io, block.data, block.length, 0);
     } else if (r->piece) {
+        if (!mos_plan_is_there(r->piece))
+            return incomplete(b, image_of(b, medium), r);
         struct mos_sink sink = {&raw, raw_entry, raw_data, mos_ignore_end};
         struct mos_entry as = {.path = r->name};
         if (!mos_plan_stream_piece(b->plan, r->piece, &as, &sink) && !raw.errnum)
@@ -235,7 +245,7 @@ static void ledger_image(struct mos_build *b, const struct medium_image *m,
 static bool ledger_inputs(struct mos_build *b) {
     for (size_t i = 0; i < b->plan->pieces.count; i++) {
         struct mos_piece_plan *p = mos_vec_pointer(&b->plan->pieces, i);
-        if (!p->found)
+        if (!mos_plan_is_there(p))
             continue;
         if (!mos_plan_hash(b->plan, p))
             return false;
@@ -436,6 +446,8 @@ static bool write_medium(struct mos_build *b, struct medium_image *m) {
             continue;
         if (r->fs ? !mos_plan_fill(b->plan, m->medium, r, &target) : !write_raw(b, m->medium, r))
             return false;
+        if (r->fs && !r->written)
+            return incomplete(b, m, r);
     }
     if (!write_table(b, m))
         return false;

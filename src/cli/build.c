@@ -10,6 +10,12 @@ static int run(struct cli *cli) {
         print_report(cli, m, stdout);
     if (!cli->json && !mosaicum_error(m))
         print_summary(cli, m, stdout);
+    if (!cli->json && !cli->quiet && !status && !mosaicum_count(m, MOSAICUM_WARNING) &&
+        mosaicum_not_proved_count(m)) {
+        printf("%sBuilt%s", style(cli, STYLE_GOOD), style(cli, STYLE_END));
+        print_unproved(cli, m, stdout);
+        printf(".\n");
+    }
     mosaicum_free(m);
     return status;
 }

@@ -9,6 +9,7 @@ static void say_clean(const struct cli *cli, const mosaicum *m) {
            boards == 1 ? "" : " and variants", count);
     if (waived)
         printf(", %zu finding%s waived", waived, waived == 1 ? "" : "s");
+    print_unproved(cli, m, stdout);
     printf(".\n");
 }
 

@@ -40,6 +40,8 @@ const char *cli_find_workspace(void);
 
 /* print.c */
 void print_findings(const struct cli *cli, const mosaicum *m, FILE *to);
+/* What is not known is no good news: "; 3 things could not be checked (…)", or nothing. */
+void print_unproved(const struct cli *cli, const mosaicum *m, FILE *to);
 void print_summary(const struct cli *cli, const mosaicum *m, FILE *to);
 /* The tables and texts of a job; nothing with --json or after an error. */
 void print_report(const struct cli *cli, const mosaicum *m, FILE *to);

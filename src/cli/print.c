@@ -140,15 +140,24 @@ static void count(char *out, size_t size, size_t n, const char *one) {
     snprintf(out, size, "%zu %s%s", n, one, n == 1 ? "" : "s");
 }
 
+void print_unproved(const struct cli *cli, const mosaicum *m, FILE *to) {
+    size_t n = mosaicum_not_proved_count(m);
+    if (n)
+        fprintf(to, "; %zu thing%s could not be checked%s", n, n == 1 ? "" : "s",
+                cli->verbose ? ", see above" : " (mosaicum check -v)");
+}
+
 void print_summary(const struct cli *cli, const mosaicum *m, FILE *to) {
     char errors[32], warnings[32];
     size_t e = mosaicum_count(m, MOSAICUM_ERROR), w = mosaicum_count(m, MOSAICUM_WARNING);
     count(errors, sizeof errors, e, "error");
     count(warnings, sizeof warnings, w, "warning");
-    if (e || w)
-        fprintf(to, "%s%s, %s.%s  mosaicum explain RULE tells more about one.\n",
-                style(cli, e ? STYLE_ERROR : STYLE_WARNING), errors, warnings,
-                style(cli, STYLE_END));
+    if (!e && !w)
+        return;
+    fprintf(to, "%s%s, %s%s", style(cli, e ? STYLE_ERROR : STYLE_WARNING), errors, warnings,
+            style(cli, STYLE_END));
+    print_unproved(cli, m, to);
+    fprintf(to, ".  mosaicum explain RULE tells more about one.\n");
 }
 
 /* ---- tables ---- */

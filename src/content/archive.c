@@ -2,6 +2,8 @@
 
 #include "base/bytes.h"
 #include "content/attributes.h"
+#include "content/reader.h"
+#include "content/tap.h"
 
 #include <archive.h>
 #include <archive_entry.h>
@@ -11,37 +13,25 @@
 
 enum { READ_SIZE = 1 << 20 };
 
+/* The file of an archive, read once from front to back. */
 struct source {
     struct mos_ctx *ctx;
     int file;
     uint64_t offset, size;
-    uint8_t *buffer;
-    int errnum;
+    struct mos_tap *tap; /* NULL: nobody wants its hash */
 };
 
-static la_ssize_t read_block(struct archive *a, void *self, const void **block) {
+static int read_block(void *self, void *to, size_t room, size_t *got) {
     struct source *s = self;
-    size_t got = 0;
-    s->errnum = s->ctx->host->pread(s->ctx->host, s->file, s->buffer, READ_SIZE, s->offset, &got);
-    if (s->errnum) {
-        archive_set_error(a, s->errnum, "%s", strerror(s->errnum));
-        return ARCHIVE_FATAL;
-    }
-    s->offset += got;
-    *block = s->buffer;
+    int e = s->ctx->host->pread(s->ctx->host, s->file, to, room, s->offset, got);
+    if (e)
+        return e;
+    if (s->tap && *got)
+        mos_tap_feed(s->tap, to, *got);
+    s->offset += *got;
     if (s->ctx->progress)
         s->ctx->progress(s->ctx->progress_self, "reading", s->offset, s->size);
-    return (la_ssize_t)got;
-}
-
-static la_int64_t skip_block(struct archive *a, void *self, la_int64_t request) {
-    struct source *s = self;
-    (void)a;
-    la_int64_t left = (la_int64_t)(s->size - s->offset);
-    if (request > left)
-        request = left;
-    s->offset += (uint64_t)request;
-    return request;
+    return 0;
 }
 
 static enum mos_entry_type type_of(unsigned type) {
@@ -211,14 +201,39 @@ static bool convert(struct mos_ctx *ctx, struct archive_entry *e, const char *ar
     return true;
 }
 
-static bool damaged(struct mos_ctx *ctx, struct archive *a, const char *path) {
-    const char *text = archive_error_string(a);
-    return mos_fail(ctx->error, MOS_ERROR_SYSTEM, 0, "Cannot read archive %s: %s", path,
-                    text ? text : "it is damaged");
+/* An archive being streamed, and what became of it. */
+struct stream {
+    struct mos_ctx *ctx;
+    const char *path;
+    struct mos_place place;
+    struct mos_reader *reader;
+    struct mos_archive_result *result;
+};
+
+/* What is wrong with the user's file is a finding where somebody takes it for one. */
+static bool damaged(struct stream *x, const char *why) {
+    struct mos_ctx *ctx = x->ctx;
+    if (!x->result || !x->place.source)
+        return mos_fail(ctx->error, MOS_ERROR_USAGE, 0, "Cannot read archive %s: %s", x->path, why);
+    struct mos_finding *f = mos_find(&ctx->findings, MOS_RULE_PIECE_FORMAT,
+                                     "Archive %s cannot be read: %s.", x->path, why);
+    mos_finding_at(&ctx->findings, f, x->place);
+    mos_finding_try(&ctx->findings, f,
+                    "Get the whole file again; archives are tar, cpio or zip, plain or in gzip, xz, "
+                    "zstd, bzip2 or lz4.");
+    x->result->damaged = true;
+    return false;
 }
 
-static bool stream_data(struct mos_ctx *ctx, struct archive *a, const char *path,
-                        const struct mos_entry *entry, const struct mos_sink *sink) {
+static bool broken_off(struct stream *x) {
+    int e = mos_reader_errnum(x->reader);
+    return e ? mos_fail(x->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read archive %s", x->path)
+             : damaged(x, mos_reader_problem(x->reader));
+}
+
+static bool stream_data(struct stream *x, const struct mos_entry *entry,
+                        const struct mos_sink *sink) {
+    struct archive *a = mos_reader_archive(x->reader);
     struct mos_runs runs = {.sink = sink};
     const void *block;
     size_t length;
@@ -229,13 +244,14 @@ static bool stream_data(struct mos_ctx *ctx, struct archive *a, const char *path
         if (!mos_runs_seek(&runs, (uint64_t)offset) || !mos_runs_add(&runs, block, length))
             return false;
     if (r != ARCHIVE_EOF)
-        return damaged(ctx, a, path);
+        return broken_off(x);
     return mos_runs_seek(&runs, entry->size) && mos_runs_end(&runs, &sum) &&
            sink->end(sink->self, sum);
 }
 
-static bool stream_entries(struct mos_ctx *ctx, struct archive *a, const char *path,
-                           struct mos_place place, const struct mos_sink *sink) {
+static bool stream_entries(struct stream *x, const struct mos_sink *sink) {
+    struct mos_ctx *ctx = x->ctx;
+    struct archive *a = mos_reader_archive(x->reader);
     struct archive_entry *e;
     struct scratch scratch = {{.arena = ctx->arena},
                               {.arena = ctx->arena},
@@ -244,11 +260,11 @@ static bool stream_entries(struct mos_ctx *ctx, struct archive *a, const char *p
     int r;
     while ((r = archive_read_next_header(a, &e)) == ARCHIVE_OK || r == ARCHIVE_WARN) {
         struct mos_entry entry;
-        if (!convert(ctx, e, path, place, &scratch, &entry))
+        if (!convert(ctx, e, x->path, x->place, &scratch, &entry))
             continue;
         if (!sink->entry(sink->self, &entry))
             return false;
-        bool ok = entry.type == MOS_ENTRY_FILE ? stream_data(ctx, a, path, &entry, sink)
+        bool ok = entry.type == MOS_ENTRY_FILE ? stream_data(x, &entry, sink)
                                                : sink->end(sink->self, 0);
         if (!ok)
             return false;
@@ -259,35 +275,61 @@ static bool stream_entries(struct mos_ctx *ctx, struct archive *a, const char *p
             mos_printf(ctx->arena,
                        "archive %s: %llu entries of access control lists name users or groups "
                        "without a number; they are left out",
-                       path, (unsigned long long)scratch.unnumbered));
-    return r == ARCHIVE_EOF ? true : damaged(ctx, a, path);
+                       x->path, (unsigned long long)scratch.unnumbered));
+    return r == ARCHIVE_EOF ? true : broken_off(x);
+}
+
+/* What lies behind the last entry belongs to the file, too. */
+static bool read_rest(struct source *s, const char *path) {
+    uint8_t *block = mos_alloc(s->ctx->arena, READ_SIZE);
+    size_t got = 1;
+    int e = 0;
+    while (!e && got)
+        e = read_block(s, block, READ_SIZE, &got);
+    return e ? mos_fail(s->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read archive %s", path) : true;
+}
+
+bool mos_file_unchanged(struct mos_ctx *ctx, int file, const struct mos_file_info *before,
+                        const char *path) {
+    struct mos_file_info now;
+    int e = ctx->host->file_info(ctx->host, file, &now);
+    bool same = !e && now.size == before->size && now.inode == before->inode &&
+                now.device == before->device && now.mtime_s == before->mtime_s &&
+                now.mtime_ns == before->mtime_ns && now.ctime_s == before->ctime_s &&
+                now.ctime_ns == before->ctime_ns;
+    return same ? true
+                : mos_fail(ctx->error, MOS_ERROR_SYSTEM, e,
+                           "%s changed while it was read; do it again once it stays", path);
 }
 
 bool mos_archive_stream(struct mos_ctx *ctx, const char *path, struct mos_place place,
-                        const struct mos_sink *sink) {
+                        const struct mos_sink *sink, struct mos_archive_result *result) {
     struct mos_file_info info;
-    struct source s = {.ctx = ctx};
-    int e = ctx->host->open(ctx->host, path, MOS_OPEN_READ, &s.file);
-    if (!e)
-        e = ctx->host->file_info(ctx->host, s.file, &info);
+    struct source *s = mos_alloc(ctx->arena, sizeof *s);
+    struct stream x = {ctx, path, place, NULL, result};
+    const char *why;
+    s->ctx = ctx;
+    int e = ctx->host->open(ctx->host, path, MOS_OPEN_READ, &s->file);
     if (e)
         return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot open %s", path);
-    s.size = info.size;
-    s.buffer = mos_alloc(ctx->arena, READ_SIZE);
-    struct archive *a = archive_read_new();
-    bool ok = false;
-    if (a) {
-        archive_read_support_format_all(a);
-        archive_read_support_filter_all(a);
-        archive_read_set_callback_data(a, &s);
-        archive_read_set_read_callback(a, read_block);
-        archive_read_set_skip_callback(a, skip_block);
-        ok = archive_read_open1(a) == ARCHIVE_OK ? stream_entries(ctx, a, path, place, sink)
-                                                 : damaged(ctx, a, path);
-        archive_read_free(a);
-    } else {
-        mos_fail(ctx->error, MOS_ERROR_SYSTEM, ENOMEM, "Cannot read %s", path);
+    e = ctx->host->file_info(ctx->host, s->file, &info);
+    if (e)
+        mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", path);
+    s->size = info.size;
+    bool hashes = result && result->wanted;
+    if (result)
+        *result = (struct mos_archive_result){.wanted = hashes, .info = info};
+    if (hashes && !e)
+        s->tap = mos_tap_new(ctx);
+    const struct mos_packed_source source = {read_block, s};
+    x.reader = e ? NULL : mos_reader_open(ctx, &source, true, &why);
+    bool ok = x.reader ? stream_entries(&x, sink) : e ? false : damaged(&x, why);
+    mos_reader_free(x.reader);
+    if (s->tap) {
+        ok = ok && read_rest(s, path);
+        result->hashed = mos_tap_end(s->tap, result->sha256) && ok;
     }
-    ctx->host->close(ctx->host, s.file);
+    ok = ok && mos_file_unchanged(ctx, s->file, &info, path);
+    ctx->host->close(ctx->host, s->file);
     return ok;
 }

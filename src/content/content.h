@@ -6,16 +6,28 @@
 #include "content/entry.h"
 #include "io/io.h"
 
-/* Streams an archive (tar, cpio, zip …, any compression libarchive reads).  Paths that leave it
- * are findings of piece.path at `place`.  A damaged archive is an error. */
+/* Streams an archive: tar, cpio or zip, plain or in gzip, xz, zstd, bzip2, lz4 or lzma.  Paths that
+ * leave it are findings of piece.path at `place`.  false: the sink stopped it, ctx->error (also when
+ * the file changed meanwhile), or it is damaged: with a result that is a finding of piece.format at
+ * `place` and result->damaged, else an error. */
+struct mos_archive_result {
+    bool wanted; /* set before: hash it */
+    bool damaged, hashed;
+    struct mos_file_info info;       /* of the file */
+    uint8_t sha256[MOS_SHA256_SIZE]; /* of the whole file, of the very bytes that were read */
+};
 bool mos_archive_stream(struct mos_ctx *ctx, const char *path, struct mos_place place,
-                        const struct mos_sink *sink);
+                        const struct mos_sink *sink, struct mos_archive_result *result);
+/* Is an open file still what it was before it was read?  false with ctx->error. */
+bool mos_file_unchanged(struct mos_ctx *ctx, int file, const struct mos_file_info *before,
+                        const char *path);
 /* Streams a folder of the host in order of names; owners become 0:0, times `date`. */
 bool mos_folder_stream(struct mos_ctx *ctx, const char *path, int64_t date,
                        const struct mos_sink *sink);
-/* Streams one file of the host as the entry `as`. */
+/* Streams one file of the host as the entry `as`.  sha256: gets the hash of the bytes that were
+ * streamed; may be NULL.  A file that changes meanwhile is an error. */
 bool mos_file_stream(struct mos_ctx *ctx, const char *path, const struct mos_entry *as,
-                     const struct mos_sink *sink);
+                     const struct mos_sink *sink, uint8_t *sha256);
 /* Streams bytes in memory as the entry `as` (its size is taken from length). */
 bool mos_bytes_stream(const struct mos_entry *as, const void *bytes, size_t length,
                       const struct mos_sink *sink);
@@ -91,11 +103,24 @@ struct mos_tar;
 struct mos_tar *mos_tar_new(struct mos_ctx *ctx, const char *path, struct mos_sink *sink);
 bool mos_tar_end(struct mos_tar *tar, bool good);
 
-/* A file that rules may want to read: a small one below etc/. */
-bool mos_is_small_text(const struct mos_entry *entry);
+/* Small files below etc/ may matter to rules.  Of most of them only the hash is kept between runs; a
+ * few are read, and the passwords in them are replaced then: the cache holds no secret. */
+enum mos_text_kind {
+    MOS_TEXT_NONE,
+    MOS_TEXT_HASH,  /* only that it is there, and its SHA-256 */
+    MOS_TEXT_PLAIN, /* it is read */
+    MOS_TEXT_USERS, /* it is read, and its second field is a password */
+};
+enum mos_text_kind mos_text_kind(const struct mos_entry *entry);
+/* Stands for a password of `length` bytes in a text of the same length: begins with MOS_TOKEN (what
+ * it stands for has the form of a hash) or MOS_TOKEN + 1, and two that are equal have equal ones. */
+enum { MOS_TOKEN = 1 };
+void mos_text_token(const char *password, size_t length, char *out);
+/* Puts tokens for the passwords of a text of users. */
+void mos_text_redact(char *text, size_t length);
 
-/* The index of an archive: every entry and the runs of its data, without the bytes (but for small
- * texts). */
+/* The index of an archive: every entry and the runs of its data, without the bytes (but for texts
+ * that rules read, with tokens for the passwords in them). */
 struct mos_index;
 /* A recorder: what is streamed into *sink is recorded and passed on to `through` (may be NULL). */
 struct mos_index *mos_index_new(struct mos_ctx *ctx);

@@ -35,6 +35,7 @@ struct mos_entry {
     const char *target;        /* links */
     const uint8_t *attributes; /* extended ones, packed as content/attributes.h says */
     size_t attributes_length;
+    const uint8_t *sha256; /* of a small text whose bytes do not come along; or NULL */
 };
 
 /* Every function returns false to stop the stream; then ctx->error says why. */

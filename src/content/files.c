@@ -3,6 +3,7 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
+#include "content/tap.h"
 
 #include <errno.h>
 #include <stdlib.h>
@@ -22,7 +23,7 @@ bool mos_bytes_stream(const struct mos_entry *as, const void *bytes, size_t leng
 
 static bool stream_open_file(struct mos_ctx *ctx, int file, const char *path,
                              const struct mos_entry *as, uint8_t *piece,
-                             const struct mos_sink *sink) {
+                             const struct mos_sink *sink, struct mos_tap *tap) {
     const struct mos_host *h = ctx->host;
     struct mos_file_info info;
     struct mos_entry entry = *as;
@@ -38,23 +39,35 @@ static bool stream_open_file(struct mos_ctx *ctx, int file, const char *path,
         e = h->pread(h, file, piece, (size_t)mos_min(PIECE, info.size - offset), offset, &n);
         if (e || n == 0)
             return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e ? e : EIO, "Cannot read %s", path);
+        if (tap)
+            mos_tap_feed(tap, piece, n);
         if (!mos_runs_add(&runs, piece, n))
             return false;
         got = n;
     }
     uint64_t sum;
-    return mos_runs_end(&runs, &sum) && sink->end(sink->self, sum);
+    return mos_runs_end(&runs, &sum) && sink->end(sink->self, sum) &&
+           mos_file_unchanged(ctx, file, &info, path);
 }
 
-bool mos_file_stream(struct mos_ctx *ctx, const char *path, const struct mos_entry *as,
-                     const struct mos_sink *sink) {
+/* piece: PIECE bytes to work with. */
+static bool stream_file(struct mos_ctx *ctx, const char *path, const struct mos_entry *as,
+                        const struct mos_sink *sink, uint8_t *piece, uint8_t *sha256) {
     int file;
     int e = ctx->host->open(ctx->host, path, MOS_OPEN_READ, &file);
     if (e)
         return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot open %s", path);
-    bool ok = stream_open_file(ctx, file, path, as, mos_alloc(ctx->arena, PIECE), sink);
+    struct mos_tap *tap = sha256 ? mos_tap_new(ctx) : NULL;
+    bool ok = stream_open_file(ctx, file, path, as, piece, sink, tap);
+    if (tap && !mos_tap_end(tap, sha256) && ok)
+        ok = mos_fail(ctx->error, MOS_ERROR_SYSTEM, ENOMEM, "Cannot hash %s", path);
     ctx->host->close(ctx->host, file);
     return ok;
+}
+
+bool mos_file_stream(struct mos_ctx *ctx, const char *path, const struct mos_entry *as,
+                     const struct mos_sink *sink, uint8_t *sha256) {
+    return stream_file(ctx, path, as, sink, mos_alloc(ctx->arena, PIECE), sha256);
 }
 
 /* ---- folders ---- */
@@ -63,6 +76,7 @@ struct walk {
     struct mos_ctx *ctx;
     int64_t date;
     const struct mos_sink *sink;
+    uint8_t *piece;
     unsigned depth;
 };
 
@@ -100,7 +114,7 @@ static bool walk_item(struct walk *w, const char *path, const char *inside) {
     };
     switch (info.kind) {
     case MOS_FILE_REGULAR:
-        return mos_file_stream(w->ctx, path, &entry, w->sink);
+        return stream_file(w->ctx, path, &entry, w->sink, w->piece, NULL);
     case MOS_FILE_FOLDER:
         entry.type = MOS_ENTRY_FOLDER;
         entry.mode = 0755;
@@ -137,7 +151,7 @@ static bool walk_folder(struct walk *w, const char *path, const char *inside) {
 
 bool mos_folder_stream(struct mos_ctx *ctx, const char *path, int64_t date,
                        const struct mos_sink *sink) {
-    struct walk w = {ctx, date, sink, 0};
+    struct walk w = {ctx, date, sink, mos_alloc(ctx->arena, PIECE), 0};
     return walk_folder(&w, path, "");
 }
 
@@ -195,13 +209,4 @@ static bool filter_end(void *self, uint64_t sum) {
 
 struct mos_sink mos_filter_sink(struct mos_filter *filter) {
     return (struct mos_sink){filter, filter_entry, filter_data, filter_end};
-}
-
-/* ---- small texts ---- */
-
-enum { LARGEST_TEXT = 64 << 10 };
-
-bool mos_is_small_text(const struct mos_entry *entry) {
-    return entry->type == MOS_ENTRY_FILE && entry->size <= LARGEST_TEXT &&
-           strncmp(entry->path, "etc/", 4) == 0;
 }

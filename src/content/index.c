@@ -1,11 +1,12 @@
-/* The index of an archive, kept between runs: 81 bytes and the name for most entries.
+/* The index of an archive, kept between runs: 85 bytes and the name for most entries.
  *
- * File form: "mosindx3", count (le32), then per entry: type, mode (le16), uid, gid, mtime (le64),
+ * File form: "mosindx4", count (le32), then per entry: type, mode (le16), uid, gid, mtime (le64),
  * mtime_ns, size (le64), major, minor, sum (le64), path length (le32), target length (le32),
  * number of runs (le32), length of the kept text (le32), length of its extended attributes (le32),
- * path, NUL, target, NUL, runs of {offset le64, length le64}, the text, the attributes; at the end
- * the SHA-256 of all that.  Small files below etc/ keep their text: rules read them.  A load that
- * does not fit in every detail gives NULL and the archive is read again.
+ * length of its hash (le32: 0 or 32), path, NUL, target, NUL, runs of {offset le64, length le64}, the
+ * text, the attributes, the hash; at the end the SHA-256 of all that.  Small files below etc/ keep
+ * their hash, and those that rules read their text, with tokens for passwords (texts.c).  A load
+ * that does not fit in every detail gives NULL and the archive is read again.
  */
 #include "content/content.h"
 
@@ -13,7 +14,7 @@
 
 #include <string.h>
 
-enum { ENTRY_BYTES = 67, MOST_TEXTS = 4 << 20, CHUNK = 256 << 10, HEAD = 12 };
+enum { ENTRY_BYTES = 71, MOST_TEXTS = 4 << 20, CHUNK = 256 << 10, HEAD = 12 };
 
 struct run {
     uint64_t offset, length;
@@ -27,14 +28,14 @@ struct mos_index {
     struct mos_sink through;
     bool has_through;
     struct mos_buf path, target, runs, text, attributes;
-    bool keeps_text;
+    enum mos_text_kind kind;
     size_t texts; /* bytes of all texts */
     struct run last;
     uint32_t run_count;
     struct mos_entry entry;
 };
 
-static const char magic[8] = "mosindx3";
+static const char magic[8] = "mosindx4";
 
 struct mos_index *mos_index_new(struct mos_ctx *ctx) {
     struct mos_index *x = mos_alloc(ctx->arena, sizeof *x);
@@ -72,7 +73,7 @@ static bool record_entry(void *self, const struct mos_entry *entry) {
     x->last = (struct run){0};
     x->run_count = 0;
     x->text.length = 0;
-    x->keeps_text = mos_is_small_text(entry) && x->texts + entry->size <= MOST_TEXTS;
+    x->kind = x->texts + entry->size <= MOST_TEXTS ? mos_text_kind(entry) : MOS_TEXT_NONE;
     return !x->has_through || x->through.entry(x->through.self, entry);
 }
 
@@ -84,7 +85,7 @@ static bool record_data(void *self, uint64_t offset, const void *bytes, size_t l
         put_run(x);
         x->last = (struct run){offset, length};
     }
-    if (x->keeps_text && bytes && offset >= x->text.length) {
+    if (x->kind && bytes && offset >= x->text.length) {
         mos_buf_zeros(&x->text, (size_t)offset - x->text.length);
         mos_buf_add(&x->text, bytes, length);
     }
@@ -102,15 +103,26 @@ static struct mos_buf *chunk_for(struct mos_index *x, size_t need) {
     return b;
 }
 
+/* What is kept of a small text: its hash, and of those that are read the text without passwords. */
+static bool settle_text(struct mos_index *x, uint8_t hash[MOS_SHA256_SIZE]) {
+    uint64_t size = x->entry.size;
+    if (x->kind && x->text.length < size)
+        mos_buf_zeros(&x->text, (size_t)size - x->text.length);
+    bool whole = x->kind && x->text.length == size && mos_sha256(x->text.data, (size_t)size, hash);
+    if (!whole || x->kind == MOS_TEXT_HASH)
+        x->text.length = 0;
+    else if (x->kind == MOS_TEXT_USERS)
+        mos_text_redact(x->text.data, x->text.length);
+    x->texts += x->text.length;
+    return whole;
+}
+
 static bool record_end(void *self, uint64_t sum) {
     struct mos_index *x = self;
     put_run(x);
     const struct mos_entry *e = &x->entry;
-    if (x->keeps_text && x->text.length < e->size)
-        mos_buf_zeros(&x->text, (size_t)e->size - x->text.length);
-    if (x->keeps_text && x->text.length != e->size)
-        x->text.length = 0;
-    x->texts += x->text.length;
+    uint8_t hash[MOS_SHA256_SIZE];
+    size_t hash_length = settle_text(x, hash) ? sizeof hash : 0;
     uint8_t h[ENTRY_BYTES] = {(uint8_t)e->type};
     mos_put_le16(h + 1, e->mode);
     mos_put_le32(h + 3, e->uid);
@@ -126,14 +138,17 @@ static bool record_end(void *self, uint64_t sum) {
     mos_put_le32(h + 55, x->run_count);
     mos_put_le32(h + 59, (uint32_t)x->text.length);
     mos_put_le32(h + 63, (uint32_t)x->attributes.length);
-    struct mos_buf *to = chunk_for(x, sizeof h + x->path.length + 1 + x->target.length + 1 +
-                                          x->runs.length + x->text.length + x->attributes.length);
+    mos_put_le32(h + 67, (uint32_t)hash_length);
+    struct mos_buf *to =
+        chunk_for(x, sizeof h + x->path.length + 1 + x->target.length + 1 + x->runs.length +
+                         x->text.length + x->attributes.length + hash_length);
     mos_buf_add(to, h, sizeof h);
     mos_buf_add(to, mos_buf_string(&x->path), x->path.length + 1);
     mos_buf_add(to, mos_buf_string(&x->target), x->target.length + 1);
     mos_buf_add(to, mos_buf_string(&x->runs), x->runs.length);
     mos_buf_add(to, mos_buf_string(&x->text), x->text.length);
     mos_buf_add(to, mos_buf_string(&x->attributes), x->attributes.length);
+    mos_buf_add(to, hash, hash_length);
     x->count++;
     return !x->has_through || x->through.end(x->through.self, sum);
 }
@@ -155,12 +170,13 @@ static bool parse_entry(const struct mos_buf *data, size_t *at, struct mos_entry
     const uint8_t *h = (const uint8_t *)data->data + *at;
     uint64_t path = mos_le32(h + 47), target = mos_le32(h + 51);
     *run_count = mos_le32(h + 55);
-    uint64_t kept = mos_le32(h + 59), attributes = mos_le32(h + 63);
+    uint64_t kept = mos_le32(h + 59), attributes = mos_le32(h + 63), hash = mos_le32(h + 67);
     uint64_t need =
-        ENTRY_BYTES + path + 1 + target + 1 + 16 * (uint64_t)*run_count + kept + attributes;
-    if (need > left || h[0] > MOS_ENTRY_SOCKET || (kept && kept != mos_le64(h + 23)))
+        ENTRY_BYTES + path + 1 + target + 1 + 16 * (uint64_t)*run_count + kept + attributes + hash;
+    if (need > left || h[0] > MOS_ENTRY_SOCKET || (kept && kept != mos_le64(h + 23)) ||
+        (hash && hash != MOS_SHA256_SIZE))
         return false;
-    *text = kept ? h + need - attributes - kept : NULL;
+    *text = kept ? h + need - hash - attributes - kept : NULL;
     *entry = (struct mos_entry){
         .type = (enum mos_entry_type)h[0],
         .mode = mos_le16(h + 1),
@@ -173,8 +189,9 @@ static bool parse_entry(const struct mos_buf *data, size_t *at, struct mos_entry
         .minor = mos_le32(h + 35),
         .path = (const char *)h + ENTRY_BYTES,
         .target = (const char *)h + ENTRY_BYTES + path + 1,
-        .attributes = h + need - attributes,
+        .attributes = h + need - hash - attributes,
         .attributes_length = attributes,
+        .sha256 = hash ? h + need - hash : NULL,
     };
     *sum = mos_le64(h + 39);
     *runs = h + ENTRY_BYTES + path + 1 + target + 1;

@@ -3,14 +3,14 @@
 #include "content/content.h"
 
 #include "base/bytes.h"
+#include "base/text.h"
+#include "content/reader.h"
 
-#include <archive.h>
 #include <archive_entry.h>
 #include <errno.h>
 #include <string.h>
 
-enum { BLOCK = 64 << 10, IN_MEMORY = 64 << 20, READ_SIZE = 1 << 20 };
-static const uint64_t largest = 1ull << 42;
+enum { BLOCK = 64 << 10, IN_MEMORY = 64 << 20 };
 
 static const struct {
     const char *name;
@@ -44,8 +44,8 @@ struct unpacked {
     int spill;
     /* the source */
     int file;
+    const uint8_t *bytes; /* in memory instead */
     uint64_t offset, size;
-    uint8_t *buffer;
 };
 
 static int read_blocks(struct mos_io *io, void *to, size_t length, uint64_t offset) {
@@ -104,55 +104,54 @@ static bool keep(struct unpacked *u, const uint8_t *bytes) {
     return true;
 }
 
-static la_ssize_t read_file(struct archive *a, void *self, const void **block) {
+static int read_file(void *self, void *to, size_t room, size_t *got) {
     struct unpacked *u = self;
-    size_t got = 0;
-    int e = u->ctx->host->pread(u->ctx->host, u->file, u->buffer, READ_SIZE, u->offset, &got);
-    if (e) {
-        archive_set_error(a, e, "%s", strerror(e));
-        return ARCHIVE_FATAL;
-    }
-    u->offset += got;
-    *block = u->buffer;
-    if (u->ctx->progress)
+    int e = u->ctx->host->pread(u->ctx->host, u->file, to, room, u->offset, got);
+    u->offset += e ? 0 : *got;
+    if (!e && u->ctx->progress)
         u->ctx->progress(u->ctx->progress_self, "unpacking", u->offset, u->size);
-    return (la_ssize_t)got;
+    return e;
 }
 
-/* Reads the whole stream; *size: its length. */
-static bool unpack_stream(struct unpacked *u, struct archive *a, uint64_t limit, uint64_t *size) {
+static int read_memory(void *self, void *to, size_t room, size_t *got) {
+    struct unpacked *u = self;
+    *got = (size_t)mos_min(room, u->size - u->offset);
+    memcpy(to, u->bytes + u->offset, *got);
+    u->offset += *got;
+    return 0;
+}
+
+/* Reads the whole stream; *size: its length.  false: *why, or ctx->error. */
+static bool unpack_stream(struct unpacked *u, struct mos_reader *r, uint64_t limit, uint64_t *size,
+                          const char **why) {
     uint8_t *block = mos_alloc(u->ctx->arena, BLOCK);
+    struct archive *a = mos_reader_archive(r);
     struct archive_entry *e;
     size_t filled = 0;
     la_ssize_t n = 0;
     *size = 0;
-    if (archive_read_next_header(a, &e) != ARCHIVE_OK)
+    if (archive_read_next_header(a, &e) != ARCHIVE_OK) {
+        *why = mos_strdup(u->ctx->arena, mos_reader_problem(r));
         return false;
+    }
     while ((n = archive_read_data(a, block + filled, BLOCK - filled)) > 0) {
         filled += (size_t)n;
         *size += (uint64_t)n;
-        if (*size > limit)
+        if (*size > limit) {
+            *why = mos_printf(u->ctx->arena,
+                              "it is larger than %s once it is unpacked; --expand-to SIZE allows more",
+                              mos_size_text(u->ctx->arena, limit));
             return false;
+        }
         if (filled == BLOCK && !keep(u, block))
             return false;
         if (filled == BLOCK)
             filled = 0;
     }
+    if (n < 0)
+        *why = mos_strdup(u->ctx->arena, mos_reader_problem(r));
     memset(block + filled, 0, BLOCK - filled);
     return n == 0 && (!filled || keep(u, block));
-}
-
-static struct archive *raw_reader(void) {
-    struct archive *a = archive_read_new();
-    if (!a)
-        return NULL;
-    archive_read_support_filter_gzip(a);
-    archive_read_support_filter_xz(a);
-    archive_read_support_filter_zstd(a);
-    archive_read_support_filter_bzip2(a);
-    archive_read_support_filter_lz4(a);
-    archive_read_support_format_raw(a);
-    return a;
 }
 
 static struct unpacked *unpack_new(struct mos_ctx *ctx) {
@@ -170,23 +169,25 @@ static void use(struct unpacked *u, uint64_t size, struct mos_unpacked *out) {
     out->spill = u->spill;
 }
 
+static bool unpack(struct unpacked *u, int (*read)(void *, void *, size_t, size_t *),
+                   uint64_t limit, uint64_t *size, const char **why) {
+    const struct mos_packed_source source = {read, u};
+    struct mos_reader *r = mos_reader_open(u->ctx, &source, false, why);
+    bool ok = r && unpack_stream(u, r, limit, size, why);
+    mos_reader_free(r);
+    return ok;
+}
+
 static bool unpack_file(struct mos_ctx *ctx, const char *path, struct mos_unpacked *out) {
     struct unpacked *u = unpack_new(ctx);
-    struct archive *a = raw_reader();
     uint64_t size = 0;
+    const char *why = NULL;
     u->file = out->file;
     u->size = out->stored;
-    u->buffer = mos_alloc(ctx->arena, READ_SIZE);
-    if (!a)
-        return mos_fail(ctx->error, MOS_ERROR_SYSTEM, ENOMEM, "Cannot unpack %s", path);
-    bool ok = archive_read_open(a, u, NULL, read_file, NULL) == ARCHIVE_OK &&
-              unpack_stream(u, a, largest, &size);
-    if (!ok) {
-        const char *text = archive_error_string(a);
+    bool ok = unpack(u, read_file, ctx->expand_to ? ctx->expand_to : MOS_EXPAND_TO, &size, &why);
+    if (!ok)
         mos_fail(ctx->error, MOS_ERROR_USAGE, 0, "Cannot unpack %s: %s", path,
-                 text ? text : "it is damaged");
-    }
-    archive_read_free(a);
+                 why ? why : "it is damaged");
     use(u, size, out);
     return ok;
 }
@@ -194,14 +195,12 @@ static bool unpack_file(struct mos_ctx *ctx, const char *path, struct mos_unpack
 bool mos_unpack_memory(struct mos_ctx *ctx, const void *bytes, size_t length, uint64_t limit,
                        struct mos_unpacked *out) {
     struct unpacked *u = unpack_new(ctx);
-    struct archive *a = raw_reader();
     uint64_t size = 0;
+    const char *why;
     *out = (struct mos_unpacked){.host = ctx->host, .stored = length, .file = -1, .spill = -1};
-    if (!a)
-        return false;
-    bool ok = archive_read_open_memory(a, bytes, length) == ARCHIVE_OK &&
-              unpack_stream(u, a, limit, &size);
-    archive_read_free(a);
+    u->bytes = bytes;
+    u->size = length;
+    bool ok = unpack(u, read_memory, limit, &size, &why);
     out->compression = mos_compression_of(bytes, length);
     use(u, size, out);
     return ok;

@@ -257,6 +257,11 @@ struct mos_budget {
     struct mos_list of; /* pieces and regions */
     struct mos_value *limit, *warn, *grow_note;
 };
+/* Something that is not known yet, as `new` leaves it. */
+struct mos_question {
+    struct mos_record r;
+    struct mos_value *ask, *answer;
+};
 struct mos_output {
     struct mos_record r; /* named after a medium */
     struct mos_value *compress, *name;
@@ -304,7 +309,7 @@ struct mos_feature_use {
     struct mos_boot *boot;                                                                         \
     struct mos_system *system;                                                                     \
     struct mos_value *release;                                                                     \
-    struct mos_named stages, pieces, layout, outputs, budgets, waivers, features
+    struct mos_named stages, pieces, layout, outputs, questions, budgets, waivers, features
 
 struct mos_variant {
     struct mos_record r;
@@ -373,7 +378,7 @@ struct mos_root_def {
 };
 struct mos_workspace {
     struct mos_record r;
-    struct mos_value *mosaicum, *name, *date;
+    struct mos_value *mosaicum, *name, *date, *combinations;
     struct mos_list usual, outside;
     struct mos_named roots;     /* of struct mos_root_def *: folders elsewhere that may be read */
     const char *root;           /* folder, as given */

@@ -1,11 +1,12 @@
 /* Selectors: curlew, curlew+ram-1g+field, *+field. */
 #include "model/workspace_internal.h"
 
+#include "base/bytes.h"
 #include "base/text.h"
 
 #include <string.h>
 
-enum { MOST_COMBINATIONS = 64, MOST_PARTS = 32 };
+enum { MOST_COMBINATIONS = 10000, MOST_PARTS = 32 };
 
 static bool fits(const char *pattern, const char *text) {
     return mos_glob(pattern, text, strlen(text), 0);
@@ -22,10 +23,11 @@ struct combiner {
     struct mos_ctx *ctx;
     const struct mos_part *board;
     struct mos_vec *into;
-    const struct mos_node *chosen[MOST_COMBINATIONS];
+    const struct mos_node *chosen[MOST_PARTS];
     size_t count;
     const char *const *patterns; /* of the variants, or NULL: all */
-    size_t pattern_count, limit, made;
+    size_t pattern_count, made;
+    uint64_t limit;
 };
 
 static void add_selection(struct combiner *c) {
@@ -73,8 +75,49 @@ static void combine(struct combiner *c, size_t from) {
     }
 }
 
+/* How many there are: one of each axis, or none.  UINT64_MAX: more than can be counted. */
+static uint64_t count_combinations(const struct mos_part *board) {
+    const struct mos_node *all = board->variants;
+    uint64_t product = 1;
+    for (size_t i = 0; all && i < all->count; i++) {
+        uint64_t here = 1;
+        bool first = true;
+        for (size_t k = 0; k < all->count && first; k++) {
+            bool same = strcmp(axis_of(all->items[k]), axis_of(all->items[i])) == 0;
+            first = !same || k >= i;
+            here += same;
+        }
+        if (first && !mos_mul(product, here, &product))
+            return UINT64_MAX;
+    }
+    return product;
+}
+
+static void too_many(struct mos_ctx *ctx, const struct mos_workspace *w, uint64_t all,
+                     uint64_t checked, const struct mos_part *cut) {
+    struct mos_findings *list = &ctx->findings;
+    struct mos_finding *f = mos_find(
+        list, MOS_RULE_BOARD_COMBINATIONS,
+        "There are %s%llu combinations of boards and variants; %llu of them are looked at.",
+        all == UINT64_MAX ? "more than " : "", (unsigned long long)(all == UINT64_MAX ? all - 1 : all),
+        (unsigned long long)checked);
+    if (mos_has(w->combinations))
+        mos_finding_at(list, f, w->combinations->place);
+    mos_finding_at(list, f, cut->place);
+    mos_finding_why(list, f, "What is wrong with the others is found by nobody: the first that is "
+                             "left out is one of %s.",
+                    cut->name);
+    mos_finding_try(list, f,
+                    "Name those that are built under usual: in mosaicum.yaml, or allow more there: "
+                    "combinations: %llu.",
+                    (unsigned long long)(all == UINT64_MAX ? all - 1 : all));
+}
+
 bool mos_workspace_select_all(struct mos_ctx *ctx, struct mos_workspace *w, bool variants,
                               struct mos_vec *into) {
+    uint64_t most = mos_has(w->combinations) ? w->combinations->number : MOST_COMBINATIONS;
+    uint64_t all = 0, checked = 0;
+    const struct mos_part *cut = NULL;
     for (size_t i = 0; i < w->board_names.count; i++) {
         const struct mos_part *board =
             mos_workspace_board(ctx, w, mos_vec_pointer(&w->board_names, i));
@@ -82,10 +125,18 @@ bool mos_workspace_select_all(struct mos_ctx *ctx, struct mos_workspace *w, bool
             return false;
         if (!board->node)
             continue;
+        uint64_t here = variants ? count_combinations(board) : 1;
+        if (!mos_add(all, here, &all))
+            all = UINT64_MAX;
         struct combiner c = {
-            .ctx = ctx, .board = board, .into = into, .limit = variants ? MOST_COMBINATIONS : 1};
+            .ctx = ctx, .board = board, .into = into, .limit = variants ? most - checked : 1};
         combine(&c, 0);
+        checked += c.made;
+        if (c.made < here && !cut)
+            cut = board;
     }
+    if (cut)
+        too_many(ctx, w, all, checked, cut);
     return true;
 }
 
@@ -199,7 +250,7 @@ static bool select_board(struct selector *s, struct mos_workspace *w, const char
                          .into = &fitting,
                          .patterns = s->parts + 1,
                          .pattern_count = s->count - 1,
-                         .limit = SIZE_MAX};
+                         .limit = UINT64_MAX};
     combine(&c, 0);
     for (size_t i = 0; i < fitting.count; i++) {
         const struct mos_selection *x = mos_vec_at(&fitting, i);

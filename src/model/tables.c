@@ -506,6 +506,12 @@ KEYS(needs_keys, "needs", struct mos_needs,
 static const struct mos_keys use_keys = {.title = "use of a feature",
                                          .size = sizeof(struct mos_feature_use)};
 
+KEYS_BRIEF(question_keys, "question", struct mos_question, "ask",
+           {"ask", MOS_TYPE_TEXT, AT(struct mos_question, ask), "what is not known yet",
+            .required = true},
+           {"answer", MOS_TYPE_TEXT, AT(struct mos_question, answer),
+            "the key that answers it once it is stated, as in hardware.console"});
+
 /* What boards, traits, features and variants may all state. */
 #define CONTENT(T)                                                                                 \
     {"hardware", MOS_TYPE_RECORD, AT(T, hardware), "what is soldered on",                          \
@@ -535,6 +541,8 @@ static const struct mos_keys use_keys = {.title = "use of a feature",
          .record = &system_keys},                                                                  \
         {"features",          MOS_TYPE_NAMED, AT(T, features), "capabilities from features/",      \
          .record = &use_keys, .listed = true},                                                     \
+        {"questions", MOS_TYPE_NAMED, AT(T, questions),                                            \
+         "what nobody could tell yet: check counts each", .record = &question_keys},               \
         {"budgets", MOS_TYPE_NAMED, AT(T, budgets), "size limits", .record = &budget_keys}, {      \
         "waivers", MOS_TYPE_NAMED, AT(T, waivers), "findings accepted on purpose",                 \
             .record = &waiver_keys                                                                 \
@@ -619,6 +627,8 @@ static const struct mos_key workspace_rows[] = {
     {"date", MOS_TYPE_DATE, AT(struct mos_workspace, date), "the date of everything that is made"},
     {"usual", MOS_TYPE_LIST, AT(struct mos_workspace, usual),
      "selectors that check, build and list take when none is named", .of = MOS_TYPE_TEXT},
+    {"combinations", MOS_TYPE_INTEGER, AT(struct mos_workspace, combinations),
+     "the most combinations of variants that check looks at where none is named (10000)"},
     {"outside", MOS_TYPE_LIST, AT(struct mos_workspace, outside),
      "files and folders that are not ours: on their own they raise no error", .of = MOS_TYPE_PATH},
     {"roots", MOS_TYPE_NAMED, AT(struct mos_workspace, roots),

@@ -35,7 +35,8 @@ static void list_boards(struct mos_ctx *ctx, struct mos_workspace *w) {
 static struct mos_node *load_if_there(struct mos_ctx *ctx, const struct mos_workspace *w,
                                       const char *shown) {
     const char *path = mos_path_join(ctx->arena, w->root, shown);
-    if (!mos_exists(ctx, path))
+    struct mos_file_info info;
+    if (ctx->host->info(ctx->host, path, false, &info) == ENOENT)
         return NULL;
     const struct mos_source *s = mos_source_load(ctx, path, shown, MOS_YAML_LIMIT);
     return s ? mos_yaml_parse(ctx, s) : NULL;
@@ -153,7 +154,7 @@ static struct mos_part *load_part(struct mos_ctx *ctx, const struct mos_workspac
     struct mos_source *source =
         mos_source_load(ctx, mos_path_join(ctx->arena, w->root, shown), shown, MOS_YAML_LIMIT);
     part->node = source ? mos_yaml_parse(ctx, source) : NULL;
-    if (!source)
+    if (!source && ctx->error->kind == MOS_ERROR_SYSTEM)
         ctx->error->kind = MOS_ERROR_USAGE;
     if (!part->node)
         return part;

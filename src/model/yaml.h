@@ -40,6 +40,11 @@ enum {
  * their own and the rest is still returned. */
 struct mos_node *mos_yaml_parse(struct mos_ctx *ctx, const struct mos_source *source);
 
+/* yaml-write.c: a text as a scalar that reads back as that text, in block and in flow, quoted where
+ * it must be; and as (part of) a comment, on one line whatever it holds. */
+void mos_yaml_scalar(struct mos_buf *out, const char *text);
+void mos_yaml_comment(struct mos_buf *out, const char *text);
+
 /* A scalar or a list of scalars for people: "a", "[a, b]"; a list of one as its item. */
 const char *mos_node_text(struct mos_arena *arena, const struct mos_node *node);
 

@@ -251,7 +251,7 @@ static void settle(struct mos_plan *plan, struct mos_entry_plan *e) {
     for (size_t i = 0; i < 3; i++)
         ask_loader(plan, i, things[i]);
     if (!plan->has_ram || !e->kernel_known || (e->tree && !e->tree->tree) ||
-        (e->ramdisk && !e->ramdisk->found))
+        (e->ramdisk && !mos_plan_is_there(e->ramdisk)))
         return;
     uint64_t tree = e->tree ? e->tree->blob.length : 0;
     for (size_t i = 0; i < plan->boot_overlays.count && tree; i++) /* what it may grow by */
@@ -339,7 +339,7 @@ static struct mos_entry_plan *plan_entry(struct mos_plan *plan, const struct mos
     e->kernel = mos_has(kernel) ? mos_plan_piece(plan, kernel->target) : NULL;
     e->ramdisk = mos_has(def->ramdisk) ? mos_plan_piece(plan, def->ramdisk->target) : NULL;
     e->tree = blob_of(plan, def->tree);
-    if (e->kernel && e->kernel->found)
+    if (mos_plan_is_there(e->kernel))
         e->kernel_known = read_kernel(plan, e) && e->header.boot_command;
     struct mos_buf arguments = {.arena = plan->ctx->arena};
     write_arguments(plan, def, &arguments);

@@ -25,7 +25,7 @@ static bool add_part(const struct mos_plan *plan, struct mos_budget_plan *b,
                      const struct mos_value *v, uint64_t *regions) {
     const struct mos_piece_plan *p = mos_plan_piece(plan, v->target);
     const struct mos_region_plan *r = p ? NULL : region_of(plan, v->target);
-    if (p ? !p->found : !r || !r->placed || (r->fs && !r->counted))
+    if (p ? !mos_plan_is_there(p) : !r || !r->placed || (r->fs && !r->counted))
         return false;
     struct mos_budget_part *part = mos_vec_push(&b->parts);
     *part = (struct mos_budget_part){.name = v->text, .piece = p, .region = r};

@@ -309,7 +309,7 @@ static uint64_t natural_size(const struct mos_medium_plan *m, const struct mos_r
         if (mos_has(s->limit))
             size = bytes_of(m, s->limit);
     }
-    if (!size && r->piece && r->piece->found)
+    if (!size && mos_plan_is_there(r->piece))
         size = r->piece->size;
     if (r->environment)
         size = r->environment->size;
@@ -343,7 +343,7 @@ static void set_size(struct mos_plan *plan, struct mos_medium_plan *m, struct mo
         r->length = bytes_of(m, size);
     } else if (!size) {
         r->length = rom && mos_has(rom->limit) ? bytes_of(m, rom->limit) : natural_size(m, r);
-        bool silent = (r->piece && !r->piece->found) || r->def->r.broken ||
+        bool silent = (r->piece && !mos_plan_is_there(r->piece)) || r->def->r.broken ||
                       (r->def->stage && !r->piece) || (r->def->environment && !r->environment);
         if (!r->length && !silent) {
             struct mos_finding *f =
@@ -352,7 +352,7 @@ static void set_size(struct mos_plan *plan, struct mos_medium_plan *m, struct mo
             mos_finding_try(&plan->ctx->findings, f, "size: 64 MiB, or size: rest");
         }
     }
-    if (r->piece && r->piece->found)
+    if (mos_plan_is_there(r->piece))
         r->content = r->piece->size;
     if (r->environment)
         r->content = r->environment->size;

@@ -62,7 +62,7 @@ static bool input_hash(struct mos_plan *plan, const struct mos_piece_plan *p,
         }
         struct mos_entry as = {.path = v->text, .mode = info.mode & 0111 ? 0755 : 0644};
         if (info.kind == MOS_FILE_FOLDER ? !mos_folder_stream(plan->ctx, path, 0, &sink)
-                                         : !mos_file_stream(plan->ctx, path, &as, &sink))
+                                         : !mos_file_stream(plan->ctx, path, &as, &sink, NULL))
             return false;
     }
     return true;

@@ -47,7 +47,7 @@ static const uint8_t *part_bytes(struct maker *m, const struct mos_packed_part *
             complain(m, part->piece->place,
                      mos_printf(m->plan->ctx->arena, "%s is made after it.", p->def->r.name)),
             "Files, pieces of archives, and packs that stand before it.");
-    if (!p || !p->found || p == m->piece) {
+    if (!mos_plan_is_there(p) || p == m->piece) {
         m->wrong = true;
         return NULL;
     }

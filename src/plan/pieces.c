@@ -258,16 +258,49 @@ void mos_plan_keep_index(struct mos_plan *plan, const struct mos_piece_plan *p) 
     mos_store_put(plan->ctx, stored_key(plan, "index", p), b.data, b.length);
 }
 
+/* Are these the bytes that everything else is about?  The first time they become that. */
+static bool same_bytes(const struct mos_plan *plan, const struct mos_piece_plan *p,
+                       const uint8_t hash[MOS_SHA256_SIZE]) {
+    if (!p->hashed || memcmp(hash, p->sha256, MOS_SHA256_SIZE) == 0)
+        return true;
+    mos_store_forget_hash(plan->ctx, p->path);
+    return mos_fail(plan->ctx->error, MOS_ERROR_SYSTEM, 0,
+                    "Piece %s: %s changed while it was used; do it again once it stays",
+                    p->def->r.name, p->file);
+}
+
+bool mos_plan_read_archive(struct mos_plan *plan, struct mos_piece_plan *p,
+                           const struct mos_sink *sink) {
+    struct mos_archive_result r = {.wanted = !p->hashed || plan->ctx->may_make};
+    bool ok = mos_archive_stream(plan->ctx, p->path, p->def->r.key_place, sink, &r);
+    if (r.damaged) {
+        p->damaged = true;
+        p->found = false;
+    }
+    if (!ok)
+        return plan->ctx->error->kind
+                   ? mos_while(plan->ctx->error, "reading piece %s", p->def->r.name)
+                   : false;
+    if (!r.hashed)
+        return true;
+    if (p->hashed)
+        return same_bytes(plan, p, r.sha256);
+    memcpy(p->sha256, r.sha256, MOS_SHA256_SIZE);
+    p->hashed = true;
+    mos_store_keep_hash(plan->ctx, p->path, &r.info, p->sha256);
+    return true;
+}
+
 /* Reads an archive for its members; its index comes with it. */
 static bool read_members(struct mos_plan *plan, struct mos_piece_plan *archive) {
     struct collector c = {.plan = plan, .archive = archive};
     struct mos_sink collect = {&c, collect_entry, collect_data, collect_end};
     struct mos_index *index = mos_index_new(plan->ctx);
     struct mos_sink sink = mos_index_recorder(index, &collect);
-    bool ok = mos_archive_stream(plan->ctx, archive->path, archive->def->r.key_place, &sink);
+    bool ok = mos_plan_read_archive(plan, archive, &sink);
     mos_sha256_free(c.hash);
     if (!ok)
-        return mos_while(plan->ctx->error, "reading piece %s", archive->def->r.name);
+        return archive->damaged;
     archive->index = index;
     mos_plan_keep_index(plan, archive);
     for (size_t i = 0; i < plan->pieces.count; i++) {
@@ -439,11 +472,17 @@ bool mos_plan_stream_piece(const struct mos_plan *plan, const struct mos_piece_p
                            const struct mos_entry *as, const struct mos_sink *sink) {
     if (piece->bytes)
         return mos_bytes_stream(as, piece->bytes, (size_t)piece->size, sink);
+    uint8_t hash[MOS_SHA256_SIZE];
+    bool checks = plan->ctx->may_make; /* what a ledger will speak of */
     if (!piece->member)
-        return mos_file_stream(plan->ctx, piece->path, as, sink);
+        return mos_file_stream(plan->ctx, piece->path, as, sink, checks ? hash : NULL) &&
+               (!checks || same_bytes(plan, piece, hash));
     struct picker p = {piece->member, as, sink, false};
     struct mos_sink pick = {&p, pick_entry, pick_data, pick_end};
-    return mos_archive_stream(plan->ctx, piece->path, piece->def->r.key_place, &pick);
+    struct mos_archive_result r = {.wanted = checks};
+    if (!mos_archive_stream(plan->ctx, piece->path, piece->def->r.key_place, &pick, &r))
+        return r.damaged ? same_bytes(plan, piece->outer, r.sha256) : false;
+    return !r.hashed || same_bytes(plan, piece->outer, r.sha256);
 }
 
 bool mos_plan_count_piece(struct mos_plan *plan, const struct mos_piece_plan *piece,

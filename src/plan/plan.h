@@ -23,7 +23,8 @@ struct mos_piece_plan {
     const struct mos_pin *pin;    /* what mosaicum.pins says about that file, or NULL */
     bool unmade;                  /* a command will make it, in a build */
     const char *made_log;         /* a command made it just now: what it said */
-    bool found;                   /* it is there and may be used */
+    bool found;                   /* it is there and may be used: ask mos_plan_is_there */
+    bool damaged;                 /* an archive that cannot be read: that is a finding */
     uint64_t size;                /* of what it holds */
     uint64_t file_size;   /* … before that was changed here; 0: it is what the file holds */
     bool made;            /* by Mosaicum, from the definition: ramdisk, pack */
@@ -118,8 +119,10 @@ struct mos_entry_plan {
 
 /* A small file of a volume. */
 struct mos_text_file {
-    const char *path, *text;
+    const char *path, *text; /* text NULL: only its hash is known */
     size_t length;
+    bool hashed;
+    uint8_t sha256[MOS_SHA256_SIZE];
     unsigned fill; /* which brought it */
 };
 
@@ -190,6 +193,10 @@ bool mos_plan_fill(struct mos_plan *plan, const struct mos_medium_plan *medium,
 void mos_plan_budgets(struct mos_plan *plan);
 /* The text of a small file of a volume as it will be in the end; NULL: it is not there. */
 const struct mos_text_file *mos_plan_text(const struct mos_region_plan *region, const char *path);
+/* The same file as the archive has it, where `text` holds tokens for its passwords; NULL: it cannot
+ * be read. */
+const char *mos_plan_text_again(const struct mos_plan *plan, const struct mos_region_plan *region,
+                                const struct mos_text_file *file);
 /* The region whose volume becomes the root of the default entry; NULL: not known. */
 const struct mos_region_plan *mos_plan_root(const struct mos_plan *plan);
 /* Must an archive be read to know this volume's content? */
@@ -208,6 +215,14 @@ bool mos_plan_reach(struct mos_plan *plan, const char *path, enum mos_file_kind 
 bool mos_plan_hash(struct mos_plan *plan, struct mos_piece_plan *piece);
 /* Keeps an archive's index for the next run. */
 void mos_plan_keep_index(struct mos_plan *plan, const struct mos_piece_plan *piece);
+/* Are a piece's bytes there?  Everybody who uses one asks this; NULL: there is no such piece. */
+static inline bool mos_plan_is_there(const struct mos_piece_plan *piece) {
+    return piece && piece->found && !piece->unmade && !piece->damaged;
+}
+/* Streams what an archive holds.  Its hash becomes known on the way, and in a build it must be the
+ * one that is known.  false with ctx->error, or piece->damaged after a finding. */
+bool mos_plan_read_archive(struct mos_plan *plan, struct mos_piece_plan *piece,
+                           const struct mos_sink *sink);
 struct mos_piece_plan *mos_plan_piece(const struct mos_plan *plan, const struct mos_piece *def);
 /* Streams a piece's bytes as the entry `as`. */
 bool mos_plan_stream_piece(const struct mos_plan *plan, const struct mos_piece_plan *piece,

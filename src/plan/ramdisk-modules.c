@@ -121,11 +121,11 @@ static bool gather_end(void *self, uint64_t sum) {
     return true;
 }
 
-bool ramdisk_gather(struct ramdisk *m, const struct mos_piece_plan *archive) {
+bool ramdisk_gather(struct ramdisk *m, struct mos_piece_plan *archive) {
     struct gather g = {.m = m, .archive = archive};
     struct mos_sink sink = {&g, gather_entry, gather_data, gather_end};
     return archive->bytes || archive->member ||
-           mos_archive_stream(m->plan->ctx, archive->path, archive->def->r.key_place, &sink);
+           mos_plan_read_archive(m->plan, archive, &sink) || archive->damaged;
 }
 
 /* ---- modules and what they need ---- */
@@ -182,7 +182,7 @@ static void no_module(struct ramdisk *m, const struct mos_value *v, const char *
         mos_finding_try(&m->plan->ctx->findings, f, "%s", near);
 }
 
-bool ramdisk_take_modules(struct ramdisk *m, const struct mos_piece_plan *archive) {
+bool ramdisk_take_modules(struct ramdisk *m, struct mos_piece_plan *archive) {
     const struct mos_ramdisk_modules *def = m->def->modules;
     bool more = true;
     for (unsigned round = 0; more && round < MOST_ROUNDS; round++) {

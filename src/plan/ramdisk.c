@@ -242,7 +242,7 @@ static void missing_members(struct ramdisk *m) {
 }
 
 static bool make(struct ramdisk *m, struct mos_piece_plan **archives, size_t count,
-                 const struct mos_piece_plan *modules, struct mos_buf *out) {
+                 struct mos_piece_plan *modules, struct mos_buf *out) {
     for (size_t i = 0; i < count; i++)
         if (!ramdisk_gather(m, archives[i]))
             return false;
@@ -266,7 +266,7 @@ static bool settle(struct mos_plan *plan, struct mos_piece_plan *p) {
                         .order = mos_vec_make(ctx->arena, sizeof(struct ramdisk_module *))};
     struct mos_piece_plan **archives =
         mos_alloc_array(ctx->arena, m.def->files.count + 1, sizeof *archives);
-    const struct mos_piece_plan *modules = NULL;
+    struct mos_piece_plan *modules = NULL;
     size_t count = 0;
     if (m.def->r.broken)
         return true;
@@ -283,7 +283,7 @@ static bool settle(struct mos_plan *plan, struct mos_piece_plan *p) {
     if (modules)
         add_archive(archives, &count, modules);
     for (size_t i = 0; i < count; i++) {
-        if (!archives[i]->found) /* it has its finding */
+        if (!mos_plan_is_there(archives[i])) /* it has its finding */
             return true;
         if (!mos_plan_hash(plan, archives[i]))
             return false;

@@ -49,9 +49,9 @@ bool ramdisk_stays_inside(struct ramdisk *m, const struct mos_value *path);
 
 /* ramdisk-modules.c */
 /* Reads an archive for rows whose bytes lie in it, and for modules.  false with ctx->error. */
-bool ramdisk_gather(struct ramdisk *m, const struct mos_piece_plan *archive);
+bool ramdisk_gather(struct ramdisk *m, struct mos_piece_plan *archive);
 /* The modules that were asked for, and what they need; then their order is known. */
-bool ramdisk_take_modules(struct ramdisk *m, const struct mos_piece_plan *archive);
+bool ramdisk_take_modules(struct ramdisk *m, struct mos_piece_plan *archive);
 void ramdisk_add_modules(struct ramdisk *m);
 /* The file that lists them in the order of loading. */
 const char *ramdisk_order_file(const struct mos_ramdisk *def);

@@ -194,7 +194,7 @@ bool mos_plan_lock(struct mos_plan *plan) {
     struct mos_piece_plan *p =
         def && mos_has(def->locks) ? mos_plan_piece(plan, def->locks->target) : NULL;
     struct lock l = {.plan = plan};
-    if (!p || !p->found || !mos_has(key))
+    if (!mos_plan_is_there(p) || !mos_has(key))
         return true;
     l.name = key_name(plan, def);
     l.pem = read_pem(plan, key, &l.length);

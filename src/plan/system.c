@@ -36,7 +36,7 @@ static bool put_folder(struct writer *w, const char *path, uint16_t mode, uint32
 /* What an earlier fill brought; "" when there is nothing. */
 static const char *old_text(struct writer *w, const char *path) {
     const struct mos_text_file *t = mos_plan_text(w->region, path);
-    return t ? t->text : "";
+    return t && t->text ? t->text : "";
 }
 
 /* ---- the mount table ---- */

@@ -57,6 +57,18 @@ bool mos_plan_config(struct mos_plan *plan) {
 
 /* ---- device trees ---- */
 
+/* What keeps a file from being read is the board's business, even where it lies wholly in files from
+ * outside: such findings get the place that names the file. */
+static void tie_to(struct mos_plan *plan, size_t before, struct mos_place place) {
+    struct mos_findings *list = &plan->ctx->findings;
+    for (size_t i = before; i < list->items.count; i++) {
+        struct mos_finding *f = mos_vec_pointer(&list->items, i);
+        const struct mos_place *first = f->places.count ? mos_vec_at(&f->places, 0) : NULL;
+        if (first && first->source && first->source->outside)
+            mos_finding_at(list, f, place);
+    }
+}
+
 static struct mos_dt *read_tree(struct mos_plan *plan, const struct mos_value *path,
                                 const char *what) {
     struct mos_ctx *ctx = plan->ctx;
@@ -72,9 +84,14 @@ static struct mos_dt *read_tree(struct mos_plan *plan, const struct mos_value *p
         !mos_read_file(ctx, mos_workspace_path(ctx, plan->board->root, path->text), BLOB_LIMIT,
                        &data, &length))
         return NULL;
-    if (mos_dt_is_blob(data, length))
-        return mos_dt_read_blob(ctx, path->text, data, length);
-    return mos_dt_read_source(ctx, plan->board->root, path->text, folders, count);
+    size_t before = ctx->findings.items.count;
+    struct mos_dt *dt =
+        mos_dt_is_blob(data, length)
+            ? mos_dt_read_blob(ctx, path->text, data, length)
+            : mos_dt_read_source(ctx, plan->board->root, path->text, folders, count);
+    if (!dt)
+        tie_to(plan, before, path->place);
+    return dt;
 }
 
 /* A blob that is a piece: collected into memory. */
@@ -103,7 +120,7 @@ static bool gather_end(void *self, uint64_t sum) {
 
 static struct mos_dt *read_piece_tree(struct mos_plan *plan, const struct mos_blob *def) {
     struct mos_piece_plan *p = mos_plan_piece(plan, def->piece->target);
-    if (!p || !p->found)
+    if (!mos_plan_is_there(p))
         return NULL;
     struct gather g = {{.arena = plan->ctx->arena}};
     struct mos_sink sink = {&g, gather_entry, gather_data, gather_end};

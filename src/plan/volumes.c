@@ -2,7 +2,6 @@
 #include "plan/plan.h"
 
 #include "base/bytes.h"
-#include "store/store.h"
 
 #include <string.h>
 
@@ -76,13 +75,13 @@ static bool stream_boot_files(struct mos_plan *plan, bool counting, const struct
     for (size_t i = 0; i < plan->entries.count && !plan->parcel_file; i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
         const struct mos_boot_step *s = &e->step;
-        if (e->kernel && e->kernel->found && !is_repeated(plan, i, s->kernel_file) &&
+        if (mos_plan_is_there(e->kernel) && !is_repeated(plan, i, s->kernel_file) &&
             !boot_piece(plan, s->kernel_file, e->kernel, counting, sink))
             return false;
         if (e->tree && e->tree->tree && !is_repeated(plan, i, s->tree_file) &&
             !boot_bytes(plan, s->tree_file, e->tree->blob.data, e->tree->blob.length, sink))
             return false;
-        if (e->ramdisk && e->ramdisk->found && !is_repeated(plan, i, s->ramdisk_file) &&
+        if (mos_plan_is_there(e->ramdisk) && !is_repeated(plan, i, s->ramdisk_file) &&
             !boot_piece(plan, s->ramdisk_file, e->ramdisk, counting, sink))
             return false;
     }
@@ -99,6 +98,7 @@ struct witness {
     unsigned fill;
     struct mos_sink to;
     struct mos_text_file *current;
+    enum mos_text_kind kind;
     struct mos_buf text;
     uint64_t size;
 };
@@ -114,16 +114,22 @@ static void note_replacement(struct witness *w, const struct mos_entry *entry) {
     *r = (struct mos_replacement){
         .region = w->region, .fill = w->def, .path = mos_strdup(ctx->arena, entry->path)};
     r->met = mos_inv_find(w->region->volume->inventory, entry->path, &index) && index;
-    if (old)
-        r->known = mos_sha256(old->text, old->length, r->sha256);
+    r->known = old && old->hashed;
+    if (r->known)
+        memcpy(r->sha256, old->sha256, sizeof r->sha256);
 }
 
 static bool witness_entry(void *self, const struct mos_entry *entry) {
     struct witness *w = self;
     w->current = NULL;
     note_replacement(w, entry);
-    if (mos_is_small_text(entry)) {
+    w->kind = mos_text_kind(entry);
+    if (w->kind) {
         w->current = mos_alloc(w->plan->ctx->arena, sizeof *w->current);
+        w->current->length = (size_t)entry->size;
+        w->current->hashed = entry->sha256 != NULL;
+        if (entry->sha256)
+            memcpy(w->current->sha256, entry->sha256, MOS_SHA256_SIZE);
         w->current->path = mos_strdup(w->plan->ctx->arena, entry->path);
         w->current->fill = w->fill;
         w->text = (struct mos_buf){.arena = w->plan->ctx->arena};
@@ -134,9 +140,9 @@ static bool witness_entry(void *self, const struct mos_entry *entry) {
 
 static bool witness_data(void *self, uint64_t offset, const void *bytes, size_t length) {
     struct witness *w = self;
-    if (w->current && !bytes)
-        w->current = NULL;
-    if (w->current && offset >= w->text.length) {
+    if (w->current && !bytes && !w->current->hashed)
+        w->current = NULL; /* nothing is known of it */
+    if (w->current && bytes && offset >= w->text.length) {
         mos_buf_zeros(&w->text, (size_t)offset - w->text.length);
         mos_buf_add(&w->text, bytes, length);
     }
@@ -148,8 +154,10 @@ static bool witness_end(void *self, uint64_t sum) {
     if (w->current) {
         if (w->text.length < w->size)
             mos_buf_zeros(&w->text, (size_t)w->size - w->text.length);
-        w->current->text = mos_buf_string(&w->text);
-        w->current->length = w->text.length;
+        if (!w->current->hashed)
+            w->current->hashed = mos_sha256(w->text.data, w->text.length, w->current->sha256);
+        if (w->kind != MOS_TEXT_HASH)
+            w->current->text = mos_buf_string(&w->text);
         if (w->region->texts.count < 4096)
             mos_map_set(&w->region->texts, w->current->path, w->current);
         w->current = NULL;
@@ -165,72 +173,7 @@ const struct mos_text_file *mos_plan_text(const struct mos_region_plan *region, 
     return mos_inv_node(region->volume->inventory, index)->fill == t->fill ? t : NULL;
 }
 
-/* ---- archives ---- */
-
-/* Hashes a file on another core while it is unpacked on this one.  It lives in the arena and its
- * worker is noted in the context, since running out of memory jumps past finish_hashing. */
-struct hashing {
-    const struct mos_host *host;
-    const char *path;
-    struct mos_worker *worker;
-    struct mos_file_info before;
-    uint8_t sha256[MOS_SHA256_SIZE];
-    struct mos_error error;
-    bool done;
-};
-
-static void hash_job(void *self, void *job) {
-    struct hashing *h = self;
-    (void)job;
-    h->done = mos_hash_file(h->host, h->path, h->sha256, &h->error);
-}
-
-static struct hashing *start_hashing(struct mos_ctx *ctx, const char *path) {
-    struct hashing *h = mos_alloc(ctx->arena, sizeof *h);
-    h->host = ctx->host;
-    h->path = path;
-    h->host->info(h->host, path, true, &h->before);
-    h->worker = ctx->busy = h->host->worker_start(h->host, hash_job, h);
-    if (h->worker)
-        h->host->worker_submit(h->worker, h);
-    return h;
-}
-
-static void finish_hashing(struct mos_plan *plan, struct hashing *h, struct mos_piece_plan *p) {
-    plan->ctx->busy = NULL;
-    if (h->worker)
-        h->host->worker_finish(h->worker);
-    else
-        hash_job(h, NULL);
-    if (!h->done)
-        return;
-    memcpy(p->sha256, h->sha256, MOS_SHA256_SIZE);
-    p->hashed = true;
-    mos_store_keep_hash(plan->ctx, p->path, &h->before, p->sha256);
-}
-
-/* Reads an archive; the first time its hash and its index are made on the way. */
-static bool stream_archive(struct mos_plan *plan, struct mos_piece_plan *p,
-                           const struct mos_sink *sink) {
-    struct mos_place place = p->def->r.key_place;
-    if (p->index)
-        return mos_archive_stream(plan->ctx, p->path, place, sink);
-    struct hashing *h = p->hashed ? NULL : start_hashing(plan->ctx, p->path);
-    struct mos_index *index = mos_index_new(plan->ctx);
-    struct mos_sink recorder = mos_index_recorder(index, sink);
-    bool ok = mos_archive_stream(plan->ctx, p->path, place, &recorder);
-    if (h)
-        finish_hashing(plan, h, p);
-    if (ok) {
-        p->index = index;
-        mos_plan_keep_index(plan, p);
-    }
-    return ok ? true : mos_while(plan->ctx->error, "unpacking piece %s", p->def->r.name);
-}
-
-/* ---- fills ---- */
-
-static struct mos_texts texts_of(struct mos_plan *plan, const struct mos_list *list) {
+static struct mos_texts texts_of(const struct mos_plan *plan, const struct mos_list *list) {
     const char **items = mos_alloc_array(plan->ctx->arena, list->count, sizeof *items);
     size_t count = 0;
     for (size_t i = 0; i < list->count; i++)
@@ -238,6 +181,92 @@ static struct mos_texts texts_of(struct mos_plan *plan, const struct mos_list *l
             items[count++] = list->items[i]->text;
     return (struct mos_texts){items, count};
 }
+
+/* What of a stream a fill takes, and where it puts that. */
+static struct mos_sink filter_of(const struct mos_plan *plan, const struct mos_fill *f,
+                                 const struct mos_sink *to, struct mos_filter *filter) {
+    struct mos_ctx *ctx = plan->ctx;
+    struct mos_buf path = {.arena = ctx->arena};
+    const char *prefix = mos_has(f->to) ? mos_entry_path(&path, f->to->text) : NULL;
+    *filter = (struct mos_filter){.to = to,
+                                  .prefix = prefix ? prefix : "",
+                                  .only = texts_of(plan, &f->only),
+                                  .except = texts_of(plan, &f->except),
+                                  .path = {.arena = ctx->arena},
+                                  .target = {.arena = ctx->arena}};
+    return mos_filter_sink(filter);
+}
+
+enum { MOST_TEXT = 1 << 20 };
+
+struct again {
+    const struct mos_text_file *file;
+    struct mos_buf text;
+    bool passing, found;
+};
+
+static bool again_entry(void *self, const struct mos_entry *entry) {
+    struct again *a = self;
+    a->passing = entry->type == MOS_ENTRY_FILE && strcmp(entry->path, a->file->path) == 0;
+    a->text.length = a->passing ? 0 : a->text.length;
+    a->found |= a->passing;
+    return true;
+}
+
+static bool again_data(void *self, uint64_t offset, const void *bytes, size_t length) {
+    struct again *a = self;
+    if (!a->passing || offset < a->text.length || offset + length > MOST_TEXT)
+        return true;
+    mos_buf_zeros(&a->text, (size_t)offset - a->text.length);
+    mos_buf_add(&a->text, bytes, length);
+    return true;
+}
+
+/* What one archive of a fill has at the file's path; NULL: nothing, or it cannot be read. */
+static const char *text_of_fill(const struct mos_plan *plan, const struct mos_fill *f,
+                                const struct mos_text_file *file) {
+    struct mos_ctx *ctx = plan->ctx;
+    const struct mos_piece_plan *p =
+        mos_has(f->archive) ? mos_plan_piece(plan, f->archive->target) : NULL;
+    struct again a = {.file = file, .text = {.arena = ctx->arena}};
+    struct mos_sink sink = {&a, again_entry, again_data, mos_ignore_end}, through;
+    struct mos_filter filter;
+    if (!mos_plan_is_there(p))
+        return NULL;
+    through = filter_of(plan, f, &sink, &filter);
+    struct mos_error ignored = {0}, *saved = ctx->error;
+    ctx->error = &ignored;
+    bool ok = mos_archive_stream(ctx, p->path, (struct mos_place){0}, &through, NULL);
+    ctx->error = saved;
+    return ok && a.found ? mos_buf_string(&a.text) : NULL;
+}
+
+const char *mos_plan_text_again(const struct mos_plan *plan, const struct mos_region_plan *region,
+                                const struct mos_text_file *file) {
+    const char *text = NULL; /* what Mosaicum wrote itself has its old lines from an archive, too */
+    for (size_t i = region->def->volume->fills.count; i-- && !text;)
+        text = text_of_fill(plan, mos_plan_fill_at(region, (unsigned)i), file);
+    return text;
+}
+
+/* ---- archives ---- */
+
+/* Reads an archive; the first time its index is made on the way. */
+static bool stream_archive(struct mos_plan *plan, struct mos_piece_plan *p,
+                           const struct mos_sink *sink) {
+    if (p->index)
+        return mos_plan_read_archive(plan, p, sink);
+    struct mos_index *index = mos_index_new(plan->ctx);
+    struct mos_sink recorder = mos_index_recorder(index, sink);
+    bool ok = mos_plan_read_archive(plan, p, &recorder);
+    if (ok) {
+        p->index = index;
+        mos_plan_keep_index(plan, p);
+    }
+    return ok;
+}
+
+/* ---- fills ---- */
 
 /* The loader's variables as a file; what does not fit has its finding. */
 static bool stream_environment(struct mos_plan *plan, const struct mos_fill *f, const char *path,
@@ -267,16 +296,11 @@ static bool stream_fill(struct mos_plan *plan, const struct mos_region_plan *reg
         return stream_environment(plan, f, *prefix ? prefix : "uboot.env", sink);
     if (mos_has(f->piece)) {
         const struct mos_piece_plan *p = mos_plan_piece(plan, f->piece->target);
-        return !p || !p->found ||
+        return !mos_plan_is_there(p) ||
                boot_piece(plan, *prefix ? prefix : p->def->r.name, p, counting, sink);
     }
-    struct mos_filter filter = {.to = sink,
-                                .prefix = prefix,
-                                .only = texts_of(plan, &f->only),
-                                .except = texts_of(plan, &f->except),
-                                .path = {.arena = ctx->arena},
-                                .target = {.arena = ctx->arena}};
-    struct mos_sink filtered = mos_filter_sink(&filter);
+    struct mos_filter filter;
+    struct mos_sink filtered = filter_of(plan, f, sink, &filter);
     if (mos_has(f->folder)) {
         const char *path;
         struct mos_file_info info;
@@ -287,7 +311,7 @@ static bool stream_fill(struct mos_plan *plan, const struct mos_region_plan *reg
     }
     struct mos_piece_plan *p =
         mos_has(f->archive) ? mos_plan_piece(plan, f->archive->target) : NULL;
-    if (!p || !p->found)
+    if (!mos_plan_is_there(p))
         return true;
     if (counting && p->index)
         return mos_index_replay(ctx, p->index, &filtered);
@@ -300,7 +324,7 @@ bool mos_plan_unread(const struct mos_plan *plan, const struct mos_region_plan *
         const struct mos_fill *f = v->fills.items[i];
         const struct mos_piece_plan *p =
             mos_has(f->archive) ? mos_plan_piece(plan, f->archive->target) : NULL;
-        if (p && p->found && !p->index)
+        if (mos_plan_is_there(p) && !p->index)
             return true;
     }
     return false;
@@ -315,7 +339,7 @@ static bool incomplete(const struct mos_plan *plan, const struct mos_region_plan
         const struct mos_fill *f = v->fills.items[i];
         const struct mos_value *ref = f->archive ? f->archive : f->piece;
         const struct mos_piece_plan *p = mos_has(ref) ? mos_plan_piece(plan, ref->target) : NULL;
-        if (f->r.broken || (ref != NULL && (p == NULL || !p->found)))
+        if (f->r.broken || (ref != NULL && !mos_plan_is_there(p)))
             return true;
     }
     return false;
@@ -347,8 +371,12 @@ bool mos_plan_fill(struct mos_plan *plan, const struct mos_medium_plan *medium,
                       (mos_has(f->made) && strcmp(f->made->text, "system") == 0);
         w.fill = (unsigned)i;
         w.def = f;
-        if (!stream_fill(plan, region, f, io == NULL, &sink))
+        if (stream_fill(plan, region, f, io == NULL, &sink))
+            continue;
+        if (plan->ctx->error->kind || !incomplete(plan, region))
             return false;
+        region->volume = NULL; /* an archive turned out to be damaged: that is a finding */
+        return true;
     }
     if (!region->fs->finish(v, &region->result))
         return mos_while(plan->ctx->error, "writing volume %s", region->name);

@@ -199,6 +199,13 @@ static int64_t now_ns(const struct mos_host *h) {
     return (int64_t)t.tv_sec * 1000000000 + t.tv_nsec;
 }
 
+static int64_t wall_ns(const struct mos_host *h) {
+    (void)h;
+    struct timespec t;
+    clock_gettime(CLOCK_REALTIME, &t);
+    return (int64_t)t.tv_sec * 1000000000 + t.tv_nsec;
+}
+
 static int64_t today(const struct mos_host *h) {
     (void)h;
     return (int64_t)time(NULL);
@@ -262,6 +269,7 @@ const struct mos_host *mos_platform_host(void) {
         .real_path = real_path,
         .environment = environment,
         .now_ns = now_ns,
+        .wall_ns = wall_ns,
         .today = today,
         .room = room,
         .has_program = has_program,

@@ -85,6 +85,7 @@ int sim_source(struct sim *s, uint64_t at, const char *part) {
     if (t)
         t->spent = true; /* the loader runs a copy */
     sim_event(s, MOS_EVENT_RUN, at, length, NULL, "script %s", t ? t->what : "");
+    sim_try(s, NULL);
     text = mos_printf(s->arena, "%.*s\n", (int)length, text);
     return sim_run_text(s, text, strlen(text), 0);
 }
@@ -182,7 +183,7 @@ static int run_go(struct sim *s, int argc, const char *const *argv) {
     if (argc < 2 || !sim_address(argv[1], &at))
         return -1;
     const struct sim_thing *t = sim_ram_at(s, at);
-    sim_unknown(s, "what the program at 0x%llx does (%s)", (unsigned long long)at,
+    sim_undecided(s, "what the program at 0x%llx does (%s)", (unsigned long long)at,
                 t ? t->what : "nothing was put there");
     s->stop = SIM_HANGS;
     return 0;

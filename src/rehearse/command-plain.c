@@ -14,11 +14,16 @@ static int run_echo(struct sim *s, int argc, const char *const *argv) {
         newline = false;
         i++;
     }
-    for (int first = i; i < argc; i++)
+    int first = i;
+    for (; i < argc; i++)
         mos_buf_printf(&line, "%s%s", i > first ? " " : "", argv[i]);
     sim_print(s, "%s%s", mos_buf_string(&line), newline ? "\n" : "");
     if (line.length)
         sim_event(s, MOS_EVENT_SAY, 0, 0, NULL, "%s", mos_buf_string(&line));
+    /* how the scripts that we write say what they try (boot/u-boot.c), as one word or two */
+    const char *said = mos_buf_string(&line);
+    if (strncmp(said, "Entry ", 6) == 0 && said[6] && !strchr(said + 6, ' '))
+        sim_try(s, said + 6);
     return 0;
 }
 
@@ -296,7 +301,7 @@ static int run_reset(struct sim *s, int argc, const char *const *argv) {
 static int run_poweroff(struct sim *s, int argc, const char *const *argv) {
     (void)argc, (void)argv;
     sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL, "the loader switches the board off");
-    s->stop = SIM_HANGS;
+    s->stop = SIM_OFF;
     return 0;
 }
 

@@ -86,7 +86,8 @@ void sim_environment_start(struct sim *s) {
         take_all(s, m->compiled);
         sim_event(s, MOS_EVENT_READ, 0, 0, NULL, "the loader's own variables");
     } else {
-        sim_unknown(s, "the loader's own variables, which it uses without a stored environment");
+        sim_undecided(s, "which variables the loader has of its own: it uses them without a stored "
+                         "environment (--loader FILE, or loader: facts: {defaults: FILE})");
     }
 }
 

@@ -188,7 +188,7 @@ void sim_kernel(struct sim *s) {
         sim_wrong(s, MOS_END_SILENT, "The kernel is made for %s, the board is %s.", b->header.cpu,
                   s->machine->cpu);
     if (!b->header.boot_command)
-        sim_unknown(s, "what kind of program is started: its header is not known");
+        sim_undecided(s, "what kind of program is started: its header is not known");
     if (b->kernel_size < b->header.file_size)
         sim_wrong(s, MOS_END_SILENT, "The kernel is cut off: %s of %s.",
                   mos_size_about(s->arena, b->kernel_size),

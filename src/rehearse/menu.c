@@ -148,7 +148,7 @@ static int start(struct menu_run *r, const struct mos_menu_entry *e) {
 static void try(struct menu_run *r, const struct mos_menu *m, const struct mos_menu_entry *e) {
     struct sim *s = r->s;
     size_t index = (size_t)(e - (const struct mos_menu_entry *)m->entries.items);
-    s->entry = e->name;
+    sim_try(s, e->name);
     sim_print(s, "%zu:\t%s\n", index + 1, e->title ? e->title : e->name);
     sim_event(s, MOS_EVENT_RUN, 0, 0, NULL, "menu entry %s", e->name);
     start(r, e);

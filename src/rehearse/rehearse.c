@@ -14,6 +14,8 @@ static struct sim *begin(struct mos_ctx *ctx, const struct mos_machine *machine,
     *out = (struct mos_rehearsal){.events = mos_vec_make(ctx->arena, sizeof(struct mos_event)),
                                   .ram = mos_vec_make(ctx->arena, sizeof(struct mos_ram_use)),
                                   .files = mos_vec_make(ctx->arena, sizeof(struct mos_touched *)),
+                                  .failed =
+                                      mos_vec_make(ctx->arena, sizeof(struct mos_failed_start)),
                                   .console = {.arena = ctx->arena}};
     *s = (struct sim){.ctx = ctx,
                       .arena = ctx->arena,
@@ -50,10 +52,10 @@ static void start(struct sim *s) {
     s->depth = 0;
     s->code = 0;
     s->tree_at = 0;
-    s->current = s->entry = s->last_trouble = NULL;
+    s->current = s->entry = s->first_trouble = s->last_trouble = s->undecided = NULL;
     s->boot = (struct sim_boot){0};
     s->out->arguments = NULL;
-    s->out->entry = NULL;
+    s->out->entry = s->out->root = NULL;
     s->out->starts++;
     sim_ram_start(s);
     sim_environment_start(s);
@@ -66,6 +68,20 @@ static void start(struct sim *s) {
                             : "there is no variable bootcmd: nothing is started");
 }
 
+/* What ended it, and what was wrong before that in the same attempt. */
+static const char *complaint(struct sim *s) {
+    if (strcmp(s->first_trouble, s->last_trouble) == 0)
+        return s->last_trouble;
+    return mos_printf(s->arena, "%s (before that: %s)", s->last_trouble, s->first_trouble);
+}
+
+static void name_entry(struct sim *s) {
+    struct mos_rehearsal *out = s->out;
+    out->entry = s->entry;
+    if (!out->entry && s->stop == SIM_STARTED && s->boot.kernel_from)
+        out->entry = s->boot.kernel_from->what;
+}
+
 static void settle(struct sim *s) {
     struct mos_rehearsal *out = s->out;
     static const struct {
@@ -74,22 +90,52 @@ static void settle(struct sim *s) {
         const char *reason;
     } ends[] = {{SIM_RESET, MOS_END_RESET, "The loader starts the board again."},
                 {SIM_HANGS, MOS_END_HANGS, "The loader goes no further."},
+                {SIM_OFF, MOS_END_OFF, "The loader switches the board off."},
                 {SIM_ENDLESS, MOS_END_HANGS, "The script goes round for ever."}};
     if (s->stop == SIM_STARTED) {
         sim_kernel(s);
+        name_entry(s);
         return;
     }
+    name_entry(s);
     out->end = MOS_END_PROMPT;
-    out->reason = s->last_trouble ? mos_printf(s->arena, "The loader gives up: %s", s->last_trouble)
+    out->reason = s->last_trouble ? mos_printf(s->arena, "The loader gives up: %s", complaint(s))
                                   : "The loader ran everything and started nothing.";
     for (size_t i = 0; i < sizeof ends / sizeof *ends; i++)
         if (ends[i].stop == s->stop) {
             out->end = ends[i].end;
             out->reason = ends[i].reason;
             if (s->stop == SIM_RESET && s->last_trouble)
-                out->reason =
-                    mos_printf(s->arena, "The loader resets the board: %s", s->last_trouble);
+                out->reason = mos_printf(s->arena, "The loader resets the board: %s", complaint(s));
         }
+}
+
+/* Nobody can tell, where a fact that was never stated decides. */
+static void decide(struct sim *s) {
+    struct mos_rehearsal *out = s->out;
+    if (!s->machine->ram.length && out->end == MOS_END_BOOTS)
+        sim_undecided(s, "how much RAM there is: --ram-start and --ram tell it");
+    if (!s->undecided || (out->end != MOS_END_BOOTS && out->end != MOS_END_PROMPT &&
+                          !(out->end == MOS_END_HANGS && !out->arguments)))
+        return;
+    out->end = MOS_END_UNKNOWN;
+    out->reason = mos_printf(s->arena, "It is not known %s.", s->undecided);
+}
+
+/* It is started again: what became of this start is kept. */
+static void note_failed(struct sim *s) {
+    struct mos_rehearsal *out = s->out;
+    const char *reason = out->end == MOS_END_BOOTS ? "Nobody confirmed that all is well." : out->reason;
+    for (size_t i = 0; i < out->failed.count; i++) {
+        struct mos_failed_start *f = mos_vec_at(&out->failed, i);
+        if (strcmp(f->entry ? f->entry : "", out->entry ? out->entry : "") == 0 &&
+            strcmp(f->reason, reason ? reason : "") == 0) {
+            f->times++;
+            return;
+        }
+    }
+    *(struct mos_failed_start *)mos_vec_push(&out->failed) =
+        (struct mos_failed_start){out->entry, reason ? reason : "", 1};
 }
 
 /* What the loader started bites when a kernel, once handed over to, comes to nothing. */
@@ -136,6 +182,7 @@ bool mos_rehearse(struct mos_ctx *ctx, const struct mos_machine *machine,
         out->stored = false;
         start(s);
         settle(s);
+        decide(s);
         if (!starts_again(s) && !watchdog_bites(s))
             break;
         const char *now = identity(s);
@@ -145,17 +192,16 @@ bool mos_rehearse(struct mos_ctx *ctx, const struct mos_machine *machine,
             if (out->end != MOS_END_BOOTS) {
                 out->end = MOS_END_RESET;
                 out->reason = mos_printf(s->arena, "It starts again and again: %s",
-                                         s->stop == SIM_RESET && s->last_trouble ? s->last_trouble
+                                         s->stop == SIM_RESET && s->last_trouble ? complaint(s)
                                          : out->reason                           ? out->reason
                                                        : "nobody confirms");
             }
             break;
         }
         before = now;
+        note_failed(s);
         sim_event(s, MOS_EVENT_RUN, 0, 0, NULL, "the board starts again");
     }
-    if (!out->entry)
-        out->entry = s->entry;
     return ctx->error->kind == MOS_ERROR_NONE;
 }
 

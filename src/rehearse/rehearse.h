@@ -75,6 +75,14 @@ enum mos_rehearsal_end {
     MOS_END_SILENT,  /* the kernel dies before it can say a word, or nothing starts */
     MOS_END_RESET,   /* it starts again and again */
     MOS_END_HANGS,   /* it waits for ever */
+    MOS_END_OFF,     /* the loader switches the board off */
+    MOS_END_UNKNOWN, /* a fact that nobody told decides it: *reason says which */
+};
+
+/* A start that came to nothing, before the one that the result is about. */
+struct mos_failed_start {
+    const char *entry, *reason; /* entry NULL: it did not come so far */
+    unsigned times;
 };
 
 struct mos_ram_use {
@@ -84,7 +92,9 @@ struct mos_ram_use {
 
 struct mos_rehearsal {
     enum mos_rehearsal_end end;
-    const char *entry;      /* what was started: an entry's name, or its kernel */
+    const char *entry;      /* what was started: an entry's or label's name, or else its kernel */
+    const char *root;       /* the volume that became its root; NULL: none did */
+    struct mos_vec failed;  /* of struct mos_failed_start, in order */
     const char *reason;     /* one sentence about the end */
     struct mos_vec events;  /* of struct mos_event */
     struct mos_vec ram;     /* of struct mos_ram_use: at hand-over */

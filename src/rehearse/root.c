@@ -274,7 +274,7 @@ static void root_volume(struct sim *s, const char *name, const char *release, bo
     const char *why;
     struct sim_volume *v = sim_named_volume(s, name, has_ramdisk, &why);
     if (!v && !why) {
-        sim_unknown(s, "what root=%s is: no medium states such a name for the kernel", name);
+        sim_undecided(s, "what root=%s is: state what the kernel calls the medium (kernel: …)", name);
         return;
     }
     if (!v) {
@@ -288,14 +288,14 @@ static void root_volume(struct sim *s, const char *name, const char *release, bo
     sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "root=%s is %s, %s%s%s", name, sim_volume_name(s, v),
               v->info.kind ? v->info.kind : "of no file system",
               v->info.label && *v->info.label ? " " : "", v->info.label ? v->info.label : "");
-    s->out->entry = mos_printf(s->arena, "root %s", sim_volume_name(s, v));
+    s->out->root = sim_volume_name(s, v);
     if (!v->info.kind || (v->info.damaged && !v->readable)) {
         sim_wrong(s, MOS_END_NO_ROOT, "The kernel cannot mount %s: %s.", sim_volume_name(s, v),
                   v->info.problem ? v->info.problem : "it holds no file system");
         return;
     }
     if (!v->readable) {
-        sim_unknown(s, "what is in the root: %s is not read here", v->info.kind);
+        sim_undecided(s, "what is in the root: %s is not read here", v->info.kind);
         return;
     }
     if (strcmp(v->info.kind, "swap") == 0 || v->files.count <= 1) {
@@ -321,7 +321,7 @@ void sim_root(struct sim *s, const char *release) {
         return;
     }
     if (strcmp(name, "/dev/nfs") == 0 || strncmp(name, "/dev/ram", 8) == 0) {
-        sim_unknown(s, "what root=%s holds", name);
+        sim_undecided(s, "what root=%s holds: it lies on no medium of the board", name);
         return;
     }
     root_volume(s, name, release, has_ramdisk);

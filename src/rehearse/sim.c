@@ -38,11 +38,26 @@ int sim_trouble(struct sim *s, const char *format, ...) {
     va_end(arguments);
     sim_print(s, "%s\n", text);
     sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL, "%s", text);
-    if (!s->last_trouble || s->depth > s->trouble_depth) {
-        s->last_trouble = text;
-        s->trouble_depth = s->depth;
-    }
+    s->last_trouble = text;
+    if (!s->first_trouble)
+        s->first_trouble = text;
     return 1;
+}
+
+void sim_try(struct sim *s, const char *name) {
+    if (name)
+        s->entry = name;
+    s->first_trouble = s->last_trouble = NULL;
+}
+
+void sim_undecided(struct sim *s, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    const char *text = mos_vprintf(s->arena, format, arguments);
+    va_end(arguments);
+    if (!s->undecided)
+        s->undecided = text;
+    sim_unknown(s, "%s", text);
 }
 
 void sim_charge(struct sim *s, uint64_t bytes) {

@@ -67,7 +67,7 @@ struct sim_boot {
     const char *harm; /* what was overwritten before it was used; NULL: nothing */
 };
 
-enum sim_stop { SIM_GOES_ON, SIM_RESET, SIM_STARTED, SIM_HANGS, SIM_ENDLESS };
+enum sim_stop { SIM_GOES_ON, SIM_RESET, SIM_STARTED, SIM_HANGS, SIM_ENDLESS, SIM_OFF };
 
 struct sim {
     struct mos_ctx *ctx;
@@ -86,9 +86,10 @@ struct sim {
     uint64_t tree_at;    /* working tree of the fdt command; 0: none */
     const char *current; /* medium of `mmc dev` and its kin */
     struct sim_boot boot;
-    const char *entry;        /* name of what is being tried */
-    const char *last_trouble; /* the first of those that were met deepest inside of scripts */
-    unsigned trouble_depth;
+    const char *entry; /* name of what is being tried; NULL: it has none */
+    /* what was complained about since that began, first and last; NULL: nothing */
+    const char *first_trouble, *last_trouble;
+    const char *undecided; /* a fact that nobody told and that decides how it ends; NULL: none */
     struct mos_buf *console;
 };
 
@@ -101,6 +102,11 @@ void sim_print(struct sim *s, const char *format, ...) __attribute__((format(pri
 int sim_trouble(struct sim *s, const char *format, ...) __attribute__((format(printf, 2, 3)));
 /* Work over many bytes counts as commands do: a script that does nothing else must end, too. */
 void sim_charge(struct sim *s, uint64_t bytes);
+/* Another entry, label or script is tried: what was complained about before is its past.  name NULL:
+ * it has none of its own. */
+void sim_try(struct sim *s, const char *name);
+/* A fact that nobody stated, and without which nobody can tell how the boot ends. */
+void sim_undecided(struct sim *s, const char *format, ...) __attribute__((format(printf, 2, 3)));
 /* A fact that nobody stated. */
 void sim_unknown(struct sim *s, const char *format, ...) __attribute__((format(printf, 2, 3)));
 const char *sim_get(const struct sim *s, const char *name);           /* NULL: not set */

@@ -100,7 +100,7 @@ static void check_format(const struct view *v) {
     const struct mos_entry_plan *e = v->e;
     const struct mos_hardware *h = v->plan->board->hardware;
     const char *cpu = h ? mos_text_or(h->cpu, NULL) : NULL;
-    if (!e->kernel || !e->kernel->found)
+    if (!mos_plan_is_there(e->kernel))
         return;
     const struct mos_value *named = e->def->kernel ? e->def->kernel : v->plan->board->kernel->image;
     bool wrong_cpu = e->kernel_known && cpu && e->header.cpu && strcmp(cpu, e->header.cpu) != 0;

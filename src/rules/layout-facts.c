@@ -97,7 +97,7 @@ static void check_rom_place(const struct view *v) {
             mos_finding_at(v->list, f, p->at->place);
             mos_finding_try(v->list, f, "Leave at: out of %s; its place comes from the ROM.",
                             r->name);
-        } else if (mos_has(p->limit) && r->piece && r->piece->found &&
+        } else if (mos_has(p->limit) && mos_plan_is_there(r->piece) &&
                    r->piece->size > p->limit->number) {
             f = mos_find(v->list, MOS_RULE_LAYOUT_ROM_PLACE,
                          "The ROM reads at most %s of its first stage; %s has %s.",

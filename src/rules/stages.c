@@ -205,7 +205,7 @@ void mos_rule_stages(const struct mos_plan *plan) {
         const struct mos_stage *s = stages->items[i];
         struct view v = {plan, s, mos_has(s->piece) ? mos_plan_piece(plan, s->piece->target) : NULL,
                          &plan->ctx->findings, plan->ctx->arena};
-        if (v.p && !v.p->found)
+        if (v.p && !mos_plan_is_there(v.p))
             v.p = NULL;
         if (s->r.broken)
             continue;

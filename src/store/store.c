@@ -1,41 +1,96 @@
 #include "store/store.h"
 
 #include "base/bytes.h"
+#include "base/out.h"
 
 #include <stdlib.h>
 #include <string.h>
 
-enum { LARGEST_VALUE = 256 << 20, IDENTITY = 48 };
+/* A record: its own name and length, so that it cannot be taken for another or for part of one, and
+ * a sum over all of it.  Records of another format have another magic, and are made anew. */
+enum {
+    LARGEST_VALUE = 256 << 20,
+    MAGIC = 0,      /* 8 bytes */
+    LENGTH = 8,     /* 8: of the value */
+    NAME = 16,      /* 32: SHA-256 of the key */
+    SUM = 48,       /* 32: SHA-256 of everything else */
+    HEADER = 80,
+    IDENTITY = 48,
+    FRESH_NS = 50000000 /* a file that changed so lately may change again under the same times */
+};
+static const char magic[8] = "mosaic\0\3";
 
 static const char *place(struct mos_ctx *ctx, const char *key) {
-    return mos_path_join(ctx->arena, ctx->cache_folder, key);
+    return mos_path_join(ctx->arena, ctx->cache_folder, mos_file_name(ctx->arena, key));
+}
+
+static bool seal(const uint8_t *record, size_t length, uint8_t out[MOS_SHA256_SIZE]) {
+    struct mos_sha256 *h = mos_sha256_new();
+    if (!h)
+        return false;
+    mos_sha256_update(h, record, SUM);
+    mos_sha256_update(h, record + HEADER, length - HEADER);
+    mos_sha256_final(h, out);
+    mos_sha256_free(h);
+    return true;
 }
 
 bool mos_store_get(struct mos_ctx *ctx, const char *key, char **data, size_t *length) {
+    uint8_t sum[MOS_SHA256_SIZE], name[MOS_SHA256_SIZE];
+    char *record;
+    size_t all;
     if (!ctx->cache_folder)
         return false;
     struct mos_error ignored = {0}, *saved = ctx->error;
     ctx->error = &ignored;
-    bool ok = mos_read_file(ctx, place(ctx, key), LARGEST_VALUE, data, length);
+    bool ok = mos_read_file(ctx, place(ctx, key), LARGEST_VALUE + HEADER, &record, &all);
     ctx->error = saved;
-    return ok;
+    if (!ok || all < HEADER || memcmp(record, magic, sizeof magic) != 0 ||
+        mos_le64(record + LENGTH) != all - HEADER || !mos_sha256(key, strlen(key), name) ||
+        memcmp(record + NAME, name, sizeof name) != 0 || !seal((uint8_t *)record, all, sum) ||
+        memcmp(record + SUM, sum, sizeof sum) != 0)
+        return false;
+    *data = record + HEADER;
+    *length = all - HEADER;
+    return true;
+}
+
+/* The folder is nobody else's, whatever the umask is. */
+static bool make_private(struct mos_ctx *ctx) {
+    const struct mos_host *h = ctx->host;
+    struct mos_file_info info;
+    return h->make_folder(h, ctx->cache_folder) == 0 &&
+           h->info(h, ctx->cache_folder, true, &info) == 0 &&
+           (info.mode == 0700 || h->protect(h, ctx->cache_folder, 0700) == 0);
 }
 
 void mos_store_put(struct mos_ctx *ctx, const char *key, const void *data, size_t length) {
-    const struct mos_host *h = ctx->host;
-    int file;
-    if (!ctx->cache_folder || h->make_folder(h, ctx->cache_folder))
+    if (!ctx->cache_folder || length > LARGEST_VALUE || !make_private(ctx))
         return;
-    const char *path = place(ctx, key);
-    const char *aside =
-        mos_printf(ctx->arena, "%s.%llx.part", path, (unsigned long long)h->now_ns(h));
-    if (h->open(h, aside, MOS_OPEN_NEW, &file))
+    uint8_t *record = malloc(HEADER + length);
+    if (!record)
         return;
-    int e = h->pwrite(h, file, data, length, 0);
-    h->close(h, file);
-    if (e || h->rename(h, aside, path))
-        h->remove_tree(h, aside);
+    memcpy(record, magic, sizeof magic);
+    mos_put_le64(record + LENGTH, length);
+    memcpy(record + HEADER, data, length);
+    struct mos_error ignored = {0}, *saved = ctx->error;
+    ctx->error = &ignored; /* without a cache everything is only slower */
+    struct mos_out o;
+    if (mos_sha256(key, strlen(key), record + NAME) &&
+        seal(record, HEADER + length, record + SUM) &&
+        mos_out_open(&o, ctx, place(ctx, key), false)) {
+        int e = ctx->host->protect(ctx->host, o.part, 0600);
+        e = e ? e : mos_out_write(&o, record, HEADER + length, 0);
+        if (e)
+            mos_out_abandon(&o);
+        else
+            mos_out_commit(&o, HEADER + length, false);
+    }
+    ctx->error = saved;
+    free(record);
 }
+
+/* ---- hashes of files ---- */
 
 static const char *hash_key(struct mos_ctx *ctx, const char *path) {
     uint8_t hash[MOS_SHA256_SIZE];
@@ -74,6 +129,12 @@ bool mos_store_known_hash(struct mos_ctx *ctx, const char *path, uint8_t out[MOS
     return true;
 }
 
+/* Did it change so lately that another change could leave the same times? */
+static bool is_fresh(const struct mos_ctx *ctx, const struct mos_file_info *info) {
+    int64_t changed = info->ctime_s * 1000000000 + info->ctime_ns;
+    return ctx->host->wall_ns(ctx->host) - changed < FRESH_NS;
+}
+
 void mos_store_keep_hash(struct mos_ctx *ctx, const char *path, const struct mos_file_info *before,
                          const uint8_t hash[MOS_SHA256_SIZE]) {
     struct mos_file_info now;
@@ -83,8 +144,14 @@ void mos_store_keep_hash(struct mos_ctx *ctx, const char *path, const struct mos
         return;
     identify(before, data);
     identify(&now, check);
-    if (memcmp(data, check, IDENTITY) != 0) /* it changed while it was read */
+    if (memcmp(data, check, IDENTITY) != 0 || is_fresh(ctx, &now)) /* it changed while it was read */
         return;
     memcpy(data + IDENTITY, hash, MOS_SHA256_SIZE);
     mos_store_put(ctx, key, data, sizeof data);
+}
+
+void mos_store_forget_hash(struct mos_ctx *ctx, const char *path) {
+    const char *key = ctx->cache_folder ? hash_key(ctx, path) : NULL;
+    if (key)
+        ctx->host->remove_tree(ctx->host, place(ctx, key));
 }

@@ -16,4 +16,7 @@ bool mos_store_known_hash(struct mos_ctx *ctx, const char *path, uint8_t out[MOS
 void mos_store_keep_hash(struct mos_ctx *ctx, const char *path, const struct mos_file_info *before,
                          const uint8_t hash[MOS_SHA256_SIZE]);
 
+/* What is kept of it is wrong. */
+void mos_store_forget_hash(struct mos_ctx *ctx, const char *path);
+
 #endif

@@ -3,7 +3,7 @@
 extern const struct test structure_suite[], rules_suite[], program_suite[], faults_suite[],
     ledger_suite[], trees_suite[], content_suite[], wrong_suite[], boards_suite[], root_suite[],
     parts_suite[], everywhere_suite[], images_suite[], rehearse_suite[], chain_suite[],
-    verdicts_suite[];
+    verdicts_suite[], safe_suite[];
 
 int main(void) {
     const struct test *const suites[] = {structure_suite,
@@ -22,9 +22,10 @@ int main(void) {
                                          rehearse_suite,
                                          chain_suite,
                                          verdicts_suite,
+                                         safe_suite,
                                          NULL};
     const char *const names[] = {
         "structure", "rules", "program", "faults",     "ledger", "trees",    "content", "wrong",
-        "boards",    "root",  "parts",   "everywhere", "images", "rehearse", "chain",   "verdicts"};
+        "boards",    "root",  "parts",   "everywhere", "images", "rehearse", "chain",   "verdicts", "safe"};
     return run_suites(suites, names);
 }

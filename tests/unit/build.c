@@ -193,6 +193,9 @@ static void the_store_is_never_believed_blindly(void) {
     struct mos_file_info before;
     c.ctx.host->info(c.ctx.host, file, true, &before);
     CU_ASSERT_FALSE(mos_store_known_hash(&c.ctx, file, got));
+    mos_store_keep_hash(&c.ctx, file, &before, hash); /* it may change again in the same moment */
+    CU_ASSERT_FALSE(mos_store_known_hash(&c.ctx, file, got));
+    usleep(60000);
     mos_store_keep_hash(&c.ctx, file, &before, hash);
     CU_ASSERT(mos_store_known_hash(&c.ctx, file, got) && memcmp(got, hash, 32) == 0);
     usleep(20000);
@@ -203,6 +206,9 @@ static void the_store_is_never_believed_blindly(void) {
     CU_ASSERT_FALSE(mos_store_get(&c.ctx, "none", &data, &length));
     mos_store_put(&c.ctx, "some", "abc", 3);
     CU_ASSERT(mos_store_get(&c.ctx, "some", &data, &length) && length == 3);
+    struct outcome o = run_shell("stat -c %%a '%s' '%s/some'", c.ctx.cache_folder, c.ctx.cache_folder);
+    CU_ASSERT_STRING_EQUAL(o.out, "700\n600\n");
+    outcome_free(&o);
     c.ctx.cache_folder = "/proc/nowhere"; /* what cannot be kept is no error */
     mos_store_put(&c.ctx, "some", "abc", 3);
     CU_ASSERT_EQUAL(c.error.kind, MOS_ERROR_NONE);

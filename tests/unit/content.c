@@ -1,5 +1,7 @@
+#define _GNU_SOURCE /* memmem */
 #include "support.h"
 
+#include "base/text.h"
 #include "content/content.h"
 
 #include <stdlib.h>
@@ -97,7 +99,7 @@ static void indexes_replay(void) {
         struct mos_index *x = mos_index_new(&c.ctx);
         struct mos_sink sink = mos_index_recorder(x, &a);
         CU_ASSERT_TRUE_FATAL(mos_archive_stream(&c.ctx, path_in(folder, "%s", archives[i]),
-                                                (struct mos_place){0}, &sink));
+                                                (struct mos_place){0}, &sink, NULL));
         struct mos_buf file = {.arena = c.ctx.arena};
         mos_index_save(x, &file);
         struct mos_index *again = mos_index_load(&c.ctx, file.data, file.length);
@@ -151,7 +153,8 @@ static void paths_and_patterns(void) {
 struct taken {
     char path[64], text[70000];
     size_t length;
-    bool bytes;
+    bool bytes, hashed;
+    uint8_t sha256[MOS_SHA256_SIZE];
 };
 
 static bool take_entry(void *self, const struct mos_entry *entry) {
@@ -159,6 +162,9 @@ static bool take_entry(void *self, const struct mos_entry *entry) {
     memset(t, 0, sizeof *t);
     snprintf(t->path, sizeof t->path, "%s", entry->path);
     t->length = (size_t)entry->size;
+    t->hashed = entry->sha256 != NULL;
+    if (t->hashed)
+        memcpy(t->sha256, entry->sha256, sizeof t->sha256);
     return true;
 }
 
@@ -176,15 +182,18 @@ static bool take_end(void *self, uint64_t sum) {
     return true;
 }
 
-/* An index keeps the text of small files below etc/, holes and all, and of no others. */
+/* An index keeps the text of files that rules read, holes and all, and of no others; of other small
+ * ones below etc/ their hash. */
 static void indexes_keep_small_texts(void) {
     static const struct {
         const char *path;
         size_t length;
-        bool kept;
-    } files[] = {{"etc/passwd", 40, true},      {"etc/ssh/sshd_config", 9000, true},
-                 {"etc/big", 65536, true},      {"etc/bigger", 65537, false},
-                 {"usr/etc/passwd", 10, false}, {"etc/empty", 0, false}};
+        bool kept, hashed;
+    } files[] = {{"etc/inittab", 40, true, true},       {"etc/ssh/sshd_config", 9000, true, true},
+                 {"etc/big", 65536, false, true},       {"etc/bigger", 65537, false, false},
+                 {"etc/inittab", 65536, true, true},    {"etc/inittab", 65537, false, false},
+                 {"usr/etc/inittab", 10, false, false}, {"etc/empty", 0, false, true},
+                 {"etc/wpa_supplicant.conf", 70, false, true}};
     for (size_t i = 0; i < sizeof files / sizeof *files; i++) {
         struct core c;
         static struct taken taken;
@@ -204,6 +213,12 @@ static void indexes_keep_small_texts(void) {
         CU_ASSERT_TRUE(mos_index_replay(&c.ctx, again, &sink));
         CU_ASSERT_STRING_EQUAL(taken.path, files[i].path);
         CU_ASSERT_EQUAL(taken.bytes, files[i].kept);
+        CU_ASSERT_EQUAL(taken.hashed, files[i].hashed);
+        uint8_t hash[MOS_SHA256_SIZE];
+        mos_sha256(text, files[i].length, hash);
+        CU_ASSERT(!files[i].hashed || memcmp(hash, taken.sha256, sizeof hash) == 0);
+        bool found = memmem(saved.data, saved.length, text, files[i].length < 26 ? files[i].length : 26);
+        CU_ASSERT(!files[i].length || found == files[i].kept);
         if (files[i].kept)
             CU_ASSERT_EQUAL(memcmp(taken.text, text, files[i].length), 0);
         free(text);
@@ -211,6 +226,41 @@ static void indexes_keep_small_texts(void) {
     }
 }
 
-SUITE(content_suite, {"runs", runs_do_not_depend_on_the_pieces}, {"indexes", indexes_replay},
+/* Passwords leave no trace in an index, and what stands for them has their length. */
+static void indexes_keep_no_secret(void) {
+    static const char shadow[] =
+        "root:$6$estuary$ubJ56q6mL1SjdJkriL42x3MNiDfhvxRDBA8b/Vqj:19000:0:::::\n"
+        "locked:!$6$estuary$ubJ56q6mL1SjdJkriL42x3MNiDfhvxRDBA8b/Vqj:1::::::\n"
+        "none::1::::::\nnever:*:1::::::\nx:x:1:\nplain:letmein:1:\n"
+        "old:ab01FAX.bQRSU:1:\n\n:::\nno colon at all\nlast:$1$saltsalt$qjXMvbEw8oaL.CzflDtaK/";
+    static const char *const secrets[] = {"ubJ56q6m", "estuary", "letmein", "ab01FAX", "qjXMvbEw"};
+    struct core c;
+    static struct taken taken;
+    core_start(&c);
+    struct mos_entry e = {.path = "etc/shadow", .mode = 0640};
+    struct mos_index *x = mos_index_new(&c.ctx);
+    struct mos_sink record = mos_index_recorder(x, NULL),
+                    sink = {&taken, take_entry, take_data, take_end};
+    CU_ASSERT_TRUE(mos_bytes_stream(&e, shadow, sizeof shadow - 1, &record));
+    struct mos_buf saved = {.arena = c.ctx.arena};
+    mos_index_save(x, &saved);
+    for (size_t i = 0; i < sizeof secrets / sizeof *secrets; i++)
+        CU_ASSERT_PTR_NULL(memmem(saved.data, saved.length, secrets[i], strlen(secrets[i])));
+    CU_ASSERT_TRUE(mos_index_replay(&c.ctx, x, &sink));
+    taken.text[sizeof shadow - 1] = 0;
+    CU_ASSERT_EQUAL(strlen(taken.text), sizeof shadow - 1);
+    static const char *const kept[] = {"root:\1", "locked:!\1", "none::1", "never:*:1", "x:x:1",
+                                       "plain:\2", "\n:::\nno colon at all\n", "last:\1"};
+    for (size_t i = 0; i < sizeof kept / sizeof *kept; i++)
+        CU_ASSERT_PTR_NOT_NULL(strstr(taken.text, kept[i]));
+    CU_ASSERT_EQUAL(strlen(mos_field(c.ctx.arena, taken.text, 1)),
+                    strlen(mos_field(c.ctx.arena, shadow, 1)));
+    /* the same password, the same token */
+    CU_ASSERT_STRING_EQUAL(mos_field(c.ctx.arena, taken.text, 1),
+                           mos_field(c.ctx.arena, strstr(taken.text, "locked:"), 1) + 1);
+    core_end(&c);
+}
+
+SUITE(content_suite, {"runs", runs_do_not_depend_on_the_pieces}, {"indexes", indexes_replay}, {"indexes keep no secret", indexes_keep_no_secret},
       {"indexes keep small texts", indexes_keep_small_texts},
       {"paths and patterns", paths_and_patterns});

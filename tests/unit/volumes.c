@@ -485,7 +485,7 @@ static void archives_keep_what_volumes_have(void) {
     CU_ASSERT_TRUE_FATAL(mos_tar_end(tar, true));
     read = model_of(&c, NULL, false);
     struct mos_sink back = model_sink(&read);
-    CU_ASSERT_TRUE(mos_archive_stream(&c.ctx, path, (struct mos_place){0}, &back));
+    CU_ASSERT_TRUE(mos_archive_stream(&c.ctx, path, (struct mos_place){0}, &back, NULL));
     for (size_t i = 0; i < wrote.things.count; i++) { /* a list that says no more than the mode */
         struct thing *t = wrote.things.items[i].value;
         const struct thing *o = mos_map_get(&read.things, wrote.things.items[i].key);
