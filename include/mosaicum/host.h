@@ -37,7 +37,8 @@ struct mos_file_info {
 };
 
 /* One outside program.  It gets a clean environment (PATH, LC_ALL=C and `environment`), no
- * terminal, and is killed with its children when a limit is passed. */
+ * terminal, and is ended with all its children when a limit is passed; children that it leaves behind
+ * end with it. */
 struct mos_program {
     const char *const *arguments;   /* NULL-terminated, [0] is looked up in PATH */
     const char *const *environment; /* NULL-terminated NAME=VALUE list, may be NULL */
@@ -50,7 +51,8 @@ struct mos_program {
 
 struct mos_program_result {
     int status;            /* exit status, or 128 + signal */
-    bool timeout;          /* killed by the time limit */
+    bool timeout;          /* ended by the time limit */
+    bool overflow;         /* ended, for it printed more than output_limit */
     char *output, *errors; /* malloc'ed, NUL-terminated; the caller frees both */
     size_t output_length, errors_length;
 };

@@ -29,6 +29,7 @@ struct mosaicum_options {
     /* Called now and then during long work, with bytes; may be NULL. */
     void (*progress)(void *self, const char *what, uint64_t done, uint64_t total);
     void *progress_self;
+    const char *expand_to; /* what a compressed image may grow to, as in "4 GiB"; NULL: 64 GiB */
     /* Where bytes go whose file is named "-"; false: they could not be written.  May be NULL. */
     bool (*stream)(void *self, const void *bytes, size_t length);
     void *stream_self;

@@ -39,6 +39,11 @@ mosaicum *mosaicum_new(const struct mosaicum_options *options) {
         .progress = options->progress,
         .progress_self = options->progress_self,
     };
+    if (options->expand_to &&
+        (mos_size_parse(options->expand_to, 0, &m->ctx.expand_to) != MOS_NUMBER_OK ||
+         !m->ctx.expand_to))
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0, "--expand-to is a size as in \"100 GiB\", not %s",
+                 options->expand_to);
     m->published = mos_vec_make(m->arena, sizeof(void *));
     m->not_proved = mos_vec_make(m->arena, sizeof(void *));
     m->tables = mos_vec_make(m->arena, sizeof(struct mosaicum_table));

@@ -2,7 +2,7 @@
 
 static int run(struct cli *cli) {
     if (!cli->output) {
-        fprintf(stderr, "%smosaicum:%s amend writes a new image: name it with -o FILE\n",
+        fprintf(to_err, "%smosaicum:%s amend writes a new image: name it with -o FILE\n",
                 style(cli, STYLE_ERROR), style(cli, STYLE_END));
         return MOSAICUM_USAGE;
     }
@@ -12,7 +12,7 @@ static int run(struct cli *cli) {
     int status = print_result(cli, m, "amend",
                               mosaicum_amend(m, cli->arguments[0], cli->arguments + 1,
                                              (size_t)cli->argument_count - 1, cli->output));
-    print_report(cli, m, stdout);
+    print_report(cli, m, to_out);
     mosaicum_free(m);
     return status;
 }
@@ -20,6 +20,7 @@ static int run(struct cli *cli) {
 const struct command command_amend = {
     .name = "amend",
     .usage = "IMAGE CHANGE… -o FILE",
+    .options = "output expand-to",
     .about = "a new image with files (REGION:PATH=FILE) or regions (REGION=FILE) exchanged",
     .least = 2,
     .most = -1,

@@ -7,14 +7,14 @@ static int run(struct cli *cli) {
     int status = mosaicum_build(m, cli->arguments, (size_t)cli->argument_count, cli->out);
     print_result(cli, m, "build", status);
     if (!cli->quiet)
-        print_report(cli, m, stdout);
+        print_report(cli, m, to_out);
     if (!cli->json && !mosaicum_error(m))
-        print_summary(cli, m, stdout);
+        print_summary(cli, m, to_out);
     if (!cli->json && !cli->quiet && !status && !mosaicum_count(m, MOSAICUM_WARNING) &&
         mosaicum_not_proved_count(m)) {
-        printf("%sBuilt%s", style(cli, STYLE_GOOD), style(cli, STYLE_END));
-        print_unproved(cli, m, stdout);
-        printf(".\n");
+        fprintf(to_out, "%sBuilt%s", style(cli, STYLE_GOOD), style(cli, STYLE_END));
+        print_unproved(cli, m, to_out);
+        fprintf(to_out, ".\n");
     }
     mosaicum_free(m);
     return status;
@@ -23,6 +23,7 @@ static int run(struct cli *cli) {
 const struct command command_build = {
     .name = "build",
     .usage = "[SELECTOR…]",
+    .options = "out strict",
     .about = "check, then images, boot files and ledger under out/SELECTOR/",
     .most = -1,
     .run = run,

@@ -4,13 +4,13 @@ static void say_clean(const struct cli *cli, const mosaicum *m) {
     const struct mosaicum_rule *rules;
     size_t boards = mosaicum_board_count(m), count = mosaicum_rules(&rules);
     size_t waived = mosaicum_waived_count(m);
-    printf("%sNothing to complain about%s: %zu board%s%s, %zu rules", style(cli, STYLE_GOOD),
+    fprintf(to_out, "%sNothing to complain about%s: %zu board%s%s, %zu rules", style(cli, STYLE_GOOD),
            style(cli, STYLE_END), boards, boards == 1 ? "" : "s",
            boards == 1 ? "" : " and variants", count);
     if (waived)
-        printf(", %zu finding%s waived", waived, waived == 1 ? "" : "s");
-    print_unproved(cli, m, stdout);
-    printf(".\n");
+        fprintf(to_out, ", %zu finding%s waived", waived, waived == 1 ? "" : "s");
+    print_unproved(cli, m, to_out);
+    fprintf(to_out, ".\n");
 }
 
 static int run(struct cli *cli) {
@@ -22,9 +22,9 @@ static int run(struct cli *cli) {
                              : mosaicum_check(m, cli->arguments, count);
     print_result(cli, m, "check", status);
     if (!cli->quiet)
-        print_report(cli, m, stdout);
+        print_report(cli, m, to_out);
     if (!cli->json && !mosaicum_error(m)) {
-        print_summary(cli, m, stdout);
+        print_summary(cli, m, to_out);
         if (!mosaicum_count(m, MOSAICUM_ERROR) && !mosaicum_count(m, MOSAICUM_WARNING) &&
             !cli->quiet && !cli->accept)
             say_clean(cli, m);
@@ -36,6 +36,7 @@ static int run(struct cli *cli) {
 const struct command command_check = {
     .name = "check",
     .usage = "[SELECTOR…]",
+    .options = "strict accept",
     .about = "every rule on all boards and variants, or those selected",
     .most = -1,
     .run = run,

@@ -11,6 +11,7 @@ struct cli {
     const char *out;                    /* --out, or NULL */
     const char *output;                 /* -o, or NULL */
     const char *picture;                /* show layout: --picture, or NULL */
+    const char *expand_to; /* --expand-to, or NULL */
     const char *loader, *medium, *keys; /* rehearse: --loader, --as, --keys; or NULL */
     bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, faults;
     struct mosaicum_draft draft; /* options of new */
@@ -24,7 +25,8 @@ struct command {
     const char *name;
     const char *usage; /* its arguments */
     const char *about; /* one line of the help */
-    int least, most;   /* number of arguments; most -1: any */
+    const char *options; /* what it takes besides those of all commands: "out strict" */
+    int least, most;     /* number of arguments; most -1: any */
     int (*run)(struct cli *cli);
 };
 
@@ -37,6 +39,16 @@ const struct command *command_at(size_t index); /* NULL behind the last */
 mosaicum *cli_open(struct cli *cli, bool needs_workspace);
 /* The nearest folder above (or here) with mosaicum.yaml; NULL: there is none. */
 const char *cli_find_workspace(void);
+
+/* out.c: standard output and error, without anything that a terminal would obey */
+extern FILE *to_out, *to_err;
+bool out_open(bool unicode); /* unicode: the terminal is UTF-8 */
+bool out_close(void);        /* false: standard output could not be written */
+void out_json(bool json);    /* what follows is JSON: signs become escapes */
+bool out_bytes(const void *bytes, size_t length); /* as they are: what the user asked to have */
+void out_progress(const char *text);              /* the one line that is drawn over itself */
+/* A text without line ends, so that it cannot pose as more than one line; short-lived. */
+const char *one_line(const char *text);
 
 /* print.c */
 void print_findings(const struct cli *cli, const mosaicum *m, FILE *to);

@@ -9,7 +9,7 @@ static int run(struct cli *cli) {
         return MOSAICUM_USAGE;
     int status =
         print_result(cli, m, "compare", mosaicum_compare(m, cli->arguments[0], cli->arguments[1]));
-    print_report(cli, m, stdout);
+    print_report(cli, m, to_out);
     mosaicum_free(m);
     return status;
 }
@@ -17,6 +17,7 @@ static int run(struct cli *cli) {
 const struct command command_compare = {
     .name = "compare",
     .usage = "A B",
+    .options = "expand-to",
     .about = "two boards, variants, images or ledgers side by side: only what differs",
     .least = 2,
     .most = 2,

@@ -5,9 +5,9 @@
 
 /* One step of the tour: what one would type, then what comes of it. */
 static void announce(const struct cli *cli, const char *text, const char *command) {
-    printf("%s%s%s\n%s$ mosaicum %s%s\n", style(cli, STYLE_GOOD), text, style(cli, STYLE_END),
+    fprintf(to_out, "%s%s%s\n%s$ mosaicum %s%s\n", style(cli, STYLE_GOOD), text, style(cli, STYLE_END),
            style(cli, STYLE_STRONG), command, style(cli, STYLE_END));
-    fflush(stdout);
+    fflush(to_out);
 }
 
 static int step(const struct cli *base, const char *folder, const char *text,
@@ -20,7 +20,7 @@ static int step(const struct cli *base, const char *folder, const char *text,
     cli.argument_count = (first != NULL) + (second != NULL);
     announce(base, text, shown);
     int status = command->run(&cli);
-    putchar('\n');
+    fputc('\n', to_out);
     return status;
 }
 
@@ -53,7 +53,7 @@ static int tour(struct cli *cli, const char *folder) {
     if (status)
         return status;
     status = step(cli, mistake, "And a board with a mistake:", &command_check, NULL, NULL, "check");
-    printf("The workspace is in %s; more mistakes are in %s/mistakes.\n", workspace, folder);
+    fprintf(to_out, "The workspace is in %s; more mistakes are in %s/mistakes.\n", workspace, folder);
     return status == MOSAICUM_FINDINGS ? MOSAICUM_DONE : status;
 }
 
@@ -72,6 +72,7 @@ static int run(struct cli *cli) {
 const struct command command_demo = {
     .name = "demo",
     .usage = "[DIR]",
+    .options = "",
     .about = "writes the demo workspace and does the whole job on it",
     .most = 1,
     .run = run,

@@ -6,7 +6,7 @@ static int run(struct cli *cli) {
         return MOSAICUM_SYSTEM;
     int status =
         print_result(cli, m, "inspect", mosaicum_inspect(m, cli->arguments[0], cli->files));
-    print_report(cli, m, stdout);
+    print_report(cli, m, to_out);
     mosaicum_free(m);
     return status;
 }
@@ -14,6 +14,7 @@ static int run(struct cli *cli) {
 const struct command command_inspect = {
     .name = "inspect",
     .usage = "IMAGE",
+    .options = "files expand-to",
     .about = "what is in a disk image: table, regions, file systems, what lies where",
     .least = 1,
     .most = 1,

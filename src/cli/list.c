@@ -5,7 +5,7 @@ static int run(struct cli *cli) {
     if (!m)
         return MOSAICUM_USAGE;
     int status = print_result(cli, m, "list", mosaicum_list(m));
-    print_report(cli, m, stdout);
+    print_report(cli, m, to_out);
     mosaicum_free(m);
     return status;
 }
@@ -13,6 +13,7 @@ static int run(struct cli *cli) {
 const struct command command_list = {
     .name = "list",
     .usage = "",
+    .options = "",
     .about = "boards and variants, and whether they are checked and built",
     .most = 0,
     .run = run,

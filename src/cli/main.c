@@ -22,60 +22,66 @@ const struct command *command_at(size_t index) {
 
 struct options {
     char *workspace, *out, *output, *picture, *color;
-    char *loader, *medium_as, *keys;
+    char *loader, *medium_as, *keys, *expand_to;
     char *cpu, *ram_start, *ram, *console, *baud, *medium, *size, *kernel, *tree, *root, *from;
     int json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, faults, help, version;
 };
 static struct options options; /* filled by popt, read once */
 
+/* Each row has its own number, so that we hear of every option that was given. */
+enum { SEEN = 1000, MOST_OPTIONS = 64 };
+static bool seen[MOST_OPTIONS];
+
 static const struct poptOption table[] = {
-    {"workspace", 'w', POPT_ARG_STRING, &options.workspace, 0,
+    {"workspace", 'w', POPT_ARG_STRING, &options.workspace, SEEN + 0,
      "the workspace (default: walk up from here)", "DIR"},
-    {"out", 0, POPT_ARG_STRING, &options.out, 0,
+    {"out", 0, POPT_ARG_STRING, &options.out, SEEN + 1,
      "build, rehearse: another place than out/ in the workspace", "DIR"},
-    {"output", 'o', POPT_ARG_STRING, &options.output, 0, "the file to write", "FILE"},
-    {"picture", 0, POPT_ARG_STRING, &options.picture, 0,
+    {"output", 'o', POPT_ARG_STRING, &options.output, SEEN + 2, "the file to write", "FILE"},
+    {"picture", 0, POPT_ARG_STRING, &options.picture, SEEN + 3,
      "show layout: draws it into this file, .svg or .png", "FILE"},
-    {"files", 0, POPT_ARG_NONE, &options.files, 0, "inspect: every file of every volume", NULL},
-    {"faults", 0, POPT_ARG_NONE, &options.faults, 0,
+    {"files", 0, POPT_ARG_NONE, &options.files, SEEN + 4, "inspect: every file of every volume", NULL},
+    {"faults", 0, POPT_ARG_NONE, &options.faults, SEEN + 5,
      "rehearse: the same boot with one thing broken at a time", NULL},
-    {"loader", 0, POPT_ARG_STRING, &options.loader, 0,
+    {"loader", 0, POPT_ARG_STRING, &options.loader, SEEN + 6,
      "rehearse: the loader's binary, for the variables compiled into it", "FILE"},
-    {"as", 0, POPT_ARG_STRING, &options.medium_as, 0,
+    {"as", 0, POPT_ARG_STRING, &options.medium_as, SEEN + 7,
      "rehearse: what the loader calls the image's medium (\"mmc 0\")", "MEDIUM"},
-    {"keys", 0, POPT_ARG_STRING, &options.keys, 0,
+    {"keys", 0, POPT_ARG_STRING, &options.keys, SEEN + 8,
      "rehearse: a tree with the keys that parcels must be signed with", "FILE"},
-    {"json", 0, POPT_ARG_NONE, &options.json, 0, "one JSON document on standard output", NULL},
-    {"color", 0, POPT_ARG_STRING, &options.color, 0, "auto, always or never", "WHEN"},
-    {"trail", 0, POPT_ARG_NONE, &options.trail, 0, "show: with the places that set each value",
+    {"expand-to", 0, POPT_ARG_STRING, &options.expand_to, SEEN + 9,
+     "what a compressed image may grow to (64 GiB)", "SIZE"},
+    {"json", 0, POPT_ARG_NONE, &options.json, SEEN + 10, "one JSON document on standard output", NULL},
+    {"color", 0, POPT_ARG_STRING, &options.color, SEEN + 11, "auto, always or never", "WHEN"},
+    {"trail", 0, POPT_ARG_NONE, &options.trail, SEEN + 12, "show: with the places that set each value",
      NULL},
-    {"accept", 0, POPT_ARG_NONE, &options.accept, 0,
+    {"accept", 0, POPT_ARG_NONE, &options.accept, SEEN + 13,
      "check: turn what is found into waivers, for a board adopted as it is", NULL},
-    {"from", 0, POPT_ARG_STRING, &options.from, 0, "new: draft the board from an image that boots",
+    {"from", 0, POPT_ARG_STRING, &options.from, SEEN + 14, "new: draft the board from an image that boots",
      "IMAGE"},
-    {"cpu", 0, POPT_ARG_STRING, &options.cpu, 0, "new, rehearse IMAGE: arm64, arm or riscv64",
+    {"cpu", 0, POPT_ARG_STRING, &options.cpu, SEEN + 15, "new, rehearse IMAGE: arm64, arm or riscv64",
      "CPU"},
-    {"ram-start", 0, POPT_ARG_STRING, &options.ram_start, 0,
+    {"ram-start", 0, POPT_ARG_STRING, &options.ram_start, SEEN + 16,
      "new, rehearse IMAGE: first address of RAM", "ADDRESS"},
-    {"ram", 0, POPT_ARG_STRING, &options.ram, 0,
+    {"ram", 0, POPT_ARG_STRING, &options.ram, SEEN + 17,
      "new, rehearse IMAGE: smallest fitted RAM, as in \"512 MiB\"", "SIZE"},
-    {"console", 0, POPT_ARG_STRING, &options.console, 0, "new: serial console, as in ttyAMA0",
+    {"console", 0, POPT_ARG_STRING, &options.console, SEEN + 18, "new: serial console, as in ttyAMA0",
      "PORT"},
-    {"baud", 0, POPT_ARG_STRING, &options.baud, 0, "new: its speed", "SPEED"},
-    {"medium", 0, POPT_ARG_STRING, &options.medium, 0, "new: sd, emmc, usb or nvme", "KIND"},
-    {"size", 0, POPT_ARG_STRING, &options.size, 0, "new: the medium's size, as in \"4 GiB\"",
+    {"baud", 0, POPT_ARG_STRING, &options.baud, SEEN + 19, "new: its speed", "SPEED"},
+    {"medium", 0, POPT_ARG_STRING, &options.medium, SEEN + 20, "new: sd, emmc, usb or nvme", "KIND"},
+    {"size", 0, POPT_ARG_STRING, &options.size, SEEN + 21, "new: the medium's size, as in \"4 GiB\"",
      "SIZE"},
-    {"kernel", 0, POPT_ARG_STRING, &options.kernel, 0, "new: kernel image", "FILE"},
-    {"tree", 0, POPT_ARG_STRING, &options.tree, 0,
+    {"kernel", 0, POPT_ARG_STRING, &options.kernel, SEEN + 22, "new: kernel image", "FILE"},
+    {"tree", 0, POPT_ARG_STRING, &options.tree, SEEN + 23,
      "new: device tree, source or blob; rehearse: the loader's own tree", "FILE"},
-    {"root", 0, POPT_ARG_STRING, &options.root, 0, "new: archive of the root file system", "FILE"},
-    {"strict", 0, POPT_ARG_NONE, &options.strict, 0, "warnings count as errors", NULL},
-    {"no-run", 0, POPT_ARG_NONE, &options.no_run, 0, "start no outside program", NULL},
-    {"no-cache", 0, POPT_ARG_NONE, &options.no_cache, 0, "keep nothing between runs", NULL},
-    {"quiet", 'q', POPT_ARG_NONE, &options.quiet, 0, "only what is wrong", NULL},
-    {"verbose", 'v', POPT_ARG_NONE, &options.verbose, 0, "also what could not be proved", NULL},
-    {"help", 'h', POPT_ARG_NONE, &options.help, 0, "this text", NULL},
-    {"version", 0, POPT_ARG_NONE, &options.version, 0, "the version", NULL},
+    {"root", 0, POPT_ARG_STRING, &options.root, SEEN + 24, "new: archive of the root file system", "FILE"},
+    {"strict", 0, POPT_ARG_NONE, &options.strict, SEEN + 25, "warnings count as errors", NULL},
+    {"no-run", 0, POPT_ARG_NONE, &options.no_run, SEEN + 26, "start no outside program", NULL},
+    {"no-cache", 0, POPT_ARG_NONE, &options.no_cache, SEEN + 27, "keep nothing between runs", NULL},
+    {"quiet", 'q', POPT_ARG_NONE, &options.quiet, SEEN + 28, "only what is wrong", NULL},
+    {"verbose", 'v', POPT_ARG_NONE, &options.verbose, SEEN + 29, "also what could not be proved", NULL},
+    {"help", 'h', POPT_ARG_NONE, &options.help, SEEN + 30, "this text", NULL},
+    {"version", 0, POPT_ARG_NONE, &options.version, SEEN + 31, "the version", NULL},
     POPT_TABLEEND};
 
 /* One row of the help; the first column is counted in characters, not bytes. */
@@ -118,9 +124,9 @@ static void print_help(const struct cli *cli, FILE *to) {
 }
 
 static int wrong_usage(const struct cli *cli, const char *text, const char *more) {
-    fprintf(stderr, "%smosaicum:%s %s%s\n", style(cli, STYLE_ERROR), style(cli, STYLE_END), text,
+    fprintf(to_err, "%smosaicum:%s %s%s\n", style(cli, STYLE_ERROR), style(cli, STYLE_END), text,
             more);
-    fprintf(stderr, "Try: mosaicum --help\n");
+    fprintf(to_err, "Try: mosaicum --help\n");
     return MOSAICUM_USAGE;
 }
 
@@ -143,6 +149,34 @@ static void look_at_terminal(struct cli *cli) {
         cli->width = size.ws_col;
 }
 
+/* Is a word one of a list? */
+static bool lists(const char *list, const char *word) {
+    size_t n = strlen(word);
+    for (const char *p = list; (p = strstr(p, word)); p += n)
+        if ((p == list || p[-1] == ' ') && (!p[n] || p[n] == ' '))
+            return true;
+    return false;
+}
+
+/* An option that the command does nothing with is a mistake, not nothing. */
+static bool options_fit(const struct cli *cli, const struct command *c) {
+    static const char everywhere[] =
+        "workspace json color no-run no-cache quiet verbose help version";
+    for (const struct poptOption *o = table; o->longName; o++)
+        if (seen[o->val - SEEN] && !lists(everywhere, o->longName) &&
+            !lists(c->options, o->longName)) {
+            fprintf(to_err, "%smosaicum:%s --%s is no option of %s", style(cli, STYLE_ERROR),
+                    style(cli, STYLE_END), o->longName, c->name);
+            fprintf(to_err, *c->options ? "; it takes:" : "\n");
+            for (const struct poptOption *k = table; k->longName && *c->options; k++)
+                if (lists(c->options, k->longName))
+                    fprintf(to_err, " --%s", k->longName);
+            fprintf(to_err, *c->options ? "\n" : "");
+            return false;
+        }
+    return true;
+}
+
 static int run_command(struct cli *cli, const char *name) {
     const struct command *c = NULL;
     for (size_t i = 0; command_at(i) && !c; i++)
@@ -151,15 +185,17 @@ static int run_command(struct cli *cli, const char *name) {
     if (!c)
         return wrong_usage(cli, "there is no command ", name);
     if (cli->argument_count < c->least || (c->most >= 0 && cli->argument_count > c->most)) {
-        fprintf(stderr, "%smosaicum:%s %s is used like this: mosaicum %s %s\n",
+        fprintf(to_err, "%smosaicum:%s %s is used like this: mosaicum %s %s\n",
                 style(cli, STYLE_ERROR), style(cli, STYLE_END), name, name, c->usage);
         return MOSAICUM_USAGE;
     }
-    return c->run(cli);
+    return options_fit(cli, c) ? c->run(cli) : MOSAICUM_USAGE;
 }
 
 static int parse(poptContext context, struct cli *cli) {
-    int r = poptGetNextOpt(context);
+    int r;
+    while ((r = poptGetNextOpt(context)) >= SEEN)
+        seen[r - SEEN] = true;
     bool good_color = choose_color(options.color, &cli->color);
     if (r < -1) {
         char more[512];
@@ -177,6 +213,7 @@ static int parse(poptContext context, struct cli *cli) {
     cli->loader = options.loader;
     cli->medium = options.medium_as;
     cli->keys = options.keys;
+    cli->expand_to = options.expand_to;
     cli->json = options.json;
     cli->quiet = options.quiet;
     cli->verbose = options.verbose;
@@ -197,10 +234,10 @@ static int parse(poptContext context, struct cli *cli) {
                                          .from = options.from};
     cli->no_cache = options.no_cache;
     if (options.version)
-        return printf("mosaicum %s\n", mosaicum_version()) < 0 ? MOSAICUM_SYSTEM : MOSAICUM_DONE;
+        return fprintf(to_out, "mosaicum %s\n", mosaicum_version()) < 0 ? MOSAICUM_SYSTEM : MOSAICUM_DONE;
     const char **words = poptGetArgs(context);
     if (options.help || !words || !words[0]) {
-        print_help(cli, options.help ? stdout : stderr);
+        print_help(cli, options.help ? to_out : to_err);
         return options.help ? MOSAICUM_DONE : MOSAICUM_USAGE;
     }
     cli->arguments = words + 1;
@@ -213,6 +250,8 @@ int main(int argc, const char **argv) {
     struct cli cli = {0};
     signal(SIGPIPE, SIG_IGN);
     look_at_terminal(&cli);
+    if (!out_open(cli.unicode))
+        return MOSAICUM_SYSTEM;
     poptContext context = poptGetContext("mosaicum", argc, argv, table, 0);
     int status = parse(context, &cli);
     poptFreeContext(context);
@@ -220,13 +259,12 @@ int main(int argc, const char **argv) {
                            options.picture,   options.cpu,       options.ram_start, options.ram,
                            options.console,   options.baud,      options.medium,    options.size,
                            options.kernel,    options.tree,      options.root,      options.from,
-                           options.loader,    options.medium_as, options.keys};
+                           options.loader,    options.medium_as, options.keys,      options.expand_to};
     for (size_t i = 0; i < sizeof texts / sizeof *texts; i++)
         free(texts[i]);
-    if (fflush(stdout) || ferror(stdout)) {
-        if (errno != EPIPE)
-            fprintf(stderr, "mosaicum: cannot write to standard output: %s\n", strerror(errno));
-        return status ? status : MOSAICUM_SYSTEM;
-    }
-    return status;
+    bool written = fflush(to_out) == 0 && !ferror(to_out);
+    if (!written && errno != EPIPE)
+        fprintf(to_err, "mosaicum: cannot write to standard output: %s\n", strerror(errno));
+    written &= out_close();
+    return status || written ? status : MOSAICUM_SYSTEM;
 }

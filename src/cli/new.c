@@ -31,18 +31,18 @@ static char *read_answer(void) {
 static bool ask(const struct cli *cli, const struct question *q) {
     if (*q->answer)
         return true;
-    printf("%s%s%s%s%s%s\n  %s%s%s\n  > ", style(cli, STYLE_STRONG), q->text, style(cli, STYLE_END),
+    fprintf(to_out, "%s%s%s%s%s%s\n  %s%s%s\n  > ", style(cli, STYLE_STRONG), q->text, style(cli, STYLE_END),
            q->usual ? "  [" : "", q->usual ? q->usual : "", q->usual ? "]" : "",
            style(cli, STYLE_DIM), q->why, style(cli, STYLE_END));
     for (;;) {
-        fflush(stdout);
+        fflush(to_out);
         const char *line = read_answer();
         if (!line)
             return false;
         *q->answer = *line ? line : q->usual;
         if (!q->file || !*line || access(line, R_OK) == 0)
             return true;
-        printf("  There is no such file; another one, or Enter for none.\n  > ");
+        fprintf(to_out, "  There is no such file; another one, or Enter for none.\n  > ");
     }
 }
 
@@ -67,11 +67,11 @@ static bool ask_all(const struct cli *cli, struct mosaicum_draft *d) {
         {"Archive of the root file system", "Leave it empty if there is none yet.", NULL, &d->root,
          true},
     };
-    printf("A few questions; Enter takes what stands in brackets.\n\n");
+    fprintf(to_out, "A few questions; Enter takes what stands in brackets.\n\n");
     for (size_t i = 0; i < sizeof questions / sizeof *questions; i++)
         if (!ask(cli, &questions[i]))
             return false;
-    printf("\n");
+    fprintf(to_out, "\n");
     return true;
 }
 
@@ -82,7 +82,7 @@ static bool has_facts(const struct mosaicum_draft *d) {
 
 static void say_next(const struct cli *cli, const char *name) {
     const char *w = cli->workspace && strcmp(cli->workspace, ".") != 0 ? cli->workspace : NULL;
-    printf("\nNext: edit %s%sboards/%s.yaml, then mosaicum %s%s%scheck\n", w ? w : "", w ? "/" : "",
+    fprintf(to_out, "\nNext: edit %s%sboards/%s.yaml, then mosaicum %s%s%scheck\n", w ? w : "", w ? "/" : "",
            name, w ? "-w " : "", w ? w : "", w ? " " : "");
 }
 
@@ -103,7 +103,7 @@ static int run(struct cli *cli) {
         return MOSAICUM_USAGE;
     int status = print_result(cli, m, "new", mosaicum_new_board(m, &d));
     if (!cli->quiet)
-        print_report(cli, m, stdout);
+        print_report(cli, m, to_out);
     if (!cli->json && !status && !cli->quiet)
         say_next(cli, d.name);
     mosaicum_free(m);
@@ -113,6 +113,7 @@ static int run(struct cli *cli) {
 const struct command command_new = {
     .name = "new",
     .usage = "[NAME]",
+    .options = "cpu ram-start ram console baud medium size kernel tree root from expand-to",
     .about = "starts a workspace or adds a board, from options, questions or an image",
     .most = 1,
     .run = run,

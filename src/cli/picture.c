@@ -53,7 +53,7 @@ static bool load(const struct cli *cli) {
 #define FIND(f) good = good && (*(void **)&c.f = dlsym(library, #f)) != NULL;
     FUNCTIONS(FIND)
     if (!good)
-        fprintf(stderr,
+        fprintf(to_err,
                 "%smosaicum:%s pictures need the library libcairo.so.2 (package libcairo2)\n",
                 style(cli, STYLE_ERROR), style(cli, STYLE_END));
     return good;
@@ -205,7 +205,7 @@ static void draw(cairo_t *g, const struct mosaicum_table *t, double y) {
 }
 
 static int failed(const struct cli *cli, const char *path, cairo_status_t status) {
-    fprintf(stderr, "%smosaicum:%s cannot write %s: %s\n", style(cli, STYLE_ERROR),
+    fprintf(to_err, "%smosaicum:%s cannot write %s: %s\n", style(cli, STYLE_ERROR),
             style(cli, STYLE_END), path, c.cairo_status_to_string(status));
     return MOSAICUM_SYSTEM;
 }
@@ -219,7 +219,7 @@ int draw_layout(const struct cli *cli, const mosaicum *m, const char *path) {
     double height = MARGIN;
     bool png = ends_in(path, ".png");
     if (!png && !ends_in(path, ".svg")) {
-        fprintf(stderr, "%smosaicum:%s --picture wants a file .svg or .png, not %s\n",
+        fprintf(to_err, "%smosaicum:%s --picture wants a file .svg or .png, not %s\n",
                 style(cli, STYLE_ERROR), style(cli, STYLE_END), path);
         return MOSAICUM_USAGE;
     }

@@ -7,7 +7,7 @@ static int run(struct cli *cli) {
     int status =
         print_result(cli, m, "pin", mosaicum_pin(m, cli->arguments, (size_t)cli->argument_count));
     if (!cli->quiet)
-        print_report(cli, m, stdout);
+        print_report(cli, m, to_out);
     mosaicum_free(m);
     return status;
 }
@@ -15,6 +15,7 @@ static int run(struct cli *cli) {
 const struct command command_pin = {
     .name = "pin",
     .usage = "[SELECTOR…]",
+    .options = "",
     .about = "records the hash of every piece in mosaicum.pins",
     .most = -1,
     .run = run,

@@ -4,14 +4,6 @@
 #include <stdlib.h>
 #include <string.h>
 
-const char *style(const struct cli *cli, enum style s) {
-    static const char *const codes[] = {
-        [STYLE_ERROR] = "\033[1;91m", [STYLE_WARNING] = "\033[1;93m", [STYLE_NOTE] = "\033[1;96m",
-        [STYLE_STRONG] = "\033[1m",   [STYLE_DIM] = "\033[90m",       [STYLE_GOOD] = "\033[1;92m",
-        [STYLE_END] = "\033[0m"};
-    return cli->color ? codes[s] : "";
-}
-
 /* ---- findings ---- */
 
 /* Prints bytes of a source line: tabs as blanks, control characters as '?'. */
@@ -63,10 +55,10 @@ static void print_place(const struct cli *cli, const struct mosaicum_place *p, c
     char label[256];
     if (!p->file) {
         fprintf(to, "  %s%s%s %s\n", style(cli, STYLE_DIM), corner, style(cli, STYLE_END),
-                p->thing ? p->thing : "");
+                p->thing ? one_line(p->thing) : "");
         return;
     }
-    snprintf(label, sizeof label, "%s:%u", p->file, p->line);
+    snprintf(label, sizeof label, "%s:%u", one_line(p->file), p->line);
     size_t room = cli->width > label_width + 20 ? (size_t)(cli->width - label_width - 8) : 110;
     size_t from, length, mark = p->column - 1, width = p->length;
     clip(p, room, &from, &length);
@@ -116,13 +108,14 @@ static void print_finding(const struct cli *cli, const struct mosaicum_finding *
     static const enum style styles[] = {STYLE_ERROR, STYLE_WARNING, STYLE_NOTE};
     fprintf(to, "%s%s%s  %s%s%s%s%s\n", style(cli, styles[f->severity]), names[f->severity],
             style(cli, STYLE_END), style(cli, STYLE_STRONG), f->rule, style(cli, STYLE_END),
-            f->selector ? "  " : "", f->selector ? f->selector : "");
-    fprintf(to, "  %s\n", f->message);
+            f->selector ? "  " : "", f->selector ? one_line(f->selector) : "");
+    fprintf(to, "  %s\n", one_line(f->message));
     print_places(cli, f, to);
     if (f->why)
-        fprintf(to, "  %swhy%s  %s\n", style(cli, STYLE_DIM), style(cli, STYLE_END), f->why);
+        fprintf(to, "  %swhy%s  %s\n", style(cli, STYLE_DIM), style(cli, STYLE_END), one_line(f->why));
     if (f->remedy)
-        fprintf(to, "  %stry%s  %s\n", style(cli, STYLE_DIM), style(cli, STYLE_END), f->remedy);
+        fprintf(to, "  %stry%s  %s\n", style(cli, STYLE_DIM), style(cli, STYLE_END),
+                one_line(f->remedy));
     fputc('\n', to);
 }
 
@@ -133,7 +126,7 @@ void print_findings(const struct cli *cli, const mosaicum *m, FILE *to) {
             print_finding(cli, f, to);
     }
     for (size_t i = 0; i < mosaicum_not_proved_count(m) && cli->verbose; i++)
-        fprintf(to, "not proved: %s\n", mosaicum_not_proved_at(m, i));
+        fprintf(to, "not proved: %s\n", one_line(mosaicum_not_proved_at(m, i)));
 }
 
 static void count(char *out, size_t size, size_t n, const char *one) {
@@ -201,7 +194,7 @@ static void fill_line(const struct cli *cli, struct libscols_line *line,
                       const struct mosaicum_table *t, size_t row) {
     for (size_t c = 0; c < t->column_count; c++) {
         const struct mosaicum_cell *x = &t->cells[row * t->column_count + c];
-        const char *text = x->text;
+        const char *text = one_line(x->text);
         char drawn[PLACE_WIDTH * 4];
         if (x->kind == MOSAICUM_EXTENT) {
             draw_extent(cli, x->number, drawn, sizeof drawn);
@@ -269,22 +262,32 @@ static uint64_t left_out(const struct cli *cli, const struct mosaicum_table *t) 
     return out;
 }
 
+/* The lines of a table as it was laid out, each in its colour; the first may be the titles. */
+static void print_rows(const struct cli *cli, const struct mosaicum_table *t, const char *text,
+                       bool titled, FILE *to) {
+    for (size_t line = 0; *text; line++) {
+        size_t n = strcspn(text, "\n"), row = line - titled;
+        bool title = titled && !line, known = !title && row < t->row_count;
+        const char *colour = title                                         ? style(cli, STYLE_DIM)
+                             : known && is_alarm(t, row)                   ? style(cli, STYLE_ERROR)
+                             : known && t->asides && is_aside(t, row) ? style(cli, STYLE_DIM)
+                                                                           : "";
+        fprintf(to, "%s%.*s%s\n", colour, (int)n, text, *colour ? style(cli, STYLE_END) : "");
+        text += n + (text[n] == '\n');
+    }
+}
+
 static void print_table(const struct cli *cli, const struct mosaicum_table *t, FILE *to) {
     struct libscols_table *table = scols_new_table();
     uint64_t hidden = left_out(cli, t);
     if (!table)
         return;
-    scols_table_enable_colors(table, cli->color);
     scols_table_set_column_separator(table, "  ");
-    scols_table_set_stream(table, to);
     scols_table_enable_nowrap(table, true);
     for (size_t c = 0; c < t->column_count; c++) {
-        struct libscols_column *column = scols_table_new_column(
-            table, t->columns[c].title, 0,
-            (t->columns[c].right ? SCOLS_FL_RIGHT : 0) |
-                (is_empty_column(t, c) || hidden >> c & 1 ? SCOLS_FL_HIDDEN : 0));
-        if (column && cli->color)
-            scols_cell_set_color(scols_column_get_header(column), "\033[90m");
+        scols_table_new_column(table, t->columns[c].title, 0,
+                               (t->columns[c].right ? SCOLS_FL_RIGHT : 0) |
+                                   (is_empty_column(t, c) || hidden >> c & 1 ? SCOLS_FL_HIDDEN : 0));
     }
     bool titled = false;
     for (size_t c = 0; c < t->column_count; c++)
@@ -292,15 +295,13 @@ static void print_table(const struct cli *cli, const struct mosaicum_table *t, F
     scols_table_enable_noheadings(table, !titled);
     for (size_t r = 0; r < t->row_count; r++) {
         struct libscols_line *line = scols_table_new_line(table, NULL);
-        if (!line)
-            continue;
-        fill_line(cli, line, t, r);
-        if (cli->color && is_alarm(t, r))
-            scols_line_set_color(line, "\033[1;91m");
-        if (cli->color && t->asides && is_aside(t, r))
-            scols_line_set_color(line, "\033[90m");
+        if (line)
+            fill_line(cli, line, t, r);
     }
-    scols_print_table(table);
+    char *text = NULL;
+    if (scols_print_table_to_string(table, &text) == 0 && text)
+        print_rows(cli, t, text, titled, to);
+    free(text);
     scols_unref_table(table);
 }
 
@@ -316,7 +317,7 @@ void print_report(const struct cli *cli, const mosaicum *m, FILE *to) {
                     style(cli, t->alarm        ? STYLE_ERROR
                                : t->title_only ? STYLE_GOOD
                                                : STYLE_STRONG),
-                    t->title, style(cli, STYLE_END));
+                    one_line(t->title), style(cli, STYLE_END));
         if (t->text)
             fputs(t->text, to);
         else if (t->row_count && !t->title_only)
@@ -356,14 +357,16 @@ void print_markdown(const struct cli *cli, const char *text, FILE *to) {
 int print_result(const struct cli *cli, const mosaicum *m, const char *command, int status) {
     progress_clear();
     if (cli->json) {
-        print_json(m, command, status, stdout);
+        out_json(true);
+        print_json(m, command, status, to_out);
+        out_json(false);
         return status;
     }
-    print_findings(cli, m, stdout);
+    print_findings(cli, m, to_out);
     if (mosaicum_error(m)) {
-        fflush(stdout);
-        fprintf(stderr, "%smosaicum:%s %s\n", style(cli, STYLE_ERROR), style(cli, STYLE_END),
-                mosaicum_error(m));
+        fflush(to_out);
+        fprintf(to_err, "%smosaicum:%s %s\n", style(cli, STYLE_ERROR), style(cli, STYLE_END),
+                one_line(mosaicum_error(m)));
     }
     return status;
 }

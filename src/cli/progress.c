@@ -8,7 +8,7 @@ static struct {
 
 void progress_clear(void) {
     if (bar.drawn)
-        fprintf(stderr, "\r\033[K");
+        out_progress("");
     bar.drawn = false;
     bar.start = 0;
 }
@@ -24,8 +24,10 @@ void progress(void *self, const char *what, uint64_t done, uint64_t total) {
         return;
     double seconds = (double)(now - bar.start) / 1e9, mib = (double)done / 1048576;
     double left = done ? seconds * (double)(total - done) / (double)done : 0;
-    fprintf(stderr, "\r\033[K%s %3d %%  %.0f of %.0f MiB  %.0f MiB/s  %.0f s left", what,
-            (int)(done * 100 / total), mib, (double)total / 1048576, mib / seconds, left);
+    char line[256];
+    snprintf(line, sizeof line, "%s %3d %%  %.0f of %.0f MiB  %.0f MiB/s  %.0f s left", what,
+             (int)(done * 100 / total), mib, (double)total / 1048576, mib / seconds, left);
+    out_progress(line);
     bar.last = now;
     bar.drawn = true;
     if (done >= total)

@@ -18,7 +18,7 @@ static int run(struct cli *cli) {
                                          .faults = cli->faults,
                                          .console = cli->verbose};
     int status = print_result(cli, m, "rehearse", mosaicum_rehearse(m, &request));
-    print_report(cli, m, stdout);
+    print_report(cli, m, to_out);
     mosaicum_free(m);
     return status;
 }
@@ -26,6 +26,7 @@ static int run(struct cli *cli) {
 const struct command command_rehearse = {
     .name = "rehearse",
     .usage = "SELECTOR|IMAGE",
+    .options = "out faults loader as keys cpu ram-start ram tree expand-to",
     .about = "boots what was built in a simulator; --faults breaks one thing at a time",
     .least = 1,
     .most = 1,

@@ -10,9 +10,9 @@ static int run(struct cli *cli) {
     const char *part = cli->arguments[cli->argument_count - 1];
     int status = print_result(cli, m, "show", mosaicum_show(m, board, part, cli->trail));
     if (!cli->picture)
-        print_report(cli, m, stdout);
+        print_report(cli, m, to_out);
     else if (strcmp(part, "layout") != 0) {
-        fprintf(stderr, "%smosaicum:%s --picture draws the layout: show %slayout\n",
+        fprintf(to_err, "%smosaicum:%s --picture draws the layout: show %slayout\n",
                 style(cli, STYLE_ERROR), style(cli, STYLE_END), board ? "SELECTOR " : "");
         status = MOSAICUM_USAGE;
     } else if (!mosaicum_error(m)) {
@@ -26,6 +26,7 @@ static int run(struct cli *cli) {
 const struct command command_show = {
     .name = "show",
     .usage = "[SELECTOR] PART",
+    .options = "trail picture",
     .about = "layout, ram, boot, kernel, tree, env, budgets or all, worked out",
     .least = 1,
     .most = 2,

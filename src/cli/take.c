@@ -5,7 +5,7 @@
 static int run(struct cli *cli) {
     bool stream = cli->output && strcmp(cli->output, "-") == 0;
     if (stream && cli->json) {
-        fprintf(stderr, "%smosaicum:%s --json and -o - both want standard output\n",
+        fprintf(to_err, "%smosaicum:%s --json and -o - both want standard output\n",
                 style(cli, STYLE_ERROR), style(cli, STYLE_END));
         return MOSAICUM_USAGE;
     }
@@ -14,7 +14,7 @@ static int run(struct cli *cli) {
         return MOSAICUM_SYSTEM;
     int status = print_result(cli, m, "take",
                               mosaicum_take(m, cli->arguments[0], cli->arguments[1], cli->output));
-    print_report(cli, m, stream ? stderr : stdout);
+    print_report(cli, m, stream ? to_err : to_out);
     mosaicum_free(m);
     return status;
 }
@@ -22,6 +22,7 @@ static int run(struct cli *cli) {
 const struct command command_take = {
     .name = "take",
     .usage = "IMAGE REGION[:PATH]",
+    .options = "output expand-to",
     .about = "copies a file, a folder or a whole region out of an image",
     .least = 2,
     .most = 2,

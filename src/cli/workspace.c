@@ -46,7 +46,7 @@ const char *cli_find_workspace(void) {
 
 static bool put_out(void *self, const void *bytes, size_t length) {
     (void)self;
-    return fwrite(bytes, 1, length, stdout) == length;
+    return out_bytes(bytes, length);
 }
 
 mosaicum *cli_open(struct cli *cli, bool needs_workspace) {
@@ -54,7 +54,7 @@ mosaicum *cli_open(struct cli *cli, bool needs_workspace) {
     if (needs_workspace && !cli->workspace) {
         cli->workspace = cli_find_workspace();
         if (!cli->workspace) {
-            fprintf(stderr,
+            fprintf(to_err,
                     "%smosaicum:%s there is no mosaicum.yaml here or above\n"
                     "Go into a workspace, or name it: mosaicum -w DIR …\n",
                     style(cli, STYLE_ERROR), style(cli, STYLE_END));
@@ -69,9 +69,10 @@ mosaicum *cli_open(struct cli *cli, bool needs_workspace) {
                                  .no_run = cli->no_run,
                                  .strict = cli->strict,
                                  .stream = put_out,
+                                 .expand_to = cli->expand_to,
                                  .progress = !cli->quiet && isatty(2) ? progress : NULL};
     mosaicum *m = mosaicum_new(&o);
     if (!m)
-        fprintf(stderr, "mosaicum: there is not enough memory\n");
+        fprintf(to_err, "mosaicum: there is not enough memory\n");
     return m;
 }

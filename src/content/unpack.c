@@ -212,6 +212,8 @@ bool mos_unpack_open(struct mos_ctx *ctx, const char *path, struct mos_unpacked 
     uint8_t head[8];
     size_t got = 0;
     *out = (struct mos_unpacked){.host = h, .file = -1, .spill = -1};
+    if (ctx->error->kind)
+        return false;
     int e = h->open(h, path, MOS_OPEN_READ, &out->file);
     if (e == EISDIR)
         return mos_fail(ctx->error, MOS_ERROR_USAGE, 0, "%s is a folder, not an image", path);

@@ -116,6 +116,10 @@ static bool run_command(struct mos_plan *plan, const struct mos_piece_plan *p, c
     if (e)
         return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Piece %s: cannot run %s", p->def->r.name,
                         arguments[0]);
+    if (r.overflow)
+        return mos_fail(ctx->error, MOS_ERROR_SYSTEM, 0,
+                        "Piece %s: %s was ended, for it printed more than %d MiB; its log is %s",
+                        p->def->r.name, arguments[0], LOG_LIMIT >> 20, log);
     if (r.timeout)
         return mos_fail(ctx->error, MOS_ERROR_SYSTEM, 0,
                         "Piece %s: %s took longer than %u min; its log is %s.  "

@@ -74,7 +74,7 @@ static bool ask(struct outside *o, const uint8_t digest[32], uint8_t *out) {
     struct mos_program_result r = {0};
     size_t length = o->signer.bits / 8;
     int e = ctx->host->run(ctx->host, &program, &r);
-    bool fits = !e && !r.timeout && !r.status && r.output_length == length &&
+    bool fits = !e && !r.timeout && !r.overflow && !r.status && r.output_length == length &&
                 mos_parcel_signed_by(o->key, digest, (const uint8_t *)r.output, length);
     if (fits)
         memcpy(out, r.output, length);

@@ -211,6 +211,10 @@ static bool run_preprocessor(struct mos_dts *d, const struct mos_source *source,
     int e = d->ctx->host->run(d->ctx->host, &program, result);
     if (e)
         return mos_fail(d->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot run the C preprocessor (cpp)");
+    if (result->overflow)
+        return mos_fail(d->ctx->error, MOS_ERROR_USAGE, 0,
+                        "The C preprocessor makes more than %d MiB of %s", MOS_DTS_LIMIT >> 20,
+                        source->shown_path);
     if (result->timeout || result->status == 127)
         return mos_fail(d->ctx->error, MOS_ERROR_SYSTEM, 0,
                         result->timeout
