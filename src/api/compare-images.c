@@ -63,8 +63,8 @@ static bool take_entry(void *self, const struct mos_entry *e) {
     struct item *i = x->current = mos_alloc(arena, sizeof *i);
     *i = (struct item){.type = e->type,
                        .mode = e->mode,
-                       .uid = e->uid,
-                       .gid = e->gid,
+                       .uid = (uint32_t)e->uid,
+                       .gid = (uint32_t)e->gid,
                        .major = e->major,
                        .minor = e->minor,
                        .size = e->size,

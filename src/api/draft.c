@@ -368,7 +368,8 @@ static void put_partition(struct draft *x, const struct survey *s, const struct 
     if (fs) {
         char *label = mos_strdup(arena, p->volume.label ? p->volume.label : "");
         uint8_t uuid[16];
-        const char *id = p->volume.id && mos_uuid_parse(p->volume.id, uuid)
+        bool fat = p->volume.id && strlen(p->volume.id) == 9 && p->volume.id[4] == '-';
+        const char *id = p->volume.id && (fat || mos_uuid_parse(p->volume.id, uuid))
                              ? mos_printf(arena, ", id: %s", p->volume.id)
                              : "";
         line(x, "        volume: {kind: %s%s%s%s%s}", fs->name, *label ? ", label: " : "",

@@ -51,7 +51,7 @@ static bool take_entry(void *self, const struct mos_entry *e) {
     else
         cell_text(t, NULL);
     cell_text(t, mos_printf(arena, "%04o", e->mode));
-    cell_text(t, mos_printf(arena, "%u:%u", e->uid, e->gid));
+    cell_text(t, mos_printf(arena, "%u:%u", (unsigned)e->uid, (unsigned)e->gid));
     cell_text(t, device      ? mos_printf(arena, "%u, %u", e->major, e->minor)
                  : e->target ? mos_strdup(arena, e->target)
                              : NULL);

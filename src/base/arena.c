@@ -31,6 +31,15 @@ struct mos_arena *mos_arena_new(jmp_buf *out_of_memory) {
     return arena;
 }
 
+static void give_up(struct mos_arena *arena);
+
+struct mos_arena *mos_arena_child(struct mos_arena *parent) {
+    struct mos_arena *child = mos_arena_new(parent->out_of_memory);
+    if (!child)
+        give_up(parent);
+    return child;
+}
+
 void mos_arena_free(struct mos_arena *arena) {
     if (!arena)
         return;

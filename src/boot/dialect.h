@@ -50,7 +50,8 @@ struct mos_network_way {
 /* What programs a flash by hand, region by region. */
 struct mos_flash_item {
     const char *name, *file;
-    uint64_t from, erase, write; /* bytes of the flash */
+    uint64_t from, erase; /* whole blocks of the flash, bytes */
+    uint64_t at, write;   /* where the file goes, and its bytes */
 };
 struct mos_flash_program {
     const char *board, *device; /* "sf 0" */

@@ -358,8 +358,8 @@ static void write_flash_program(const struct mos_flash_program *p, struct mos_bu
                        p->correction);
     for (size_t i = 0; i < p->count; i++) {
         const struct mos_flash_item *x = &p->items[i];
-        unsigned long long from = x->from, erase = x->erase, write = x->write, at = p->at,
-                           back = p->back_at;
+        unsigned long long from = x->from, erase = x->erase, to = x->at, write = x->write,
+                           at = p->at, back = p->back_at;
         mos_buf_printf(
             out,
             "\n# %s\n"
@@ -368,7 +368,7 @@ static void write_flash_program(const struct mos_flash_program *p, struct mos_bu
             "%s read 0x%08llx 0x%llx 0x%llx && cmp.b 0x%08llx 0x%08llx 0x%llx; then\n"
             "    echo \"%s is programmed.\"\n  else\n    wrong=\"${wrong} %s\"\n  fi\n"
             "else\n  wrong=\"${wrong} %s\"\nfi\n",
-            x->name, at, x->file, write, verb, from, erase, verb, at, from, write, verb, back, from,
+            x->name, at, x->file, write, verb, from, erase, verb, at, to, write, verb, back, to,
             write, at, back, write, x->name, x->name, x->name);
     }
     mos_buf_text(out, "\nif test -n \"${wrong}\"; then echo \"Not programmed:${wrong}\"; else echo "

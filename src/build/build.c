@@ -72,8 +72,19 @@ static bool open_image(struct mos_build *b, struct medium_image *m) {
     return m->image && (!mos_plan_is_flash(m->medium) || erase_flash(b, m));
 }
 
-/* Flash that was erased reads as ones: what nobody writes stays so.  Regions with a file system
- * count on zeros. */
+static int fill_ones(struct mos_io *io, const uint8_t *ones, size_t size, uint64_t from,
+                     uint64_t to) {
+    int e = 0;
+    for (uint64_t n; !e && from < to; from += n) {
+        n = mos_min(size, to - from);
+        e = mos_io_write(io, ones, (size_t)n, from);
+    }
+    return e;
+}
+
+/* Flash that was erased reads as ones, and what nobody writes stays so.  What a region holds is not
+ * touched: its zeros are left out when it is written, and count.  Regions with a file system are
+ * counted on to be zero. */
 static bool erase_flash(struct mos_build *b, struct medium_image *m) {
     enum { PIECE = 1 << 18 };
     struct mos_io *io = mos_image_io(m->image);
@@ -82,14 +93,11 @@ static bool erase_flash(struct mos_build *b, struct medium_image *m) {
     int e = 0;
     struct mos_vec regions = mos_plan_by_place(b->plan, m->medium);
     uint64_t at = 0;
-    for (size_t i = 0; i <= regions.count; i++) {
+    for (size_t i = 0; i <= regions.count && !e; i++) {
         const struct mos_region_plan *r = i < regions.count ? mos_vec_pointer(&regions, i) : NULL;
-        if (r && !r->fs)
-            continue;
-        uint64_t end = r ? r->start : m->medium->size;
-        for (; !e && at < end; at += mos_min(PIECE, end - at))
-            e = mos_io_write(io, ones, (size_t)mos_min(PIECE, end - at), at);
-        at = r ? r->start + r->length : end;
+        uint64_t from = !r ? m->medium->size : r->fs ? r->start : r->start + r->content_at;
+        e = fill_ones(io, ones, PIECE, at, from);
+        at = r ? from + mos_min(r->fs ? r->length : r->content, r->length) : from;
     }
     return e ? mos_fail(b->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", m->file) : true;
 }
@@ -113,6 +121,7 @@ struct mos_plan_target mos_build_target(struct mos_build *build) {
 
 struct raw {
     struct mos_io *io;
+    uint64_t at; /* where its content begins */
     int errnum;
 };
 
@@ -124,7 +133,7 @@ static bool raw_entry(void *self, const struct mos_entry *entry) {
 
 static bool raw_data(void *self, uint64_t offset, const void *bytes, size_t length) {
     struct raw *r = self;
-    r->errnum = mos_io_write(r->io, bytes, length, offset);
+    r->errnum = mos_io_write(r->io, bytes, length, r->at + offset);
     return r->errnum == 0;
 }
 
@@ -139,7 +148,7 @@ static bool incomplete(struct mos_build *b, const struct medium_image *m,
 static bool write_raw(struct mos_build *b, const struct mos_medium_plan *medium,
                       const struct mos_region_plan *r) {
     struct mos_io *io = open_region(b, medium, r);
-    struct raw raw = {.io = io};
+    struct raw raw = {.io = io, .at = r->content_at};
     if (!io)
         return false;
     if (r->environment) {
@@ -215,11 +224,13 @@ static void ledger_spans(struct mos_build *b, const struct mos_region_plan *r) {
     }
     if (r->fs)
         return;
+    uint64_t from = r->start + r->content_at, end = from + r->content;
+    if (r->content_at)
+        mos_ledger_span(b->ledger, r->start, r->content_at, kinds[MOS_SPAN_FREE]);
     if (r->content)
-        mos_ledger_span(b->ledger, r->start, r->content, kinds[MOS_SPAN_DATA]);
-    if (r->length > r->content)
-        mos_ledger_span(b->ledger, r->start + r->content, r->length - r->content,
-                        kinds[MOS_SPAN_FREE]);
+        mos_ledger_span(b->ledger, from, r->content, kinds[MOS_SPAN_DATA]);
+    if (r->start + r->length > end)
+        mos_ledger_span(b->ledger, end, r->start + r->length - end, kinds[MOS_SPAN_FREE]);
 }
 
 static void ledger_image(struct mos_build *b, const struct medium_image *m,
@@ -332,14 +343,16 @@ static bool write_flash_parts(struct mos_build *b, struct medium_image *m) {
         if (!x.content)
             continue;
         uint8_t *bytes = mos_alloc(b->ctx->arena, (size_t)x.write_length);
-        int e = mos_io_read(mos_image_io(m->image), bytes, (size_t)x.write_length, r->start);
-        const char *name = mos_printf(b->ctx->arena, "%s.%s.bin", m->medium->name, r->name);
+        int e = mos_io_read(mos_image_io(m->image), bytes, (size_t)x.write_length, x.write_from);
+        const char *own = r->copy ? r->label : r->name;
+        const char *name = mos_printf(b->ctx->arena, "%s.%s.bin", m->medium->name, own);
         if (e)
             return mos_fail(b->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", m->file);
         if (!small_file(b, name, bytes, (size_t)x.write_length))
             return false;
         *(struct mos_flash_item *)mos_vec_push(&items) =
-            (struct mos_flash_item){r->name, name, x.erase_from, x.erase_length, x.write_length};
+            (struct mos_flash_item){own,           name,         x.erase_from,
+                                    x.erase_length, x.write_from, x.write_length};
         longest = mos_max(longest, x.write_length);
     }
     return !items.count || write_flash_program(b, m->medium, &items, longest);

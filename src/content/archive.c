@@ -180,8 +180,8 @@ static bool convert(struct mos_ctx *ctx, struct archive_entry *e, const char *ar
         .path = path,
         .type = hard ? MOS_ENTRY_HARD_LINK : type_of(archive_entry_filetype(e)),
         .mode = (uint16_t)(archive_entry_perm(e) & 07777),
-        .uid = (uint32_t)archive_entry_uid(e),
-        .gid = (uint32_t)archive_entry_gid(e),
+        .uid = (uint64_t)archive_entry_uid(e), /* negative ones are nobody's, too */
+        .gid = (uint64_t)archive_entry_gid(e),
         .mtime = archive_entry_mtime(e),
         .mtime_ns = (uint32_t)archive_entry_mtime_nsec(e),
         .size = hard ? 0 : (uint64_t)archive_entry_size(e),

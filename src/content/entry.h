@@ -27,7 +27,7 @@ struct mos_entry {
     const char *path; /* no slash at either end; "" is the root folder itself */
     enum mos_entry_type type;
     uint16_t mode; /* permission bits, 07777 */
-    uint32_t uid, gid;
+    uint64_t uid, gid; /* above UINT32_MAX: nobody that a file system could store */
     int64_t mtime;
     uint32_t mtime_ns;
     uint64_t size;             /* files */

@@ -125,8 +125,8 @@ static bool record_end(void *self, uint64_t sum) {
     size_t hash_length = settle_text(x, hash) ? sizeof hash : 0;
     uint8_t h[ENTRY_BYTES] = {(uint8_t)e->type};
     mos_put_le16(h + 1, e->mode);
-    mos_put_le32(h + 3, e->uid);
-    mos_put_le32(h + 7, e->gid);
+    mos_put_le32(h + 3, (uint32_t)mos_min(e->uid, UINT32_MAX));
+    mos_put_le32(h + 7, (uint32_t)mos_min(e->gid, UINT32_MAX));
     mos_put_le64(h + 11, (uint64_t)e->mtime);
     mos_put_le32(h + 19, e->mtime_ns);
     mos_put_le64(h + 23, e->size);

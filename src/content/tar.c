@@ -84,8 +84,8 @@ static bool put_entry(void *self, const struct mos_entry *entry) {
     archive_entry_set_pathname(e, *entry->path ? entry->path : ".");
     archive_entry_set_filetype(e, types[entry->type]);
     archive_entry_set_perm(e, entry->mode);
-    archive_entry_set_uid(e, entry->uid);
-    archive_entry_set_gid(e, entry->gid);
+    archive_entry_set_uid(e, (la_int64_t)entry->uid);
+    archive_entry_set_gid(e, (la_int64_t)entry->gid);
     archive_entry_set_mtime(e, entry->mtime, (long)entry->mtime_ns);
     if (entry->type == MOS_ENTRY_FILE)
         archive_entry_set_size(e, (la_int64_t)(t->size = entry->size));

@@ -100,7 +100,8 @@ struct mos_editor {
 };
 
 struct mos_fs_driver {
-    const char *name; /* as in `volume: {kind: …}` */
+    const char *name;   /* as in `volume: {kind: …}` */
+    const char *kernel; /* what Linux calls it where it is mounted; NULL: it mounts none */
     /* The smallest region it can live in, bytes; for the message when a region is smaller. */
     uint64_t (*smallest)(uint32_t sector);
     /* The largest region it can fill; NULL: any. */

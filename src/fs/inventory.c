@@ -208,8 +208,8 @@ static void describe(struct mos_inventory *inv, struct mos_inv_node *n, const st
                      uint16_t fill) {
     n->type = (uint8_t)e->type;
     n->mode = e->mode;
-    n->uid = e->uid;
-    n->gid = e->gid;
+    n->uid = (uint32_t)e->uid;
+    n->gid = (uint32_t)e->gid;
     n->mtime = e->mtime;
     n->mtime_ns = e->mtime_ns;
     n->size = e->type == MOS_ENTRY_FILE ? e->size : 0;
@@ -234,8 +234,8 @@ static enum mos_inv_result meet_folder(struct mos_inventory *inv, uint32_t index
     }
     if (n->implied || replaces || !index || n->fill == fill) { /* in one archive the last wins */
         n->mode = e->mode;
-        n->uid = e->uid;
-        n->gid = e->gid;
+        n->uid = (uint32_t)e->uid;
+        n->gid = (uint32_t)e->gid;
         n->mtime = e->mtime;
         n->mtime_ns = e->mtime_ns;
         n->attributes = attributes_of(inv, e);
@@ -302,8 +302,16 @@ static enum mos_inv_result add_hard_link(struct mos_inventory *inv, uint32_t ind
     return MOS_INV_NEW;
 }
 
+static bool is_nobody(uint64_t id) {
+    return id >= UINT32_MAX; /* -1 is what changing an owner leaves as it is */
+}
+
 enum mos_inv_result mos_inv_add(struct mos_inventory *inv, const struct mos_entry *entry,
                                 uint16_t fill, bool replaces, uint32_t *index) {
+    if (is_nobody(entry->uid) || is_nobody(entry->gid)) {
+        mos_inv_refuse(inv, entry->path, fill, "belongs to a user or group of more than 32 bits");
+        return MOS_INV_REFUSED;
+    }
     if (!*entry->path) {
         *index = 0;
         return entry->type == MOS_ENTRY_FOLDER ? meet_folder(inv, 0, entry, fill, replaces)

@@ -75,6 +75,7 @@ static bool probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_
 }
 
 const struct mos_fs_driver mos_fs_swap = {.name = "swap",
+                                          .kernel = "swap",
                                           .smallest = smallest,
                                           .longest_label = 16,
                                           .units = {PAGE, PAGE},

@@ -42,14 +42,19 @@ static void add_names(struct mos_arena *arena, const char *text, struct mos_vec 
     }
 }
 
-/* "pre: a b post: c": what comes before. */
-static void add_soft(struct mos_arena *arena, const char *text, struct mos_vec *out) {
-    const char *pre = strstr(text, "pre:");
-    if (!pre)
-        return;
-    const char *post = strstr(pre, "post:");
-    pre += strlen("pre:");
-    add_names(arena, post ? mos_strndup(arena, pre, (size_t)(post - pre)) : pre, out);
+/* "pre: a b post: c", in any order; words before either go nowhere. */
+static void add_soft(struct mos_arena *arena, const char *text, struct mos_module_info *out) {
+    struct mos_vec words = mos_vec_make(arena, sizeof(char *)), *to = NULL;
+    add_names(arena, text, &words);
+    for (size_t i = 0; i < words.count; i++) {
+        const char *word = mos_vec_pointer(&words, i);
+        if (strcmp(word, "pre:") == 0)
+            to = &out->wants;
+        else if (strcmp(word, "post:") == 0)
+            to = &out->wants_after;
+        else if (to)
+            mos_vec_push_pointer(to, word);
+    }
 }
 
 static void read_facts(struct mos_arena *arena, const uint8_t *p, size_t size,
@@ -60,7 +65,11 @@ static void read_facts(struct mos_arena *arena, const uint8_t *p, size_t size,
         if (strncmp(fact, "depends=", 8) == 0)
             add_names(arena, fact + 8, &out->needs);
         else if (strncmp(fact, "softdep=", 8) == 0)
-            add_soft(arena, fact + 8, &out->wants);
+            add_soft(arena, fact + 8, out);
+        else if (strncmp(fact, "weakdep=", 8) == 0)
+            add_names(arena, fact + 8, &out->wants);
+        else if (strncmp(fact, "alias=", 6) == 0)
+            mos_vec_push_pointer(&out->aliases, fact + 6);
         at += n + 1;
     }
 }
@@ -70,7 +79,9 @@ bool mos_module_read(struct mos_arena *arena, const uint8_t *bytes, size_t lengt
     struct mos_program_info program;
     struct section names, s;
     *out = (struct mos_module_info){.needs = mos_vec_make(arena, sizeof(char *)),
-                                    .wants = mos_vec_make(arena, sizeof(char *))};
+                                    .wants = mos_vec_make(arena, sizeof(char *)),
+                                    .wants_after = mos_vec_make(arena, sizeof(char *)),
+                                    .aliases = mos_vec_make(arena, sizeof(char *))};
     if (!mos_program_read(arena, bytes, length, &program) || !program.elf)
         return false;
     out->cpu = program.cpu;

@@ -24,7 +24,7 @@ struct mos_vec mos_plan_by_place(const struct mos_plan *plan, const struct mos_m
     struct mos_vec out = mos_vec_make(plan->ctx->arena, sizeof(void *));
     for (size_t i = 0; i < m->regions.count; i++) {
         const struct mos_region_plan *r = mos_vec_pointer(&m->regions, i);
-        if (r->placed && !r->copy)
+        if (r->placed)
             mos_vec_push_pointer(&out, r);
     }
     if (out.count)
@@ -38,10 +38,12 @@ struct mos_flash_range mos_plan_flash_range(const struct mos_medium_plan *m,
     uint64_t erase = mos_has(d->erase) && d->erase->number ? d->erase->number : m->sector;
     uint64_t page = mos_has(d->page) && d->page->number ? d->page->number : 1;
     uint64_t content = mos_min(r->fs ? r->length : r->content, r->length);
+    uint64_t at = r->start + (r->fs ? 0 : r->content_at), end = r->start + r->length;
     struct mos_flash_range x = {.erase_from = mos_round_down(r->start, erase)};
     x.erase_length = mos_round_up(r->start + r->length, erase) - x.erase_from;
     x.blocks = x.erase_length / erase;
-    x.write_length = mos_min(mos_round_up(content, page), r->length);
+    x.write_from = mos_max(mos_round_down(at, page), r->start);
+    x.write_length = content ? mos_min(mos_round_up(at + content, page), end) - x.write_from : 0;
     x.content = content;
     return x;
 }

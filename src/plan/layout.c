@@ -6,6 +6,7 @@
 #include "ledger/ledger.h"
 
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 
 enum { PARTITION_ALIGN = 1 << 20, RAW_ALIGN = 4096, SECTOR = 512 };
@@ -28,6 +29,20 @@ static void derive_id(struct mos_plan *plan, const char *what, const char *mediu
 }
 
 /* An identifier that is stated, or else derived. */
+/* "1a2b-3c4d", as FAT's is shown: 32 bits, stored with the last byte first. */
+static bool fat_id(const char *text, uint8_t out[16]) {
+    char digits[9] = "";
+    if (strlen(text) != 9 || text[4] != '-')
+        return false;
+    memcpy(digits, text, 4);
+    memcpy(digits + 4, text + 5, 4);
+    if (strspn(digits, "0123456789abcdefABCDEF") != 8)
+        return false;
+    memset(out, 0, 16);
+    mos_put_le32(out, (uint32_t)strtoul(digits, NULL, 16));
+    return true;
+}
+
 static void state_id(struct mos_plan *plan, const struct mos_value *stated, const char *what,
                      const char *medium, const char *region, uint8_t out[16]) {
     derive_id(plan, what, medium, region, out);
@@ -39,6 +54,8 @@ static void state_id(struct mos_plan *plan, const struct mos_value *stated, cons
         if (mos_uuid_parse(long_form, out))
             return;
     }
+    if (strcmp(what, "volume") == 0 && fat_id(stated->text, out))
+        return;
     struct mos_finding *f = complain(
         plan, stated->place, mos_printf(plan->ctx->arena, "%s is no identifier.", stated->text));
     mos_finding_try(&plan->ctx->findings, f, "0fc63daf-8483-4772-8e79-3d69d8477de4");
@@ -371,6 +388,8 @@ static void fix_start(struct mos_plan *plan, struct mos_medium_plan *m, struct m
         r->start = mos_round_down(m->size - r->length, m->sector);
         r->place = rom->ends_at_top->place;
         r->from_rom = true;
+        /* the processor starts at the last bytes of the program, not of its region */
+        r->content_at = r->length - mos_min(r->content, r->length);
     } else {
         return;
     }
@@ -391,6 +410,7 @@ static void add_copies(struct mos_plan *plan, struct mos_medium_plan *m,
         copy->start = bytes_of(m, rom->copies.items[i]);
         copy->place = rom->copies.items[i]->place;
         copy->from_rom = true;
+        copy->label = mos_printf(plan->ctx->arena, "%s-copy%u", r->name, copy->copy);
         copy->number = 0;
         copy->id_text[0] = 0;
         mos_vec_push_pointer(&m->regions, copy);

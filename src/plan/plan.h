@@ -47,7 +47,8 @@ struct mos_region_plan {
     bool chosen;            /* the start is ours, not the user's */
     bool from_rom;          /* the start is the ROM's */
     uint64_t start, length; /* bytes */
-    uint64_t content;       /* bytes of a raw region that are written */
+    uint64_t content;       /* bytes of a raw region that are written … */
+    uint64_t content_at;    /* … this far behind its start: 0, or it ends where the region does */
     struct mos_place place; /* of the value that set the start, or of the name */
     unsigned number;        /* in the table; 0: in none */
     bool logical;           /* behind a table of its own, which lies at table_at */
@@ -250,11 +251,11 @@ bool mos_plan_lock(struct mos_plan *plan);
 bool mos_plan_parcel(struct mos_plan *plan);
 /* flash.c: media without a partition table */
 bool mos_plan_is_flash(const struct mos_medium_plan *medium); /* NOR or NAND */
-/* Regions that have a place, in its order: of const struct mos_region_plan *. */
+/* Regions that have a place, copies too, in its order: of const struct mos_region_plan *. */
 struct mos_vec mos_plan_by_place(const struct mos_plan *plan, const struct mos_medium_plan *medium);
 /* What programming one region takes, in bytes: whole erase blocks, whole pages. */
 struct mos_flash_range {
-    uint64_t erase_from, erase_length, blocks, write_length, content;
+    uint64_t erase_from, erase_length, blocks, write_from, write_length, content;
 };
 struct mos_flash_range mos_plan_flash_range(const struct mos_medium_plan *medium,
                                             const struct mos_region_plan *region);

@@ -4,6 +4,8 @@
 #include "base/bytes.h"
 #include "base/text.h"
 
+#include <errno.h>
+#include <stdlib.h>
 #include <string.h>
 
 enum { MOST_FILE = 256 << 20, MOST_ROUNDS = 32 };
@@ -17,6 +19,7 @@ struct gather {
     struct ramdisk_module *module;
     bool builtin;
     uint8_t *bytes;
+    uint8_t *passing; /* the same, where nobody keeps them */
     uint64_t size;
 };
 
@@ -46,13 +49,15 @@ static struct ramdisk_module *note_module(struct gather *g, const struct mos_ent
     struct ramdisk_module *x = find_module(g->m, name);
     if (!x) {
         x = mos_alloc(arena, sizeof *x);
-        *x = (struct ramdisk_module){.name = name, .path = mos_strdup(arena, e->path)};
+        *x = (struct ramdisk_module){.name = name,
+                                     .path = mos_strdup(arena, e->path),
+                                     .answers = mos_vec_make(arena, sizeof(char *))};
         mos_vec_push_pointer(&g->m->modules, x);
         for (size_t i = 0; i < def->names.count; i++)
             x->wanted |=
                 mos_has(def->names.items[i]) && mos_module_same(def->names.items[i]->text, name);
     }
-    return x->wanted && !x->bytes ? x : NULL;
+    return (x->wanted && !x->bytes) || (g->m->searches && !x->searched) ? x : NULL;
 }
 
 static bool gather_entry(void *self, const struct mos_entry *e) {
@@ -75,10 +80,14 @@ static bool gather_entry(void *self, const struct mos_entry *e) {
     g->module = note_module(g, e);
     if (g->item && !g->item->def->mode)
         g->item->mode = e->mode;
-    if (g->item || g->module || g->builtin)
-        g->bytes = mos_alloc(arena, (size_t)e->size + 1);
     g->size = e->size;
-    return true;
+    bool stays = g->item || g->builtin || (g->module && g->module->wanted);
+    if (stays)
+        g->bytes = mos_alloc(arena, (size_t)e->size + 1);
+    else if (g->module)
+        g->bytes = g->passing = calloc(1, (size_t)e->size + 1);
+    return stays || !g->module || g->bytes ||
+           mos_fail(g->m->plan->ctx->error, MOS_ERROR_SYSTEM, ENOMEM, "Cannot read %s", e->path);
 }
 
 static bool gather_data(void *self, uint64_t offset, const void *bytes, size_t length) {
@@ -88,20 +97,50 @@ static bool gather_data(void *self, uint64_t offset, const void *bytes, size_t l
     return true;
 }
 
+/* A module's own bytes, expanded.  false: what is packed is damaged. */
+static bool expand(struct mos_ctx *ctx, const uint8_t **bytes, size_t *length) {
+    struct mos_unpacked u;
+    if (!mos_compression_of(*bytes, *length))
+        return true;
+    if (!mos_unpack_memory(ctx, *bytes, *length, MOST_FILE, &u))
+        return false;
+    uint8_t *plain = mos_alloc(ctx->arena, (size_t)u.io.size + 1);
+    int e = mos_io_read(&u.io, plain, (size_t)u.io.size, 0);
+    *bytes = plain;
+    *length = (size_t)u.io.size;
+    mos_unpack_close(&u);
+    return !e;
+}
+
+/* Which of the names that are sought a module answers to.  All of an archive's modules go by here, so
+ * nothing of them stays. */
+static void search_module(struct gather *g) {
+    struct mos_ctx aside = *g->m->plan->ctx;
+    struct ramdisk_module *x = g->module;
+    const uint8_t *bytes = g->bytes;
+    size_t length = (size_t)g->size;
+    struct mos_module_info info;
+    aside.arena = mos_arena_child(g->m->plan->ctx->arena);
+    x->searched = true;
+    if (expand(&aside, &bytes, &length) && mos_module_read(aside.arena, bytes, length, &info))
+        for (size_t i = 0; i < g->m->sought.count; i++) {
+            const char *name = mos_vec_pointer(&g->m->sought, i);
+            for (size_t k = 0; k < info.aliases.count; k++)
+                if (mos_glob(mos_vec_pointer(&info.aliases, k), name, strlen(name), 0)) {
+                    mos_vec_push_pointer(&x->answers, name);
+                    break;
+                }
+        }
+    mos_arena_free(aside.arena);
+}
+
 static void take_module(struct gather *g) {
     struct mos_ctx *ctx = g->m->plan->ctx;
     struct ramdisk_module *x = g->module;
-    struct mos_unpacked u;
     x->bytes = g->bytes;
     x->length = (size_t)g->size;
-    if (mos_compression_of(g->bytes, x->length) &&
-        mos_unpack_memory(ctx, g->bytes, x->length, MOST_FILE, &u)) {
-        uint8_t *plain = mos_alloc(ctx->arena, (size_t)u.io.size + 1);
-        mos_io_read(&u.io, plain, (size_t)u.io.size, 0);
-        x->bytes = plain;
-        x->length = (size_t)u.io.size;
-    }
-    if (mos_module_read(ctx->arena, x->bytes, x->length, &x->info))
+    if (expand(ctx, &x->bytes, &x->length) &&
+        mos_module_read(ctx->arena, x->bytes, x->length, &x->info))
         return;
     ramdisk_complain(g->m, MOS_RULE_PIECE_FORMAT, g->m->def->modules->in->place,
                      mos_printf(ctx->arena, "%s is no kernel module.", x->path));
@@ -116,16 +155,22 @@ static bool gather_end(void *self, uint64_t sum) {
     }
     if (g->builtin)
         g->m->builtin = (const char *)g->bytes;
-    if (g->module)
+    if (g->module && g->module->wanted && !g->module->bytes)
         take_module(g);
+    else if (g->module)
+        search_module(g);
+    free(g->passing);
+    g->passing = NULL;
     return true;
 }
 
 bool ramdisk_gather(struct ramdisk *m, struct mos_piece_plan *archive) {
     struct gather g = {.m = m, .archive = archive};
     struct mos_sink sink = {&g, gather_entry, gather_data, gather_end};
-    return archive->bytes || archive->member ||
-           mos_plan_read_archive(m->plan, archive, &sink) || archive->damaged;
+    bool ok = archive->bytes || archive->member ||
+              mos_plan_read_archive(m->plan, archive, &sink) || archive->damaged;
+    free(g.passing);
+    return ok;
 }
 
 /* ---- modules and what they need ---- */
@@ -142,27 +187,74 @@ static bool is_builtin(struct ramdisk *m, const char *name) {
     return false;
 }
 
-/* Asks for what a module needs; true when there is something new to read. */
-static bool ask_for(struct ramdisk *m, const struct mos_vec *names) {
+static bool answers(const struct ramdisk_module *x, const char *name) {
+    for (size_t i = 0; i < x->answers.count; i++)
+        if (strcmp(mos_vec_pointer(&x->answers, i), name) == 0)
+            return true;
+    return false;
+}
+
+/* Asks for what a module needs: the module of that name, else all that answer to it (a name that is
+ * new is sought first).  true when there is something new to read. */
+static bool ask_for(struct ramdisk *m, const struct mos_vec *names, bool soft) {
     bool more = false;
     for (size_t i = 0; i < names->count; i++) {
-        struct ramdisk_module *x = find_module(m, mos_vec_pointer(names, i));
+        const char *name = mos_vec_pointer(names, i);
+        struct ramdisk_module *x = find_module(m, name);
         if (x && !x->wanted)
             more = x->wanted = true;
+        if (x || !soft || is_builtin(m, name))
+            continue;
+        bool known = false;
+        for (size_t k = 0; k < m->sought.count && !known; k++)
+            known = strcmp(mos_vec_pointer(&m->sought, k), name) == 0;
+        if (!known) {
+            mos_vec_push_pointer(&m->sought, name);
+            m->searches = more = true;
+        }
+        for (size_t k = 0; known && k < m->modules.count; k++) {
+            x = mos_vec_pointer(&m->modules, k);
+            if (answers(x, name) && !x->wanted)
+                more = x->wanted = true;
+        }
     }
     return more;
 }
+
+/* One more reading of the archive; with `searches` all modules are asked for their aliases. */
+static bool read_again(struct ramdisk *m, struct mos_piece_plan *archive) {
+    for (size_t i = 0; i < m->modules.count && m->searches; i++) {
+        struct ramdisk_module *x = mos_vec_pointer(&m->modules, i);
+        x->searched = false;
+        x->answers.count = 0;
+    }
+    bool ok = ramdisk_gather(m, archive);
+    m->searches = false;
+    return ok;
+}
+
+static void put_all_in_order(struct ramdisk *m, const struct mos_vec *names);
 
 static void put_in_order(struct ramdisk *m, struct ramdisk_module *x) {
     if (!x || x->ordered || x->on_way || !x->bytes)
         return;
     x->on_way = true;
-    const struct mos_vec *const lists[] = {&x->info.needs, &x->info.wants};
-    for (size_t k = 0; k < 2; k++)
-        for (size_t i = 0; i < lists[k]->count; i++)
-            put_in_order(m, find_module(m, mos_vec_pointer(lists[k], i)));
+    put_all_in_order(m, &x->info.needs);
+    put_all_in_order(m, &x->info.wants);
     x->ordered = true;
     mos_vec_push_pointer(&m->order, x);
+    put_all_in_order(m, &x->info.wants_after);
+}
+
+static void put_all_in_order(struct ramdisk *m, const struct mos_vec *names) {
+    for (size_t i = 0; i < names->count; i++) {
+        const char *name = mos_vec_pointer(names, i);
+        struct ramdisk_module *x = find_module(m, name);
+        put_in_order(m, x);
+        for (size_t k = 0; !x && k < m->modules.count; k++)
+            if (answers(mos_vec_pointer(&m->modules, k), name))
+                put_in_order(m, mos_vec_pointer(&m->modules, k));
+    }
 }
 
 static void no_module(struct ramdisk *m, const struct mos_value *v, const char *name,
@@ -186,13 +278,15 @@ bool ramdisk_take_modules(struct ramdisk *m, struct mos_piece_plan *archive) {
     const struct mos_ramdisk_modules *def = m->def->modules;
     bool more = true;
     for (unsigned round = 0; more && round < MOST_ROUNDS; round++) {
-        if (round && !ramdisk_gather(m, archive))
+        if (round && !read_again(m, archive))
             return false;
         more = false;
         for (size_t i = 0; i < m->modules.count; i++) {
             struct ramdisk_module *x = mos_vec_pointer(&m->modules, i);
             if (x->bytes)
-                more |= ask_for(m, &x->info.needs) + ask_for(m, &x->info.wants) > 0;
+                more |= ask_for(m, &x->info.needs, false) + ask_for(m, &x->info.wants, true) +
+                            ask_for(m, &x->info.wants_after, true) >
+                        0;
         }
     }
     for (size_t i = 0; i < def->names.count; i++) {

@@ -198,6 +198,7 @@ static bool key_of(struct ramdisk *m, struct mos_piece_plan *const *archives, si
     if (!h)
         return mos_fail(m->plan->ctx->error, MOS_ERROR_SYSTEM, 0, "No memory for a hash");
     sum_text(h, MOS_VERSION);
+    sum_text(h, "2"); /* one more where the same list gives another ramdisk */
     sum_text(h, mos_text_or(m->def->compress, "gz"));
     sum_text(h, mos_printf(arena, "%lld", (long long)m->plan->board->date));
     for (size_t i = 0; i < m->items.count; i++) {
@@ -263,7 +264,8 @@ static bool settle(struct mos_plan *plan, struct mos_piece_plan *p) {
                         .def = p->def->ramdisk,
                         .items = mos_vec_make(ctx->arena, sizeof(struct ramdisk_item)),
                         .modules = mos_vec_make(ctx->arena, sizeof(struct ramdisk_module *)),
-                        .order = mos_vec_make(ctx->arena, sizeof(struct ramdisk_module *))};
+                        .order = mos_vec_make(ctx->arena, sizeof(struct ramdisk_module *)),
+                        .sought = mos_vec_make(ctx->arena, sizeof(char *))};
     struct mos_piece_plan **archives =
         mos_alloc_array(ctx->arena, m.def->files.count + 1, sizeof *archives);
     struct mos_piece_plan *modules = NULL;

@@ -25,6 +25,8 @@ struct ramdisk_module {
     const uint8_t *bytes; /* expanded; NULL: not read yet */
     size_t length;
     bool wanted, ordered, on_way;
+    bool searched; /* its aliases are known: `answers` holds those that somebody wants */
+    struct mos_vec answers; /* of const char * */
 };
 
 struct ramdisk {
@@ -34,6 +36,8 @@ struct ramdisk {
     struct mos_vec items;   /* of struct ramdisk_item */
     struct mos_vec modules; /* of struct ramdisk_module *: all of the archive */
     struct mos_vec order;   /* of struct ramdisk_module *: as they are to be loaded */
+    struct mos_vec sought;  /* of const char *: names that no module has, perhaps an alias */
+    bool searches;          /* all modules are read now, for their aliases */
     const char *builtin;    /* the archive's list of what the kernel has inside; NULL: none */
     bool wrong;             /* there are findings */
 };

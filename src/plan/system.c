@@ -23,6 +23,20 @@ static bool put(struct writer *w, const char *path, uint16_t mode, uint32_t owne
     return mos_bytes_stream(&as, text, strlen(text), w->sink);
 }
 
+/* A file that an earlier fill may have brought: it keeps its owner, group and mode. */
+static bool put_edited(struct writer *w, const char *path, uint16_t mode, const char *text) {
+    const struct mos_inventory *inv = w->region->volume->inventory;
+    struct mos_entry as = {.path = path, .mode = mode, .mtime = w->plan->board->date};
+    uint32_t index;
+    if (mos_inv_find(inv, path, &index) && mos_inv_node(inv, index)->type == MOS_ENTRY_FILE) {
+        const struct mos_inv_node *n = mos_inv_node(inv, index);
+        as.mode = n->mode;
+        as.uid = n->uid;
+        as.gid = n->gid;
+    }
+    return mos_bytes_stream(&as, text, strlen(text), w->sink);
+}
+
 static bool put_folder(struct writer *w, const char *path, uint16_t mode, uint32_t owner) {
     struct mos_entry as = {.path = path,
                            .type = MOS_ENTRY_FOLDER,
@@ -59,7 +73,7 @@ static bool put_mounts(struct writer *w, const struct mos_system *s) {
                            : r              ? mos_plan_partition_name(w->plan, m->r.name)
                                             : m->r.name;
         const char *kind = mos_has(m->kind) ? m->kind->text
-                           : r && r->fs ? strcmp(r->fs->name, "fat32") == 0 ? "vfat" : r->fs->name
+                           : r && r->fs && r->fs->kernel ? r->fs->kernel
                                         : "auto";
         if (!what || !mos_has(m->at))
             continue;
@@ -300,9 +314,9 @@ static bool put_users(struct writer *w, const struct mos_system *s) {
         add_user(w, s->users.items[i], &a, &id, &home);
         ok = put_keys(w, s->users.items[i], id, home);
     }
-    return ok && put(w, "etc/passwd", 0644, 0, mos_buf_string(&a.passwd)) &&
-           put(w, "etc/group", 0644, 0, mos_buf_string(&a.group)) &&
-           put(w, "etc/shadow", 0600, 0, mos_buf_string(&a.shadow));
+    return ok && put_edited(w, "etc/passwd", 0644, mos_buf_string(&a.passwd)) &&
+           put_edited(w, "etc/group", 0644, mos_buf_string(&a.group)) &&
+           put_edited(w, "etc/shadow", 0600, mos_buf_string(&a.shadow));
 }
 
 /* ---- log-in ---- */
@@ -370,5 +384,5 @@ bool mos_plan_stream_system(struct mos_plan *plan, const struct mos_region_plan 
            (!mos_has(s->loader_access) || !s->loader_access->truth || put_loader_access(&w)) &&
            (!s->users.count || put_users(&w, s)) && (!s->log_in || put_log_in(&w, s->log_in)) &&
            (!mos_has(s->confirm) || put_confirm(&w, s->confirm)) &&
-           (!w.inittab || put(&w, "etc/inittab", 0644, 0, w.inittab));
+           (!w.inittab || put_edited(&w, "etc/inittab", 0644, w.inittab));
 }

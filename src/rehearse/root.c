@@ -199,7 +199,8 @@ static int built_in(struct sim *s, struct sim_volume *root, const char *release,
 }
 
 static void check_mount(struct sim *s, struct sim_volume *root, const char *release) {
-    const char *kind = strncmp(root->info.kind, "fat", 3) == 0 ? "vfat" : root->info.kind;
+    const struct mos_fs_driver *fs = mos_fs_find(root->info.kind);
+    const char *kind = fs && fs->kernel ? fs->kernel : root->info.kind;
     const char *forced = sim_argument(s, "rootfstype");
     int has = built_in(s, root, release, kind);
     if (forced && strcmp(forced, kind) != 0)

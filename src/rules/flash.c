@@ -13,7 +13,7 @@ static void check_blocks(const struct view *v) {
     struct mos_vec regions = mos_plan_by_place(v->plan, v->m);
     for (size_t i = 0; mos_has(erase) && erase->number && i < regions.count; i++) {
         const struct mos_region_plan *r = mos_vec_pointer(&regions, i);
-        if (r->start % erase->number == 0 || r->from_rom)
+        if (r->start % erase->number == 0 || r->from_rom || r->copy)
             continue;
         struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_MISALIGNED,
                                          "Region %s starts at %s, inside an erase block of %s.",

@@ -42,8 +42,8 @@ static bool note_entry(void *self, const struct mos_entry *e) {
         memcpy(copy, e->attributes, e->attributes_length);
     *t = (struct thing){.type = e->type,
                         .mode = e->mode,
-                        .uid = e->uid,
-                        .gid = e->gid,
+                        .uid = (unsigned)e->uid,
+                        .gid = (unsigned)e->gid,
                         .major = e->major,
                         .minor = e->minor,
                         .mtime = e->mtime,

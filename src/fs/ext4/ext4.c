@@ -160,6 +160,7 @@ static bool finish(struct mos_volume_base *base, struct mos_volume_result *resul
 
 const struct mos_fs_driver mos_fs_ext4 = {
     .name = "ext4",
+    .kernel = "ext4",
     .smallest = smallest,
     .longest_label = 16,
     .units = {1024, 4096},

@@ -198,9 +198,6 @@ static bool add_name(struct fat_editor *x, uint32_t folder, const char *path, co
     if (bad)
         return mos_fail(x->ctx->error, MOS_ERROR_USAGE, 0, "/%s %s", path, bad);
     fat_put_name(&b, name, &shorts, attributes, x->date, cluster, size);
-    if (b.length == FAT_ENTRY && mos_map_get(&shorts, mos_strndup(x->ctx->arena, b.data, 11)))
-        return mos_fail(x->ctx->error, MOS_ERROR_USAGE, 0,
-                        "/%s would have the short name of another file", path);
     struct slots s = {.want = b.length / FAT_ENTRY};
     if (s.want > sizeof s.at / sizeof *s.at || !make_slots(x, folder, &s))
         return mos_fail(x->ctx->error, MOS_ERROR_SYSTEM, x->errnum ? x->errnum : ENOSPC,

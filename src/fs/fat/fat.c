@@ -293,6 +293,7 @@ static bool finish(struct mos_volume_base *base, struct mos_volume_result *resul
 
 #define DRIVER(symbol, text, least, most, start)                                                   \
     const struct mos_fs_driver symbol = {.name = text,                                             \
+                                         .kernel = "vfat",                                         \
                                          .smallest = least,                                        \
                                          .largest = most,                                          \
                                          .longest_label = 11,                                      \

@@ -37,40 +37,64 @@ static bool short_character(int c) {
     return isupper(c) || isdigit(c) || (c && strchr("$%'-_@~`!(){}^#&", c));
 }
 
-/* Is the name itself a short one?  Then `out` (11 bytes, blank padded) is it. */
-static bool is_short(const char *name, uint8_t out[11]) {
+enum { LOWER_BASE = 0x08, LOWER_EXTENSION = 0x10 }; /* byte 12 of a short entry */
+
+/* One part of a name that may fit 8.3 as it is, in capitals; false: it does not.  *lower, *upper: has
+ * it such letters? */
+static bool short_part(const char *from, size_t length, uint8_t *to, bool *lower, bool *upper) {
+    for (size_t i = 0; i < length; i++) {
+        int c = (unsigned char)from[i];
+        *lower |= c >= 'a' && c <= 'z';
+        *upper |= c >= 'A' && c <= 'Z';
+        to[i] = (uint8_t)(c >= 'a' && c <= 'z' ? c - 'a' + 'A' : c);
+        if (!short_character(to[i]))
+            return false;
+    }
+    return true;
+}
+
+/* Does a name fit 8.3 but for the case of its letters?  Then `out` (11 bytes, blank padded) is it in
+ * capitals, and *whole tells whether `flags` (LOWER_…) say the rest, so that it needs no long name: so
+ * it is when neither part mixes its letters. */
+static bool is_short(const char *name, uint8_t out[11], uint8_t *flags, bool *whole) {
     const char *dot = strchr(name, '.');
     size_t base = dot ? (size_t)(dot - name) : strlen(name), extension = dot ? strlen(dot + 1) : 0;
+    bool lower[2] = {false, false}, upper[2] = {false, false};
     if (!base || base > 8 || extension > 3 || (dot && !extension))
         return false;
     memset(out, ' ', 11);
-    for (size_t i = 0; i < base + (dot ? 1 + extension : 0); i++) {
-        if (i == base)
-            continue;
-        if (!short_character((unsigned char)name[i]))
-            return false;
-        out[i < base ? i : 8 + i - base - 1] = (uint8_t)name[i];
-    }
+    if (!short_part(name, base, out, &lower[0], &upper[0]) ||
+        (dot && !short_part(dot + 1, extension, out + 8, &lower[1], &upper[1])))
+        return false;
+    *whole = !(lower[0] && upper[0]) && !(lower[1] && upper[1]);
+    *flags = *whole ? (uint8_t)((lower[0] ? LOWER_BASE : 0) | (lower[1] ? LOWER_EXTENSION : 0)) : 0;
     return true;
+}
+
+/* Up to `most` characters of a part as a short name has them: dots and blanks are left out, what it
+ * cannot hold becomes an underscore. */
+static void shorten(const char *from, const char *end, size_t most, char *to) {
+    size_t n = 0;
+    for (const char *p = from; p < end && n < most; p++) {
+        int c = (unsigned char)*p;
+        if (c == ' ' || c == '.' || (c & 0xc0) == 0x80) /* the rest of a character */
+            continue;
+        c = c >= 'a' && c <= 'z' ? c - 'a' + 'A' : c;
+        to[n++] = (char)(short_character(c) ? c : '_');
+    }
+    to[n] = 0;
 }
 
 /* A short name made from a long one: up to 8 and 3 good characters, ~n before the dot. */
 static void make_short(const char *name, struct mos_map *taken, struct mos_arena *arena,
                        uint8_t out[11]) {
-    const char *dot = strrchr(name, '.');
-    if (dot == name)
-        dot = NULL;
+    const char *dot = strrchr(name, '.'), *end = name + strlen(name);
     char base[9] = "", extension[4] = "";
-    for (const char *p = name; *p && p != dot && strlen(base) < 8; p++)
-        if (*p != ' ' && *p != '.' && ((unsigned char)*p & 0xc0) != 0x80) {
-            int c = toupper((unsigned char)*p);
-            base[strlen(base)] = (char)(short_character(c) ? c : '_');
-        }
-    for (const char *p = dot ? dot + 1 : ""; *p && strlen(extension) < 3; p++)
-        if (*p != ' ' && ((unsigned char)*p & 0xc0) != 0x80) {
-            int c = toupper((unsigned char)*p);
-            extension[strlen(extension)] = (char)(short_character(c) ? c : '_');
-        }
+    if (dot && strspn(name, ". ") >= (size_t)(dot - name)) /* nothing before it: no extension */
+        dot = NULL;
+    shorten(name, dot ? dot : end, 8, base);
+    if (dot)
+        shorten(dot + 1, end, 3, extension);
     for (unsigned n = 1;; n++) {
         const char *tail = mos_printf(arena, "~%u", n);
         const char *key = mos_printf(arena, "%.*s%s", 8 - (int)strlen(tail), base, tail);
@@ -125,11 +149,12 @@ static void put_date(uint8_t *e, int64_t seconds) {
     mos_put_le16(e + 24, date);
 }
 
-static void put_short(struct mos_buf *b, const uint8_t name[11], uint8_t attributes, int64_t date,
-                      uint64_t size, uint32_t cluster) {
+static void put_short(struct mos_buf *b, const uint8_t name[11], uint8_t flags, uint8_t attributes,
+                      int64_t date, uint64_t size, uint32_t cluster) {
     uint8_t e[FAT_ENTRY] = {0};
     memcpy(e, name, 11);
     e[11] = attributes;
+    e[12] = flags;
     put_date(e, date);
     mos_put_le16(e + 20, (uint16_t)(cluster >> 16));
     mos_put_le16(e + 26, (uint16_t)cluster);
@@ -138,19 +163,31 @@ static void put_short(struct mos_buf *b, const uint8_t name[11], uint8_t attribu
     mos_buf_add(b, e, FAT_ENTRY);
 }
 
+/* Is a short name free, or this name's own? */
+static bool is_free(const struct mos_map *taken, struct mos_arena *arena, const uint8_t short_name[11],
+                    const char *name) {
+    const char *owner = mos_map_get(taken, mos_strndup(arena, (const char *)short_name, 11));
+    return !owner || owner == name;
+}
+
 void fat_put_name(struct mos_buf *b, const char *name, struct mos_map *taken, uint8_t attributes,
                   int64_t date, uint32_t cluster, uint64_t size) {
-    uint8_t short_name[11];
-    if (!is_short(name, short_name)) {
+    uint8_t short_name[11], flags = 0;
+    bool whole = false;
+    bool fits = is_short(name, short_name, &flags, &whole) &&
+                is_free(taken, b->arena, short_name, name);
+    if (!fits) {
+        flags = 0;
         make_short(name, taken, b->arena, short_name);
-        put_long(b, name, short_name);
     }
-    put_short(b, short_name, attributes, date, size, cluster);
+    if (!fits || !whole)
+        put_long(b, name, short_name);
+    put_short(b, short_name, flags, attributes, date, size, cluster);
 }
 
 void fat_put_dots(struct mos_buf *b, uint32_t self, uint32_t parent, int64_t date) {
-    put_short(b, (const uint8_t *)".          ", IS_FOLDER, date, 0, self);
-    put_short(b, (const uint8_t *)"..         ", IS_FOLDER, date, 0, parent);
+    put_short(b, (const uint8_t *)".          ", 0, IS_FOLDER, date, 0, self);
+    put_short(b, (const uint8_t *)"..         ", 0, IS_FOLDER, date, 0, parent);
 }
 
 static uint32_t first_cluster(const struct mos_inv_node *n) {
@@ -162,13 +199,14 @@ static void fill_folder(struct fat *v, uint32_t index, struct mos_buf *b) {
     struct mos_inventory *inv = v->base.inventory;
     struct mos_inv_node *node = mos_inv_node(inv, index);
     struct mos_map taken = mos_map_make(b->arena);
-    uint8_t name[11];
+    uint8_t name[11], flags;
+    bool whole;
     b->length = 0;
     if (!index && *v->base.wish.label) {
         memset(name, ' ', 11);
         for (size_t i = 0; i < 11 && v->base.wish.label[i]; i++)
             name[i] = (uint8_t)toupper((unsigned char)v->base.wish.label[i]);
-        put_short(b, name, IS_LABEL, node->mtime, 0, 0);
+        put_short(b, name, 0, IS_LABEL, node->mtime, 0, 0);
     }
     if (index) {
         fat_put_dots(b, first_cluster(node),
@@ -177,8 +215,9 @@ static void fill_folder(struct fat *v, uint32_t index, struct mos_buf *b) {
     }
     for (uint32_t i = node->first_child; i; i = mos_inv_node(inv, i)->next) {
         const struct mos_inv_node *c = mos_inv_node(inv, i);
-        if (is_short(c->name, name))
-            mos_map_set(&taken, mos_strndup(b->arena, (char *)name, 11), b);
+        if (is_short(c->name, name, &flags, &whole))
+            mos_map_set(&taken, mos_strndup(b->arena, (char *)name, 11),
+                        (void *)(uintptr_t)c->name);
     }
     for (uint32_t i = node->first_child; i; i = mos_inv_node(inv, i)->next) {
         const struct mos_inv_node *c = mos_inv_node(inv, i);
