@@ -12,6 +12,11 @@
 #include <unistd.h>
 
 static char root[64];
+void (*after_command)(const char *command, int status);
+
+const char *test_root(void) {
+    return *root ? root : NULL;
+}
 
 static void remove_root(void) {
     if (*root)
@@ -131,6 +136,8 @@ static struct outcome shell(const char *format, va_list arguments) {
     unlink(out);
     unlink(err);
     free(full);
+    if (after_command)
+        after_command(command, o.status);
     free(command);
     return o;
 }

@@ -27,6 +27,10 @@ struct outcome {
     int status; /* exit status, 128 + signal */
     char *out, *err;
 };
+/* Called after each of them with its text and status; NULL: nothing is. */
+extern void (*after_command)(const char *command, int status);
+/* The folder that all test folders lie in; NULL: there is none yet. */
+const char *test_root(void);
 /* Runs a shell command line; free with outcome_free. */
 struct outcome run_shell(const char *format, ...) __attribute__((format(printf, 1, 2)));
 void outcome_free(struct outcome *o);

@@ -308,7 +308,7 @@ static bool measure_kernel(struct mos_plan *plan, struct mos_entry_plan *e) {
     if (!mos_plan_hash(plan, e->kernel))
         return false;
     mos_sha256_hex(e->kernel->sha256, hex);
-    const char *key = mos_printf(ctx->arena, "kernel-%s", hex);
+    const char *key = mos_printf(ctx->arena, "kernel-%s-%zu", hex, sizeof facts);
     if (mos_store_get(ctx, key, &data, &length) && length == sizeof facts) {
         memcpy(&facts, data, sizeof facts);
         if (facts.head_length <= sizeof facts.head)

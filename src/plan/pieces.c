@@ -269,13 +269,30 @@ static bool same_bytes(const struct mos_plan *plan, const struct mos_piece_plan 
                     p->def->r.name, p->file);
 }
 
+/* Has a rule said already that its file is not what its name says?  One cause, one finding. */
+static bool format_is_told(const struct mos_plan *plan, const struct mos_piece_plan *p,
+                           size_t count) {
+    const struct mos_value *file = p->def->file;
+    for (size_t i = 0; i < count && file; i++) {
+        const struct mos_finding *f = mos_vec_pointer(&plan->ctx->findings.items, i);
+        const struct mos_place *at = f->places.count ? mos_vec_at(&f->places, 0) : NULL;
+        if (f->rule == MOS_RULE_PIECE_FORMAT && at && at->source == file->place.source &&
+            at->offset == file->place.offset)
+            return true;
+    }
+    return false;
+}
+
 bool mos_plan_read_archive(struct mos_plan *plan, struct mos_piece_plan *p,
                            const struct mos_sink *sink) {
     struct mos_archive_result r = {.wanted = !p->hashed || plan->ctx->may_make};
+    size_t before = plan->ctx->findings.items.count;
     bool ok = mos_archive_stream(plan->ctx, p->path, p->def->r.key_place, sink, &r);
     if (r.damaged) {
         p->damaged = true;
         p->found = false;
+        if (format_is_told(plan, p, before))
+            plan->ctx->findings.items.count = before;
     }
     if (!ok)
         return plan->ctx->error->kind
