@@ -1,6 +1,7 @@
 #include "api/run.h"
 
 #include "build/build.h"
+#include "ledger/ledger.h"
 #include "rules/rules.h"
 
 #include <string.h>
@@ -73,11 +74,50 @@ static bool has_all(struct mos_plan *plan) {
                              mos_buf_string(&missing), count > 8 ? " and more" : "");
 }
 
+/* Is what stands there what this build would make?  Only where nothing of it has been touched since
+ * it was made, and where everything is known without reading an archive. */
+static bool is_as_built(struct run_task *t, struct mos_plan *plan) {
+    static const struct mosaicum_column columns[] = {{"file", "file", false},
+                                                     {"size", "size", true},
+                                                     {"hash-of", "SHA-256 of", false},
+                                                     {"hash", "", false}};
+    mosaicum *m = t->m;
+    struct mos_vec files;
+    for (size_t i = 0; i < plan->media.count; i++) {
+        const struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, i);
+        for (size_t k = 0; k < medium->regions.count; k++)
+            if (mos_plan_unread(plan, mos_vec_pointer(&medium->regions, k)))
+                return false;
+    }
+    if (!run_fill(plan, false, NULL))
+        return false;
+    const char *stamp = run_stamp(t), *folder = mos_path_join(t->arena, m->out, plan->board->selector);
+    if (!stamp || !mos_build_is_untouched(plan, m->out, stamp, &files))
+        return false;
+    mos_rules_run(plan, MOS_STAGE_VOLUMES);
+    if (run_has_errors(m, &t->ctx, plan->board))
+        return true; /* nothing to do all the same: the findings say why */
+    struct report_table r = report_start(
+        m, "files", mos_printf(m->arena, "Nothing has changed since it was built into %s", folder),
+        columns, 4);
+    for (size_t i = 0; i < files.count; i++) {
+        const struct mos_ledger_file *f = mos_vec_at(&files, i);
+        cell_text(&r, mos_strdup(m->arena, f->name));
+        cell_size(&r, f->size);
+        cell_text(&r, f->image ? "list of chunks" : "file");
+        cell_text(&r, mos_strdup(m->arena, f->hash));
+    }
+    report_end(m, &r);
+    return true;
+}
+
 /* Volumes whose archives nobody has read yet are written while they are counted; everything else
  * is counted first, so that a build with findings writes nothing it could have avoided. */
 static bool build_plan(mosaicum *m, struct run_task *t, struct mos_plan *plan) {
     if (!has_all(plan))
         return false;
+    if (is_as_built(t, plan))
+        return true;
     m->build = mos_build_begin(plan, m->out);
     if (!m->build)
         return false;
@@ -87,9 +127,11 @@ static bool build_plan(mosaicum *m, struct run_task *t, struct mos_plan *plan) {
         mos_rules_run(plan, MOS_STAGE_VOLUMES);
     ok = ok && !run_has_errors(m, &t->ctx, plan->board);
     const char *stamp = ok ? run_stamp(t) : NULL;
-    ok = stamp && mos_build_finish(m->build, stamp);
-    if (ok)
+    ok = ok && !t->ctx.error->kind && mos_build_finish(m->build, stamp);
+    if (ok) {
+        mos_build_remember(plan, m->out, stamp);
         report_made(m, plan);
+    }
     if (ok)
         report_files(m, m->build);
     else

@@ -313,7 +313,8 @@ static int compare_places(const struct mosaicum_finding *a, const struct mosaicu
 
 /* Everything that a reader sees, but for whom it is about. */
 static int compare_content(const struct run_finding *a, const struct run_finding *b) {
-    int c = (int)a->f.severity - (int)b->f.severity;
+    int c = (int)b->unparsable - (int)a->unparsable; /* the others may only follow from it */
+    c = c ? c : (int)a->f.severity - (int)b->f.severity;
     c = c ? c : compare_places(&a->f, &b->f);
     c = c ? c : (int)a->rule - (int)b->rule;
     c = c ? c : strcmp(a->f.message, b->f.message);

@@ -31,7 +31,8 @@ static const char *built_text(struct run_task *t, const char *stamp) {
 }
 
 static bool look(struct run_task *t) {
-    const char *stamp = run_plan(t) ? run_stamp(t) : NULL;
+    struct mos_plan *plan = run_plan(t);
+    const char *stamp = plan && run_fill(plan, false, NULL) ? run_stamp(t) : NULL;
     t->result->checked = checked_text(t, stamp);
     t->result->built = built_text(t, stamp);
     t->ctx.findings.items.count = 0; /* check tells them */

@@ -162,7 +162,7 @@ static void take_facts(mosaicum *m, const struct mos_plan *plan, struct run_mach
 /* Was it built from something else than what the workspace holds now? */
 static bool is_stale(struct run_task *t, const char *folder) {
     struct mos_ledger_last last;
-    const char *stamp = run_stamp(t);
+    const char *stamp = run_fill(t->plan, false, NULL) ? run_stamp(t) : NULL;
     return stamp && mos_ledger_last(&t->ctx, folder, &last) && last.stamp &&
            strcmp(stamp, last.stamp) != 0;
 }

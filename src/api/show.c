@@ -372,6 +372,37 @@ static void show_env(mosaicum *m, const struct mos_plan *plan) {
 
 /* ---- budgets ---- */
 
+/* What each compression would make of the pieces that a budget counts and has no room for. */
+static void show_compressed(mosaicum *m, const struct mos_plan *plan) {
+    static const char *const kinds[] = {"gzip", "xz", "zstd"};
+    static const struct mosaicum_column columns[] = {{"piece", "piece", false},
+                                                     {"plain", "plain", true},
+                                                     {"gzip", "gzip", true},
+                                                     {"xz", "xz", true},
+                                                     {"zstd", "zstd", true}};
+    enum { MOST = 256 << 20 };
+    struct report_table t =
+        report_start(m, "compressed", "What compressing would buy", columns, 5);
+    for (size_t i = 0; i < plan->budgets.count; i++) {
+        const struct mos_budget_plan *b = mos_vec_pointer(&plan->budgets, i);
+        for (size_t k = 0; b->known && b->used > b->limit && k < b->parts.count; k++) {
+            const struct mos_budget_part *p = mos_vec_at(&b->parts, k);
+            uint64_t size;
+            if (!p->piece || p->piece->size > MOST)
+                continue;
+            cell_text(&t, p->name);
+            cell_about(&t, p->bytes);
+            for (size_t c = 0; c < 3; c++)
+                if (mos_plan_compressed_size(plan, p->piece, kinds[c], &size))
+                    cell_about(&t, size);
+                else
+                    cell_text(&t, "(not known)");
+        }
+    }
+    if (t.cells.count)
+        report_end(m, &t);
+}
+
 static void show_budgets(mosaicum *m, const struct mos_plan *plan) {
     static const struct mosaicum_column columns[] = {
         {"budget", "budget", false}, {"used", "used", true}, {"limit", "limit", true},
@@ -395,6 +426,7 @@ static void show_budgets(mosaicum *m, const struct mos_plan *plan) {
         cell_text(&t, mos_buf_string(&of));
     }
     report_end(m, &t);
+    show_compressed(m, plan);
 }
 
 static void show_all(mosaicum *m, const struct mos_plan *plan) {

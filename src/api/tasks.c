@@ -14,7 +14,8 @@
 enum { MOST_WORKERS = 64 };
 
 struct mos_plan *run_plan(struct run_task *t) {
-    t->ctx.stamp = mos_sha256_new();
+    t->ctx.stamp = mos_stamp_new(t->arena);
+    t->ctx.workspace = t->m->options.workspace;
     struct mos_board *board = mos_board_resolve(&t->ctx, t->m->workspace, t->selection);
     struct mos_plan *plan = mos_plan_make(&t->ctx, board);
     if (plan)
@@ -24,25 +25,23 @@ struct mos_plan *run_plan(struct run_task *t) {
 }
 
 const char *run_stamp(struct run_task *t) {
-    uint8_t hash[MOS_SHA256_SIZE];
-    char hex[65];
-    if (!t->ctx.stamp || !t->plan)
+    struct mos_stamp *stamp = t->ctx.stamp;
+    if (!stamp || !t->plan)
         return NULL;
+    const struct mos_board *board = t->plan->board;
     for (size_t i = 0; i < t->plan->pieces.count; i++) {
         struct mos_piece_plan *p = mos_vec_pointer(&t->plan->pieces, i);
         if (!mos_plan_hash(t->plan, p))
             return NULL;
         if (p->hashed)
-            mos_sha256_update(t->ctx.stamp, p->sha256, sizeof p->sha256);
+            mos_stamp_add_hash(stamp, mos_printf(t->arena, "piece/%s", p->def->r.name), p->sha256);
     }
-    const char *text = show_resolved(t->arena, t->plan->board);
-    mos_sha256_update(t->ctx.stamp, text, strlen(text));
-    mos_sha256_update(t->ctx.stamp, MOS_VERSION, sizeof MOS_VERSION);
-    mos_sha256_final(t->ctx.stamp, hash);
-    mos_sha256_free(t->ctx.stamp);
-    t->ctx.stamp = NULL;
-    mos_sha256_hex(hash, hex);
-    return mos_strdup(t->arena, hex);
+    const char *text = show_resolved(t->arena, board);
+    const char *around = mos_printf(t->arena, "%s %s %lld %s", MOS_VERSION, board->workspace_name,
+                                    (long long)board->date, board->selector);
+    mos_stamp_add(stamp, "the definition", text, strlen(text));
+    mos_stamp_add(stamp, "around it", around, strlen(around));
+    return mos_stamp_text(stamp);
 }
 
 /* Remembers what came of a check, for `list`. */
@@ -100,8 +99,6 @@ static void start_task(struct run_task *t, mosaicum *m, const struct mos_selecti
 }
 
 void run_finish(struct run_task *t) {
-    mos_sha256_free(t->ctx.stamp);
-    t->ctx.stamp = NULL;
     run_publish(t, t->plan ? t->plan->board : NULL);
     t->result->error = t->error;
 }
@@ -135,8 +132,6 @@ static void give_up(struct hand *h, struct run_result *result) {
     struct run_task *t = &h->task;
     if (t->ctx.busy)
         t->ctx.host->worker_finish(t->ctx.busy);
-    mos_sha256_free(t->ctx.stamp);
-    t->ctx.stamp = NULL;
     if (t->m->build)
         mos_build_abandon(t->m->build);
     t->m->build = NULL;

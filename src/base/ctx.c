@@ -37,8 +37,8 @@ struct mos_ctx mos_ctx_quiet(const struct mos_ctx *ctx, struct mos_error *ignore
     return quiet;
 }
 
-bool mos_read_file(struct mos_ctx *ctx, const char *path, size_t limit, char **data,
-                   size_t *length) {
+bool mos_read_aside(struct mos_ctx *ctx, const char *path, size_t limit, char **data,
+                    size_t *length) {
     int file;
     int e = ctx->host->open(ctx->host, path, MOS_OPEN_READ, &file);
     if (e)
@@ -46,6 +46,19 @@ bool mos_read_file(struct mos_ctx *ctx, const char *path, size_t limit, char **d
     bool ok = read_all(ctx, file, path, limit, data, length);
     ctx->host->close(ctx->host, file);
     return ok;
+}
+
+const char *mos_stamp_name(const struct mos_ctx *ctx, const char *path) {
+    size_t n = ctx->workspace ? strlen(ctx->workspace) : 0;
+    return n && strncmp(path, ctx->workspace, n) == 0 && path[n] == '/' ? path + n + 1 : path;
+}
+
+bool mos_read_file(struct mos_ctx *ctx, const char *path, size_t limit, char **data,
+                   size_t *length) {
+    if (!mos_read_aside(ctx, path, limit, data, length))
+        return false;
+    mos_stamp_add(ctx->stamp, mos_stamp_name(ctx, path), *data, *length);
+    return true;
 }
 
 bool mos_write_file(struct mos_ctx *ctx, const char *path, const void *bytes, size_t length) {
@@ -86,10 +99,6 @@ struct mos_source *mos_source_load(struct mos_ctx *ctx, const char *path, const 
     struct mos_source *s = mos_source_make(ctx->arena, mos_strdup(ctx->arena, shown_path), data,
                                            length, ctx->source_count++);
     s->outside = is_outside(ctx, shown_path);
-    if (ctx->stamp) {
-        mos_sha256_update(ctx->stamp, shown_path, strlen(shown_path) + 1);
-        mos_sha256_update(ctx->stamp, data, length);
-    }
     return s;
 }
 

@@ -8,6 +8,7 @@
 #include "base/guard.h"
 #include "base/hash.h"
 #include "base/map.h"
+#include "base/stamp.h"
 #include "mosaicum/host.h"
 
 /* A folder outside of the workspace that mosaicum.yaml allows to be read: paths in definitions
@@ -41,7 +42,8 @@ struct mos_ctx {
     /* Takes bytes for the run's standard output; false: they could not be written.  May be NULL. */
     bool (*stream)(void *self, const void *bytes, size_t length);
     void *stream_self;
-    struct mos_sha256 *stamp; /* sums up every text that is read for a board; or NULL */
+    struct mos_stamp *stamp; /* of the board: every file that is read for it goes in; or NULL */
+    const char *workspace;   /* its folder; names in the stamp are from there */
     void (*progress)(void *self, const char *what, uint64_t done, uint64_t total);
     void *progress_self;
 };
@@ -53,6 +55,11 @@ struct mos_ctx mos_ctx_quiet(const struct mos_ctx *ctx, struct mos_error *ignore
  * ctx->error on failure (errnum tells why; EFBIG when over the limit). */
 bool mos_read_file(struct mos_ctx *ctx, const char *path, size_t limit, char **data,
                    size_t *length);
+/* The same for what Mosaicum itself keeps: a board is not made of it. */
+bool mos_read_aside(struct mos_ctx *ctx, const char *path, size_t limit, char **data,
+                    size_t *length);
+/* What a file is called in a stamp. */
+const char *mos_stamp_name(const struct mos_ctx *ctx, const char *path);
 /* Writes a whole file aside, syncs it and puts it in place of what is there; folders are made.
  * false with ctx->error; what was there is unchanged then. */
 bool mos_write_file(struct mos_ctx *ctx, const char *path, const void *bytes, size_t length);

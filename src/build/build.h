@@ -20,6 +20,13 @@ struct mos_plan_target mos_build_target(struct mos_build *build);
 /* Writes everything that is not written yet, then the ledger, and puts the folder in place.
  * stamp: the hash of everything the board is made of, for the ledger; or NULL. */
 bool mos_build_finish(struct mos_build *build, const char *stamp);
+/* Keeps, for the next run, that OUT/BOARD is what that stamp gives, and what its files look like
+ * from outside.  stamp NULL: nothing is kept. */
+void mos_build_remember(struct mos_plan *plan, const char *out_folder, const char *stamp);
+/* Is it still so: the same stamp, every file there under the same size, times and inode, and nothing
+ * else?  Then *files are they (of struct mos_ledger_file). */
+bool mos_build_is_untouched(struct mos_plan *plan, const char *out_folder, const char *stamp,
+                            struct mos_vec *files);
 /* Gives up; nothing under a final name has changed. */
 void mos_build_abandon(struct mos_build *build);
 /* The files, after finishing: of struct mos_built_file. */

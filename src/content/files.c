@@ -97,6 +97,25 @@ static int by_text(const void *a, const void *b) {
 
 static bool walk_folder(struct walk *w, const char *path, const char *inside);
 
+/* What a folder holds is part of what a board is made of. */
+static void stamp_item(struct walk *w, const char *path, const struct mos_entry *e,
+                       const uint8_t sha256[MOS_SHA256_SIZE]) {
+    uint8_t all[MOS_SHA256_SIZE + 4] = {(uint8_t)e->type};
+    mos_put_le16(all + 2, e->mode);
+    memcpy(all + 4, sha256, MOS_SHA256_SIZE);
+    mos_stamp_add(w->ctx->stamp, mos_stamp_name(w->ctx, path), all, sizeof all);
+}
+
+static bool walk_file(struct walk *w, const char *path, const struct mos_entry *entry) {
+    uint8_t hash[MOS_SHA256_SIZE];
+    bool stamped = w->ctx->stamp != NULL;
+    if (!stream_file(w->ctx, path, entry, w->sink, w->piece, stamped ? hash : NULL))
+        return false;
+    if (stamped)
+        stamp_item(w, path, entry, hash);
+    return true;
+}
+
 static bool walk_item(struct walk *w, const char *path, const char *inside) {
     const struct mos_host *h = w->ctx->host;
     struct mos_file_info info;
@@ -114,15 +133,17 @@ static bool walk_item(struct walk *w, const char *path, const char *inside) {
     };
     switch (info.kind) {
     case MOS_FILE_REGULAR:
-        return stream_file(w->ctx, path, &entry, w->sink, w->piece, NULL);
+        return walk_file(w, path, &entry);
     case MOS_FILE_FOLDER:
         entry.type = MOS_ENTRY_FOLDER;
         entry.mode = 0755;
+        mos_stamp_add(w->ctx->stamp, mos_stamp_name(w->ctx, path), "folder", 6);
         return w->sink->entry(w->sink->self, &entry) && w->sink->end(w->sink->self, 0) &&
                walk_folder(w, path, inside);
     case MOS_FILE_LINK:
         entry.type = MOS_ENTRY_LINK;
         entry.mode = 0777;
+        mos_stamp_add(w->ctx->stamp, mos_stamp_name(w->ctx, path), target, strlen(target) + 1);
         return w->sink->entry(w->sink->self, &entry) && w->sink->end(w->sink->self, 0);
     default:
         return mos_fail(w->ctx->error, MOS_ERROR_USAGE, 0,

@@ -27,10 +27,10 @@ static json_t *load(struct mos_ctx *ctx, const char *path, bool stamped) {
     if (!mos_exists(ctx, path))
         return NULL;
     ctx->error = &ignored;
-    bool ok = mos_read_file(ctx, path, LEDGER_LIMIT, &data, &length);
+    bool ok = mos_read_aside(ctx, path, LEDGER_LIMIT, &data, &length);
     ctx->error = saved;
-    if (ok && stamped && ctx->stamp)
-        mos_sha256_update(ctx->stamp, data, length);
+    if (ok && stamped)
+        mos_stamp_add(ctx->stamp, mos_stamp_name(ctx, path), data, length);
     return ok ? json_loadb(data, length, 0, NULL) : NULL;
 }
 
@@ -129,7 +129,7 @@ bool mos_ledger_files(struct mos_ctx *ctx, const char *path, const char **board,
     size_t length;
     *board = NULL;
     *names = mos_map_make(ctx->arena);
-    if (!mos_exists(ctx, path) || !mos_read_file(ctx, path, LEDGER_LIMIT, &data, &length))
+    if (!mos_exists(ctx, path) || !mos_read_aside(ctx, path, LEDGER_LIMIT, &data, &length))
         return false;
     json_t *root = json_loadb(data, length, 0, NULL), *item;
     const char *selector = json_string_value(json_object_get(root, "board"));
@@ -144,6 +144,30 @@ bool mos_ledger_files(struct mos_ctx *ctx, const char *path, const char **board,
         }
     }
     *board = good ? mos_strdup(ctx->arena, selector) : NULL;
+    json_decref(root);
+    return good;
+}
+
+bool mos_ledger_listing(struct mos_ctx *ctx, const char *path, const char *stamp,
+                        struct mos_vec *out) {
+    static const char *const lists[] = {"images", "outputs"};
+    json_t *root = load(ctx, path, false), *item;
+    const char *its = json_string_value(json_object_get(root, "stamp"));
+    bool good = its && strcmp(its, stamp) == 0;
+    size_t i;
+    *out = mos_vec_make(ctx->arena, sizeof(struct mos_ledger_file));
+    for (size_t k = 0; good && k < 2; k++) {
+        json_array_foreach(json_object_get(root, lists[k]), i, item) {
+            const char *name = json_string_value(json_object_get(item, "file"));
+            const char *hash =
+                json_string_value(json_object_get(item, k ? "sha256" : "hash-of-chunks"));
+            if (!name || !hash)
+                continue;
+            *(struct mos_ledger_file *)mos_vec_push(out) = (struct mos_ledger_file){
+                mos_strdup(ctx->arena, name), mos_strdup(ctx->arena, hash),
+                (uint64_t)json_integer_value(json_object_get(item, "size")), k == 0};
+        }
+    }
     json_decref(root);
     return good;
 }

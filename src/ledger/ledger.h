@@ -54,6 +54,16 @@ bool mos_ledger_regions(struct mos_ctx *ctx, const char *path, const char *mediu
  */
 bool mos_ledger_files(struct mos_ctx *ctx, const char *path, const char **board,
                       struct mos_map *names);
+/* A file of an output, as its ledger has it. */
+struct mos_ledger_file {
+    const char *name, *hash; /* 64 digits: of an image that of the list of its chunks */
+    uint64_t size;
+    bool image;
+};
+/* All of them in the order of the ledger, which must have that stamp: of struct mos_ledger_file.
+ * false: it is not there, or another. */
+bool mos_ledger_listing(struct mos_ctx *ctx, const char *path, const char *stamp,
+                        struct mos_vec *out);
 /* Everything that a ledger says but spans and chunks, as path -> text ("inputs.kernel.sha256",
  * "images.card.img.regions.root.offset").  false: it is none. */
 bool mos_ledger_facts(struct mos_ctx *ctx, const char *path, struct mos_map *out);

@@ -95,6 +95,17 @@ static void unknown_name(struct mos_plan *plan, const struct mos_value *v, size_
     mos_finding_at(list, f, place);
     const char *names[64];
     size_t count = 0;
+    if (strcmp(name, "console") == 0) {
+        const struct mos_hardware *h = plan->board->hardware;
+        bool none = h && h->console && mos_has(h->console->port);
+        if (none)
+            mos_finding_at(list, f, h->console->port->place);
+        mos_finding_why(list, f, none ? "The board says that it has no console."
+                                      : "The board does not say what its console is.");
+        mos_finding_try(list, f, none ? "Take <console> out, or state hardware: {console: {port: …}}."
+                                      : "hardware: {console: {port: ttyAMA0, baud: 115200}}");
+        return;
+    }
     names[count++] = "console";
     for (size_t m = 0; m < plan->media.count; m++) {
         const struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, m);

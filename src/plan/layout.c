@@ -216,6 +216,7 @@ static void find_fs(struct mos_plan *plan, struct mos_region_plan *r) {
     if (!v || !mos_has(v->kind))
         return;
     r->fs = mos_fs_find(v->kind->text);
+    r->strange_fs = !r->fs;
     if (r->fs)
         return;
     const char *names[16];

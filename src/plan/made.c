@@ -151,7 +151,7 @@ static bool is_current(struct mos_plan *plan, const struct mos_piece_plan *p, co
     size_t length;
     const char *now;
     return mos_exists(plan->ctx, p->path) && mos_exists(plan->ctx, state) &&
-           mos_read_file(plan->ctx, state, 4096, &data, &length) &&
+           mos_read_aside(plan->ctx, state, 4096, &data, &length) &&
            state_text(plan, p, inputs, &now) && strcmp(now, data) == 0;
 }
 

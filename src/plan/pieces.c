@@ -555,6 +555,15 @@ bool mos_plan_compressed_size(const struct mos_plan *plan, const struct mos_piec
                               const char *kind, uint64_t *size) {
     struct mos_sink sink;
     struct mos_entry as = {.path = piece->def->r.name};
+    char hex[65], *kept;
+    size_t length;
+    uint8_t raw[8];
+    mos_sha256_hex(piece->sha256, hex);
+    const char *key = mos_printf(plan->ctx->arena, "size-%s-%s", kind, hex);
+    if (piece->hashed && mos_store_get(plan->ctx, key, &kept, &length) && length == sizeof raw) {
+        *size = mos_le64(kept);
+        return true;
+    }
     struct mos_error ignored = {0}, *saved = plan->ctx->error;
     struct mos_compressor *c = mos_compressor_new(plan->ctx, kind, &sink);
     if (!c)
@@ -562,5 +571,10 @@ bool mos_plan_compressed_size(const struct mos_plan *plan, const struct mos_piec
     plan->ctx->error = &ignored;
     bool ok = mos_plan_stream_piece(plan, piece, &as, &sink);
     plan->ctx->error = saved;
-    return mos_compressor_end(c, size) && ok;
+    ok = mos_compressor_end(c, size) && ok;
+    if (!ok || !piece->hashed)
+        return ok;
+    mos_put_le64(raw, *size);
+    mos_store_put(plan->ctx, key, raw, sizeof raw);
+    return true;
 }

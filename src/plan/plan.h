@@ -61,6 +61,7 @@ struct mos_region_plan {
     const struct mos_piece_plan *piece; /* raw content */
     const struct mos_environment_plan *environment;
     const struct mos_fs_driver *fs;
+    bool strange_fs; /* a file system is stated that nobody knows: a finding has said so */
     struct mos_volume_wish wish;
     struct mos_volume_result result;
     struct mos_volume_base *volume; /* its inventory, once counted or written */
@@ -232,7 +233,8 @@ bool mos_plan_stream_piece(const struct mos_plan *plan, const struct mos_piece_p
 bool mos_plan_count_piece(struct mos_plan *plan, const struct mos_piece_plan *piece,
                           const struct mos_entry *as, const struct mos_sink *sink);
 
-/* How many bytes a piece has once it is compressed ("gzip", "xz", "zstd"); false: not to be had. */
+/* How many bytes a piece has once it is compressed ("gzip", "xz", "zstd"); false: not to be had.  It
+ * takes its time, the first time: the answer is kept. */
 bool mos_plan_compressed_size(const struct mos_plan *plan, const struct mos_piece_plan *piece,
                               const char *kind, uint64_t *size);
 /* Its bytes are these from now on (they stay the caller's). */

@@ -18,8 +18,6 @@ static const char *read_pem(struct mos_plan *plan, const struct mos_value *file,
     if (!mos_plan_reach(plan, file->text, MOS_FILE_REGULAR, "The key", file->place, &path, &info) ||
         !mos_read_file(plan->ctx, path, MOST_KEY, &pem, length))
         return NULL;
-    if (plan->ctx->stamp) /* another key makes another parcel */
-        mos_sha256_update(plan->ctx->stamp, pem, *length);
     return pem;
 }
 
@@ -103,7 +101,7 @@ static bool sign(void *self, const uint8_t digest[32], uint8_t *out) {
     size_t length = o->signer.bits / 8, there;
     const char *path = kept_path(o, digest);
     char *kept;
-    if (mos_exists(ctx, path) && mos_read_file(ctx, path, MOST_SIGNATURE, &kept, &there) &&
+    if (mos_exists(ctx, path) && mos_read_aside(ctx, path, MOST_SIGNATURE, &kept, &there) &&
         there == length && mos_parcel_signed_by(o->key, digest, (const uint8_t *)kept, length)) {
         memcpy(out, kept, length);
         return true;

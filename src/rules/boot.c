@@ -2,6 +2,7 @@
 
 #include "base/text.h"
 
+#include <ctype.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -152,8 +153,12 @@ static unsigned device_number(const char *text, const char *medium) {
     if (strncmp(text, "/dev/", 5) != 0 || strncmp(text + 5, medium, n) != 0)
         return 0;
     text += 5 + n;
-    text += *text == 'p';
-    return (unsigned)strtoul(text, NULL, 10);
+    if (n && isdigit((unsigned char)medium[n - 1]) && *text++ != 'p')
+        return 0;
+    size_t digits = strspn(text, "0123456789");
+    return digits && digits < 6 && !text[digits] && *text != '0'
+               ? (unsigned)strtoul(text, NULL, 10)
+               : 0;
 }
 
 /* What a root argument written out in full names. */
@@ -236,7 +241,7 @@ static void check_root(const struct view *v) {
         return;
     }
     const struct mos_region_plan *r = v->e->root;
-    if (r && r->number && !r->fs && !r->piece && !r->def->r.broken)
+    if (r && r->number && !r->fs && !r->strange_fs && !r->piece && !r->def->r.broken)
         root_unknown(v, value, "holds no file system", r->def->r.key_place, likely_root(v));
     else if (r && r->number && r == v->plan->boot_region && r->def->volume->fills.count == 1)
         root_unknown(v, value, "holds only the boot files", r->def->r.key_place, likely_root(v));

@@ -25,22 +25,6 @@ static const char *contributors(const struct view *v) {
     return mos_buf_string(&b);
 }
 
-/* What each compression would make of the largest piece. */
-static const char *compressed(const struct view *v) {
-    static const char *const kinds[] = {"gzip", "xz", "zstd"};
-    const struct mos_budget_part *p = mos_vec_at(&v->b->parts, 0);
-    struct mos_buf b = {.arena = v->arena};
-    if (!p->piece || p->piece->size > 64 << 20)
-        return NULL;
-    for (size_t i = 0; i < sizeof kinds / sizeof *kinds; i++) {
-        uint64_t size;
-        if (mos_plan_compressed_size(v->plan, p->piece, kinds[i], &size))
-            mos_buf_printf(&b, "%s%s %s", b.length ? ", " : "", kinds[i], about(v, size));
-    }
-    return b.length ? mos_printf(v->arena, "%s compressed: %s.", p->name, mos_buf_string(&b))
-                    : NULL;
-}
-
 static void add_places(const struct view *v, struct mos_finding *f) {
     mos_finding_at(v->list, f, v->b->def->limit->place);
     for (size_t i = 0; i < v->b->parts.count && i < 3; i++)
@@ -52,10 +36,12 @@ static void exceeded(const struct view *v) {
         mos_find(v->list, MOS_RULE_BUDGET_EXCEEDED, "Budget %s is exceeded by %s: %s of %s.",
                  v->b->def->r.name, about(v, v->b->used - v->b->limit), about(v, v->b->used),
                  about(v, v->b->limit));
-    const char *more = compressed(v);
+    const struct mos_budget_part *largest = mos_vec_at(&v->b->parts, 0);
     add_places(v, f);
-    mos_finding_why(v->list, f, "Largest: %s.%s%s", contributors(v), more ? "  " : "",
-                    more ? more : "");
+    mos_finding_why(v->list, f, largest->piece ? "Largest: %s.  What compressing would buy tells "
+                                                 "mosaicum show %s budgets."
+                                               : "Largest: %s.",
+                    contributors(v), v->plan->board->selector);
     uint64_t unit = v->b->used >= 4 << 20 ? 1 << 20 : 1024;
     mos_finding_try(v->list, f, "Make one of them smaller, or raise the limit on purpose: %s.",
                     mos_size_text(v->arena, mos_round_up(v->b->used, unit)));

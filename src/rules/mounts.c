@@ -42,7 +42,7 @@ static void check_source(const struct view *v) {
                        wrong(v, v->m->r.key_place, "its region is no partition",
                              "Give the region a number in the partition table."),
                        r->def->r.key_place);
-    else if (r && !r->fs && !r->def->r.broken)
+    else if (r && !r->fs && !r->strange_fs && !r->def->r.broken)
         mos_finding_at(v->list,
                        wrong(v, v->m->r.key_place, "its region holds no file system",
                              "volume: {kind: ext4} for that region."),

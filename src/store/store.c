@@ -16,6 +16,7 @@ enum {
     SUM = 48,       /* 32: SHA-256 of everything else */
     HEADER = 80,
     IDENTITY = 48,
+    SMALL = 4096,
     FRESH_NS = 50000000 /* a file that changed so lately may change again under the same times */
 };
 static const char magic[8] = "mosaic\0\3";
@@ -43,7 +44,7 @@ bool mos_store_get(struct mos_ctx *ctx, const char *key, char **data, size_t *le
         return false;
     struct mos_error ignored = {0}, *saved = ctx->error;
     ctx->error = &ignored;
-    bool ok = mos_read_file(ctx, place(ctx, key), LARGEST_VALUE + HEADER, &record, &all);
+    bool ok = mos_read_aside(ctx, place(ctx, key), LARGEST_VALUE + HEADER, &record, &all);
     ctx->error = saved;
     if (!ok || all < HEADER || memcmp(record, magic, sizeof magic) != 0 ||
         mos_le64(record + LENGTH) != all - HEADER || !mos_sha256(key, strlen(key), name) ||
@@ -65,7 +66,12 @@ static bool make_private(struct mos_ctx *ctx) {
 }
 
 void mos_store_put(struct mos_ctx *ctx, const char *key, const void *data, size_t length) {
-    if (!ctx->cache_folder || length > LARGEST_VALUE || !make_private(ctx))
+    char *there;
+    size_t size;
+    if (!ctx->cache_folder || length > LARGEST_VALUE ||
+        (length < SMALL && mos_store_get(ctx, key, &there, &size) && size == length &&
+         memcmp(there, data, length) == 0) || /* it is kept already */
+        !make_private(ctx))
         return;
     uint8_t *record = malloc(HEADER + length);
     if (!record)

@@ -1,0 +1,80 @@
+/* Whether an output is still what it was built as, by what its files look like from outside. */
+#include "build/build.h"
+
+#include "base/bytes.h"
+#include "ledger/ledger.h"
+#include "store/store.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+
+struct names {
+    struct mos_ctx *ctx;
+    struct mos_vec list;
+};
+
+static bool add_name(void *self, const char *name) {
+    struct names *n = self;
+    mos_vec_push_pointer(&n->list, mos_strdup(n->ctx->arena, name));
+    return true;
+}
+
+static int by_text(const void *a, const void *b) {
+    return strcmp(*(const char *const *)a, *(const char *const *)b);
+}
+
+/* Everything in the folder: names, kinds, sizes, times, inodes; NULL: it cannot be told. */
+static const char *view_of(struct mos_ctx *ctx, const char *folder, const char *stamp) {
+    const struct mos_host *h = ctx->host;
+    struct names n = {ctx, mos_vec_make(ctx->arena, sizeof(char *))};
+    struct mos_buf all = {.arena = ctx->arena};
+    if (h->list(h, folder, add_name, &n) || !n.list.count)
+        return NULL;
+    qsort(n.list.items, n.list.count, sizeof(char *), by_text);
+    mos_buf_printf(&all, "%s\n", stamp);
+    for (size_t i = 0; i < n.list.count; i++) {
+        struct mos_file_info info;
+        const char *name = mos_vec_pointer(&n.list, i);
+        if (h->info(h, mos_path_join(ctx->arena, folder, name), false, &info))
+            return NULL;
+        mos_buf_printf(&all, "%s\n%d %llu %lld %u %lld %u %llu %llu\n", name, (int)info.kind,
+                       (unsigned long long)info.size, (long long)info.mtime_s, info.mtime_ns,
+                       (long long)info.ctime_s, info.ctime_ns, (unsigned long long)info.device,
+                       (unsigned long long)info.inode);
+    }
+    return mos_buf_string(&all);
+}
+
+static const char *key_of(struct mos_ctx *ctx, const char *folder) {
+    uint8_t hash[MOS_SHA256_SIZE];
+    char *real, hex[65];
+    if (!ctx->cache_folder || ctx->host->real_path(ctx->host, folder, &real))
+        return NULL;
+    bool ok = mos_sha256(real, strlen(real), hash);
+    free(real);
+    mos_sha256_hex(hash, hex);
+    return ok ? mos_printf(ctx->arena, "built-%s", hex) : NULL;
+}
+
+void mos_build_remember(struct mos_plan *plan, const char *out_folder, const char *stamp) {
+    struct mos_ctx *ctx = plan->ctx;
+    const char *folder = mos_path_join(ctx->arena, out_folder, plan->board->selector);
+    const char *key = stamp ? key_of(ctx, folder) : NULL;
+    const char *view = key ? view_of(ctx, folder, stamp) : NULL;
+    if (view)
+        mos_store_put(ctx, key, view, strlen(view) + 1);
+}
+
+bool mos_build_is_untouched(struct mos_plan *plan, const char *out_folder, const char *stamp,
+                            struct mos_vec *files) {
+    struct mos_ctx *ctx = plan->ctx;
+    const char *folder = mos_path_join(ctx->arena, out_folder, plan->board->selector);
+    const char *key = key_of(ctx, folder), *now;
+    char *kept;
+    size_t length;
+    return key && mos_store_get(ctx, key, &kept, &length) &&
+           (now = view_of(ctx, folder, stamp)) != NULL && length == strlen(now) + 1 &&
+           memcmp(now, kept, length) == 0 &&
+           mos_ledger_listing(ctx, mos_path_join(ctx->arena, folder, "ledger.json"), stamp, files);
+}
