@@ -248,6 +248,13 @@ int run_suites(const struct test *const *suites, const char *const *names) {
             if (!CU_add_test(suite, t->name, t->run))
                 return 1;
     }
+    if (!CU_get_registry()->uiNumberOfSuites) {
+        fprintf(stderr, "There is no suite %s; there are:", only ? only : "");
+        for (size_t i = 0; suites[i]; i++)
+            fprintf(stderr, " %s", names[i]);
+        fprintf(stderr, "\n");
+        return 2;
+    }
     CU_basic_set_mode(CU_BRM_NORMAL);
     CU_basic_run_tests();
     CU_basic_show_failures(CU_get_failure_list());

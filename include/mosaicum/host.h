@@ -37,8 +37,8 @@ struct mos_file_info {
 };
 
 /* One outside program.  It gets a clean environment (PATH, LC_ALL=C and `environment`), no
- * terminal, and is ended with all its children when a limit is passed; children that it leaves behind
- * end with it. */
+ * terminal, and is ended with all its children when a limit is passed; children that it leaves
+ * behind end with it. */
 struct mos_program {
     const char *const *arguments;   /* NULL-terminated, [0] is looked up in PATH */
     const char *const *environment; /* NULL-terminated NAME=VALUE list, may be NULL */
@@ -106,7 +106,8 @@ struct mos_host {
                struct mos_program_result *result);
     const char *(*environment)(const struct mos_host *h, const char *name); /* NULL: not set */
     int64_t (*now_ns)(const struct mos_host *h);                            /* monotonic */
-    int64_t (*wall_ns)(const struct mos_host *h); /* since 1970, as file times are; for caches only */
+    int64_t (*wall_ns)(
+        const struct mos_host *h);              /* since 1970, as file times are; for caches only */
     int64_t (*today)(const struct mos_host *h); /* seconds since 1970-01-01, UTC; for end dates */
     /* Bytes that may still be written where a path (or what exists of it) lies. */
     int (*room)(const struct mos_host *h, const char *path, uint64_t *bytes);

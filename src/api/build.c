@@ -44,7 +44,8 @@ static void report_made(mosaicum *m, const struct mos_plan *plan) {
 }
 
 /* "radio (build makes it with make-radio, which --no-run forbids)" */
-static void add_missing(struct mos_plan *plan, const struct mos_piece_plan *p, struct mos_buf *out) {
+static void add_missing(struct mos_plan *plan, const struct mos_piece_plan *p,
+                        struct mos_buf *out) {
     const struct mos_made_by *by = p->def->made_by ? p->def->made_by
                                    : p->outer      ? p->outer->def->made_by
                                                    : NULL;
@@ -67,11 +68,12 @@ static bool has_all(struct mos_plan *plan) {
         else if (mos_plan_is_there(p) && !(p->unpacked && !p->index) && !mos_plan_hash(plan, p))
             return false;
     }
-    return !count ? true
-                  : mos_fail(plan->ctx->error, MOS_ERROR_SAFETY, 0,
-                             "Nothing is built, and what was built before stays: %s not there: %s%s",
-                             count == 1 ? "this piece is" : "these pieces are",
-                             mos_buf_string(&missing), count > 8 ? " and more" : "");
+    return !count
+               ? true
+               : mos_fail(plan->ctx->error, MOS_ERROR_SAFETY, 0,
+                          "Nothing is built, and what was built before stays: %s not there: %s%s",
+                          count == 1 ? "this piece is" : "these pieces are",
+                          mos_buf_string(&missing), count > 8 ? " and more" : "");
 }
 
 /* Is what stands there what this build would make?  Only where nothing of it has been touched since
@@ -91,7 +93,8 @@ static bool is_as_built(struct run_task *t, struct mos_plan *plan) {
     }
     if (!run_fill(plan, false, NULL))
         return false;
-    const char *stamp = run_stamp(t), *folder = mos_path_join(t->arena, m->out, plan->board->selector);
+    const char *stamp = run_stamp(t),
+               *folder = mos_path_join(t->arena, m->out, plan->board->selector);
     if (!stamp || !mos_build_is_untouched(plan, m->out, stamp, &files))
         return false;
     mos_rules_run(plan, MOS_STAGE_VOLUMES);

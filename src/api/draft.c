@@ -303,8 +303,7 @@ static void from_facts(struct draft *x) {
     unknown(x, "raw-places", "rom",
             "whether the chip's ROM or the loader needs a raw place on the card");
     if (!root)
-        unknown(x, "root", "pieces.rootfs",
-                "the content of the root partition (pieces: rootfs)");
+        unknown(x, "root", "pieces.rootfs", "the content of the root partition (pieces: rootfs)");
 }
 
 /* ---- from an image ---- */
@@ -384,9 +383,9 @@ static void put_partition(struct draft *x, const struct survey *s, const struct 
                  p->volume.names.count > 8 ? " …" : "");
         }
         if (!taken->file)
-            unknown(x, mos_printf(arena, "files-of-%s", name), NULL,
-                    mos_printf(arena, "the files of %s: add fills (archive, folder or piece)",
-                               name));
+            unknown(
+                x, mos_printf(arena, "files-of-%s", name), NULL,
+                mos_printf(arena, "the files of %s: add fills (archive, folder or piece)", name));
     } else if (taken->file) {
         line(x, "        piece: image-%s   # %s", name,
              harmless(x, p->has_volume ? p->volume.kind
@@ -534,7 +533,8 @@ static void from_image(struct draft *x) {
     put_hardware(x, mos_printf(x->m->arena,
                                "    card: {kind: %s, size: %s%s}   # also loader: mmc 0, kernel: "
                                "mmcblk0\n",
-                               quoted(x, x->d->medium ? x->d->medium : "sd"), exact(x, s.io.size), sector));
+                               quoted(x, x->d->medium ? x->d->medium : "sd"), exact(x, s.io.size),
+                               sector));
     put_pieces(x, adopt(x, x->d->kernel, "pieces"), adopt(x, x->d->root, "pieces"),
                adopt(x, x->d->tree, "tree"), &taken);
     if (environment)

@@ -119,7 +119,10 @@ enum mosaicum_status run_no_memory(mosaicum *m) {
     m->build = NULL;
     m->finding_count = 0;
     m->error.kind = MOS_ERROR_NONE;
-    mos_fail(&m->error, MOS_ERROR_SYSTEM, ENOMEM, "The work was stopped");
+    mos_fail(
+        &m->error, MOS_ERROR_SYSTEM, ENOMEM,
+        "The work was stopped: it takes more memory than there is, or more than 1 GiB for what "
+        "one image holds");
     return MOSAICUM_SYSTEM;
 }
 

@@ -381,8 +381,7 @@ static void show_compressed(mosaicum *m, const struct mos_plan *plan) {
                                                      {"xz", "xz", true},
                                                      {"zstd", "zstd", true}};
     enum { MOST = 256 << 20 };
-    struct report_table t =
-        report_start(m, "compressed", "What compressing would buy", columns, 5);
+    struct report_table t = report_start(m, "compressed", "What compressing would buy", columns, 5);
     for (size_t i = 0; i < plan->budgets.count; i++) {
         const struct mos_budget_plan *b = mos_vec_pointer(&plan->budgets, i);
         for (size_t k = 0; b->known && b->used > b->limit && k < b->parts.count; k++) {

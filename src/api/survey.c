@@ -8,7 +8,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { STEP = 4096, LOOK = 64 << 10, MOST_OUTSIDE = 64, GAP = 4 };
+enum { MOST_MEMORY = 1 << 30, STEP = 4096, LOOK = 64 << 10, MOST_OUTSIDE = 64, GAP = 4 };
 
 /* ---- content without a file system ---- */
 
@@ -166,6 +166,7 @@ bool survey_open(mosaicum *m, const char *path, struct survey *s) {
                          .path = path,
                          .spans = mos_vec_make(m->arena, sizeof(struct survey_span)),
                          .problems = mos_vec_make(m->arena, sizeof(char *))};
+    mos_arena_limit(m->arena, MOST_MEMORY); /* whatever an image claims to hold */
     if (!mos_unpack_open(&m->ctx, path, &s->image))
         return false;
     s->io = mos_io_watched(m->arena, &s->image.io, &s->trouble);

@@ -20,6 +20,7 @@ struct mos_arena {
     jmp_buf *out_of_memory;
     size_t next_size;
     unsigned long fail_after;
+    size_t held, limit; /* bytes of all blocks; limit 0: none */
 };
 
 struct mos_arena *mos_arena_new(jmp_buf *out_of_memory) {
@@ -37,6 +38,7 @@ struct mos_arena *mos_arena_child(struct mos_arena *parent) {
     struct mos_arena *child = mos_arena_new(parent->out_of_memory);
     if (!child)
         give_up(parent);
+    child->limit = parent->limit;
     return child;
 }
 
@@ -54,6 +56,10 @@ void mos_arena_fail_after(struct mos_arena *arena, unsigned long n) {
     arena->fail_after = n;
 }
 
+void mos_arena_limit(struct mos_arena *arena, size_t bytes) {
+    arena->limit = bytes;
+}
+
 static void give_up(struct mos_arena *arena) {
     longjmp(*arena->out_of_memory, 1);
 }
@@ -61,10 +67,13 @@ static void give_up(struct mos_arena *arena) {
 static struct block *add_block(struct mos_arena *arena, size_t size) {
     if (size > SIZE_MAX - sizeof(struct block))
         give_up(arena);
+    if (arena->limit && (arena->held > arena->limit || size > arena->limit - arena->held))
+        give_up(arena);
     struct block *b = calloc(1, sizeof *b + size);
     if (!b)
         give_up(arena);
     b->size = size;
+    arena->held += size;
     return b;
 }
 

@@ -17,12 +17,15 @@ struct mos_arena;
  * much memory is not to be had. */
 struct mos_arena *mos_arena_new(jmp_buf *out_of_memory);
 void mos_arena_free(struct mos_arena *arena);
-/* One for what does not stay long, with the same handler; it never returns NULL.  Free it before its
- * parent; running out of memory in between leaves it to the process. */
+/* One for what does not stay long, with the same handler; it never returns NULL.  Free it before
+ * its parent; running out of memory in between leaves it to the process. */
 struct mos_arena *mos_arena_child(struct mos_arena *parent);
 
 /* Makes the n-th allocation from now fail (tests); 0 switches it off. */
 void mos_arena_fail_after(struct mos_arena *arena, unsigned long n);
+
+/* The most bytes it may hold; what goes beyond counts as out of memory.  0: no limit. */
+void mos_arena_limit(struct mos_arena *arena, size_t bytes);
 
 /* `size` zeroed bytes, aligned for any type. */
 void *mos_alloc(struct mos_arena *arena, size_t size);

@@ -1,5 +1,5 @@
-/* The stamp of a board: one hash of everything that it is made of.  What goes in is a set: each thing
- * once, under its name, whatever the order and however often it was read. */
+/* The stamp of a board: one hash of everything that it is made of.  What goes in is a set: each
+ * thing once, under its name, whatever the order and however often it was read. */
 #ifndef MOS_BASE_STAMP_H
 #define MOS_BASE_STAMP_H
 

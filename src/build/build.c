@@ -350,9 +350,8 @@ static bool write_flash_parts(struct mos_build *b, struct medium_image *m) {
             return mos_fail(b->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", m->file);
         if (!small_file(b, name, bytes, (size_t)x.write_length))
             return false;
-        *(struct mos_flash_item *)mos_vec_push(&items) =
-            (struct mos_flash_item){own,           name,         x.erase_from,
-                                    x.erase_length, x.write_from, x.write_length};
+        *(struct mos_flash_item *)mos_vec_push(&items) = (struct mos_flash_item){
+            own, name, x.erase_from, x.erase_length, x.write_from, x.write_length};
         longest = mos_max(longest, x.write_length);
     }
     return !items.count || write_flash_program(b, m->medium, &items, longest);

@@ -23,8 +23,8 @@ bool mos_build_finish(struct mos_build *build, const char *stamp);
 /* Keeps, for the next run, that OUT/BOARD is what that stamp gives, and what its files look like
  * from outside.  stamp NULL: nothing is kept. */
 void mos_build_remember(struct mos_plan *plan, const char *out_folder, const char *stamp);
-/* Is it still so: the same stamp, every file there under the same size, times and inode, and nothing
- * else?  Then *files are they (of struct mos_ledger_file). */
+/* Is it still so: the same stamp, every file there under the same size, times and inode, and
+ * nothing else?  Then *files are they (of struct mos_ledger_file). */
 bool mos_build_is_untouched(struct mos_plan *plan, const char *out_folder, const char *stamp,
                             struct mos_vec *files);
 /* Gives up; nothing under a final name has changed. */

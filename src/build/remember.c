@@ -8,7 +8,6 @@
 #include <stdlib.h>
 #include <string.h>
 
-
 struct names {
     struct mos_ctx *ctx;
     struct mos_vec list;

@@ -4,9 +4,9 @@ static void say_clean(const struct cli *cli, const mosaicum *m) {
     const struct mosaicum_rule *rules;
     size_t boards = mosaicum_board_count(m), count = mosaicum_rules(&rules);
     size_t waived = mosaicum_waived_count(m);
-    fprintf(to_out, "%sNothing to complain about%s: %zu board%s%s, %zu rules", style(cli, STYLE_GOOD),
-           style(cli, STYLE_END), boards, boards == 1 ? "" : "s",
-           boards == 1 ? "" : " and variants", count);
+    fprintf(to_out, "%sNothing to complain about%s: %zu board%s%s, %zu rules",
+            style(cli, STYLE_GOOD), style(cli, STYLE_END), boards, boards == 1 ? "" : "s",
+            boards == 1 ? "" : " and variants", count);
     if (waived)
         fprintf(to_out, ", %zu finding%s waived", waived, waived == 1 ? "" : "s");
     print_unproved(cli, m, to_out);

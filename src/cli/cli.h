@@ -11,7 +11,7 @@ struct cli {
     const char *out;                    /* --out, or NULL */
     const char *output;                 /* -o, or NULL */
     const char *picture;                /* show layout: --picture, or NULL */
-    const char *expand_to; /* --expand-to, or NULL */
+    const char *expand_to;              /* --expand-to, or NULL */
     const char *loader, *medium, *keys; /* rehearse: --loader, --as, --keys; or NULL */
     bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, faults;
     struct mosaicum_draft draft; /* options of new */
@@ -23,8 +23,8 @@ struct cli {
 
 struct command {
     const char *name;
-    const char *usage; /* its arguments */
-    const char *about; /* one line of the help */
+    const char *usage;   /* its arguments */
+    const char *about;   /* one line of the help */
     const char *options; /* what it takes besides those of all commands: "out strict" */
     int least, most;     /* number of arguments; most -1: any */
     int (*run)(struct cli *cli);
@@ -42,9 +42,9 @@ const char *cli_find_workspace(void);
 
 /* out.c: standard output and error, without anything that a terminal would obey */
 extern FILE *to_out, *to_err;
-bool out_open(bool unicode); /* unicode: the terminal is UTF-8 */
-bool out_close(void);        /* false: standard output could not be written */
-void out_json(bool json);    /* what follows is JSON: signs become escapes */
+bool out_open(bool unicode);                      /* unicode: the terminal is UTF-8 */
+bool out_close(void);                             /* false: standard output could not be written */
+void out_json(bool json);                         /* what follows is JSON: signs become escapes */
 bool out_bytes(const void *bytes, size_t length); /* as they are: what the user asked to have */
 void out_progress(const char *text);              /* the one line that is drawn over itself */
 /* A text without line ends, so that it cannot pose as more than one line; short-lived. */

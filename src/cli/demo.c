@@ -5,8 +5,8 @@
 
 /* One step of the tour: what one would type, then what comes of it. */
 static void announce(const struct cli *cli, const char *text, const char *command) {
-    fprintf(to_out, "%s%s%s\n%s$ mosaicum %s%s\n", style(cli, STYLE_GOOD), text, style(cli, STYLE_END),
-           style(cli, STYLE_STRONG), command, style(cli, STYLE_END));
+    fprintf(to_out, "%s%s%s\n%s$ mosaicum %s%s\n", style(cli, STYLE_GOOD), text,
+            style(cli, STYLE_END), style(cli, STYLE_STRONG), command, style(cli, STYLE_END));
     fflush(to_out);
 }
 
@@ -53,7 +53,8 @@ static int tour(struct cli *cli, const char *folder) {
     if (status)
         return status;
     status = step(cli, mistake, "And a board with a mistake:", &command_check, NULL, NULL, "check");
-    fprintf(to_out, "The workspace is in %s; more mistakes are in %s/mistakes.\n", workspace, folder);
+    fprintf(to_out, "The workspace is in %s; more mistakes are in %s/mistakes.\n", workspace,
+            folder);
     return status == MOSAICUM_FINDINGS ? MOSAICUM_DONE : status;
 }
 

@@ -21,8 +21,8 @@ static int list_rules(struct cli *cli) {
         return MOSAICUM_DONE;
     }
     for (size_t i = 0; i < count; i++)
-        fprintf(to_out, "%s%-22s%s  %-8s %s\n", style(cli, STYLE_STRONG), rules[i].id, style(cli, STYLE_END),
-               rules[i].severity, rules[i].title);
+        fprintf(to_out, "%s%-22s%s  %-8s %s\n", style(cli, STYLE_STRONG), rules[i].id,
+                style(cli, STYLE_END), rules[i].severity, rules[i].title);
     return MOSAICUM_DONE;
 }
 

@@ -40,7 +40,8 @@ static const struct poptOption table[] = {
     {"output", 'o', POPT_ARG_STRING, &options.output, SEEN + 2, "the file to write", "FILE"},
     {"picture", 0, POPT_ARG_STRING, &options.picture, SEEN + 3,
      "show layout: draws it into this file, .svg or .png", "FILE"},
-    {"files", 0, POPT_ARG_NONE, &options.files, SEEN + 4, "inspect: every file of every volume", NULL},
+    {"files", 0, POPT_ARG_NONE, &options.files, SEEN + 4, "inspect: every file of every volume",
+     NULL},
     {"faults", 0, POPT_ARG_NONE, &options.faults, SEEN + 5,
      "rehearse: the same boot with one thing broken at a time", NULL},
     {"loader", 0, POPT_ARG_STRING, &options.loader, SEEN + 6,
@@ -51,35 +52,39 @@ static const struct poptOption table[] = {
      "rehearse: a tree with the keys that parcels must be signed with", "FILE"},
     {"expand-to", 0, POPT_ARG_STRING, &options.expand_to, SEEN + 9,
      "what a compressed image may grow to (64 GiB)", "SIZE"},
-    {"json", 0, POPT_ARG_NONE, &options.json, SEEN + 10, "one JSON document on standard output", NULL},
-    {"color", 0, POPT_ARG_STRING, &options.color, SEEN + 11, "auto, always or never", "WHEN"},
-    {"trail", 0, POPT_ARG_NONE, &options.trail, SEEN + 12, "show: with the places that set each value",
+    {"json", 0, POPT_ARG_NONE, &options.json, SEEN + 10, "one JSON document on standard output",
      NULL},
+    {"color", 0, POPT_ARG_STRING, &options.color, SEEN + 11, "auto, always or never", "WHEN"},
+    {"trail", 0, POPT_ARG_NONE, &options.trail, SEEN + 12,
+     "show: with the places that set each value", NULL},
     {"accept", 0, POPT_ARG_NONE, &options.accept, SEEN + 13,
      "check: turn what is found into waivers, for a board adopted as it is", NULL},
-    {"from", 0, POPT_ARG_STRING, &options.from, SEEN + 14, "new: draft the board from an image that boots",
-     "IMAGE"},
-    {"cpu", 0, POPT_ARG_STRING, &options.cpu, SEEN + 15, "new, rehearse IMAGE: arm64, arm or riscv64",
-     "CPU"},
+    {"from", 0, POPT_ARG_STRING, &options.from, SEEN + 14,
+     "new: draft the board from an image that boots", "IMAGE"},
+    {"cpu", 0, POPT_ARG_STRING, &options.cpu, SEEN + 15,
+     "new, rehearse IMAGE: arm64, arm or riscv64", "CPU"},
     {"ram-start", 0, POPT_ARG_STRING, &options.ram_start, SEEN + 16,
      "new, rehearse IMAGE: first address of RAM", "ADDRESS"},
     {"ram", 0, POPT_ARG_STRING, &options.ram, SEEN + 17,
      "new, rehearse IMAGE: smallest fitted RAM, as in \"512 MiB\"", "SIZE"},
-    {"console", 0, POPT_ARG_STRING, &options.console, SEEN + 18, "new: serial console, as in ttyAMA0",
-     "PORT"},
+    {"console", 0, POPT_ARG_STRING, &options.console, SEEN + 18,
+     "new: serial console, as in ttyAMA0", "PORT"},
     {"baud", 0, POPT_ARG_STRING, &options.baud, SEEN + 19, "new: its speed", "SPEED"},
-    {"medium", 0, POPT_ARG_STRING, &options.medium, SEEN + 20, "new: sd, emmc, usb or nvme", "KIND"},
-    {"size", 0, POPT_ARG_STRING, &options.size, SEEN + 21, "new: the medium's size, as in \"4 GiB\"",
-     "SIZE"},
+    {"medium", 0, POPT_ARG_STRING, &options.medium, SEEN + 20, "new: sd, emmc, usb or nvme",
+     "KIND"},
+    {"size", 0, POPT_ARG_STRING, &options.size, SEEN + 21,
+     "new: the medium's size, as in \"4 GiB\"", "SIZE"},
     {"kernel", 0, POPT_ARG_STRING, &options.kernel, SEEN + 22, "new: kernel image", "FILE"},
     {"tree", 0, POPT_ARG_STRING, &options.tree, SEEN + 23,
      "new: device tree, source or blob; rehearse: the loader's own tree", "FILE"},
-    {"root", 0, POPT_ARG_STRING, &options.root, SEEN + 24, "new: archive of the root file system", "FILE"},
+    {"root", 0, POPT_ARG_STRING, &options.root, SEEN + 24, "new: archive of the root file system",
+     "FILE"},
     {"strict", 0, POPT_ARG_NONE, &options.strict, SEEN + 25, "warnings count as errors", NULL},
     {"no-run", 0, POPT_ARG_NONE, &options.no_run, SEEN + 26, "start no outside program", NULL},
     {"no-cache", 0, POPT_ARG_NONE, &options.no_cache, SEEN + 27, "keep nothing between runs", NULL},
     {"quiet", 'q', POPT_ARG_NONE, &options.quiet, SEEN + 28, "only what is wrong", NULL},
-    {"verbose", 'v', POPT_ARG_NONE, &options.verbose, SEEN + 29, "also what could not be proved", NULL},
+    {"verbose", 'v', POPT_ARG_NONE, &options.verbose, SEEN + 29, "also what could not be proved",
+     NULL},
     {"help", 'h', POPT_ARG_NONE, &options.help, SEEN + 30, "this text", NULL},
     {"version", 0, POPT_ARG_NONE, &options.version, SEEN + 31, "the version", NULL},
     POPT_TABLEEND};
@@ -234,7 +239,8 @@ static int parse(poptContext context, struct cli *cli) {
                                          .from = options.from};
     cli->no_cache = options.no_cache;
     if (options.version)
-        return fprintf(to_out, "mosaicum %s\n", mosaicum_version()) < 0 ? MOSAICUM_SYSTEM : MOSAICUM_DONE;
+        return fprintf(to_out, "mosaicum %s\n", mosaicum_version()) < 0 ? MOSAICUM_SYSTEM
+                                                                        : MOSAICUM_DONE;
     const char **words = poptGetArgs(context);
     if (options.help || !words || !words[0]) {
         print_help(cli, options.help ? to_out : to_err);
@@ -255,11 +261,12 @@ int main(int argc, const char **argv) {
     poptContext context = poptGetContext("mosaicum", argc, argv, table, 0);
     int status = parse(context, &cli);
     poptFreeContext(context);
-    char *const texts[] = {options.workspace, options.out,       options.color,     options.output,
-                           options.picture,   options.cpu,       options.ram_start, options.ram,
-                           options.console,   options.baud,      options.medium,    options.size,
-                           options.kernel,    options.tree,      options.root,      options.from,
-                           options.loader,    options.medium_as, options.keys,      options.expand_to};
+    char *const texts[] = {
+        options.workspace, options.out,       options.color,     options.output,
+        options.picture,   options.cpu,       options.ram_start, options.ram,
+        options.console,   options.baud,      options.medium,    options.size,
+        options.kernel,    options.tree,      options.root,      options.from,
+        options.loader,    options.medium_as, options.keys,      options.expand_to};
     for (size_t i = 0; i < sizeof texts / sizeof *texts; i++)
         free(texts[i]);
     bool written = fflush(to_out) == 0 && !ferror(to_out);

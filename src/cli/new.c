@@ -31,9 +31,9 @@ static char *read_answer(void) {
 static bool ask(const struct cli *cli, const struct question *q) {
     if (*q->answer)
         return true;
-    fprintf(to_out, "%s%s%s%s%s%s\n  %s%s%s\n  > ", style(cli, STYLE_STRONG), q->text, style(cli, STYLE_END),
-           q->usual ? "  [" : "", q->usual ? q->usual : "", q->usual ? "]" : "",
-           style(cli, STYLE_DIM), q->why, style(cli, STYLE_END));
+    fprintf(to_out, "%s%s%s%s%s%s\n  %s%s%s\n  > ", style(cli, STYLE_STRONG), q->text,
+            style(cli, STYLE_END), q->usual ? "  [" : "", q->usual ? q->usual : "",
+            q->usual ? "]" : "", style(cli, STYLE_DIM), q->why, style(cli, STYLE_END));
     for (;;) {
         fflush(to_out);
         const char *line = read_answer();
@@ -82,8 +82,8 @@ static bool has_facts(const struct mosaicum_draft *d) {
 
 static void say_next(const struct cli *cli, const char *name) {
     const char *w = cli->workspace && strcmp(cli->workspace, ".") != 0 ? cli->workspace : NULL;
-    fprintf(to_out, "\nNext: edit %s%sboards/%s.yaml, then mosaicum %s%s%scheck\n", w ? w : "", w ? "/" : "",
-           name, w ? "-w " : "", w ? w : "", w ? " " : "");
+    fprintf(to_out, "\nNext: edit %s%sboards/%s.yaml, then mosaicum %s%s%scheck\n", w ? w : "",
+            w ? "/" : "", name, w ? "-w " : "", w ? w : "", w ? " " : "");
 }
 
 static int run(struct cli *cli) {

@@ -2,8 +2,8 @@
  *
  * Whatever a name, a file or an image holds, no control character of it gets out: not those of
  * ASCII but tab and line end, not 0x7f, not U+0080 to U+009F, no marks that turn the direction of
- * text, no bytes that are no text.  Our own colours are told by a sign that nobody else can know: it
- * is made anew in every run. */
+ * text, no bytes that are no text.  Our own colours are told by a sign that nobody else can know:
+ * it is made anew in every run. */
 #include "cli/cli.h"
 #include "platform/platform.h"
 
@@ -26,10 +26,10 @@ static struct printer printers[2] = {{.file = 1}, {.file = 2}};
 static char nonce[NONCE + 1];
 FILE *to_out, *to_err;
 
-static const char *const codes[] = {[STYLE_ERROR] = "\033[1;91m", [STYLE_WARNING] = "\033[1;93m",
-                                    [STYLE_NOTE] = "\033[1;96m",  [STYLE_STRONG] = "\033[1m",
-                                    [STYLE_DIM] = "\033[90m",     [STYLE_GOOD] = "\033[1;92m",
-                                    [STYLE_END] = "\033[0m"};
+static const char *const codes[] = {
+    [STYLE_ERROR] = "\033[1;91m", [STYLE_WARNING] = "\033[1;93m", [STYLE_NOTE] = "\033[1;96m",
+    [STYLE_STRONG] = "\033[1m",   [STYLE_DIM] = "\033[90m",       [STYLE_GOOD] = "\033[1;92m",
+    [STYLE_END] = "\033[0m"};
 
 const char *style(const struct cli *cli, enum style s) {
     static char signs[sizeof codes / sizeof *codes][SIGN + 1];
@@ -55,10 +55,7 @@ static void put(struct printer *p, const char *bytes, size_t length) {
  * bytes are needed; number UINT32_MAX: it is none. */
 static uint32_t character(const unsigned char *p, size_t n, size_t *length) {
     size_t need = *p < 0x80 ? 1 : *p >= 0xf0 && *p < 0xf5 ? 4 : *p >= 0xe0 ? 3 : *p >= 0xc2 ? 2 : 0;
-    uint32_t c = need == 1   ? *p
-                 : need == 2 ? *p & 0x1fu
-                 : need == 3 ? *p & 0x0fu
-                             : *p & 0x07u;
+    uint32_t c = need == 1 ? *p : need == 2 ? *p & 0x1fu : need == 3 ? *p & 0x0fu : *p & 0x07u;
     *length = 1;
     if (!need || *p >= 0xf5)
         return UINT32_MAX;
@@ -81,9 +78,9 @@ static uint32_t character(const unsigned char *p, size_t n, size_t *length) {
 static bool is_harmless(uint32_t c) {
     if (c < 0x20)
         return c == '\n' || c == '\t';
-    return c != UINT32_MAX && !(c >= 0x7f && c < 0xa0) && c != 0x61c && c != 0x200e && c != 0x200f &&
-           !(c >= 0x2028 && c <= 0x202e) && !(c >= 0x2066 && c <= 0x2069) && c != 0xfeff &&
-           !(c >= 0xfff9 && c <= 0xfffb) && !(c >= 0xe0000 && c < 0xe0080);
+    return c != UINT32_MAX && !(c >= 0x7f && c < 0xa0) && c != 0x61c && c != 0x200e &&
+           c != 0x200f && !(c >= 0x2028 && c <= 0x202e) && !(c >= 0x2066 && c <= 0x2069) &&
+           c != 0xfeff && !(c >= 0xfff9 && c <= 0xfffb) && !(c >= 0xe0000 && c < 0xe0080);
 }
 
 static void put_character(struct printer *p, uint32_t c, const char *bytes, size_t length) {
@@ -116,7 +113,8 @@ static size_t filter(void *self, const char *bytes, size_t length) {
         size_t sign = n - at < SIGN ? n - at : SIGN;
         bool ours = all[at] == '\033' && *nonce &&
                     memcmp(all + at + 1, nonce, sign > NONCE ? NONCE : sign - 1) == 0;
-        if (ours && sign == SIGN && (size_t)(all[at + SIGN - 1] - 'A') < sizeof codes / sizeof *codes) {
+        if (ours && sign == SIGN &&
+            (size_t)(all[at + SIGN - 1] - 'A') < sizeof codes / sizeof *codes) {
             const char *code = codes[all[at + SIGN - 1] - 'A'];
             put(p, code, strlen(code));
             taken = SIGN;

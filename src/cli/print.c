@@ -112,7 +112,8 @@ static void print_finding(const struct cli *cli, const struct mosaicum_finding *
     fprintf(to, "  %s\n", one_line(f->message));
     print_places(cli, f, to);
     if (f->why)
-        fprintf(to, "  %swhy%s  %s\n", style(cli, STYLE_DIM), style(cli, STYLE_END), one_line(f->why));
+        fprintf(to, "  %swhy%s  %s\n", style(cli, STYLE_DIM), style(cli, STYLE_END),
+                one_line(f->why));
     if (f->remedy)
         fprintf(to, "  %stry%s  %s\n", style(cli, STYLE_DIM), style(cli, STYLE_END),
                 one_line(f->remedy));
@@ -268,10 +269,10 @@ static void print_rows(const struct cli *cli, const struct mosaicum_table *t, co
     for (size_t line = 0; *text; line++) {
         size_t n = strcspn(text, "\n"), row = line - titled;
         bool title = titled && !line, known = !title && row < t->row_count;
-        const char *colour = title                                         ? style(cli, STYLE_DIM)
-                             : known && is_alarm(t, row)                   ? style(cli, STYLE_ERROR)
+        const char *colour = title                                    ? style(cli, STYLE_DIM)
+                             : known && is_alarm(t, row)              ? style(cli, STYLE_ERROR)
                              : known && t->asides && is_aside(t, row) ? style(cli, STYLE_DIM)
-                                                                           : "";
+                                                                      : "";
         fprintf(to, "%s%.*s%s\n", colour, (int)n, text, *colour ? style(cli, STYLE_END) : "");
         text += n + (text[n] == '\n');
     }
@@ -285,9 +286,10 @@ static void print_table(const struct cli *cli, const struct mosaicum_table *t, F
     scols_table_set_column_separator(table, "  ");
     scols_table_enable_nowrap(table, true);
     for (size_t c = 0; c < t->column_count; c++) {
-        scols_table_new_column(table, t->columns[c].title, 0,
-                               (t->columns[c].right ? SCOLS_FL_RIGHT : 0) |
-                                   (is_empty_column(t, c) || hidden >> c & 1 ? SCOLS_FL_HIDDEN : 0));
+        scols_table_new_column(
+            table, t->columns[c].title, 0,
+            (t->columns[c].right ? SCOLS_FL_RIGHT : 0) |
+                (is_empty_column(t, c) || hidden >> c & 1 ? SCOLS_FL_HIDDEN : 0));
     }
     bool titled = false;
     for (size_t c = 0; c < t->column_count; c++)

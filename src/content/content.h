@@ -7,9 +7,9 @@
 #include "io/io.h"
 
 /* Streams an archive: tar, cpio or zip, plain or in gzip, xz, zstd, bzip2, lz4 or lzma.  Paths that
- * leave it are findings of piece.path at `place`.  false: the sink stopped it, ctx->error (also when
- * the file changed meanwhile), or it is damaged: with a result that is a finding of piece.format at
- * `place` and result->damaged, else an error. */
+ * leave it are findings of piece.path at `place`.  false: the sink stopped it, ctx->error (also
+ * when the file changed meanwhile), or it is damaged: with a result that is a finding of
+ * piece.format at `place` and result->damaged, else an error. */
 struct mos_archive_result {
     bool wanted; /* set before: hash it */
     bool damaged, hashed;
@@ -103,8 +103,8 @@ struct mos_tar;
 struct mos_tar *mos_tar_new(struct mos_ctx *ctx, const char *path, struct mos_sink *sink);
 bool mos_tar_end(struct mos_tar *tar, bool good);
 
-/* Small files below etc/ may matter to rules.  Of most of them only the hash is kept between runs; a
- * few are read, and the passwords in them are replaced then: the cache holds no secret. */
+/* Small files below etc/ may matter to rules.  Of most of them only the hash is kept between runs;
+ * a few are read, and the passwords in them are replaced then: the cache holds no secret. */
 enum mos_text_kind {
     MOS_TEXT_NONE,
     MOS_TEXT_HASH,  /* only that it is there, and its SHA-256 */
@@ -113,7 +113,8 @@ enum mos_text_kind {
 };
 enum mos_text_kind mos_text_kind(const struct mos_entry *entry);
 /* Stands for a password of `length` bytes in a text of the same length: begins with MOS_TOKEN (what
- * it stands for has the form of a hash) or MOS_TOKEN + 1, and two that are equal have equal ones. */
+ * it stands for has the form of a hash) or MOS_TOKEN + 1, and two that are equal have equal ones.
+ */
 enum { MOS_TOKEN = 1 };
 void mos_text_token(const char *password, size_t length, char *out);
 /* Puts tokens for the passwords of a text of users. */

@@ -26,7 +26,7 @@ enum mos_entry_type {
 struct mos_entry {
     const char *path; /* no slash at either end; "" is the root folder itself */
     enum mos_entry_type type;
-    uint16_t mode; /* permission bits, 07777 */
+    uint16_t mode;     /* permission bits, 07777 */
     uint64_t uid, gid; /* above UINT32_MAX: nobody that a file system could store */
     int64_t mtime;
     uint32_t mtime_ns;

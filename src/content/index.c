@@ -3,10 +3,10 @@
  * File form: "mosindx4", count (le32), then per entry: type, mode (le16), uid, gid, mtime (le64),
  * mtime_ns, size (le64), major, minor, sum (le64), path length (le32), target length (le32),
  * number of runs (le32), length of the kept text (le32), length of its extended attributes (le32),
- * length of its hash (le32: 0 or 32), path, NUL, target, NUL, runs of {offset le64, length le64}, the
- * text, the attributes, the hash; at the end the SHA-256 of all that.  Small files below etc/ keep
- * their hash, and those that rules read their text, with tokens for passwords (texts.c).  A load
- * that does not fit in every detail gives NULL and the archive is read again.
+ * length of its hash (le32: 0 or 32), path, NUL, target, NUL, runs of {offset le64, length le64},
+ * the text, the attributes, the hash; at the end the SHA-256 of all that.  Small files below etc/
+ * keep their hash, and those that rules read their text, with tokens for passwords (texts.c).  A
+ * load that does not fit in every detail gives NULL and the archive is read again.
  */
 #include "content/content.h"
 

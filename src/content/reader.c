@@ -13,8 +13,8 @@ struct mos_reader {
     struct mos_ctx *ctx;
     struct mos_packed_source source;
     struct archive *a;
-    uint8_t *in, *out;       /* READ_SIZE bytes each; out: what xz gave */
-    size_t held;             /* bytes of `in` that were read to look at them */
+    uint8_t *in, *out; /* READ_SIZE bytes each; out: what xz gave */
+    size_t held;       /* bytes of `in` that were read to look at them */
     lzma_stream lzma;
     bool xz, ended;
     int errnum;
@@ -107,9 +107,9 @@ static void allow_formats(struct archive *a, bool files) {
 static bool begin_lzma(struct mos_reader *r, bool xz) {
     r->lzma = (lzma_stream)LZMA_STREAM_INIT;
     r->xz = true;
-    r->out = mos_alloc(r->ctx->arena, READ_SIZE);
-    return (xz ? lzma_stream_decoder(&r->lzma, MOS_MOST_DECODER, LZMA_CONCATENATED)
-               : lzma_alone_decoder(&r->lzma, MOS_MOST_DECODER)) == LZMA_OK;
+    r->out = malloc(READ_SIZE);
+    return r->out && (xz ? lzma_stream_decoder(&r->lzma, MOS_MOST_DECODER, LZMA_CONCATENATED)
+                         : lzma_alone_decoder(&r->lzma, MOS_MOST_DECODER)) == LZMA_OK;
 }
 
 static bool look(struct mos_reader *r, bool *xz, bool *alone) {
@@ -127,9 +127,10 @@ struct mos_reader *mos_reader_open(struct mos_ctx *ctx, const struct mos_packed_
     bool xz, alone;
     r->ctx = ctx;
     r->source = *source;
-    r->in = mos_alloc(ctx->arena, READ_SIZE);
+    r->in = malloc(READ_SIZE); /* not of the arena: a ramdisk unpacks thousands of modules */
     *why = NULL;
-    bool ok = look(r, &xz, &alone);
+    xz = alone = false;
+    bool ok = r->in && look(r, &xz, &alone);
     if (ok && !r->held)
         *why = "it is empty";
     r->a = archive_read_new();
@@ -137,12 +138,14 @@ struct mos_reader *mos_reader_open(struct mos_ctx *ctx, const struct mos_packed_
         ok = !(xz || alone) || begin_lzma(r, xz);
         allow_formats(r->a, files);
         allow_filters(r->a);
-        ok = ok && archive_read_open(r->a, r, NULL, r->xz ? read_xz : read_plain, NULL) == ARCHIVE_OK;
+        ok = ok &&
+             archive_read_open(r->a, r, NULL, r->xz ? read_xz : read_plain, NULL) == ARCHIVE_OK;
     }
     if (ok && r->a && !*why)
         return r;
     if (!*why)
-        *why = mos_strdup(ctx->arena, r->errnum ? mos_errno_text(r->errnum) : mos_reader_problem(r));
+        *why =
+            mos_strdup(ctx->arena, r->errnum ? mos_errno_text(r->errnum) : mos_reader_problem(r));
     mos_reader_free(r);
     return NULL;
 }
@@ -166,4 +169,7 @@ void mos_reader_free(struct mos_reader *r) {
     archive_read_free(r->a);
     if (r->xz)
         lzma_end(&r->lzma);
+    free(r->in);
+    free(r->out);
+    r->in = r->out = NULL;
 }

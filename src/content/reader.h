@@ -20,7 +20,8 @@ struct mos_reader;
 
 /* files: tar, cpio and zip; else the one stream that the bytes are once they are unpacked.  Opens
  * it.  NULL with *why (a text without a full stop; in the arena) when it is none of them, damaged,
- * or asks for too much memory.  Everything lives in the arena but the reader: mos_reader_free it. */
+ * or asks for too much memory.  Everything lives in the arena but the reader: mos_reader_free it.
+ */
 struct mos_reader *mos_reader_open(struct mos_ctx *ctx, const struct mos_packed_source *source,
                                    bool files, const char **why);
 struct archive *mos_reader_archive(struct mos_reader *r);

@@ -12,10 +12,14 @@ enum mos_text_kind mos_text_kind(const struct mos_entry *entry) {
         const char *path;
         enum mos_text_kind kind;
     } rows[] = {
-        {"etc/passwd", MOS_TEXT_USERS},          {"etc/shadow", MOS_TEXT_USERS},
-        {"etc/group", MOS_TEXT_USERS},           {"etc/inittab", MOS_TEXT_PLAIN},
-        {"etc/inetd.conf", MOS_TEXT_PLAIN},      {"etc/ssh/sshd_config", MOS_TEXT_PLAIN},
-        {"etc/init.d/S50telnet", MOS_TEXT_PLAIN}, {"etc/init.d/rcS", MOS_TEXT_PLAIN},
+        {"etc/passwd", MOS_TEXT_USERS},
+        {"etc/shadow", MOS_TEXT_USERS},
+        {"etc/group", MOS_TEXT_USERS},
+        {"etc/inittab", MOS_TEXT_PLAIN},
+        {"etc/inetd.conf", MOS_TEXT_PLAIN},
+        {"etc/ssh/sshd_config", MOS_TEXT_PLAIN},
+        {"etc/init.d/S50telnet", MOS_TEXT_PLAIN},
+        {"etc/init.d/rcS", MOS_TEXT_PLAIN},
     };
     if (entry->type != MOS_ENTRY_FILE || entry->size > LARGEST_TEXT ||
         strncmp(entry->path, "etc/", 4) != 0)

@@ -138,9 +138,10 @@ static bool unpack_stream(struct unpacked *u, struct mos_reader *r, uint64_t lim
         filled += (size_t)n;
         *size += (uint64_t)n;
         if (*size > limit) {
-            *why = mos_printf(u->ctx->arena,
-                              "it is larger than %s once it is unpacked; --expand-to SIZE allows more",
-                              mos_size_text(u->ctx->arena, limit));
+            *why =
+                mos_printf(u->ctx->arena,
+                           "it is larger than %s once it is unpacked; --expand-to SIZE allows more",
+                           mos_size_text(u->ctx->arena, limit));
             return false;
         }
         if (filled == BLOCK && !keep(u, block))

@@ -238,10 +238,9 @@ static bool type_of(uint32_t mode, enum mos_entry_type *type) {
     return false;
 }
 
-static bool stream_content(struct mos_ctx *ctx, struct mos_io *io, uint64_t at, uint64_t size,
+static bool stream_content(uint8_t *piece, struct mos_io *io, uint64_t at, uint64_t size,
                            const struct mos_read_request *request) {
     struct mos_runs runs = {.sink = request->sink};
-    uint8_t *piece = mos_alloc(ctx->arena, PIECE);
     uint64_t sum;
     for (uint64_t done = 0; done < size;) {
         size_t n = (size_t)mos_min(PIECE, size - done);
@@ -258,7 +257,7 @@ static bool stream_content(struct mos_ctx *ctx, struct mos_io *io, uint64_t at, 
            request->sink->end(request->sink->self, sum);
 }
 
-static bool stream_one(struct mos_ctx *ctx, struct mos_io *io, const uint32_t f[FIELDS],
+static bool stream_one(uint8_t *piece, struct mos_io *io, const uint32_t f[FIELDS],
                        const char *path, uint64_t data, const struct mos_read_request *request) {
     struct mos_entry e = {.path = path,
                           .mode = (uint16_t)(f[MODE] & 07777),
@@ -285,7 +284,7 @@ static bool stream_one(struct mos_ctx *ctx, struct mos_io *io, const uint32_t f[
     if (!request->sink->entry(request->sink->self, &e))
         return false;
     if (e.type == MOS_ENTRY_FILE && (!request->wants || request->wants(request->self, &e)))
-        return stream_content(ctx, io, data, e.size, request);
+        return stream_content(piece, io, data, e.size, request);
     return request->sink->end(request->sink->self, 0);
 }
 
@@ -293,6 +292,7 @@ static bool stream(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read
     struct mos_buf path = {.arena = ctx->arena};
     char text[HEADER], name[LONGEST_PATH + 1];
     uint32_t f[FIELDS];
+    uint8_t *piece = mos_alloc(ctx->arena, PIECE); /* one for all: a ramdisk may have many files */
     for (uint64_t at = 0; at + HEADER <= io->size;) {
         uint64_t data;
         if (mos_io_read(io, text, HEADER, at) || !parse(text, f) ||
@@ -313,7 +313,7 @@ static bool stream(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read
         const char *clean = mos_entry_path(&path, name);
         if (!clean)
             mos_volume_problem(request, "The name %s leaves the ramdisk; it is left out.", name);
-        else if (!stream_one(ctx, io, f, clean, data, request))
+        else if (!stream_one(piece, io, f, clean, data, request))
             return false;
     }
     mos_volume_lost(request, NULL, "The ramdisk has no end mark.");

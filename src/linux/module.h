@@ -7,8 +7,8 @@
 struct mos_module_info {
     const char *cpu;      /* as in program.h; NULL: another */
     struct mos_vec needs; /* of const char *: modules that must be loaded before it */
-    /* the same, where they are there: softdep pre and weakdep; and what may come after it.  Names of
-     * modules, or aliases that several modules may answer to. */
+    /* the same, where they are there: softdep pre and weakdep; and what may come after it.  Names
+     * of modules, or aliases that several modules may answer to. */
     struct mos_vec wants, wants_after;
     struct mos_vec aliases; /* of const char *: patterns with * and ? */
 };

@@ -99,13 +99,14 @@ static void too_many(struct mos_ctx *ctx, const struct mos_workspace *w, uint64_
     struct mos_finding *f = mos_find(
         list, MOS_RULE_BOARD_COMBINATIONS,
         "There are %s%llu combinations of boards and variants; %llu of them are looked at.",
-        all == UINT64_MAX ? "more than " : "", (unsigned long long)(all == UINT64_MAX ? all - 1 : all),
-        (unsigned long long)checked);
+        all == UINT64_MAX ? "more than " : "",
+        (unsigned long long)(all == UINT64_MAX ? all - 1 : all), (unsigned long long)checked);
     if (mos_has(w->combinations))
         mos_finding_at(list, f, w->combinations->place);
     mos_finding_at(list, f, cut->place);
-    mos_finding_why(list, f, "What is wrong with the others is found by nobody: the first that is "
-                             "left out is one of %s.",
+    mos_finding_why(list, f,
+                    "What is wrong with the others is found by nobody: the first that is "
+                    "left out is one of %s.",
                     cut->name);
     mos_finding_try(list, f,
                     "Name those that are built under usual: in mosaicum.yaml, or allow more there: "

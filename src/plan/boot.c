@@ -100,10 +100,12 @@ static void unknown_name(struct mos_plan *plan, const struct mos_value *v, size_
         bool none = h && h->console && mos_has(h->console->port);
         if (none)
             mos_finding_at(list, f, h->console->port->place);
-        mos_finding_why(list, f, none ? "The board says that it has no console."
-                                      : "The board does not say what its console is.");
-        mos_finding_try(list, f, none ? "Take <console> out, or state hardware: {console: {port: …}}."
-                                      : "hardware: {console: {port: ttyAMA0, baud: 115200}}");
+        mos_finding_why(list, f,
+                        none ? "The board says that it has no console."
+                             : "The board does not say what its console is.");
+        mos_finding_try(list, f,
+                        none ? "Take <console> out, or state hardware: {console: {port: …}}."
+                             : "hardware: {console: {port: ttyAMA0, baud: 115200}}");
         return;
     }
     names[count++] = "console";

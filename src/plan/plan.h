@@ -233,7 +233,7 @@ bool mos_plan_stream_piece(const struct mos_plan *plan, const struct mos_piece_p
 bool mos_plan_count_piece(struct mos_plan *plan, const struct mos_piece_plan *piece,
                           const struct mos_entry *as, const struct mos_sink *sink);
 
-/* How many bytes a piece has once it is compressed ("gzip", "xz", "zstd"); false: not to be had.  It
+/* How many bytes a piece has once it is compressed ("gzip", "xz", "zstd"); false: not to be had. It
  * takes its time, the first time: the answer is kept. */
 bool mos_plan_compressed_size(const struct mos_plan *plan, const struct mos_piece_plan *piece,
                               const char *kind, uint64_t *size);

@@ -112,8 +112,8 @@ static bool expand(struct mos_ctx *ctx, const uint8_t **bytes, size_t *length) {
     return !e;
 }
 
-/* Which of the names that are sought a module answers to.  All of an archive's modules go by here, so
- * nothing of them stays. */
+/* Which of the names that are sought a module answers to.  All of an archive's modules go by here,
+ * so nothing of them stays. */
 static void search_module(struct gather *g) {
     struct mos_ctx aside = *g->m->plan->ctx;
     struct ramdisk_module *x = g->module;
@@ -167,8 +167,8 @@ static bool gather_end(void *self, uint64_t sum) {
 bool ramdisk_gather(struct ramdisk *m, struct mos_piece_plan *archive) {
     struct gather g = {.m = m, .archive = archive};
     struct mos_sink sink = {&g, gather_entry, gather_data, gather_end};
-    bool ok = archive->bytes || archive->member ||
-              mos_plan_read_archive(m->plan, archive, &sink) || archive->damaged;
+    bool ok = archive->bytes || archive->member || mos_plan_read_archive(m->plan, archive, &sink) ||
+              archive->damaged;
     free(g.passing);
     return ok;
 }

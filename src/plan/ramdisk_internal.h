@@ -25,7 +25,7 @@ struct ramdisk_module {
     const uint8_t *bytes; /* expanded; NULL: not read yet */
     size_t length;
     bool wanted, ordered, on_way;
-    bool searched; /* its aliases are known: `answers` holds those that somebody wants */
+    bool searched;          /* its aliases are known: `answers` holds those that somebody wants */
     struct mos_vec answers; /* of const char * */
 };
 

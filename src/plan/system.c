@@ -72,9 +72,9 @@ static bool put_mounts(struct writer *w, const struct mos_system *s) {
         const char *what = mos_has(m->what) ? m->what->text
                            : r              ? mos_plan_partition_name(w->plan, m->r.name)
                                             : m->r.name;
-        const char *kind = mos_has(m->kind) ? m->kind->text
+        const char *kind = mos_has(m->kind)              ? m->kind->text
                            : r && r->fs && r->fs->kernel ? r->fs->kernel
-                                        : "auto";
+                                                         : "auto";
         if (!what || !mos_has(m->at))
             continue;
         int pass = strcmp(m->at->text, "/") == 0 ? 1 : r ? 2 : 0;

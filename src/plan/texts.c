@@ -57,8 +57,8 @@ bool mos_plan_config(struct mos_plan *plan) {
 
 /* ---- device trees ---- */
 
-/* What keeps a file from being read is the board's business, even where it lies wholly in files from
- * outside: such findings get the place that names the file. */
+/* What keeps a file from being read is the board's business, even where it lies wholly in files
+ * from outside: such findings get the place that names the file. */
 static void tie_to(struct mos_plan *plan, size_t before, struct mos_place place) {
     struct mos_findings *list = &plan->ctx->findings;
     for (size_t i = before; i < list->items.count; i++) {

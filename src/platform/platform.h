@@ -11,8 +11,8 @@ void mos_platform_workers(struct mos_host *host);  /* workers.c fills its functi
 void mos_platform_programs(struct mos_host *host); /* programs.c */
 void mos_platform_folders(struct mos_host *host);  /* folders.c */
 
-/* streams.c: a stream whose bytes go to a function; NULL: no memory.  write returns how many bytes it
- * took; fewer than `length` is an error of the stream. */
+/* streams.c: a stream whose bytes go to a function; NULL: no memory.  write returns how many bytes
+ * it took; fewer than `length` is an error of the stream. */
 FILE *mos_platform_stream(size_t (*write)(void *self, const char *bytes, size_t length),
                           void *self);
 /* Bytes that nobody can foresee; false: there are none. */

@@ -120,8 +120,8 @@ static void watch(const struct mos_program *p, int in, int out, int err) {
     if (pid > 0)
         kill(-pid, SIGKILL);
     end_children();
-    _exit(pid < 0            ? 126
-          : ended != pid     ? 128 + SIGKILL
+    _exit(pid < 0             ? 126
+          : ended != pid      ? 128 + SIGKILL
           : WIFEXITED(status) ? WEXITSTATUS(status)
                               : 128 + WTERMSIG(status));
 }
@@ -140,7 +140,8 @@ static int64_t milliseconds(void) {
     return (int64_t)t.tv_sec * 1000 + t.tv_nsec / 1000000;
 }
 
-/* As much of the input as the program takes now; *in becomes -1 once it has all, or wants no more. */
+/* As much of the input as the program takes now; *in becomes -1 once it has all, or wants no more.
+ */
 static void feed(const struct mos_program *p, int *in, size_t *sent) {
     ssize_t n = *sent < p->input_length
                     ? write(*in, (const char *)p->input + *sent, p->input_length - *sent)

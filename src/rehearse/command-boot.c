@@ -184,7 +184,7 @@ static int run_go(struct sim *s, int argc, const char *const *argv) {
         return -1;
     const struct sim_thing *t = sim_ram_at(s, at);
     sim_undecided(s, "what the program at 0x%llx does (%s)", (unsigned long long)at,
-                t ? t->what : "nothing was put there");
+                  t ? t->what : "nothing was put there");
     s->stop = SIM_HANGS;
     return 0;
 }

@@ -11,12 +11,12 @@ enum { MOST_STARTS = 12 };
 static struct sim *begin(struct mos_ctx *ctx, const struct mos_machine *machine,
                          struct mos_rehearsal *out) {
     struct sim *s = mos_alloc(ctx->arena, sizeof *s);
-    *out = (struct mos_rehearsal){.events = mos_vec_make(ctx->arena, sizeof(struct mos_event)),
-                                  .ram = mos_vec_make(ctx->arena, sizeof(struct mos_ram_use)),
-                                  .files = mos_vec_make(ctx->arena, sizeof(struct mos_touched *)),
-                                  .failed =
-                                      mos_vec_make(ctx->arena, sizeof(struct mos_failed_start)),
-                                  .console = {.arena = ctx->arena}};
+    *out =
+        (struct mos_rehearsal){.events = mos_vec_make(ctx->arena, sizeof(struct mos_event)),
+                               .ram = mos_vec_make(ctx->arena, sizeof(struct mos_ram_use)),
+                               .files = mos_vec_make(ctx->arena, sizeof(struct mos_touched *)),
+                               .failed = mos_vec_make(ctx->arena, sizeof(struct mos_failed_start)),
+                               .console = {.arena = ctx->arena}};
     *s = (struct sim){.ctx = ctx,
                       .arena = ctx->arena,
                       .machine = machine,
@@ -125,7 +125,8 @@ static void decide(struct sim *s) {
 /* It is started again: what became of this start is kept. */
 static void note_failed(struct sim *s) {
     struct mos_rehearsal *out = s->out;
-    const char *reason = out->end == MOS_END_BOOTS ? "Nobody confirmed that all is well." : out->reason;
+    const char *reason =
+        out->end == MOS_END_BOOTS ? "Nobody confirmed that all is well." : out->reason;
     for (size_t i = 0; i < out->failed.count; i++) {
         struct mos_failed_start *f = mos_vec_at(&out->failed, i);
         if (strcmp(f->entry ? f->entry : "", out->entry ? out->entry : "") == 0 &&

@@ -275,7 +275,8 @@ static void root_volume(struct sim *s, const char *name, const char *release, bo
     const char *why;
     struct sim_volume *v = sim_named_volume(s, name, has_ramdisk, &why);
     if (!v && !why) {
-        sim_undecided(s, "what root=%s is: state what the kernel calls the medium (kernel: …)", name);
+        sim_undecided(s, "what root=%s is: state what the kernel calls the medium (kernel: …)",
+                      name);
         return;
     }
     if (!v) {

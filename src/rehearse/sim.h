@@ -102,8 +102,8 @@ void sim_print(struct sim *s, const char *format, ...) __attribute__((format(pri
 int sim_trouble(struct sim *s, const char *format, ...) __attribute__((format(printf, 2, 3)));
 /* Work over many bytes counts as commands do: a script that does nothing else must end, too. */
 void sim_charge(struct sim *s, uint64_t bytes);
-/* Another entry, label or script is tried: what was complained about before is its past.  name NULL:
- * it has none of its own. */
+/* Another entry, label or script is tried: what was complained about before is its past.  name
+ * NULL: it has none of its own. */
 void sim_try(struct sim *s, const char *name);
 /* A fact that nobody stated, and without which nobody can tell how the boot ends. */
 void sim_undecided(struct sim *s, const char *format, ...) __attribute__((format(printf, 2, 3)));

@@ -48,9 +48,9 @@ static const char *password_again(const struct view *v, const struct mos_text_fi
         line = strchr(line, '\n');
         line += line != NULL;
     }
-    mos_vec_push_pointer(&v->plan->ctx->not_proved,
-                         mos_printf(v->arena, "the password of %s: its archive cannot be read again",
-                                    user));
+    mos_vec_push_pointer(
+        &v->plan->ctx->not_proved,
+        mos_printf(v->arena, "the password of %s: its archive cannot be read again", user));
     return "";
 }
 

@@ -156,9 +156,8 @@ static unsigned device_number(const char *text, const char *medium) {
     if (n && isdigit((unsigned char)medium[n - 1]) && *text++ != 'p')
         return 0;
     size_t digits = strspn(text, "0123456789");
-    return digits && digits < 6 && !text[digits] && *text != '0'
-               ? (unsigned)strtoul(text, NULL, 10)
-               : 0;
+    return digits && digits < 6 && !text[digits] && *text != '0' ? (unsigned)strtoul(text, NULL, 10)
+                                                                 : 0;
 }
 
 /* What a root argument written out in full names. */

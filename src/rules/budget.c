@@ -38,9 +38,10 @@ static void exceeded(const struct view *v) {
                  about(v, v->b->limit));
     const struct mos_budget_part *largest = mos_vec_at(&v->b->parts, 0);
     add_places(v, f);
-    mos_finding_why(v->list, f, largest->piece ? "Largest: %s.  What compressing would buy tells "
-                                                 "mosaicum show %s budgets."
-                                               : "Largest: %s.",
+    mos_finding_why(v->list, f,
+                    largest->piece ? "Largest: %s.  What compressing would buy tells "
+                                     "mosaicum show %s budgets."
+                                   : "Largest: %s.",
                     contributors(v), v->plan->board->selector);
     uint64_t unit = v->b->used >= 4 << 20 ? 1 << 20 : 1024;
     mos_finding_try(v->list, f, "Make one of them smaller, or raise the limit on purpose: %s.",

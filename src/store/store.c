@@ -10,10 +10,10 @@
  * a sum over all of it.  Records of another format have another magic, and are made anew. */
 enum {
     LARGEST_VALUE = 256 << 20,
-    MAGIC = 0,      /* 8 bytes */
-    LENGTH = 8,     /* 8: of the value */
-    NAME = 16,      /* 32: SHA-256 of the key */
-    SUM = 48,       /* 32: SHA-256 of everything else */
+    MAGIC = 0,  /* 8 bytes */
+    LENGTH = 8, /* 8: of the value */
+    NAME = 16,  /* 32: SHA-256 of the key */
+    SUM = 48,   /* 32: SHA-256 of everything else */
     HEADER = 80,
     IDENTITY = 48,
     SMALL = 4096,
@@ -150,7 +150,8 @@ void mos_store_keep_hash(struct mos_ctx *ctx, const char *path, const struct mos
         return;
     identify(before, data);
     identify(&now, check);
-    if (memcmp(data, check, IDENTITY) != 0 || is_fresh(ctx, &now)) /* it changed while it was read */
+    if (memcmp(data, check, IDENTITY) != 0 ||
+        is_fresh(ctx, &now)) /* it changed while it was read */
         return;
     memcpy(data + IDENTITY, hash, MOS_SHA256_SIZE);
     mos_store_put(ctx, key, data, sizeof data);

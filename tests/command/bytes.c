@@ -21,7 +21,8 @@ static const struct {
     {"card: {kind: emmc, size: 4 MiB}", "card", "", ""},
     {"card: {kind: nvme, size: 4 MiB}", "card", "", ""},
     {"card: {kind: nor, size: 4 MiB, erase: 64 KiB}", "card", "", ""},
-    {"card: {kind: nor, size: 4 MiB, erase: 4 KiB}", "card", "", "outputs: {card: {compress: xz}}\n"},
+    {"card: {kind: nor, size: 4 MiB, erase: 4 KiB}", "card", "",
+     "outputs: {card: {compress: xz}}\n"},
     {"card: {kind: nand, size: 4 MiB, erase: 128 KiB, page: 2 KiB}", "card", "", ""},
     {"card: {kind: nand, size: 4 MiB, erase: 64 KiB, page: 512 B}", "card", "",
      "outputs: {card: {compress: zst}}\n"},
@@ -43,8 +44,8 @@ static uint8_t *content_of(uint64_t *state, size_t length) {
 }
 
 /* The bytes of a file, at an offset; they must be those, and nothing else up to `room`: `fill`. */
-static bool holds(const uint8_t *image, size_t size, uint64_t at, const uint8_t *bytes, size_t length,
-                  uint64_t room, uint8_t fill) {
+static bool holds(const uint8_t *image, size_t size, uint64_t at, const uint8_t *bytes,
+                  size_t length, uint64_t room, uint8_t fill) {
     if (at + room > size || memcmp(image + at, bytes, length) != 0)
         return false;
     for (uint64_t i = at + length; i < at + room; i++)
@@ -65,14 +66,15 @@ static void regions_hold_what_they_were_given(void) {
             bytes[i] = content_of(&state, lengths[i]);
             write_file(path_in(w, "pieces/p%zu", i), bytes[i], lengths[i]);
         }
-        if (asprintf(&text,
-                     "mosaicum: 1\nboard: curlew\nhardware: {media: {%s}}\npieces:\n  p0: {file: "
-                     "pieces/p0}\n  p1: {file: pieces/p1}\n  p2: {file: pieces/p2}\n  all: {packed: "
-                     "{align: 512 B, parts: {one: {piece: p0}, two: {piece: p2}}}}\n"
-                     "layout: {card: {regions: {r0: {at: 128 KiB, size: 256 KiB, piece: p0}, r1: {at: "
-                     "512 KiB, size: 256 KiB, piece: p1}, r2: {at: 1 MiB, size: 512 KiB, piece: "
-                     "all}}}}\n%s",
-                     media[k].hardware, media[k].outputs) < 0)
+        if (asprintf(
+                &text,
+                "mosaicum: 1\nboard: curlew\nhardware: {media: {%s}}\npieces:\n  p0: {file: "
+                "pieces/p0}\n  p1: {file: pieces/p1}\n  p2: {file: pieces/p2}\n  all: {packed: "
+                "{align: 512 B, parts: {one: {piece: p0}, two: {piece: p2}}}}\n"
+                "layout: {card: {regions: {r0: {at: 128 KiB, size: 256 KiB, piece: p0}, r1: {at: "
+                "512 KiB, size: 256 KiB, piece: p1}, r2: {at: 1 MiB, size: 512 KiB, piece: "
+                "all}}}}\n%s",
+                media[k].hardware, media[k].outputs) < 0)
             abort();
         write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
         write_text(path_in(w, "boards/curlew.yaml"), text);
@@ -90,13 +92,15 @@ static void regions_hold_what_they_were_given(void) {
         CU_ASSERT_TRUE(holds(image, size, 512 << 10, bytes[1], lengths[1], 256 << 10, fill));
         CU_ASSERT_TRUE(holds(image, size, 1 << 20, pack, whole, 512 << 10, fill));
         /* the file for a programmer, and the compressed one */
-        uint8_t *part = flash ? (uint8_t *)read_whole(path_in(w, "out/curlew/card.r1.bin"), &n) : NULL;
+        uint8_t *part =
+            flash ? (uint8_t *)read_whole(path_in(w, "out/curlew/card.r1.bin"), &n) : NULL;
         CU_ASSERT(!flash || (n >= lengths[1] && holds(part, n, 0, bytes[1], lengths[1], n, 0xff)));
         if (*media[k].outputs)
-            CU_ASSERT(runs(0,
-                           "cd '%s/out/curlew' && f=$(ls card.img.*) && case $f in *.gz) gzip -dc $f;; "
-                           "*.xz) xz -dc $f;; *) zstd -qdc $f;; esac | cmp - card.img",
-                           w));
+            CU_ASSERT(
+                runs(0,
+                     "cd '%s/out/curlew' && f=$(ls card.img.*) && case $f in *.gz) gzip -dc $f;; "
+                     "*.xz) xz -dc $f;; *) zstd -qdc $f;; esac | cmp - card.img",
+                     w));
         free(part);
         free(pack);
         free(image);
@@ -118,7 +122,8 @@ static void first_stages_lie_where_the_rom_looks(void) {
     static const char board[] =
         "mosaicum: 1\nboard: curlew\n"
         "hardware: {cpu: arm64, ram: {main: {start: 0x40000000, sizes: [256 MiB]}}, media: {flash: "
-        "{kind: nor, size: 1 MiB, erase: 4 KiB, loader: sf 0, flash-id: 0.flash, node: /flash@0}}}\n"
+        "{kind: nor, size: 1 MiB, erase: 4 KiB, loader: sf 0, flash-id: 0.flash, node: "
+        "/flash@0}}}\n"
         "rom: {order: [flash], first-stage: {flash: %s}}\n"
         "stages: {first: {piece: first, by: rom}}\npieces: {first: {file: pieces/first.bin}}\n"
         "loader: {dialect: u-boot}\ntree: {blobs: {main: tree/x.dts}}\n"
@@ -131,24 +136,27 @@ static void first_stages_lie_where_the_rom_looks(void) {
     free(text);
     CU_ASSERT_FATAL(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
     char *image = read_whole(path_in(w, "out/curlew/flash.img"), &size);
-    CU_ASSERT(size == 1 << 20 && memcmp(image + size - sizeof program, program, sizeof program) == 0);
+    CU_ASSERT(size == 1 << 20 &&
+              memcmp(image + size - sizeof program, program, sizeof program) == 0);
     CU_ASSERT((uint8_t)image[size - sizeof program - 1] == 0xff);
     free(image);
     char *part = read_whole(path_in(w, "out/curlew/flash.first.bin"), &size);
     CU_ASSERT(size == sizeof program && memcmp(part, program, size) == 0);
     free(part);
-    CU_ASSERT(runs(0, "grep -q 'sf write 0x[0-9a-f]* 0x%zx 0x%zx' '%s/out/curlew/flash-program.txt'",
+    CU_ASSERT(runs(0,
+                   "grep -q 'sf write 0x[0-9a-f]* 0x%zx 0x%zx' '%s/out/curlew/flash-program.txt'",
                    (1ul << 20) - sizeof program, sizeof program, w));
     if (asprintf(&text, board, "{at: 0 B, copies: [64 KiB, 128 KiB], limit: 64 KiB}") < 0)
         abort();
     write_text(path_in(w, "boards/curlew.yaml"), text);
     free(text);
     CU_ASSERT_FATAL(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
-    CU_ASSERT(runs(0,
-                   "cd '%s/out/curlew' && grep -q 'erase 0x10000 0x10000' flash-program.txt && grep -q "
-                   "'erase 0x20000 0x10000' flash-program.txt && cmp flash.first.bin "
-                   "flash.first-copy2.bin && grep -aq first-copy1 main.dtb",
-                   w));
+    CU_ASSERT(
+        runs(0,
+             "cd '%s/out/curlew' && grep -q 'erase 0x10000 0x10000' flash-program.txt && grep -q "
+             "'erase 0x20000 0x10000' flash-program.txt && cmp flash.first.bin "
+             "flash.first-copy2.bin && grep -aq first-copy1 main.dtb",
+             w));
     struct outcome o = run_shell("'%s' -w '%s' show layout", MOSAICUM_PROGRAM, w);
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "0.flash:64k(first),64k(first-copy1),64k(first-copy2)"));
     outcome_free(&o);
@@ -187,11 +195,12 @@ static void short_names_are_kept(void) {
     for (size_t i = 0; i < sizeof names / sizeof *names; i++)
         write_text(path_in(w, "files/%s", names[i].name), names[i].name);
     write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
-    write_text(path_in(w, "boards/curlew.yaml"),
-               "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 16 MiB}}}\n"
-               "layout: {card: {table: {kind: mbr}, regions: {boot: {number: 1, at: 1 MiB, size: 8 MiB, "
-               "volume: {kind: fat16, id: 1a2b-3c4d, fills: {all: {folder: files}}}}}}}\n"
-               "system: {mounts: {boot: {at: /boot}}}\n");
+    write_text(
+        path_in(w, "boards/curlew.yaml"),
+        "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 16 MiB}}}\n"
+        "layout: {card: {table: {kind: mbr}, regions: {boot: {number: 1, at: 1 MiB, size: 8 MiB, "
+        "volume: {kind: fat16, id: 1a2b-3c4d, fills: {all: {folder: files}}}}}}}\n"
+        "system: {mounts: {boot: {at: /boot}}}\n");
     CU_ASSERT_FATAL(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
     size_t size;
     uint8_t *image = (uint8_t *)read_whole(path_in(w, "out/curlew/card.img"), &size);
@@ -238,23 +247,27 @@ static void owners_and_modes_stay(void) {
     static const char board[] =
         "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 32 MiB, kernel: "
         "mmcblk0}}}\npieces: {root: {file: pieces/root.tar}}\n"
-        "layout: {card: {table: {kind: gpt}, regions: {boot: {number: 1, size: 8 MiB, volume: {kind: "
-        "fat16}}, root: {number: 2, size: rest, volume: {kind: ext4, fills: {base: {archive: root}, "
+        "layout: {card: {table: {kind: gpt}, regions: {boot: {number: 1, size: 8 MiB, volume: "
+        "{kind: "
+        "fat16}}, root: {number: 2, size: rest, volume: {kind: ext4, fills: {base: {archive: "
+        "root}, "
         "system: {made: system}}}}}}}\n"
         "system: {host-name: curlew, mounts: {root: {at: /}, boot: {at: /boot}}, users: {root: "
         "{locked: yes}}}\n";
     write_text(path_in(w, "boards/curlew.yaml"), board);
-    CU_ASSERT(runs(0,
-                   "cd '%s' && mkdir -p r/etc r/boot pieces && echo 'root:*:1::::::' > r/etc/shadow && "
-                   "echo 'root:x:0:0::/:/bin/sh' > r/etc/passwd && chmod 640 r/etc/shadow && tar -C r "
-                   "--owner=0 --group=42 -cf pieces/root.tar .",
-                   w));
+    CU_ASSERT(
+        runs(0,
+             "cd '%s' && mkdir -p r/etc r/boot pieces && echo 'root:*:1::::::' > r/etc/shadow && "
+             "echo 'root:x:0:0::/:/bin/sh' > r/etc/passwd && chmod 640 r/etc/shadow && tar -C r "
+             "--owner=0 --group=42 -cf pieces/root.tar .",
+             w));
     CU_ASSERT_FATAL(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
-    CU_ASSERT(runs(0,
-                   "cd '%s' && '%s' take out/curlew/card.img root:etc -o etc.tar && tar -tvf etc.tar | "
-                   "grep shadow | grep -q '^-rw-r----- 0/42' && tar -xOf etc.tar etc/fstab | grep -q "
-                   "'/boot vfat'",
-                   w, MOSAICUM_PROGRAM));
+    CU_ASSERT(
+        runs(0,
+             "cd '%s' && '%s' take out/curlew/card.img root:etc -o etc.tar && tar -tvf etc.tar | "
+             "grep shadow | grep -q '^-rw-r----- 0/42' && tar -xOf etc.tar etc/fstab | grep -q "
+             "'/boot vfat'",
+             w, MOSAICUM_PROGRAM));
     write_large_owner(path_in(w, "pieces/root.tar"));
     struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
     CU_ASSERT(o.status == 1 && strstr(o.out, "volume.cannot-hold") &&
@@ -264,4 +277,5 @@ static void owners_and_modes_stay(void) {
 
 SUITE(bytes_suite, {"regions hold what they were given", regions_hold_what_they_were_given},
       {"first stages lie where the ROM looks", first_stages_lie_where_the_rom_looks},
-      {"short names are kept", short_names_are_kept}, {"owners and modes stay", owners_and_modes_stay});
+      {"short names are kept", short_names_are_kept},
+      {"owners and modes stay", owners_and_modes_stay});

@@ -6,9 +6,11 @@
 #include "platform/platform.h"
 
 #include <errno.h>
+#include <fcntl.h>
 #include <signal.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -19,7 +21,26 @@ static struct {
     uint64_t room;            /* bytes that may still be written */
     unsigned long reads_left; /* reads before one fails; 0: never */
     unsigned long writes_left, writes;
+    const char *changes;        /* a file that changes … */
+    unsigned long change_reads; /* … before this many more reads of it */
+    bool keeps_time, changed;   /* its time of change in content stays; it happened */
+    ino_t inode;
 } faulty;
+
+/* The file gets other bytes of the same number, in place. */
+static void change_file(const char *path, bool keeps_time) {
+    struct stat st;
+    int fd = open(path, O_RDWR | O_CLOEXEC);
+    char byte;
+    if (fd < 0 || fstat(fd, &st) || pread(fd, &byte, 1, st.st_size / 2) != 1)
+        abort();
+    byte ^= 0x55;
+    if (pwrite(fd, &byte, 1, st.st_size / 2) != 1)
+        abort();
+    if (keeps_time)
+        futimens(fd, (struct timespec[]){st.st_atim, st.st_mtim});
+    close(fd);
+}
 
 static int faulty_pwrite(const struct mos_host *h, int file, const void *from, size_t length,
                          uint64_t offset) {
@@ -36,6 +57,12 @@ static int faulty_pwrite(const struct mos_host *h, int file, const void *from, s
 static int faulty_pread(const struct mos_host *h, int file, void *to, size_t length,
                         uint64_t offset, size_t *got) {
     (void)h;
+    struct stat st;
+    if (faulty.changes && fstat(file, &st) == 0 && st.st_ino == faulty.inode &&
+        __atomic_sub_fetch(&faulty.change_reads, 1, __ATOMIC_SEQ_CST) == 0) {
+        change_file(faulty.changes, faulty.keeps_time);
+        faulty.changed = true;
+    }
     unsigned long left = __atomic_load_n(&faulty.reads_left, __ATOMIC_SEQ_CST);
     if (left && __atomic_sub_fetch(&faulty.reads_left, 1, __ATOMIC_SEQ_CST) == 0)
         return EIO;
@@ -50,6 +77,8 @@ static const struct mos_host *faulty_host(uint64_t room, unsigned long reads) {
     faulty.room = room;
     faulty.reads_left = reads;
     faulty.writes_left = faulty.writes = 0;
+    faulty.changes = NULL;
+    faulty.changed = false;
     return &faulty.host;
 }
 
@@ -260,7 +289,77 @@ static void a_kill_loses_nothing(void) {
     free(second);
 }
 
-SUITE(faults_suite, {"a full disk, many sizes", a_full_disk_loses_nothing},
+/* The hash that a ledger states for a piece. */
+static char *ledger_hash(const char *out, const char *piece) {
+    json_t *d = json_load_file(path_in(out, "curlew/ledger.json"), 0, NULL), *input;
+    const char *hash = "";
+    size_t i;
+    json_array_foreach(json_object_get(d, "inputs"), i, input) {
+        if (strcmp(json_string_value(json_object_get(input, "file")), piece) == 0 &&
+            !json_object_get(input, "path"))
+            hash = json_string_value(json_object_get(input, "sha256"));
+    }
+    char *copy = keep(hash);
+    json_decref(d);
+    return copy;
+}
+
+/* A piece that changes at any moment of a build: the build says so and changes nothing, or its
+ * ledger tells the bytes that are in the image. */
+static void a_changing_piece_is_noticed(void) {
+    static const char *const pieces[] = {"pieces/first.bin", "pieces/loader.bin",
+                                         "pieces/rootfs.tar.zst", "pieces/linux.tar.zst"};
+    char error[1024], *w = test_folder("changing"), *out = test_folder("changing-out");
+    copy_folder(workspace(), w);
+    CU_ASSERT_EQUAL_FATAL(build(mos_platform_host(), w, out, error, sizeof error), 0);
+    char *before = fingerprint(out);
+    unsigned noticed = 0;
+    for (size_t p = 0; p < sizeof pieces / sizeof *pieces; p++) {
+        char *path = keep(path_in(w, "%s", pieces[p])), *hash = ledger_hash(out, pieces[p]);
+        CU_ASSERT_EQUAL(strlen(hash), 64);
+        for (unsigned long n = 1; n < 40; n++) {
+            struct stat st;
+            size_t length;
+            char *bytes = read_whole(path, &length);
+            const struct mos_host *h = faulty_host(UINT64_MAX, 0);
+            CU_ASSERT_EQUAL(stat(path, &st), 0);
+            faulty.changes = path;
+            faulty.inode = st.st_ino;
+            faulty.change_reads = n;
+            faulty.keeps_time = n % 2;
+            int status = build(h, w, out, error, sizeof error);
+            char *after = fingerprint(out);
+            bool changed = faulty.changed;
+            noticed += status == MOSAICUM_SYSTEM || status == MOSAICUM_FINDINGS;
+            if (status == 0 && !changed) {
+                CU_ASSERT_STRING_EQUAL(before, after);
+            } else if (status == 0) { /* all of it is the old, or all of it the new */
+                bool old = strcmp(hash, ledger_hash(out, pieces[p])) == 0;
+                char *again = test_folder("changing-again");
+                if (old)
+                    write_file(path, bytes, length);
+                CU_ASSERT_EQUAL(build(mos_platform_host(), w, again, error, sizeof error), 0);
+                char *fresh = fingerprint(again);
+                CU_ASSERT_STRING_EQUAL(fresh, after);
+                free(fresh);
+            } else {
+                CU_ASSERT_STRING_EQUAL(before, after);
+            }
+            write_file(path, bytes, length);
+            if (status == 0 && changed)
+                CU_ASSERT_EQUAL(build(mos_platform_host(), w, out, error, sizeof error), 0);
+            free(bytes);
+            free(after);
+            if (!changed)
+                break;
+        }
+    }
+    CU_ASSERT(noticed > 4);
+    free(before);
+}
+
+SUITE(faults_suite, {"a changing piece is noticed", a_changing_piece_is_noticed},
+      {"a full disk, many sizes", a_full_disk_loses_nothing},
       {"a read error", a_read_error_loses_nothing}, {"every write", a_write_error_loses_nothing},
       {"every read and write of inspect and amend", images_and_faults},
       {"a missing piece", a_missing_piece_loses_nothing},

@@ -29,18 +29,20 @@ static bool runs_quietly(const char *format, ...) {
 
 static void judge_region(const char *image, const json_t *region) {
     const char *holds = json_string_value(json_object_get(region, "holds"));
-    unsigned long long at = (unsigned long long)json_integer_value(json_object_get(region, "offset")),
-                       length =
-                           (unsigned long long)json_integer_value(json_object_get(region, "length"));
+    unsigned long long at = (unsigned long long)json_integer_value(
+                           json_object_get(region, "offset")),
+                       length = (unsigned long long)json_integer_value(
+                           json_object_get(region, "length"));
     if (holds && strcmp(holds, "ext4") == 0) {
         judged.ext4++;
         CU_ASSERT(runs_quietly("e2fsck -fn '%s?offset=%llu'", image, at));
     } else if (holds && strncmp(holds, "fat", 3) == 0) {
         judged.fat++;
-        CU_ASSERT(runs_quietly("dd if='%s' of='%s.fat' bs=1M iflag=skip_bytes,count_bytes skip=%llu "
-                               "count=%llu conv=sparse status=none && fsck.fat -n '%s.fat' && rm "
-                               "'%s.fat'",
-                               image, test_root(), at, length, test_root(), test_root()));
+        CU_ASSERT(
+            runs_quietly("dd if='%s' of='%s.fat' bs=1M iflag=skip_bytes,count_bytes skip=%llu "
+                         "count=%llu conv=sparse status=none && fsck.fat -n '%s.fat' && rm "
+                         "'%s.fat'",
+                         image, test_root(), at, length, test_root(), test_root()));
     }
 }
 
@@ -68,7 +70,8 @@ static void judge_new(const char *command, int status) {
         return;
     judged.busy = true;
     char *list;
-    if (asprintf(&list, "find '%s' -name ledger.json -size +1k ! -path '*/rules/*'", test_root()) < 0)
+    if (asprintf(&list, "find '%s' -name ledger.json -size +1k ! -path '*/rules/*'", test_root()) <
+        0)
         abort();
     FILE *f = popen(list, "r");
     char path[4096];

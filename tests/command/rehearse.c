@@ -32,9 +32,8 @@ static const char *cell(const json_t *rows, size_t row, const char *key) {
 }
 
 static void the_demo_boots(void) {
-    static const char *const boards[][2] = {{"curlew", "card:2 (root)"},
-                                            {"avocet", "emmc:2 (root-a)"},
-                                            {"dunlin", "card:2"}};
+    static const char *const boards[][2] = {
+        {"curlew", "card:2 (root)"}, {"avocet", "emmc:2 (root-a)"}, {"dunlin", "card:2"}};
     for (size_t i = 0; i < 3; i++) {
         int status;
         json_t *d = run_json(&status, "-w '%s/demo/saltmarsh' --out '%s' rehearse %s",
@@ -72,6 +71,17 @@ static const struct {
     {"2 MiB:bootcmd=load mmc 0:1 0x40000000 kernel; booti 0x40000000", "starts again and again",
      "FDT and ATAGS"},
     {"2 MiB:bootcmd=load mmc 0:1 0x5f000000 kernel", "loader prompt", "would overwrite reserved"},
+    {"2 MiB:bootcmd=poweroff", "switched off", "switches the board off"},
+    /* what ended it comes first, what was wrong before behind it; a new attempt has a new list */
+    {"2 MiB:bootcmd=load mmc 0:1 0x40000000 none; booti 0x42000000", "loader prompt",
+     "gives up: Bad Linux ARM64 Image magic! (before that: Failed to load 'none')"},
+    {"2 MiB:bootcmd=load mmc 9:1 0x40000000 x; echo Entry two; load mmc 0:1 0x40000000 y",
+     "loader prompt", "gives up: Failed to load 'y'"},
+    {"2 MiB:bootcmd=setenv bootargs root=/dev/nfs; load mmc 0:1 0x40200000 kernel; load mmc 0:1 "
+     "0x40400000 main.dtb; booti 0x40200000 - 0x40400000",
+     "cannot tell", "what root=/dev/nfs holds"},
+    {"2 MiB:bootcmd=load mmc 0:1 0x40200000 main.dtb; go 0x40200000", "cannot tell",
+     "what the program at 0x40200000 does"},
     {"2 MiB:bootcmd=load mmc 0:1 0x44000000 main.dtb; load mmc 0:1 0x44000000 kernel; booti "
      "0x44000000 - 0x44000000",
      "loader prompt", "Did not find a cmdline"},
@@ -104,6 +114,43 @@ static void damaged_images_end_as_they_must(void) {
         CU_ASSERT_EQUAL(status, strcmp(end, "boots") != 0);
         json_decref(d);
     }
+}
+
+/* The first entry dies three times, then the fallback starts: that is told as what it is. */
+static void a_fallback_is_no_good_news(void) {
+    const char *folder = keep(test_folder("fallback"));
+    int status;
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && cp -r '%s/avocet' . && rm avocet/emmc.img && '%s' -q amend "
+             "'%s/avocet/emmc.img' 'root-a:~sbin/init' -o avocet/emmc.img",
+             folder, built(), MOSAICUM_PROGRAM, built()));
+    json_t *d = run_json(&status, "-w '%s/demo/saltmarsh' --out '%s' rehearse avocet",
+                         MOSAICUM_SOURCE, folder);
+    json_t *verdict = table_of(d, "verdict"), *failed = table_of(d, "failed");
+    CU_ASSERT_EQUAL(status, 1);
+    CU_ASSERT_STRING_EQUAL(cell(verdict, 0, "end"), "boots");
+    CU_ASSERT_STRING_EQUAL(cell(verdict, 0, "entry"), "fallback");
+    CU_ASSERT_STRING_EQUAL(cell(verdict, 0, "root"), "emmc:3 (root-b)");
+    CU_ASSERT_EQUAL(json_array_size(failed), 1);
+    CU_ASSERT_STRING_EQUAL(cell(failed, 0, "entry"), "main");
+    CU_ASSERT_PTR_NOT_NULL(strstr(cell(failed, 0, "reason"), "/sbin/init is not there"));
+    CU_ASSERT_EQUAL(json_integer_value(json_object_get(json_array_get(failed, 0), "times")), 3);
+    json_decref(d);
+    struct outcome o = run_shell("'%s' -w '%s/demo/saltmarsh' --out '%s' rehearse avocet",
+                                 MOSAICUM_PROGRAM, MOSAICUM_SOURCE, folder);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "avocet boots only entry fallback (root emmc:3 (root-b)), "
+                                         "after entry main: "));
+    outcome_free(&o);
+}
+
+/* Without RAM nobody knows whether things lie over each other. */
+static void what_cannot_be_told_is_said(void) {
+    struct outcome o =
+        run_shell("'%s' rehearse '%s/curlew/card.img' --cpu arm64", MOSAICUM_PROGRAM, built());
+    CU_ASSERT_EQUAL(o.status, 1);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "cannot be told: It is not known how much RAM there is"));
+    outcome_free(&o);
 }
 
 static void faults_are_tried_one_by_one(void) {
@@ -141,7 +188,8 @@ static void wrong_use_is_told(void) {
         {"rehearse", 2, "is used like this: mosaicum rehearse SELECTOR|IMAGE"},
         {"rehearse boards/curlew.yaml --ram 3", 2, "RAM is given as in"},
         {"rehearse boards/curlew.yaml --loader boards/curlew.yaml", 2, "no variables compiled"},
-        {"rehearse boards/curlew.yaml", 1, "cannot be told: It is not known which variables the loader has"},
+        {"rehearse boards/curlew.yaml", 1,
+         "cannot be told: It is not known which variables the loader has"},
     };
     const char *w = keep(test_folder("rehearse-wrong"));
     copy_demo(w);
@@ -159,5 +207,7 @@ static void wrong_use_is_told(void) {
 
 SUITE(rehearse_suite, {"the demo boots", the_demo_boots},
       {"damaged images end as they must", damaged_images_end_as_they_must},
+      {"a fallback is no good news", a_fallback_is_no_good_news},
+      {"what cannot be told is said", what_cannot_be_told_is_said},
       {"faults are tried one by one", faults_are_tried_one_by_one},
       {"wrong use is told", wrong_use_is_told});

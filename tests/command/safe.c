@@ -71,13 +71,14 @@ static void builds_replace_nothing_of_the_user(void) {
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         const char *top = test_folder("replaces");
         copy_folder(small_workspace("replaces-ws", ""), path_in(top, "ws"));
-        CU_ASSERT(runs(0,
-                       "cd '%s' && mkdir -p keep && echo precious > keep/file && mosaicum_build() { "
-                       "'%s' --no-cache -q -w ws build; } && %s",
-                       top, MOSAICUM_PROGRAM, cases[i].before));
+        CU_ASSERT(
+            runs(0,
+                 "cd '%s' && mkdir -p keep && echo precious > keep/file && mosaicum_build() { "
+                 "'%s' --no-cache -q -w ws build; } && %s",
+                 top, MOSAICUM_PROGRAM, cases[i].before));
         char *before = picture_of(top);
-        struct outcome o = run_shell("cd '%s' && '%s' --no-cache -q -w ws %s", top, MOSAICUM_PROGRAM,
-                                     cases[i].arguments);
+        struct outcome o = run_shell("cd '%s' && '%s' --no-cache -q -w ws %s", top,
+                                     MOSAICUM_PROGRAM, cases[i].arguments);
         char *after = picture_of(top);
         bool good = o.status == cases[i].status && (!cases[i].says || strstr(o.err, cases[i].says));
         if (!good)
@@ -90,13 +91,14 @@ static void builds_replace_nothing_of_the_user(void) {
 }
 
 static void names_stay_in_their_folder(void) {
-    static const char *const releases[] = {"../../../X", "/tmp/mosaicum-escaped", "a/../../b", "..",
-                                           ".",          "a\nb",                  "-rf",       ""};
+    static const char *const releases[] = {
+        "../../../X", "/tmp/mosaicum-escaped", "a/../../b", "..", ".", "a\nb", "-rf", ""};
     for (size_t i = 0; i < sizeof releases / sizeof *releases; i++) {
         const char *top = test_folder("names");
         const char *escaped = strcmp(releases[i], "a\nb") == 0 ? "a\\nb" : releases[i];
         char *more;
-        if (asprintf(&more, "release: \"%s\"\noutputs: {card: {name: \"<release>\"}}\n", escaped) < 0)
+        if (asprintf(&more, "release: \"%s\"\noutputs: {card: {name: \"<release>\"}}\n", escaped) <
+            0)
             abort();
         char *ws = keep(path_in(top, "deep/deeper/ws"));
         copy_folder(small_workspace("names-ws", more), ws);
@@ -123,12 +125,13 @@ static void accepting_follows_no_link(void) {
 
 static void takes_are_whole_or_nothing(void) {
     const char *top = test_folder("take");
-    CU_ASSERT(runs(
-        0,
-        "cd '%s' && mkdir -p r/etc && echo tide > r/etc/name && head -c 300000 /dev/urandom > r/big && "
-        "(cd r && find etc big | cpio --quiet -o -H newc) > a.cpio && head -c 200000 a.cpio > "
-        "cut.cpio && echo mine > name",
-        top));
+    CU_ASSERT(
+        runs(0,
+             "cd '%s' && mkdir -p r/etc && echo tide > r/etc/name && head -c 300000 /dev/urandom > "
+             "r/big && "
+             "(cd r && find etc big | cpio --quiet -o -H newc) > a.cpio && head -c 200000 a.cpio > "
+             "cut.cpio && echo mine > name",
+             top));
     const struct {
         const char *arguments;
         int status;
@@ -145,16 +148,17 @@ static void takes_are_whole_or_nothing(void) {
         {"a.cpio cpio -o nowhere/x", 3, NULL, "test ! -e nowhere"},
     };
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
-        struct outcome o = run_shell("cd '%s' && '%s' take %s", top, MOSAICUM_PROGRAM,
-                                     cases[i].arguments);
+        struct outcome o =
+            run_shell("cd '%s' && '%s' take %s", top, MOSAICUM_PROGRAM, cases[i].arguments);
         if (o.status != cases[i].status)
             printf("\n%s: %d %s%s", cases[i].arguments, o.status, o.out, o.err);
         CU_ASSERT_EQUAL(o.status, cases[i].status);
-        CU_ASSERT(runs(0, "cd '%s' && %s && test -z \"$(ls -a | grep part)\"", top, cases[i].check));
+        CU_ASSERT(
+            runs(0, "cd '%s' && %s && test -z \"$(ls -a | grep part)\"", top, cases[i].check));
         outcome_free(&o);
     }
-    CU_ASSERT(runs(0, "cd '%s' && '%s' take a.cpio cpio:big -o - | cmp - r/big", top,
-                   MOSAICUM_PROGRAM));
+    CU_ASSERT(
+        runs(0, "cd '%s' && '%s' take a.cpio cpio:big -o - | cmp - r/big", top, MOSAICUM_PROGRAM));
     CU_ASSERT(runs(0, "cd '%s' && '%s' take a.cpio cpio:etc -o - | tar -tf - | grep -q etc/name",
                    top, MOSAICUM_PROGRAM));
     /* somebody's file that only looks like one of ours is left alone */
@@ -167,18 +171,20 @@ static void takes_are_whole_or_nothing(void) {
 /* Two files of one name stay two, and whatever is given becomes a draft that can be checked. */
 static void drafts_keep_what_they_are_given(void) {
     const char *top = test_folder("draft");
-    CU_ASSERT(runs(0,
-                   "cd '%s' && mkdir a b c && cp '%s/demo/saltmarsh/pieces/rootfs.tar.zst' a/it && cp "
-                   "'%s/demo/saltmarsh/pieces/first.bin' b/it && (cd c && '%s' -q new jetty --cpu "
-                   "arm64 --kernel ../b/it --root ../a/it) && cmp a/it c/pieces/it-2 && cmp b/it "
-                   "c/pieces/it",
-                   top, MOSAICUM_SOURCE, MOSAICUM_SOURCE, MOSAICUM_PROGRAM));
-    static const char *const consoles[] = {"ttyS0,115200", "ttyAMA0", "tty: [x", "a\"b\\c", "#", "~",
-                                           "- x",          "\xff\xfe", "x\x01y"};
+    CU_ASSERT(
+        runs(0,
+             "cd '%s' && mkdir a b c && cp '%s/demo/saltmarsh/pieces/rootfs.tar.zst' a/it && cp "
+             "'%s/demo/saltmarsh/pieces/first.bin' b/it && (cd c && '%s' -q new jetty --cpu "
+             "arm64 --kernel ../b/it --root ../a/it) && cmp a/it c/pieces/it-2 && cmp b/it "
+             "c/pieces/it",
+             top, MOSAICUM_SOURCE, MOSAICUM_SOURCE, MOSAICUM_PROGRAM));
+    static const char *const consoles[] = {
+        "ttyS0,115200", "ttyAMA0", "tty: [x", "a\"b\\c", "#", "~", "- x", "\xff\xfe", "x\x01y"};
     for (size_t i = 0; i < sizeof consoles / sizeof *consoles; i++) {
-        struct outcome o = run_shell("cd '%s' && rm -rf d && mkdir d && cd d && '%s' -q new jetty "
-                                     "--console '%s' --baud 9600 --size '4 GiB' && '%s' show jetty all",
-                                     top, MOSAICUM_PROGRAM, consoles[i], MOSAICUM_PROGRAM);
+        struct outcome o =
+            run_shell("cd '%s' && rm -rf d && mkdir d && cd d && '%s' -q new jetty "
+                      "--console '%s' --baud 9600 --size '4 GiB' && '%s' show jetty all",
+                      top, MOSAICUM_PROGRAM, consoles[i], MOSAICUM_PROGRAM);
         CU_ASSERT(o.status <= 1 && !strchr(o.out, '\x01'));
         CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "console:"));
         outcome_free(&o);
@@ -192,10 +198,11 @@ static void drafts_keep_what_they_are_given(void) {
     outcome_free(&o);
     CU_ASSERT(runs(0, "cd '%s/d' && '%s' check -v | grep -q 'asks: the processor'", top,
                    MOSAICUM_PROGRAM));
-    CU_ASSERT(runs(0,
-                   "cd '%s/d' && sed -i 's/  # cpu: arm64 .*/  cpu: arm64/' boards/jetty.yaml && ! '%s' "
-                   "check -v | grep 'asks: the processor'",
-                   top, MOSAICUM_PROGRAM));
+    CU_ASSERT(
+        runs(0,
+             "cd '%s/d' && sed -i 's/  # cpu: arm64 .*/  cpu: arm64/' boards/jetty.yaml && ! '%s' "
+             "check -v | grep 'asks: the processor'",
+             top, MOSAICUM_PROGRAM));
 }
 
 /* ---- C: nothing that looks complete and is not ---- */
@@ -206,16 +213,19 @@ static void nothing_unmade_is_built(void) {
         "pieces: {first: {made-by: {run: [sh, -c, 'echo > $MOSAICUM_OUT']}, license: MIT}}\n"
         "layout: {card: {regions: {first: {at: 64 KiB, size: 64 KiB, piece: first}}}}\n",
         "pieces: {first: {made-by: {run: [sh, -c, 'echo > $MOSAICUM_OUT']}, license: MIT}}\n"
-        "layout: {card: {table: {kind: gpt}, regions: {root: {number: 1, size: rest, volume: {kind: "
+        "layout: {card: {table: {kind: gpt}, regions: {root: {number: 1, size: rest, volume: "
+        "{kind: "
         "ext4, fills: {all: {archive: first}}}}}}}\n",
         "pieces: {first: {made-by: {run: [sh, -c, 'echo > $MOSAICUM_OUT']}, license: MIT}, all: "
         "{packed: {parts: {one: {piece: first}}}}}\n"
         "layout: {card: {regions: {first: {at: 64 KiB, size: 64 KiB, piece: all}}}}\n",
         "pieces: {first: {made-by: {run: [sh, -c, 'echo > $MOSAICUM_OUT']}, license: MIT}}\n"
-        "layout: {card: {table: {kind: gpt}, regions: {root: {number: 1, size: rest, volume: {kind: "
+        "layout: {card: {table: {kind: gpt}, regions: {root: {number: 1, size: rest, volume: "
+        "{kind: "
         "ext4, fills: {all: {piece: first}}}}}}}\n",
         "pieces: {first: {made-by: {run: [sh, -c, 'echo > $MOSAICUM_OUT']}, license: MIT}}\n"
-        "layout: {card: {table: {kind: gpt}, regions: {root: {number: 1, size: rest, volume: {kind: "
+        "layout: {card: {table: {kind: gpt}, regions: {root: {number: 1, size: rest, volume: "
+        "{kind: "
         "ext4}}}}}\n",
     };
     for (size_t i = 0; i < sizeof boards / sizeof *boards; i++) {
@@ -285,11 +295,13 @@ static void trees_read_only_the_workspace(void) {
         {"#include \"good.h\"\n", "echo '#define X 1' > tree/good.h", NULL},
         {"// #include \"../../secret\"\n#define X 1\n", "true", NULL},
         {"#define X \"#include <../secret>\"\n", "true", NULL},
-        {"#include <board.h>\n", "mkdir ../linux && echo '#define X 1' > ../linux/board.h && echo "
-                                 "'roots: {linux: ../linux}' >> mosaicum.yaml",
+        {"#include <board.h>\n",
+         "mkdir ../linux && echo '#define X 1' > ../linux/board.h && echo "
+         "'roots: {linux: ../linux}' >> mosaicum.yaml",
          NULL},
-        {"#include <up.h>\n", "mkdir ../linux && echo '#include \"../secret\"' > ../linux/up.h && "
-                              "echo 'roots: {linux: ../linux}' >> mosaicum.yaml",
+        {"#include <up.h>\n",
+         "mkdir ../linux && echo '#include \"../secret\"' > ../linux/up.h && "
+         "echo 'roots: {linux: ../linux}' >> mosaicum.yaml",
          "piece.path"},
         {"/include/ \"../../secret\"\n", "true", "tree.syntax"},
         {"/ {x = /incbin/(\"../../secret\");};\n", "true", "tree.syntax"},
@@ -353,8 +365,8 @@ static void definitions_read_only_the_workspace(void) {
         copy_folder(small_workspace("links-ws", cases[i][1]), ws);
         write_text(path_in(ws, "tree/m.dts"), "/dts-v1/;\n/ {};\n");
         write_text(path_in(top, "secret"), "CONFIG_" SECRET "\n: \"" SECRET "\n");
-        CU_ASSERT(runs(0, "cd '%s' && mkdir -p $(dirname %s) && ln -sf '%s/secret' %s", ws, name, top,
-                       name));
+        CU_ASSERT(runs(0, "cd '%s' && mkdir -p $(dirname %s) && ln -sf '%s/secret' %s", ws, name,
+                       top, name));
         struct outcome o = run_shell("'%s' --no-cache -v -w '%s' check", MOSAICUM_PROGRAM, ws);
         bool good = !strstr(o.out, SECRET) && !strstr(o.err, SECRET) && o.status;
         if (!good)

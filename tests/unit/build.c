@@ -206,7 +206,8 @@ static void the_store_is_never_believed_blindly(void) {
     CU_ASSERT_FALSE(mos_store_get(&c.ctx, "none", &data, &length));
     mos_store_put(&c.ctx, "some", "abc", 3);
     CU_ASSERT(mos_store_get(&c.ctx, "some", &data, &length) && length == 3);
-    struct outcome o = run_shell("stat -c %%a '%s' '%s/some'", c.ctx.cache_folder, c.ctx.cache_folder);
+    struct outcome o =
+        run_shell("stat -c %%a '%s' '%s/some'", c.ctx.cache_folder, c.ctx.cache_folder);
     CU_ASSERT_STRING_EQUAL(o.out, "700\n600\n");
     outcome_free(&o);
     c.ctx.cache_folder = "/proc/nowhere"; /* what cannot be kept is no error */

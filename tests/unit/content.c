@@ -189,10 +189,14 @@ static void indexes_keep_small_texts(void) {
         const char *path;
         size_t length;
         bool kept, hashed;
-    } files[] = {{"etc/inittab", 40, true, true},       {"etc/ssh/sshd_config", 9000, true, true},
-                 {"etc/big", 65536, false, true},       {"etc/bigger", 65537, false, false},
-                 {"etc/inittab", 65536, true, true},    {"etc/inittab", 65537, false, false},
-                 {"usr/etc/inittab", 10, false, false}, {"etc/empty", 0, false, true},
+    } files[] = {{"etc/inittab", 40, true, true},
+                 {"etc/ssh/sshd_config", 9000, true, true},
+                 {"etc/big", 65536, false, true},
+                 {"etc/bigger", 65537, false, false},
+                 {"etc/inittab", 65536, true, true},
+                 {"etc/inittab", 65537, false, false},
+                 {"usr/etc/inittab", 10, false, false},
+                 {"etc/empty", 0, false, true},
                  {"etc/wpa_supplicant.conf", 70, false, true}};
     for (size_t i = 0; i < sizeof files / sizeof *files; i++) {
         struct core c;
@@ -217,7 +221,8 @@ static void indexes_keep_small_texts(void) {
         uint8_t hash[MOS_SHA256_SIZE];
         mos_sha256(text, files[i].length, hash);
         CU_ASSERT(!files[i].hashed || memcmp(hash, taken.sha256, sizeof hash) == 0);
-        bool found = memmem(saved.data, saved.length, text, files[i].length < 26 ? files[i].length : 26);
+        bool found =
+            memmem(saved.data, saved.length, text, files[i].length < 26 ? files[i].length : 26);
         CU_ASSERT(!files[i].length || found == files[i].kept);
         if (files[i].kept)
             CU_ASSERT_EQUAL(memcmp(taken.text, text, files[i].length), 0);
@@ -249,8 +254,14 @@ static void indexes_keep_no_secret(void) {
     CU_ASSERT_TRUE(mos_index_replay(&c.ctx, x, &sink));
     taken.text[sizeof shadow - 1] = 0;
     CU_ASSERT_EQUAL(strlen(taken.text), sizeof shadow - 1);
-    static const char *const kept[] = {"root:\1", "locked:!\1", "none::1", "never:*:1", "x:x:1",
-                                       "plain:\2", "\n:::\nno colon at all\n", "last:\1"};
+    static const char *const kept[] = {"root:\1",
+                                       "locked:!\1",
+                                       "none::1",
+                                       "never:*:1",
+                                       "x:x:1",
+                                       "plain:\2",
+                                       "\n:::\nno colon at all\n",
+                                       "last:\1"};
     for (size_t i = 0; i < sizeof kept / sizeof *kept; i++)
         CU_ASSERT_PTR_NOT_NULL(strstr(taken.text, kept[i]));
     CU_ASSERT_EQUAL(strlen(mos_field(c.ctx.arena, taken.text, 1)),
@@ -261,6 +272,7 @@ static void indexes_keep_no_secret(void) {
     core_end(&c);
 }
 
-SUITE(content_suite, {"runs", runs_do_not_depend_on_the_pieces}, {"indexes", indexes_replay}, {"indexes keep no secret", indexes_keep_no_secret},
+SUITE(content_suite, {"runs", runs_do_not_depend_on_the_pieces}, {"indexes", indexes_replay},
+      {"indexes keep no secret", indexes_keep_no_secret},
       {"indexes keep small texts", indexes_keep_small_texts},
       {"paths and patterns", paths_and_patterns});

@@ -46,8 +46,8 @@ void fat_flush(struct fat *v);
 /* folder.c */
 const char *fat_bad_name(const char *name); /* why it cannot be stored, or NULL */
 void fat_write_folders(struct fat *v);
-/* Appends the entries of a name; `taken` holds the short names of its folder (11 bytes) and whose they
- * are: a name's own, given by the same pointer, is free for it. */
+/* Appends the entries of a name; `taken` holds the short names of its folder (11 bytes) and whose
+ * they are: a name's own, given by the same pointer, is free for it. */
 void fat_put_name(struct mos_buf *b, const char *name, struct mos_map *taken, uint8_t attributes,
                   int64_t date, uint32_t cluster, uint64_t size);
 void fat_put_dots(struct mos_buf *b, uint32_t self, uint32_t parent, int64_t date);

@@ -39,8 +39,8 @@ static bool short_character(int c) {
 
 enum { LOWER_BASE = 0x08, LOWER_EXTENSION = 0x10 }; /* byte 12 of a short entry */
 
-/* One part of a name that may fit 8.3 as it is, in capitals; false: it does not.  *lower, *upper: has
- * it such letters? */
+/* One part of a name that may fit 8.3 as it is, in capitals; false: it does not.  *lower, *upper:
+ * has it such letters? */
 static bool short_part(const char *from, size_t length, uint8_t *to, bool *lower, bool *upper) {
     for (size_t i = 0; i < length; i++) {
         int c = (unsigned char)from[i];
@@ -53,9 +53,9 @@ static bool short_part(const char *from, size_t length, uint8_t *to, bool *lower
     return true;
 }
 
-/* Does a name fit 8.3 but for the case of its letters?  Then `out` (11 bytes, blank padded) is it in
- * capitals, and *whole tells whether `flags` (LOWER_…) say the rest, so that it needs no long name: so
- * it is when neither part mixes its letters. */
+/* Does a name fit 8.3 but for the case of its letters?  Then `out` (11 bytes, blank padded) is it
+ * in capitals, and *whole tells whether `flags` (LOWER_…) say the rest, so that it needs no long
+ * name: so it is when neither part mixes its letters. */
 static bool is_short(const char *name, uint8_t out[11], uint8_t *flags, bool *whole) {
     const char *dot = strchr(name, '.');
     size_t base = dot ? (size_t)(dot - name) : strlen(name), extension = dot ? strlen(dot + 1) : 0;
@@ -164,8 +164,8 @@ static void put_short(struct mos_buf *b, const uint8_t name[11], uint8_t flags, 
 }
 
 /* Is a short name free, or this name's own? */
-static bool is_free(const struct mos_map *taken, struct mos_arena *arena, const uint8_t short_name[11],
-                    const char *name) {
+static bool is_free(const struct mos_map *taken, struct mos_arena *arena,
+                    const uint8_t short_name[11], const char *name) {
     const char *owner = mos_map_get(taken, mos_strndup(arena, (const char *)short_name, 11));
     return !owner || owner == name;
 }
@@ -174,8 +174,8 @@ void fat_put_name(struct mos_buf *b, const char *name, struct mos_map *taken, ui
                   int64_t date, uint32_t cluster, uint64_t size) {
     uint8_t short_name[11], flags = 0;
     bool whole = false;
-    bool fits = is_short(name, short_name, &flags, &whole) &&
-                is_free(taken, b->arena, short_name, name);
+    bool fits =
+        is_short(name, short_name, &flags, &whole) && is_free(taken, b->arena, short_name, name);
     if (!fits) {
         flags = 0;
         make_short(name, taken, b->arena, short_name);
