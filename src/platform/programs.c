@@ -86,8 +86,9 @@ static void end_children(void) {
     for (int round = 0; round < MOST_ROUNDS; round++) {
         int fd = open("/proc/thread-self/children", O_RDONLY | O_CLOEXEC);
         ssize_t n = fd < 0 ? 0 : read(fd, list, sizeof list - 1);
-        if (fd >= 0)
-            close(fd);
+        if (fd < 0) /* nobody tells who they are: those of its group have been ended */
+            return;
+        close(fd);
         list[n > 0 ? n : 0] = 0;
         for (char *p = list; *p;) {
             long pid = strtol(p, &p, 10);
