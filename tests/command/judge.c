@@ -2,13 +2,15 @@
 #define _GNU_SOURCE
 #include "support.h"
 
+#include "base/bytes.h"
+
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
 static struct {
-    unsigned long ext4, fat;
+    unsigned long ext4, fat, tables;
     bool busy;
 } judged;
 
@@ -46,6 +48,55 @@ static void judge_region(const char *image, const json_t *region) {
     }
 }
 
+/* The table as the system's own reader has it, and the fields that it does not look at. */
+static void judge_table(const char *image, const json_t *d) {
+    unsigned long long size = (unsigned long long)json_integer_value(json_object_get(d, "size")),
+                       sector = (unsigned long long)json_integer_value(json_object_get(d, "sector"));
+    const json_t *region;
+    size_t i, numbered = 0;
+    json_array_foreach(json_object_get(d, "regions"), i, region) numbered +=
+        json_object_get(region, "number") != NULL;
+    if (!numbered)
+        return;
+    struct outcome o = run_shell("sfdisk -q --verify --sector-size %llu '%s' >&2 && sfdisk -J "
+                                 "--sector-size %llu '%s'",
+                                 sector, image, sector, image);
+    CU_ASSERT_EQUAL(o.status, 0);
+    json_t *all = json_loads(o.out, 0, NULL), *partition,
+           *table = json_object_get(all, "partitiontable");
+    judged.tables++;
+    size_t found = 0;
+    json_array_foreach(json_object_get(table, "partitions"), i, partition) {
+        json_int_t start = json_integer_value(json_object_get(partition, "start")),
+                   length = json_integer_value(json_object_get(partition, "size"));
+        size_t k;
+        json_array_foreach(json_object_get(d, "regions"), k, region) found +=
+            json_object_get(region, "number") != NULL &&
+            json_integer_value(json_object_get(region, "offset")) == start * (json_int_t)sector &&
+            json_integer_value(json_object_get(region, "length")) == length * (json_int_t)sector;
+    }
+    CU_ASSERT_EQUAL(found, numbered);
+    if (strcmp(json_string_value(json_object_get(table, "label")), "gpt") == 0) {
+        uint8_t h[2][92];
+        FILE *f = fopen(image, "rb");
+        for (int k = 0; f && k < 2; k++)
+            CU_ASSERT(fseeko(f, k ? (off_t)(size - sector) : (off_t)sector, SEEK_SET) == 0 &&
+                      fread(h[k], 1, 92, f) == 92);
+        fclose(f);
+        uint64_t last = size / sector - 1, entries = mos_le32(h[0] + 80),
+                 room = (entries * 128 + sector - 1) / sector;
+        CU_ASSERT(mos_le64(h[0] + 24) == 1 && mos_le64(h[0] + 32) == last);
+        CU_ASSERT(mos_le64(h[1] + 24) == last && mos_le64(h[1] + 32) == 1);
+        CU_ASSERT(mos_le64(h[0] + 48) == last - room - 1 && mos_le32(h[0] + 84) == 128);
+        CU_ASSERT(mos_le64(h[0] + 40) >= mos_le64(h[0] + 72) + room ||
+                  mos_le64(h[0] + 72) > mos_le64(h[0] + 40));
+        CU_ASSERT(mos_le64(h[1] + 72) == last - room && mos_le32(h[0] + 12) == 92);
+        CU_ASSERT_EQUAL(memcmp(h[0] + 40, h[1] + 40, 32), 0);
+    }
+    json_decref(all);
+    outcome_free(&o);
+}
+
 static void judge_ledger(const char *path) {
     json_t *d = json_load_file(path, 0, NULL), *image, *region;
     size_t i, k;
@@ -56,6 +107,7 @@ static void judge_ledger(const char *path) {
         if (!file || asprintf(&full, "%s%s", folder, file) < 0)
             continue;
         json_array_foreach(json_object_get(image, "regions"), k, region) judge_region(full, region);
+        judge_table(full, image);
         free(full);
     }
     free(folder);
@@ -100,8 +152,8 @@ void judge_builds(void) {
 /* The last suite: nothing was judged where nothing was built. */
 static void volumes_were_judged(void) {
     if (!getenv("MOSAICUM_SUITE"))
-        CU_ASSERT(judged.ext4 > 20 && judged.fat > 20);
-    printf("%lu ext4, %lu FAT … ", judged.ext4, judged.fat);
+        CU_ASSERT(judged.ext4 > 20 && judged.fat > 20 && judged.tables > 20);
+    printf("%lu ext4, %lu FAT, %lu tables … ", judged.ext4, judged.fat, judged.tables);
 }
 
 SUITE(judge_suite, {"volumes were judged", volumes_were_judged});

@@ -1,24 +1,19 @@
 #include "support.h"
 
-extern const struct test structure_suite[], rules_suite[], program_suite[], faults_suite[],
-    ledger_suite[], trees_suite[], content_suite[], wrong_suite[], boards_suite[], root_suite[],
-    parts_suite[], everywhere_suite[], images_suite[], rehearse_suite[], chain_suite[],
-    verdicts_suite[], safe_suite[], bytes_suite[], hostile_suite[], judge_suite[];
+#define SUITES(X)                                                                                  \
+    X(structure) X(rules) X(program) X(faults) X(ledger) X(trees) X(content) X(wrong) X(boards)    \
+    X(root) X(parts) X(everywhere) X(images) X(rehearse) X(chain) X(verdicts) X(safe) X(bytes)     \
+    X(hostile) X(edges) X(judge) /* judge is last: it looks back on all of them */
 
+#define DECLARE(name) extern const struct test name##_suite[];
+SUITES(DECLARE)
 void judge_builds(void);
 
 int main(void) {
+#define POINTER(name) name##_suite,
+#define NAME(name) #name,
+    const struct test *const suites[] = {SUITES(POINTER) NULL};
+    const char *const names[] = {SUITES(NAME) NULL};
     judge_builds();
-    const struct test *const suites[] = {structure_suite, rules_suite,    program_suite,
-                                         faults_suite,    ledger_suite,   trees_suite,
-                                         content_suite,   wrong_suite,    boards_suite,
-                                         root_suite,      parts_suite,    everywhere_suite,
-                                         images_suite,    rehearse_suite, chain_suite,
-                                         verdicts_suite,  safe_suite,     bytes_suite,
-                                         hostile_suite,   judge_suite,    NULL};
-    const char *const names[] = {"structure", "rules",      "program", "faults",   "ledger",
-                                 "trees",     "content",    "wrong",   "boards",   "root",
-                                 "parts",     "everywhere", "images",  "rehearse", "chain",
-                                 "verdicts",  "safe",       "bytes",   "hostile",  "judge"};
     return run_suites(suites, names);
 }
