@@ -247,7 +247,8 @@ static bool change_all(struct amend *a) {
 static bool mend_table(struct amend *a) {
     if (!a->s.driver || !a->s.table.mendable)
         return true;
-    int e = a->s.driver->write(&a->io, &a->s.table);
+    const char *why;
+    int e = mos_table_write(a->s.driver, &a->io, &a->s.table, a->m->arena, &why);
     if (e)
         return mos_fail(&a->m->error, MOS_ERROR_SYSTEM, e, "Cannot write the table of %s", a->part);
     cell_text(&a->report, a->s.driver->title);

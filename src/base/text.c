@@ -246,6 +246,11 @@ const char *mos_utf8_from_utf16(struct mos_arena *arena, const uint16_t *units, 
     return out;
 }
 
+const char *mos_next_line(const char *line) {
+    const char *end = strchr(line, '\n');
+    return end ? end + 1 : NULL;
+}
+
 const char *mos_field(struct mos_arena *arena, const char *line, unsigned n) {
     for (; n; n--) {
         line += strcspn(line, ":\n");

@@ -198,7 +198,12 @@ static bool write_table(struct mos_build *b, struct medium_image *m) {
         memcpy(x->type, r->type, 16);
         memcpy(x->id, r->id, 16);
     }
-    int e = p->table->write(mos_image_io(m->image), &t);
+    const char *why;
+    int e = mos_table_write(p->table, mos_image_io(m->image), &t, b->ctx->arena, &why);
+    if (e == ENOTSUP)
+        return mos_fail(b->ctx->error, MOS_ERROR_SAFETY, 0,
+                        "The %s of %s cannot hold this layout, whatever was accepted of it: %s",
+                        p->table->title, p->name, why);
     return e ? mos_fail(b->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot write the table of %s", p->name)
              : true;
 }

@@ -142,8 +142,7 @@ static const char *line_of(const char *text, const char *name) {
     while (text && *text) {
         if (strncmp(text, name, n) == 0 && text[n] == ':')
             return text;
-        text = strchr(text, '\n');
-        text += text != NULL;
+        text = mos_next_line(text);
     }
     return NULL;
 }
@@ -188,8 +187,7 @@ static bool has_number(const char *text, unsigned at, uint64_t number, uint64_t 
         found |= n == number;
         if (n >= FIRST_USER && n <= LAST_USER && n > *highest)
             *highest = n;
-        text = strchr(text, '\n');
-        text += text != NULL;
+        text = mos_next_line(text);
     }
     return found;
 }

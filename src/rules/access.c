@@ -45,8 +45,7 @@ static const char *password_again(const struct view *v, const struct mos_text_fi
     while (line && *line) {
         if (strcmp(mos_field(v->arena, line, 0), user) == 0)
             return mos_field(v->arena, line, 1);
-        line = strchr(line, '\n');
-        line += line != NULL;
+        line = mos_next_line(line);
     }
     mos_vec_push_pointer(
         &v->plan->ctx->not_proved,
@@ -124,8 +123,7 @@ static void check_shadow(const struct view *v, const char *path) {
             strcmp(path, "etc/passwd") == 0 && strcmp(mos_field(v->arena, line, 1), "x") == 0;
         if (*user && line[strlen(user)] == ':' && !shadowed)
             check_password(v, t, user, mos_field(v->arena, line, 1));
-        line = strchr(line, '\n');
-        line += line != NULL;
+        line = mos_next_line(line);
     }
 }
 
@@ -143,8 +141,7 @@ static bool setting_is(const char *text, const char *name, const char *value) {
                 p++;
             return strncasecmp(p, value, k) == 0 && (!p[k] || isspace((unsigned char)p[k]));
         }
-        text = strchr(text, '\n');
-        text += text != NULL;
+        text = mos_next_line(text);
     }
     return false;
 }

