@@ -157,7 +157,7 @@ static bool gather_end(void *self, uint64_t sum) {
         g->m->builtin = (const char *)g->bytes;
     if (g->module && g->module->wanted && !g->module->bytes)
         take_module(g);
-    else if (g->module)
+    if (g->module && g->m->searches)
         search_module(g);
     free(g->passing);
     g->passing = NULL;

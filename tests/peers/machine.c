@@ -32,6 +32,11 @@ static const struct {
 };
 
 static const char *next_tree, *next_flash, *next_server;
+static bool next_keeps;
+
+void machine_keeps(void) {
+    next_keeps = true;
+}
 
 void machine_with_server(const char *folder) {
     next_server = folder;
@@ -61,7 +66,8 @@ static void start_qemu(const char *cpu, const char *image, const char *device,
         start_card_board(image, socket_path);
     while (strcmp(kinds[k].cpu, cpu) != 0)
         k++;
-    snprintf(drive, sizeof drive, "file=%s,format=raw,if=none,id=d0,snapshot=on", image);
+    snprintf(drive, sizeof drive, "file=%s,format=raw,if=none,id=d0,snapshot=%s", image,
+             next_keeps ? "off" : "on");
     snprintf(serial, sizeof serial, "unix:%s", socket_path);
     snprintf(attached, sizeof attached, "%s,drive=d0", device);
     char flash[4200], network[4200];
@@ -118,6 +124,7 @@ struct machine *machine_start(const char *cpu, const char *image, const char *de
     unlink(address.sun_path);
     machine_with(NULL, NULL);
     machine_with_server(NULL);
+    next_keeps = false;
     return m;
 }
 

@@ -37,6 +37,8 @@ struct machine *machine_start(const char *cpu, const char *image, const char *de
  * usual.
  */
 void machine_with(const char *tree, const char *flash);
+/* For the next machine: what it writes stays in the image. */
+void machine_keeps(void);
 /* For the next machine: a network whose server has the files of this folder. */
 void machine_with_server(const char *folder);
 /* Waits until the text has come; false after that many seconds (the log is printed). */
