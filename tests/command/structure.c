@@ -111,5 +111,41 @@ static void no_folder_is_outside_the_table(void) {
     closedir(d);
 }
 
-SUITE(structure_suite, {"includes follow the table, only cli prints", includes_follow_the_table},
+/* The schema says of every key what it may be, and every reference leads somewhere. */
+static void walk_schema(const json_t *all, const json_t *at, unsigned *references,
+                        unsigned *patterns) {
+    const json_t *child;
+    const char *key;
+    size_t i;
+    if (json_is_array(at))
+        json_array_foreach(at, i, child) walk_schema(all, child, references, patterns);
+    if (!json_is_object(at))
+        return;
+    const char *target = json_string_value(json_object_get(at, "$ref"));
+    if (target) {
+        CU_ASSERT(strncmp(target, "#/$defs/", 8) == 0 &&
+                  json_object_get(json_object_get(all, "$defs"), target + 8) != NULL);
+        ++*references;
+    }
+    *patterns += json_is_string(json_object_get(at, "pattern"));
+    if (json_object_get(at, "description"))
+        CU_ASSERT(json_object_size((json_t *)(uintptr_t)at) > 1);
+    json_object_foreach((json_t *)(uintptr_t)at, key, child) {
+        walk_schema(all, child, references, patterns);
+        if (strcmp(key, "additionalProperties") == 0)
+            CU_ASSERT(!json_is_object(child) || json_object_size(child) > 0);
+    }
+}
+
+static void the_schema_is_whole(void) {
+    unsigned references = 0, patterns = 0;
+    json_t *d = json_load_file(MOSAICUM_SCHEMA, JSON_REJECT_DUPLICATES, NULL);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(d);
+    walk_schema(d, d, &references, &patterns);
+    CU_ASSERT(references > json_object_size(json_object_get(d, "$defs")) && patterns > 50);
+    json_decref(d);
+}
+
+SUITE(structure_suite, {"the schema is whole", the_schema_is_whole},
+      {"includes follow the table, only cli prints", includes_follow_the_table},
       {"every folder is in the table", no_folder_is_outside_the_table});

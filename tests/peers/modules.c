@@ -28,21 +28,23 @@ static void write_board(const char *w, char *const *names, size_t count) {
     free(text);
 }
 
-/* The lists of paths of both, one a line: ours and what modprobe says would be loaded. */
+/* The lists of paths of both, one a line: ours and what modprobe says would be loaded.  Of several
+ * lines of soft needs for one module it follows only the first; they are put into one before. */
 static size_t compare_lists(const char *w, const char *root, char *const *names, size_t count) {
     size_t same = 0;
     write_board(w, names, count);
     CU_ASSERT_TRUE_FATAL(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
     for (size_t i = 0; i < count; i++)
-        same +=
-            runs(0,
-                 "cd '%s' && '%s' -q take out/curlew/card.img r%zu -o part && gzip -dc < part "
-                 "2>/dev/null | cpio -i --quiet "
-                 "--to-stdout load-order 2>/dev/null | sort > ours && v=$(ls '%s/lib/modules') "
-                 "&& modprobe -d '%s' -S $v --show-depends '%s' > listed && sed -n "
-                 "'s,^insmod .*\\(/lib/modules/[^ ]*\\).*,\\1,p' listed | sort -u > theirs && diff "
-                 "theirs ours && rm part",
-                 w, MOSAICUM_PROGRAM, i, root, root, names[i]);
+        same += runs(
+            0,
+            "cd '%s' && rm -f part && '%s' -q take out/curlew/card.img r%zu -o part && gzip -dc < "
+            "part 2>/dev/null | cpio -i --quiet --to-stdout load-order 2>/dev/null | sort > ours "
+            "&& "
+            "v=$(ls '%s/lib/modules') && modprobe -d '%s' -S $v --show-depends '%s' > listed && "
+            "sed "
+            "-n 's,^insmod .*\\(/lib/modules/[^ ]*\\).*,\\1,p' listed | sort -u > theirs && diff "
+            "theirs ours",
+            w, MOSAICUM_PROGRAM, i, root, root, names[i]);
     return same;
 }
 
@@ -59,8 +61,13 @@ static void what_a_module_needs(void) {
         CU_ASSERT_TRUE_FATAL(runs(
             0,
             "mkdir -p '%s' '%s/pieces' && cp -r '%s/%s/lib' '%s/' && depmod -b '%s' $(ls "
-            "'%s/lib/modules') && tar -C '%s' --owner=0 --group=0 -cf '%s/pieces/modules.tar' lib",
-            root, w, peers_cache(), kernels[k].from, root, root, root, root, w));
+            "'%s/lib/modules') && awk '/^softdep/ {n = $2; $1 = $2 = \"\"; all[n] = all[n] $0} END "
+            "{for "
+            "(n in all) print \"softdep\", n, all[n]}' '%s'/lib/modules/*/modules.softdep > "
+            "'%s/soft' "
+            "&& cp '%s/soft' '%s'/lib/modules/*/modules.softdep && tar -C '%s' --owner=0 --group=0 "
+            "-cf '%s/pieces/modules.tar' lib",
+            root, w, peers_cache(), kernels[k].from, root, root, root, root, w, w, root, root, w));
         struct outcome o =
             run_shell("(echo %s | tr ' ' '\\n' && sed 's,:.*,,; s,.*/,,; s,[.]ko.*,,' "
                       "'%s'/lib/modules/*/modules.dep | shuf "

@@ -196,8 +196,51 @@ static void passwords_are_hashed(void) {
     core_end(&c);
 }
 
-SUITE(base_suite, {"passwords", passwords_are_hashed}, {"sizes", sizes_are_read_and_written},
-      {"addresses", addresses_are_read}, {"near misses", near_misses_are_found},
-      {"UTF-8 and UTF-16", utf_forms_agree}, {"maps", maps_keep_their_order},
-      {"sums", sums_have_their_known_values}, {"places", places_become_lines_and_columns},
-      {"memory", memory_runs_out_cleanly});
+/* Every code point is read back from its one form; every other sequence of up to four bytes out of
+ * those at the borders of what they mean is refused. */
+static bool is_one_form(const uint8_t *p, size_t n) {
+    static const uint32_t smallest[] = {0, 0, 0x80, 0x800, 0x10000};
+    uint32_t code = n == 1 ? p[0] : p[0] & (0xff >> (n + 1));
+    static const uint8_t mask[] = {0, 0x80, 0xe0, 0xf0, 0xf8}, mark[] = {0, 0, 0xc0, 0xe0, 0xf0};
+    if ((p[0] & mask[n]) != mark[n])
+        return false;
+    for (size_t i = 1; i < n; i++) {
+        if ((p[i] & 0xc0) != 0x80)
+            return false;
+        code = code << 6 | (p[i] & 0x3f);
+    }
+    bool control = code < 0x20 && code != '\t' && code != '\n' && code != '\r';
+    return code >= smallest[n] && code <= 0x10ffff && (code < 0xd800 || code > 0xdfff) &&
+           !control && code != 0x7f;
+}
+
+static void one_form_of_utf8(void) {
+    static const uint8_t borders[] = {0x01, 0x09, 0x1f, 0x20, 0x7e, 0x7f, 0x80, 0x8f, 0x90, 0x9f,
+                                      0xa0, 0xbf, 0xc0, 0xc1, 0xc2, 0xdf, 0xe0, 0xe1, 0xec, 0xed,
+                                      0xee, 0xef, 0xf0, 0xf1, 0xf3, 0xf4, 0xf5, 0xff};
+    enum { B = sizeof borders };
+    size_t wrong = 0, good = 0;
+    for (uint32_t i = 0; i < B * B * B * B; i++) {
+        char text[5] = {(char)borders[i % B], (char)borders[i / B % B],
+                        (char)borders[i / B / B % B], (char)borders[i / B / B / B], 0};
+        bool expected = true;
+        size_t at = 0, bad;
+        while (at < 4 && expected) {
+            size_t n = 0;
+            for (size_t k = 1; k <= 4 - at && !n; k++)
+                n = is_one_form((const uint8_t *)text + at, k) ? k : 0;
+            expected = n != 0;
+            at += n;
+        }
+        wrong += mos_utf8_valid(text, 4, &bad) != expected;
+        good += expected;
+    }
+    CU_ASSERT_EQUAL(wrong, 0);
+    CU_ASSERT(good > 500);
+}
+
+SUITE(base_suite, {"one form of UTF-8", one_form_of_utf8}, {"passwords", passwords_are_hashed},
+      {"sizes", sizes_are_read_and_written}, {"addresses", addresses_are_read},
+      {"near misses", near_misses_are_found}, {"UTF-8 and UTF-16", utf_forms_agree},
+      {"maps", maps_keep_their_order}, {"sums", sums_have_their_known_values},
+      {"places", places_become_lines_and_columns}, {"memory", memory_runs_out_cleanly});
