@@ -19,7 +19,7 @@ struct trial {
     struct report_table table;
     struct mos_vec dead;   /* of const char *: what it does not survive */
     struct mos_vec shared; /* of const struct mos_touched *: what the fallback needs, too */
-    size_t boots, falls, unseen, dead_count, count;
+    size_t boots, falls, unseen, unknown, dead_count, count;
     /* of the fault being tried */
     struct mos_arena *arena;
     struct mos_ctx ctx;
@@ -80,22 +80,25 @@ static void note(struct trial *t, const char *thing, const char *fault, bool own
     struct mos_arena *arena = t->m->arena;
     bool boots = r->end == MOS_END_BOOTS, same = boots && same_boot(r, t->sound);
     bool unseen = same && (fault == file_faults[HALF] || fault == file_faults[FLIPPED]);
+    bool unknown = r->end == MOS_END_UNKNOWN;
     t->count++;
     t->boots += same && !unseen;
     t->unseen += unseen;
     t->falls += boots && !same;
     cell_text(&t->table, mos_strdup(arena, thing));
     cell_text(&t->table, fault);
-    (boots ? cell_text : cell_alarm)(&t->table, unseen  ? "not noticed"
-                                                : same  ? "boots"
-                                                : boots ? "boots the fallback"
-                                                        : "DEAD");
+    (boots ? cell_text : cell_alarm)(&t->table, unseen    ? "not noticed"
+                                                : same    ? "boots"
+                                                : boots   ? "boots the fallback"
+                                                : unknown ? "cannot tell"
+                                                          : "DEAD");
     cell_text(&t->table, unseen  ? "nothing checks it: it is used as it is"
                          : same  ? NULL
                          : boots ? mos_strdup(arena, r->entry ? r->entry : "another entry")
                                  : mos_strdup(arena, r->reason ? r->reason : ""));
-    t->dead_count += !boots;
-    if (!boots && own)
+    t->unknown += unknown;
+    t->dead_count += !boots && !unknown;
+    if (!boots && !unknown && own)
         mos_vec_push_pointer(&t->dead, mos_printf(arena, "%s %s", thing, fault));
 }
 
@@ -353,8 +356,9 @@ void rehearse_faults(mosaicum *m, const struct run_machine *machine,
     if (machine->fallback)
         try_unconfirmed(&t);
     t.table.table.title = mos_printf(
-        m->arena, "%zu faults: %zu boot, %zu boot the fallback, %zu go unnoticed, %zu dead",
-        t.count, t.boots, t.falls, t.unseen, t.dead_count);
+        m->arena, "%zu faults: %zu boot, %zu boot the fallback, %zu go unnoticed, %zu dead%s",
+        t.count, t.boots, t.falls, t.unseen, t.dead_count,
+        t.unknown ? mos_printf(m->arena, ", %zu cannot be told", t.unknown) : "");
     report_end(m, &t.table);
     judge(&t);
 }

@@ -8,33 +8,17 @@
 #include <stdlib.h>
 #include <string.h>
 
-struct names {
-    struct mos_ctx *ctx;
-    struct mos_vec list;
-};
-
-static bool add_name(void *self, const char *name) {
-    struct names *n = self;
-    mos_vec_push_pointer(&n->list, mos_strdup(n->ctx->arena, name));
-    return true;
-}
-
-static int by_text(const void *a, const void *b) {
-    return strcmp(*(const char *const *)a, *(const char *const *)b);
-}
-
 /* Everything in the folder: names, kinds, sizes, times, inodes; NULL: it cannot be told. */
 static const char *view_of(struct mos_ctx *ctx, const char *folder, const char *stamp) {
     const struct mos_host *h = ctx->host;
-    struct names n = {ctx, mos_vec_make(ctx->arena, sizeof(char *))};
+    struct mos_vec names;
     struct mos_buf all = {.arena = ctx->arena};
-    if (h->list(h, folder, add_name, &n) || !n.list.count)
+    if (mos_folder_names(ctx, folder, &names) || !names.count)
         return NULL;
-    qsort(n.list.items, n.list.count, sizeof(char *), by_text);
     mos_buf_printf(&all, "%s\n", stamp);
-    for (size_t i = 0; i < n.list.count; i++) {
+    for (size_t i = 0; i < names.count; i++) {
         struct mos_file_info info;
-        const char *name = mos_vec_pointer(&n.list, i);
+        const char *name = mos_vec_pointer(&names, i);
         if (h->info(h, mos_path_join(ctx->arena, folder, name), false, &info))
             return NULL;
         mos_buf_printf(&all, "%s\n%d %llu %lld %u %lld %u %llu %llu\n", name, (int)info.kind,

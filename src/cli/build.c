@@ -12,7 +12,8 @@ static int run(struct cli *cli) {
         print_summary(cli, m, to_out);
     if (!cli->json && !cli->quiet && !status && !mosaicum_count(m, MOSAICUM_WARNING) &&
         mosaicum_not_proved_count(m)) {
-        fprintf(to_out, "%sBuilt%s", style(cli, STYLE_GOOD), style(cli, STYLE_END));
+        fprintf(to_out, "%sNothing to complain about%s", style(cli, STYLE_GOOD),
+                style(cli, STYLE_END));
         print_unproved(cli, m, to_out);
         fprintf(to_out, ".\n");
     }

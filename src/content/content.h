@@ -21,6 +21,9 @@ bool mos_archive_stream(struct mos_ctx *ctx, const char *path, struct mos_place 
 /* Is an open file still what it was before it was read?  false with ctx->error. */
 bool mos_file_unchanged(struct mos_ctx *ctx, int file, const struct mos_file_info *before,
                         const char *path);
+/* The names in a folder of the host (const char *, in the arena), sorted by bytes.  Returns an
+ * errno value; *out then has what was seen before. */
+int mos_folder_names(struct mos_ctx *ctx, const char *path, struct mos_vec *out);
 /* Streams a folder of the host in order of names; owners become 0:0, times `date`. */
 bool mos_folder_stream(struct mos_ctx *ctx, const char *path, int64_t date,
                        const struct mos_sink *sink);

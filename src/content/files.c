@@ -81,18 +81,27 @@ struct walk {
 };
 
 struct names {
-    struct mos_ctx *ctx;
-    struct mos_vec list;
+    struct mos_arena *arena;
+    struct mos_vec *list;
 };
 
 static bool add_name(void *self, const char *name) {
     struct names *n = self;
-    mos_vec_push_pointer(&n->list, mos_strdup(n->ctx->arena, name));
+    mos_vec_push_pointer(n->list, mos_strdup(n->arena, name));
     return true;
 }
 
 static int by_text(const void *a, const void *b) {
     return strcmp(*(const char *const *)a, *(const char *const *)b);
+}
+
+int mos_folder_names(struct mos_ctx *ctx, const char *path, struct mos_vec *out) {
+    *out = mos_vec_make(ctx->arena, sizeof(char *));
+    struct names names = {ctx->arena, out};
+    int e = ctx->host->list(ctx->host, path, add_name, &names);
+    if (out->count)
+        qsort(out->items, out->count, sizeof(char *), by_text);
+    return e;
 }
 
 static bool walk_folder(struct walk *w, const char *path, const char *inside);
@@ -152,16 +161,14 @@ static bool walk_item(struct walk *w, const char *path, const char *inside) {
 }
 
 static bool walk_folder(struct walk *w, const char *path, const char *inside) {
-    struct names names = {w->ctx, mos_vec_make(w->ctx->arena, sizeof(char *))};
-    int e = w->ctx->host->list(w->ctx->host, path, add_name, &names);
+    struct mos_vec names;
+    int e = mos_folder_names(w->ctx, path, &names);
     if (!e && ++w->depth > 128)
         e = ELOOP;
     if (e)
         return mos_fail(w->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read folder %s", path);
-    if (names.list.count)
-        qsort(names.list.items, names.list.count, sizeof(char *), by_text);
-    for (size_t i = 0; i < names.list.count; i++) {
-        const char *name = mos_vec_pointer(&names.list, i);
+    for (size_t i = 0; i < names.count; i++) {
+        const char *name = mos_vec_pointer(&names, i);
         if (!walk_item(w, mos_path_join(w->ctx->arena, path, name),
                        mos_path_join(w->ctx->arena, inside, name)))
             return false;

@@ -116,20 +116,11 @@ static void put_entry(uint8_t *e, const struct mos_partition *p) {
     mos_put_le32(e + 12, (uint32_t)(p->last_lba - p->first_lba + 1));
 }
 
-static const struct mos_partition *numbered(const struct mos_table_data *t, unsigned number) {
-    for (size_t i = 0; i < t->partitions.count; i++) {
-        const struct mos_partition *p = mos_vec_at(&t->partitions, i);
-        if (p->number == number)
-            return p;
-    }
-    return NULL;
-}
-
 /* The table of one logical partition; its link counts from the extended one's start. */
 static int write_link(struct mos_io *io, const struct mos_table_data *t,
                       const struct mos_partition *p, uint64_t extended) {
     uint8_t s[512] = {0};
-    const struct mos_partition *next = numbered(t, p->number + 1);
+    const struct mos_partition *next = mos_table_partition(t, p->number + 1);
     struct mos_partition inside = *p;
     inside.first_lba -= p->table_lba;
     inside.last_lba -= p->table_lba;
@@ -146,19 +137,20 @@ static int write_link(struct mos_io *io, const struct mos_table_data *t,
 }
 
 static int write_chain(struct mos_io *io, const struct mos_table_data *t, uint8_t *mbr) {
-    const struct mos_partition *first = numbered(t, PRIMARIES + 1), *last = first;
+    const struct mos_partition *first = mos_table_partition(t, PRIMARIES + 1), *last = first;
     struct mos_partition extended = {.type = {[15] = 0x0f}};
     if (!first)
         return 0;
     int e = 0;
-    for (const struct mos_partition *p = first; p && !e; p = numbered(t, p->number + 1)) {
+    for (const struct mos_partition *p = first; p && !e;
+         p = mos_table_partition(t, p->number + 1)) {
         e = write_link(io, t, p, first->table_lba);
         last = p;
     }
     extended.first_lba = first->table_lba;
     extended.last_lba = last->last_lba;
     for (unsigned n = 1; n <= PRIMARIES; n++)
-        if (!numbered(t, n)) {
+        if (!mos_table_partition(t, n)) {
             put_entry(mbr + AT_ENTRIES + (n - 1) * ENTRY_SIZE, &extended);
             return e;
         }

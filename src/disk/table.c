@@ -17,7 +17,7 @@ const struct mos_table_driver *mos_table_find(const char *name) {
     return NULL;
 }
 
-static const struct mos_partition *numbered(const struct mos_table_data *t, unsigned number) {
+const struct mos_partition *mos_table_partition(const struct mos_table_data *t, unsigned number) {
     for (size_t i = 0; i < t->partitions.count; i++) {
         const struct mos_partition *p = mos_vec_at(&t->partitions, i);
         if (p->number == number)
@@ -39,7 +39,7 @@ int mos_table_write(const struct mos_table_driver *driver, struct mos_io *io,
     }
     for (size_t i = 0; i < table->partitions.count; i++) {
         const struct mos_partition *p = mos_vec_at(&table->partitions, i),
-                                   *q = numbered(&again, p->number);
+                                   *q = mos_table_partition(&again, p->number);
         if (q && q->first_lba == p->first_lba && q->last_lba == p->last_lba &&
             memcmp(q->type, p->type, sizeof p->type) == 0 &&
             (!driver->longest_name || memcmp(q->id, p->id, sizeof p->id) == 0))

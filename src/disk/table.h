@@ -67,6 +67,10 @@ extern const struct mos_table_driver mos_table_gpt, mos_table_mbr;
 const struct mos_table_driver *mos_table_find(const char *name);
 const struct mos_table_driver *mos_table_at(size_t index); /* NULL behind the last */
 
+/* The partition of a number; NULL: there is none. */
+const struct mos_partition *mos_table_partition(const struct mos_table_data *table,
+                                                unsigned number);
+
 /* Writes a table and reads it back: it says what it was given, or *why (in the arena) is what it
  * says otherwise and the result ENOTSUP.  Else an errno value of `io`. */
 int mos_table_write(const struct mos_table_driver *driver, struct mos_io *io,
