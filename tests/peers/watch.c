@@ -158,8 +158,8 @@ static void nothing_outside_is_touched(void) {
         "take built/curlew+bench/card.img root: -o root.tar",
         "amend built/curlew+bench/card.img boot:note=said -o amended.img",
         "compare built/curlew+bench/card.img amended.img",
-        "rehearse built/curlew+bench/card.img --cpu arm64 --ram-start "
-        "0x40000000 --ram '512 MiB'",
+        ("rehearse built/curlew+bench/card.img --cpu arm64 --ram-start "
+         "0x40000000 --ram '512 MiB'"),
         "-w n new mast --from amended.img"};
     const char *f = keep(test_folder("watched-demo"));
     watch.allowed = f;
