@@ -180,6 +180,142 @@ static void classic_tables_go_round(void) {
     CU_ASSERT_STRING_EQUAL(id, "bc25c9dc-0c");
 }
 
-SUITE(disk_suite, {"tables go round", tables_go_round},
-      {"classic tables go round", classic_tables_go_round}, {"damage", damage_is_noticed},
-      {"failed writes", every_failed_write_is_told}, {"drivers", a_new_kind_needs_only_its_row});
+/* ---- any table, or the word that it cannot be ---- */
+
+enum { TABLES = 400, SECTORS = SIZE / 512 };
+
+/* Up to `most` partitions with gaps between them, in order of place; numbers 1, 2, 3 … */
+static struct mos_table_data any_places(struct core *c, uint64_t *state, uint64_t first,
+                                        uint64_t last, size_t most) {
+    struct mos_table_data t = {.sector = 512,
+                               .medium_size = SIZE,
+                               .entries = 128,
+                               .first_usable = first,
+                               .last_usable = last};
+    t.partitions = mos_vec_make(c->ctx.arena, sizeof(struct mos_partition));
+    uint64_t at = first;
+    for (size_t i = 0; i < 16; i++)
+        t.id[i] = (uint8_t)(1 + random_below(state, 255));
+    for (size_t i = 0; i < most && at + 40 < last; i++) {
+        struct mos_partition *p = mos_vec_push(&t.partitions);
+        p->number = (unsigned)i + 1;
+        p->table_lba = at;
+        p->first_lba = at + 1 + random_below(state, 20);
+        p->last_lba =
+            p->first_lba + random_below(state, i + 1 < most ? 400 : last - p->first_lba + 1);
+        p->last_lba = p->last_lba > last ? last : p->last_lba;
+        p->bootable = random_below(state, 4) == 0;
+        p->name = random_below(state, 3) ? "mast" : "";
+        at = p->last_lba + 1;
+        for (size_t k = 0; k < 16; k++)
+            p->id[k] = (uint8_t)(1 + random_below(state, 255));
+    }
+    return t;
+}
+
+static struct mos_partition *nth(struct mos_table_data *t, size_t i) {
+    return mos_vec_at(&t->partitions, i);
+}
+
+static bool same_partitions(struct core *c, const struct mos_table_driver *d, struct mos_io *io,
+                            struct mos_table_data *t) {
+    struct mos_table_data again;
+    struct mos_vec problems = mos_vec_make(c->ctx.arena, sizeof(char *));
+    if (!d->read(io, c->ctx.arena, &again, &problems) || problems.count)
+        return false;
+    size_t same = 0;
+    for (size_t i = 0; i < t->partitions.count; i++) {
+        const struct mos_partition *p = nth(t, i), *q = mos_table_partition(&again, p->number);
+        same += q && p->first_lba == q->first_lba && p->last_lba == q->last_lba &&
+                p->bootable == q->bootable && memcmp(p->type, q->type, 16) == 0 &&
+                (!d->longest_name || (strcmp(p->name, q->name) == 0 &&
+                                      (q->attributes & ~(uint64_t)4) == p->attributes &&
+                                      memcmp(p->id, q->id, 16) == 0));
+    }
+    return same == t->partitions.count && memcmp(again.id, t->id, d->longest_name ? 16 : 4) == 0;
+}
+
+static void any_gpt_or_none(void) {
+    uint64_t state = 23;
+    for (size_t n = 0; n < TABLES; n++) {
+        struct core c;
+        core_start(&c);
+        const char *why = NULL;
+        uint8_t *bytes = calloc(1, SIZE);
+        struct mos_io io = mos_io_memory(c.ctx.arena, bytes, SIZE);
+        struct mos_table_data t =
+            any_places(&c, &state, 34, SECTORS - 34, 1 + random_below(&state, 20));
+        for (size_t i = 0; i < t.partitions.count; i++) {
+            struct mos_partition *p = nth(&t, i), *other = nth(&t, random_below(&state, i + 1));
+            unsigned number = other->number; /* in any order of numbers */
+            other->number = p->number;
+            p->number = number;
+            p->attributes = random_next(&state) & 0xffff000000000001;
+            mos_table_gpt.type_for(i & 1 ? "ext4" : "raw", p->type);
+        }
+        CU_ASSERT_EQUAL(mos_table_write(&mos_table_gpt, &io, &t, c.ctx.arena, &why), 0);
+        CU_ASSERT(same_partitions(&c, &mos_table_gpt, &io, &t));
+        /* nothing but the table is touched */
+        size_t touched = 0;
+        for (size_t i = 34 * 512; i < SIZE - 33 * 512; i++)
+            touched += bytes[i] != 0;
+        CU_ASSERT_EQUAL(touched, 0);
+        struct mos_partition *p = nth(&t, random_below(&state, t.partitions.count)), was = *p;
+        switch (n % 3) {
+        case 0:
+            p->number = 129;
+            break;
+        case 1:
+            p->number = 0;
+            break;
+        default: /* as another one has it */
+            p->number = nth(&t, random_below(&state, t.partitions.count))->number;
+        }
+        if (p->number != was.number) {
+            CU_ASSERT_EQUAL(mos_table_write(&mos_table_gpt, &io, &t, c.ctx.arena, &why), ENOTSUP);
+            CU_ASSERT_PTR_NOT_NULL(why);
+        }
+        core_end(&c);
+        free(bytes);
+    }
+}
+
+static void any_mbr_or_none(void) {
+    uint64_t state = 24;
+    for (size_t n = 0; n < TABLES; n++) {
+        struct core c;
+        core_start(&c);
+        const char *why = NULL;
+        uint8_t *bytes = calloc(1, SIZE);
+        struct mos_io io = mos_io_memory(c.ctx.arena, bytes, SIZE);
+        struct mos_table_data t =
+            any_places(&c, &state, 1, SECTORS - 1, 1 + random_below(&state, 12));
+        size_t primaries = t.partitions.count <= 4 && random_below(&state, 2)
+                               ? t.partitions.count
+                               : random_below(&state, 4);
+        for (size_t i = 0; i < t.partitions.count; i++) {
+            nth(&t, i)->type[15] = i & 1 ? 0x83 : 0x0c;
+            if (i >= primaries)
+                nth(&t, i)->number = (unsigned)(5 + i - primaries);
+            else
+                nth(&t, i)->table_lba = 0;
+        }
+        CU_ASSERT_EQUAL(mos_table_write(&mos_table_mbr, &io, &t, c.ctx.arena, &why), 0);
+        CU_ASSERT(same_partitions(&c, &mos_table_mbr, &io, &t));
+        size_t logical = t.partitions.count > primaries ? t.partitions.count - primaries : 0;
+        if (logical >= 2) { /* a chain that runs backwards, or has a hole */
+            struct mos_partition *a = nth(&t, primaries), *b = nth(&t, t.partitions.count - 1);
+            unsigned number = a->number;
+            a->number = n & 1 ? b->number : b->number + 2;
+            b->number = n & 1 ? number : b->number;
+            CU_ASSERT_NOT_EQUAL(mos_table_write(&mos_table_mbr, &io, &t, c.ctx.arena, &why), 0);
+        }
+        core_end(&c);
+        free(bytes);
+    }
+}
+
+SUITE(disk_suite, {"any GPT, or none", any_gpt_or_none}, {"any MBR, or none", any_mbr_or_none},
+      {"tables go round", tables_go_round}, {"classic tables go round", classic_tables_go_round},
+      {"damage", damage_is_noticed}, {"failed writes", every_failed_write_is_told},
+      {"drivers", a_new_kind_needs_only_its_row});
