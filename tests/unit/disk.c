@@ -182,7 +182,7 @@ static void classic_tables_go_round(void) {
 
 /* ---- any table, or the word that it cannot be ---- */
 
-enum { TABLES = 400, SECTORS = SIZE / 512 };
+enum { TABLES = 150, SECTORS = SIZE / 512 };
 
 /* Up to `most` partitions with gaps between them, in order of place; numbers 1, 2, 3 … */
 static struct mos_table_data any_places(struct core *c, uint64_t *state, uint64_t first,
