@@ -33,6 +33,12 @@ static size_t special(const char *text, unsigned *number) {
     return mark || none ? 3 : 0;
 }
 
+/* Bytes of the character at text: those that it may be escaped for, else its whole sequence. */
+static size_t width(const char *text, size_t escaped) {
+    unsigned char c = (unsigned char)*text;
+    return escaped ? escaped : c >= 0xf0 ? 4 : c >= 0xe0 ? 3 : c >= 0xc0 ? 2 : 1;
+}
+
 static bool plain(const char *text) {
     size_t n = strlen(text);
     unsigned number;
@@ -52,7 +58,7 @@ void mos_yaml_scalar(struct mos_buf *out, const char *text) {
     for (size_t n; *text; text += n) {
         unsigned number;
         size_t taken = special(text, &number);
-        n = taken ? taken : 1;
+        n = width(text, taken);
         if (*text == '"' || *text == '\\')
             mos_buf_printf(out, "\\%c", *text);
         else if (*text == '\n')
@@ -62,7 +68,7 @@ void mos_yaml_scalar(struct mos_buf *out, const char *text) {
         else if (taken)
             mos_buf_printf(out, number < 0x100 ? "\\x%02x" : "\\u%04x", number);
         else
-            mos_buf_char(out, *text);
+            mos_buf_add(out, text, n);
     }
     mos_buf_char(out, '"');
 }
@@ -71,10 +77,10 @@ void mos_yaml_comment(struct mos_buf *out, const char *text) {
     for (size_t n; *text; text += n) {
         unsigned number;
         size_t taken = special(text, &number);
-        n = taken ? taken : 1;
+        n = width(text, taken);
         if (taken)
             mos_buf_char(out, '?');
         else
-            mos_buf_char(out, *text);
+            mos_buf_add(out, text, n);
     }
 }

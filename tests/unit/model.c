@@ -1,6 +1,7 @@
 #include "support.h"
 
 #include "model/schema.h"
+#include "model/yaml.h"
 #include "mosaicum/mosaicum.h"
 #include "platform/platform.h"
 
@@ -95,7 +96,81 @@ static void the_reference_is_up_to_date(void) {
     mosaicum_free(m);
 }
 
-SUITE(model_suite, {"values and places", values_know_where_they_come_from},
+/* ---- writing ---- */
+
+static size_t put_character(uint32_t code, char *to) {
+    if (code < 0x80) {
+        to[0] = (char)code;
+        return 1;
+    }
+    size_t n = code < 0x800 ? 2 : code < 0x10000 ? 3 : 4;
+    static const uint8_t first[] = {0, 0, 0xc0, 0xe0, 0xf0};
+    to[0] = (char)(first[n] | code >> (6 * (n - 1)));
+    for (size_t i = 1; i < n; i++)
+        to[i] = (char)(0x80 | (code >> (6 * (n - 1 - i)) & 0x3f));
+    return n;
+}
+
+/* A text as a scalar, in a list and behind a key, reads back as it was. */
+static bool reads_back(struct core *c, const char *text) {
+    struct mos_buf out = {.arena = c->ctx.arena};
+    mos_yaml_comment(&out, "");
+    mos_buf_text(&out, "a: [");
+    mos_yaml_scalar(&out, text);
+    mos_buf_text(&out, ", ");
+    mos_yaml_scalar(&out, text);
+    mos_buf_text(&out, "]\nb: ");
+    mos_yaml_scalar(&out, text);
+    mos_buf_text(&out, "  # ");
+    mos_yaml_comment(&out, text);
+    mos_buf_text(&out, "\nc: last\n");
+    const char *all = mos_buf_string(&out);
+    const struct mos_node *n =
+        mos_yaml_parse(&c->ctx, mos_source_make(c->ctx.arena, "written", all, out.length, 0));
+    return n && n->count == 3 && n->items[0]->count == 2 &&
+           strcmp(n->items[0]->items[1]->text, text) == 0 && strcmp(n->items[1]->text, text) == 0 &&
+           strcmp(n->items[2]->text, "last") == 0;
+}
+
+/* Every character there is, alone at the start and among its neighbours; and mixtures. */
+static void texts_are_written_as_they_are(void) {
+    size_t wrong = 0, tried = 0;
+    for (uint32_t from = 1; from < 0x110000;) {
+        struct core c;
+        char text[400];
+        size_t length = 0;
+        core_start(&c);
+        for (unsigned i = 0; i < 64 && from < 0x110000; i++, from++)
+            if (from < 0xd800 || from > 0xdfff)
+                length += put_character(from, text + length);
+        text[length] = 0;
+        wrong += !reads_back(&c, text);
+        tried++;
+        core_end(&c);
+    }
+    uint64_t state = 31;
+    static const uint32_t odd[] = {'"',    '\\',   '\n',  '\t',    ' ',  ':',    '#',    '-',
+                                   '~',    0x7f,   0x85,  0xa0,    0xad, 0x2028, 0x2029, 0x202e,
+                                   0xfeff, 0xfffd, 0x51f, 0x1f30a, 'x',  '0',    '{',    ','};
+    for (size_t i = 0; i < 3000; i++) {
+        struct core c;
+        char text[200];
+        size_t length = 0;
+        core_start(&c);
+        for (size_t k = random_below(&state, 12); k; k--)
+            length +=
+                put_character(odd[random_below(&state, sizeof odd / sizeof *odd)], text + length);
+        text[length] = 0;
+        wrong += !reads_back(&c, text);
+        tried++;
+        core_end(&c);
+    }
+    CU_ASSERT_EQUAL(wrong, 0);
+    CU_ASSERT(tried > 20000);
+}
+
+SUITE(model_suite, {"texts are written as they are", texts_are_written_as_they_are},
+      {"values and places", values_know_where_they_come_from},
       {"nothing is guessed", nothing_is_guessed}, {"references", references_are_typed},
       {"the schema table", the_table_is_sound},
       {"the reference of keys", the_reference_is_up_to_date});
