@@ -20,7 +20,6 @@ static const struct {
      "for b in curlew dunlin avocet; do m show $b all; m --json show $b all | cksum; done"},
     {"list",
      "m list; m --json list; m compare curlew+bench curlew+field; m --json compare avocet dunlin"},
-    {"picture", "m show dunlin layout --picture a.svg; head -n 40 a.svg; cksum a.svg"},
     {"build", "m build curlew+bench dunlin avocet; m build dunlin; m --json build dunlin; m list; "
               "cd out; for f in */*; "
               "do case $f in */ledger.json) sed 's/\"version\": .*//' $f;; *.txt) cat $f;; esac; "
