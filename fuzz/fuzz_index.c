@@ -8,7 +8,7 @@
 
 struct counts {
     size_t entries, ends;
-    uint64_t bytes;
+    uint64_t bytes, size;
     bool open;
 };
 
@@ -18,12 +18,13 @@ static bool count_entry(void *self, const struct mos_entry *e) {
         __builtin_trap();
     c->open = true;
     c->entries++;
+    c->size = e->size;
     return true;
 }
 
 static bool count_data(void *self, uint64_t offset, const void *bytes, size_t length) {
     struct counts *c = self;
-    if (!c->open || offset + length < offset)
+    if (!c->open || offset > c->size || length > c->size - offset)
         __builtin_trap();
     c->bytes += bytes ? ((const uint8_t *)bytes)[length ? length - 1 : 0] & 1 : 0;
     return c->bytes < UINT64_MAX;

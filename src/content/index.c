@@ -160,6 +160,19 @@ struct mos_sink mos_index_recorder(struct mos_index *index, const struct mos_sin
     return (struct mos_sink){index, record_entry, record_data, record_end};
 }
 
+/* Runs of data follow each other and stay within the file. */
+static bool runs_fit(const uint8_t *runs, uint32_t count, uint64_t size) {
+    uint64_t end = 0;
+    for (uint32_t k = 0; k < count; k++) {
+        uint64_t offset = mos_le64(runs + 16 * (size_t)k),
+                 length = mos_le64(runs + 16 * (size_t)k + 8);
+        if (offset < end || offset > size || length > size - offset)
+            return false;
+        end = offset + length;
+    }
+    return true;
+}
+
 /* One entry of the file form at *at; false when it does not fit into what is left. */
 static bool parse_entry(const struct mos_buf *data, size_t *at, struct mos_entry *entry,
                         uint64_t *sum, const uint8_t **runs, uint32_t *run_count,
@@ -196,7 +209,8 @@ static bool parse_entry(const struct mos_buf *data, size_t *at, struct mos_entry
     *sum = mos_le64(h + 39);
     *runs = h + ENTRY_BYTES + path + 1 + target + 1;
     *at += (size_t)need;
-    return entry->path[path] == 0 && entry->target[target] == 0;
+    return entry->path[path] == 0 && entry->target[target] == 0 &&
+           runs_fit(*runs, *run_count, entry->size);
 }
 
 /* One entry with its runs; advances *at. */
