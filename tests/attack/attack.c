@@ -1,6 +1,7 @@
-/* Damaged images, archives, workspaces and cache folders through every job of the library, in batches of
- * processes of their own, with limits on time, memory and the size of files.  A host of ours stands below
- * the program and looks at every place that is touched: nothing but what the job was given.
+/* Damaged images, archives, workspaces and cache folders through every job of the library, in
+ * batches of processes of their own, with limits on time, memory and the size of files.  A host of
+ * ours stands below the program and looks at every place that is touched: nothing but what the job
+ * was given.
  *
  *     attack COUNT [SEED]      seeds can be repeated one by one: attack 1 SEED
  */
@@ -61,13 +62,15 @@ static bool lies_below(const char *path, const char *const *places, size_t count
 }
 
 static void look(const char *what, const char *path, bool write, bool follow) {
-    if (lies_below(path, write ? watch.writes : watch.reads, write ? watch.write_count : watch.read_count, follow))
+    if (lies_below(path, write ? watch.writes : watch.reads,
+                   write ? watch.write_count : watch.read_count, follow))
         return;
     watch.escapes++;
     fprintf(stderr, "ESCAPE: %s %s\n", what, path);
 }
 
-static int watch_open(const struct mos_host *h, const char *path, enum mos_open_mode mode, int *file) {
+static int watch_open(const struct mos_host *h, const char *path, enum mos_open_mode mode,
+                      int *file) {
     (void)h;
     int e = mos_platform_host()->open(mos_platform_host(), path, mode, file);
     if (!e)
@@ -83,7 +86,8 @@ static int watch_open(const struct mos_host *h, const char *path, enum mos_open_
     }
 WATCHED(make_link, "link", (const struct mos_host *h, const char *target, const char *path),
         (mos_platform_host(), target, path), path)
-WATCHED(remove_tree, "remove", (const struct mos_host *h, const char *path), (mos_platform_host(), path), path)
+WATCHED(remove_tree, "remove", (const struct mos_host *h, const char *path),
+        (mos_platform_host(), path), path)
 WATCHED(rename, "rename", (const struct mos_host *h, const char *from, const char *to),
         (mos_platform_host(), from, to), to)
 WATCHED(rename_new, "rename", (const struct mos_host *h, const char *from, const char *to),
@@ -93,15 +97,16 @@ WATCHED(exchange, "exchange", (const struct mos_host *h, const char *a, const ch
 WATCHED(protect, "protect", (const struct mos_host *h, const char *path, uint32_t mode),
         (mos_platform_host(), path, mode), path)
 
-static int watch_list(const struct mos_host *h, const char *path, bool (*each)(void *self, const char *name),
-                      void *self) {
+static int watch_list(const struct mos_host *h, const char *path,
+                      bool (*each)(void *self, const char *name), void *self) {
     (void)h;
     look("list", path, false, true);
     return mos_platform_host()->list(mos_platform_host(), path, each, self);
 }
 
 /* Programs are not started: commands of a damaged definition could be any. */
-static int watch_run(const struct mos_host *h, const struct mos_program *p, struct mos_program_result *r) {
+static int watch_run(const struct mos_host *h, const struct mos_program *p,
+                     struct mos_program_result *r) {
     (void)h;
     if (strcmp(p->arguments[0], "cpp") == 0)
         return mos_platform_host()->run(mos_platform_host(), p, r);
@@ -123,7 +128,8 @@ static mosaicum *begin(const char *workspace, const char *cache) {
     watch.reads[watch.read_count++] = work;
     watch.reads[watch.read_count++] = base;
     watch.writes[watch.write_count++] = work;
-    struct mosaicum_options o = {.host = &watch.host, .workspace = workspace, .cache_folder = cache};
+    struct mosaicum_options o = {
+        .host = &watch.host, .workspace = workspace, .cache_folder = cache};
     return mosaicum_new(&o);
 }
 
@@ -141,7 +147,8 @@ static void end(mosaicum *m, int status) {
         for (size_t k = 0; k < t->row_count * t->column_count; k++)
             bytes += strlen(t->cells[k].text);
     }
-    if (status < 0 || status > 4 || (status > 1 && !mosaicum_error(m) && !mosaicum_finding_count(m))) {
+    if (status < 0 || status > 4 ||
+        (status > 1 && !mosaicum_error(m) && !mosaicum_finding_count(m))) {
         fprintf(stderr, "NO WORD: status %d\n", status);
         abort();
     }
@@ -153,11 +160,34 @@ static void end(mosaicum *m, int status) {
 /* ---- damage ---- */
 
 static uint8_t *damaged(uint8_t *p, size_t *length, bool text) {
-    static const char *const words[] = {"\n",        ": ",        "{",          "}",       "[",      "]",    "\"",
-                                        "../",       "<root>",    "0x",         "18446744073709551615", "-1",
-                                        "~",         "*",         "&a",         "!!x",     "\\e[31m", "rest", "%",
-                                        "#include \"../../x\"\n", "/incbin/(\"/etc/passwd\")", "none", "yes", "0 B",
-                                        "16777216 TiB", "<x>/y", "made-by: {run: [sh]}", "\x80\xff"};
+    static const char *const words[] = {"\n",
+                                        ": ",
+                                        "{",
+                                        "}",
+                                        "[",
+                                        "]",
+                                        "\"",
+                                        "../",
+                                        "<root>",
+                                        "0x",
+                                        "18446744073709551615",
+                                        "-1",
+                                        "~",
+                                        "*",
+                                        "&a",
+                                        "!!x",
+                                        "\\e[31m",
+                                        "rest",
+                                        "%",
+                                        "#include \"../../x\"\n",
+                                        "/incbin/(\"/etc/passwd\")",
+                                        "none",
+                                        "yes",
+                                        "0 B",
+                                        "16777216 TiB",
+                                        "<x>/y",
+                                        "made-by: {run: [sh]}",
+                                        "\x80\xff"};
     size_t times = 1 + below(6);
     for (size_t i = 0; i < times && *length; i++) {
         size_t at = below(*length);
@@ -200,7 +230,8 @@ static uint8_t *damaged(uint8_t *p, size_t *length, bool text) {
 }
 
 static char *pick_file(const char *folder, bool deep) {
-    struct outcome o = run_shell("cd '%s' && find . %s -type f | sort", folder, deep ? "" : "-maxdepth 1");
+    struct outcome o =
+        run_shell("cd '%s' && find . %s -type f | sort", folder, deep ? "" : "-maxdepth 1");
     char *names[2048], *p = o.out;
     size_t count = 0;
     for (char *e; count < 2048 && (e = strchr(p, '\n')); p = e + 1) {
@@ -229,20 +260,26 @@ static void attack_image(void) {
     damage_file(from, image, false);
     mosaicum *m = begin(NULL, NULL);
     end(m, mosaicum_inspect(m, image, true));
-    static const char *const wanted[] = {"1", "root", "BOOT:", "root:etc", "root:", "cpio:", ":", "BOOT:boot.scr", "0 bytes"};
+    static const char *const wanted[] = {
+        "1", "root", "BOOT:", "root:etc", "root:", "cpio:", ":", "BOOT:boot.scr", "0 bytes"};
     m = begin(NULL, NULL);
     end(m, mosaicum_take(m, image, wanted[below(9)], path_in(work, "taken.tar")));
     m = begin(NULL, NULL);
     end(m, mosaicum_compare(m, image, from));
-    static const char *const changes[] = {"root:etc/issue=", "BOOT:new=", "1=", "root:~etc/passwd", "BOOT:~boot.scr"};
+    static const char *const changes[] = {"root:etc/issue=", "BOOT:new=", "1=", "root:~etc/passwd",
+                                          "BOOT:~boot.scr"};
     char change[4200];
     size_t k = below(5);
-    snprintf(change, sizeof change, "%s%s", changes[k], strchr(changes[k], '~') ? "" : path_in(base, "small"));
+    snprintf(change, sizeof change, "%s%s", changes[k],
+             strchr(changes[k], '~') ? "" : path_in(base, "small"));
     const char *list[] = {change};
     m = begin(NULL, NULL);
     end(m, mosaicum_amend(m, image, list, 1, path_in(work, "amended.img")));
     m = begin(NULL, NULL);
-    struct mosaicum_rehearsal q = {.what = image, .cpu = "arm64", .ram_start = "0x40000000", .ram = "64 MiB",
+    struct mosaicum_rehearsal q = {.what = image,
+                                   .cpu = "arm64",
+                                   .ram_start = "0x40000000",
+                                   .ram = "64 MiB",
                                    .faults = !below(16)};
     end(m, mosaicum_rehearse(m, &q));
     m = begin(keep(path_in(work, "new")), NULL);
@@ -281,7 +318,8 @@ static void attack_workspace(void) {
         if (symlink(below(2) ? "/etc/passwd" : file, file))
             abort();
     }
-    static const char *const parts[] = {"layout", "ram", "boot", "kernel", "tree", "env", "budgets", "all"};
+    static const char *const parts[] = {"layout", "ram", "boot",    "kernel",
+                                        "tree",   "env", "budgets", "all"};
     mosaicum *m = begin(w, NULL);
     end(m, mosaicum_check(m, NULL, 0));
     m = begin(w, NULL);
@@ -320,7 +358,8 @@ static void attack_cache(void) {
 }
 
 static void attack(uint64_t seed) {
-    static void (*const kinds[])(void) = {attack_image, attack_archive, attack_workspace, attack_cache};
+    static void (*const kinds[])(void) = {attack_image, attack_archive, attack_workspace,
+                                          attack_cache};
     state = seed * 0x9e3779b97f4a7c15u;
     alarm(SECONDS);
     kinds[seed % 4]();
@@ -337,33 +376,50 @@ static void make_base(void) {
     write_text(path_in(base, "small"), "jetty\n");
     char *w = keep(path_in(base, "root-ws"));
     write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
-    write_text(path_in(w, "boards/curlew.yaml"),
-               "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 8 MiB, kernel: "
-               "mmcblk0}}}\npieces: {root: {file: pieces/root, license: MIT}}\nlayout: {card: {table: {kind: gpt}, "
-               "regions: {boot: {number: 1, size: 2 MiB, volume: {kind: fat12, label: BOOT, fills: {all: {archive: "
-               "root, only: boot}}}}, root: {number: 2, size: rest, volume: {kind: ext4, label: root, fills: {all: "
-               "{archive: root}}}}}}}\n");
+    write_text(
+        path_in(w, "boards/curlew.yaml"),
+        "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 8 MiB, kernel: "
+        "mmcblk0}}}\npieces: {root: {file: pieces/root, license: MIT}}\nlayout: {card: {table: "
+        "{kind: gpt}, "
+        "regions: {boot: {number: 1, size: 2 MiB, volume: {kind: fat12, label: BOOT, fills: {all: "
+        "{archive: "
+        "root, only: boot}}}}, root: {number: 2, size: rest, volume: {kind: ext4, label: root, "
+        "fills: {all: "
+        "{archive: root}}}}}}}\n");
     if (!runs(0,
-              "cd '%s' && mkdir -p r/etc r/sbin r/boot archives images cache workspaces root-ws/pieces && echo "
-              "'root:x:0:0::/:/bin/sh' > r/etc/passwd && echo 'root:*:1::::::' > r/etc/shadow && head -c 30000 "
-              "/dev/urandom > r/sbin/init && chmod 755 r/sbin/init && ln -s init r/sbin/sh && echo x > r/boot/x && tar "
-              "-C r --owner=0 --group=0 -cf archives/a.tar . && gzip -k archives/a.tar && xz -k archives/a.tar && zstd "
-              "-q archives/a.tar && bzip2 -k archives/a.tar && (cd r && find . | cpio --quiet -o -H newc) > "
-              "archives/a.cpio && cp archives/a.tar root-ws/pieces/root && '%s' --no-cache -q -w root-ws build --out "
-              "built && cp built/curlew/card.img good.img && cp good.img images/gpt.img && gzip -9 -k images/gpt.img && "
-              "'%s' -q take good.img root -o images/root.img && '%s' -q take good.img 1 -o images/boot.img && cp "
-              "archives/a.cpio archives/a.tar.gz images/ && for d in '%s'/tests/rules/*; do cp -r \"$d/fails\" "
-              "\"workspaces/$(basename $d)-f\"; cp -r \"$d/passes\" \"workspaces/$(basename $d)-p\"; done && sleep 0.1",
+              "cd '%s' && mkdir -p r/etc r/sbin r/boot archives images cache workspaces "
+              "root-ws/pieces && echo "
+              "'root:x:0:0::/:/bin/sh' > r/etc/passwd && echo 'root:*:1::::::' > r/etc/shadow && "
+              "head -c 30000 "
+              "/dev/urandom > r/sbin/init && chmod 755 r/sbin/init && ln -s init r/sbin/sh && echo "
+              "x > r/boot/x && tar "
+              "-C r --owner=0 --group=0 -cf archives/a.tar . && gzip -k archives/a.tar && xz -k "
+              "archives/a.tar && zstd "
+              "-q archives/a.tar && bzip2 -k archives/a.tar && (cd r && find . | cpio --quiet -o "
+              "-H newc) > "
+              "archives/a.cpio && cp archives/a.tar root-ws/pieces/root && '%s' --no-cache -q -w "
+              "root-ws build --out "
+              "built && cp built/curlew/card.img good.img && cp good.img images/gpt.img && gzip -9 "
+              "-k images/gpt.img && "
+              "'%s' -q take good.img root -o images/root.img && '%s' -q take good.img 1 -o "
+              "images/boot.img && cp "
+              "archives/a.cpio archives/a.tar.gz images/ && for d in '%s'/tests/rules/*; do cp -r "
+              "\"$d/fails\" "
+              "\"workspaces/$(basename $d)-f\"; cp -r \"$d/passes\" \"workspaces/$(basename "
+              "$d)-p\"; done && sleep 0.1",
               base, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_SOURCE) ||
-        !runs(0, "cd '%s' && sed -i '1!b' workspaces/*/boards/*.yaml && XDG_CACHE_HOME='%s/c' '%s' -q -w root-ws check && "
-                 "cp c/mosaicum/* cache/",
+        !runs(0,
+              "cd '%s' && sed -i '1!b' workspaces/*/boards/*.yaml && XDG_CACHE_HOME='%s/c' '%s' -q "
+              "-w root-ws check && "
+              "cp c/mosaicum/* cache/",
               base, base, MOSAICUM_PROGRAM))
         abort();
     snprintf(work, sizeof work, "%s", test_folder("work"));
 }
 
 int main(int argc, char **argv) {
-    uint64_t count = argc > 1 ? strtoull(argv[1], NULL, 10) : 2000, seed = argc > 2 ? strtoull(argv[2], NULL, 10) : 1;
+    uint64_t count = argc > 1 ? strtoull(argv[1], NULL, 10) : 2000,
+             seed = argc > 2 ? strtoull(argv[2], NULL, 10) : 1;
     uint64_t bad = 0, escapes = 0, done = 0;
     long peak = 0;
     make_base();
@@ -406,7 +462,8 @@ int main(int argc, char **argv) {
             continue;
         }
         bad++;
-        printf("seed %llu: %s %d\n", (unsigned long long)last, WIFSIGNALED(status) ? "signal" : "status",
+        printf("seed %llu: %s %d\n", (unsigned long long)last,
+               WIFSIGNALED(status) ? "signal" : "status",
                WIFSIGNALED(status) ? WTERMSIG(status) : WEXITSTATUS(status));
         remove_folder(work);
         mkdir(work, 0755);
@@ -414,6 +471,7 @@ int main(int argc, char **argv) {
         from = last + 1;
     }
     printf("%llu inputs: %llu ended badly, %llu batches touched something outside; peak %ld MiB\n",
-           (unsigned long long)done, (unsigned long long)bad, (unsigned long long)escapes, peak >> 10);
+           (unsigned long long)done, (unsigned long long)bad, (unsigned long long)escapes,
+           peak >> 10);
     return bad || escapes;
 }
