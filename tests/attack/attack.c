@@ -19,7 +19,14 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
-enum { BATCH = 100, SECONDS = 20, MOST_FILE = 256 << 20, MOST_PLACES = 8 };
+enum {
+    BATCH = 100,
+    SECONDS = 20,
+    MOST_FILE = 256 << 20,
+    MOST_PLACES = 8,
+    ESCAPED = 99,
+    MOST_MEMORY = 1 << 20 /* KiB */
+};
 
 static uint64_t state;
 static char base[4096]; /* what is damaged, made once */
@@ -439,7 +446,7 @@ int main(int argc, char **argv) {
                     abort();
                 attack(s);
             }
-            _exit(watch.escapes != 0);
+            _exit(watch.escapes ? ESCAPED : 0); /* sanitizers end with 1 */
         }
         close(notes[1]);
         uint64_t last = from;
@@ -453,7 +460,7 @@ int main(int argc, char **argv) {
             from = until;
             continue;
         }
-        if (WIFEXITED(status) && WEXITSTATUS(status) == 1 && last + 1 == until) {
+        if (WIFEXITED(status) && WEXITSTATUS(status) == ESCAPED) {
             escapes++;
             printf("something outside was touched, seeds %llu to %llu\n", (unsigned long long)from,
                    (unsigned long long)last);
@@ -473,5 +480,7 @@ int main(int argc, char **argv) {
     printf("%llu inputs: %llu ended badly, %llu batches touched something outside; peak %ld MiB\n",
            (unsigned long long)done, (unsigned long long)bad, (unsigned long long)escapes,
            peak >> 10);
-    return bad || escapes;
+    if (peak > MOST_MEMORY)
+        puts("more memory than 1 GiB");
+    return bad || escapes || peak > MOST_MEMORY;
 }
