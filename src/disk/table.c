@@ -41,7 +41,7 @@ int mos_table_write(const struct mos_table_driver *driver, struct mos_io *io,
         const struct mos_partition *p = mos_vec_at(&table->partitions, i),
                                    *q = mos_table_partition(&again, p->number);
         if (q && q->first_lba == p->first_lba && q->last_lba == p->last_lba &&
-            memcmp(q->type, p->type, sizeof p->type) == 0 &&
+            q->bootable == p->bootable && memcmp(q->type, p->type, sizeof p->type) == 0 &&
             (!driver->longest_name || memcmp(q->id, p->id, sizeof p->id) == 0))
             continue;
         *why = mos_printf(arena, "Partition %u would be %s.", p->number,
