@@ -1,4 +1,5 @@
-/* Just there and not one further: limits, last days, and what must be on the disk before it has a name. */
+/* Just there and not one further: limits, last days, and what must be on the disk before it has a
+ * name. */
 #define _GNU_SOURCE
 #include "support.h"
 
@@ -23,9 +24,10 @@ static void a_waiver_holds_on_its_last_day(void) {
     host.today = that_day;
     char *w = test_folder("last-day");
     write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
-    write_text(path_in(w, "boards/curlew.yaml"),
-               "mosaicum: 1\nboard: curlew\nsystem: {host-name: \"-x\"}\nwaivers: {name: {rule: "
-               "access.host-name, place: system.host-name, reason: \"for a test\", until: 2026-03-01}}\n");
+    write_text(
+        path_in(w, "boards/curlew.yaml"),
+        "mosaicum: 1\nboard: curlew\nsystem: {host-name: \"-x\"}\nwaivers: {name: {rule: "
+        "access.host-name, place: system.host-name, reason: \"for a test\", until: 2026-03-01}}\n");
     int64_t start = mos_days_of_date(2026, 3, 1) * 86400;
     const struct {
         int64_t at;
@@ -74,22 +76,25 @@ static void touching_is_not_overlapping(void) {
     }
 }
 
-/* RAM: the smallest that is fitted counts, to the byte.  The kernel of 64 KiB lies at the address. */
+/* RAM: the smallest that is fitted counts, to the byte.  The kernel of 64 KiB lies at the address.
+ */
 static void the_smallest_ram_counts(void) {
     static const struct {
         const char *sizes, *at;
         bool fits;
-    } cases[] = {{"[64 MiB]", "0x43e00000", true},           {"[64 MiB, 128 MiB]", "0x43e00000", true},
-                 {"[128 MiB, 64 MiB]", "0x43e00000", true},  {"[64 MiB]", "0x44000000", false},
-                 {"[128 MiB, 64 MiB]", "0x44000000", false}, {"[128 MiB]", "0x44000000", true},
-                 {"[64 MiB]", "0x3fe00000", false},          {"[64 MiB]", "0x40000000", true}};
+    } cases[] = {
+        {"[64 MiB]", "0x43e00000", true},           {"[64 MiB, 128 MiB]", "0x43e00000", true},
+        {"[128 MiB, 64 MiB]", "0x43e00000", true},  {"[64 MiB]", "0x44000000", false},
+        {"[128 MiB, 64 MiB]", "0x44000000", false}, {"[128 MiB]", "0x44000000", true},
+        {"[64 MiB]", "0x3fe00000", false},          {"[64 MiB]", "0x40000000", true}};
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         char *w = test_folder("ram");
         copy_folder(path_in(MOSAICUM_SOURCE, "tests/rules/ram.outside/passes"), w);
-        CU_ASSERT(runs(0,
-                       "sed -i 's/sizes: .*}}/sizes: %s}}/; s/addresses: .*/addresses: {kernel: %s, tree: "
-                       "0x41000000}/' '%s/boards/curlew.yaml'",
-                       cases[i].sizes, cases[i].at, w));
+        CU_ASSERT(runs(
+            0,
+            "sed -i 's/sizes: .*}}/sizes: %s}}/; s/addresses: .*/addresses: {kernel: %s, tree: "
+            "0x41000000}/' '%s/boards/curlew.yaml'",
+            cases[i].sizes, cases[i].at, w));
         struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
         bool found = strstr(o.out, "ram.outside") != NULL;
         if (found == cases[i].fits)
@@ -112,7 +117,8 @@ static struct {
     size_t count, unsynced, folders, renames;
 } disk;
 
-static int disk_open(const struct mos_host *h, const char *path, enum mos_open_mode mode, int *file) {
+static int disk_open(const struct mos_host *h, const char *path, enum mos_open_mode mode,
+                     int *file) {
     (void)h;
     int e = mos_platform_host()->open(mos_platform_host(), path, mode, file);
     if (!e && mode != MOS_OPEN_READ && disk.count < 512) {
@@ -130,7 +136,8 @@ static void touch(int file, bool dirty) {
             disk.files[i].dirty = dirty;
 }
 
-static int disk_pwrite(const struct mos_host *h, int file, const void *from, size_t length, uint64_t offset) {
+static int disk_pwrite(const struct mos_host *h, int file, const void *from, size_t length,
+                       uint64_t offset) {
     (void)h;
     touch(file, true);
     return mos_platform_host()->pwrite(mos_platform_host(), file, from, length, offset);
@@ -167,8 +174,9 @@ static void named(const char *from) {
     size_t n = strlen(from);
     disk.renames++;
     for (size_t i = 0; i < disk.count; i++)
-        if (strncmp(disk.files[i].path, from, n) == 0 && (!disk.files[i].path[n] || disk.files[i].path[n] == '/') &&
-            disk.files[i].dirty && !strstr(disk.files[i].path, ".mosaicum-part")) {
+        if (strncmp(disk.files[i].path, from, n) == 0 &&
+            (!disk.files[i].path[n] || disk.files[i].path[n] == '/') && disk.files[i].dirty &&
+            !strstr(disk.files[i].path, ".mosaicum-part")) {
             fprintf(stderr, "\nnot synced: %s\n", disk.files[i].path);
             disk.unsynced++;
         }
@@ -217,13 +225,15 @@ static void finish(mosaicum *m, int status, size_t renames) {
 }
 
 static void what_has_a_name_is_on_the_disk(void) {
-    char *w = test_folder("synced"), *cache = keep(path_in(test_folder("synced-cache"), "mosaicum"));
+    char *w = test_folder("synced"),
+         *cache = keep(path_in(test_folder("synced-cache"), "mosaicum"));
     copy_demo(w);
-    CU_ASSERT(runs(0,
-                   "sed -i 's/size: 960 MiB, erase: 4 MiB/size: 48 MiB/; s/size: 64 MiB/size: 34 MiB/' "
-                   "'%s/boards/curlew.yaml' && echo 'outputs: {card: {compress: gz}}' >> "
-                   "'%s/boards/curlew.yaml'",
-                   w, w));
+    CU_ASSERT(
+        runs(0,
+             "sed -i 's/size: 960 MiB, erase: 4 MiB/size: 48 MiB/; s/size: 64 MiB/size: 34 MiB/' "
+             "'%s/boards/curlew.yaml' && echo 'outputs: {card: {compress: gz}}' >> "
+             "'%s/boards/curlew.yaml'",
+             w, w));
     for (int i = 0; i < 2; i++) { /* the first time, and in place of what is there */
         mosaicum *m = on_disk(w, cache);
         finish(m, mosaicum_build(m, NULL, 0, NULL), 2);

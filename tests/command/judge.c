@@ -51,7 +51,8 @@ static void judge_region(const char *image, const json_t *region) {
 /* The table as the system's own reader has it, and the fields that it does not look at. */
 static void judge_table(const char *image, const json_t *d) {
     unsigned long long size = (unsigned long long)json_integer_value(json_object_get(d, "size")),
-                       sector = (unsigned long long)json_integer_value(json_object_get(d, "sector"));
+                       sector =
+                           (unsigned long long)json_integer_value(json_object_get(d, "sector"));
     const json_t *region;
     size_t i, numbered = 0;
     json_array_foreach(json_object_get(d, "regions"), i, region) numbered +=
