@@ -1,10 +1,9 @@
 /* The rehearsal against the real loader: its shell, line by line. */
 #include "peers.h"
+#include "session.h"
 
-#include "io/io.h"
-#include "rehearse/rehearse.h"
+#include "boot/environment.h"
 
-#include <ctype.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -14,93 +13,22 @@ enum { GENERATED = 150 };
 
 struct both {
     struct core core;
-    struct mos_rehearsal_shell *shell;
+    struct mos_rehearsal_shell *shell, *bare; /* bare: without the loader's own variables */
     struct machine *machine;
+    struct mos_buf said;       /* what `./dev test` compares with, where there is no loader */
     size_t count, wrong, open; /* open: the loader asks for more */
 };
 
-/* What times, rates and the loader's help texts leave. */
-static void normalise(char *text) {
-    char *to = text;
-    for (char *p = text; *p;) {
-        size_t n = strcspn(p, "\n");
-        char *line = to;
-        char *bytes = strstr(p, " bytes read in ");
-        if (bytes && bytes < p + n) {
-            size_t keep_length = (size_t)(bytes - p) + strlen(" bytes read");
-            memmove(to, p, keep_length);
-            to += keep_length;
-        } else {
-            memmove(to, p, n);
-            to += n;
-        }
-        char *tree =
-            strstr(line, "FDT_ERR_"); /* which function says so is the loader's own affair */
-        if (tree && tree < to) {
-            memmove(line + 6, tree, (size_t)(to - tree));
-            memcpy(line, "tree: ", 6);
-            to = line + 6 + (to - tree);
-        }
-        bool more = p[n] == '\n';
-        /* "NAME - about it", an empty line, "Usage:" … to the end of the help text */
-        char *usage = strstr(p, "\n\nUsage:\n");
-        p += n;
-        if (usage == p) {
-            char *dash = to;
-            while (dash > text && dash[-1] != '\n')
-                dash--;
-            char *sign = strstr(dash, " - ");
-            if (sign && sign < to)
-                to = sign + sprintf(sign, " - usage");
-            p += strlen("\n\nUsage:\n");
-            while (*p) { /* the help goes on while lines begin with blanks or the name itself */
-                size_t rest = strcspn(p, "\n");
-                bool is_help = *p == ' ' || *p == '\t' ||
-                               strncmp(p, dash, strcspn(dash, " ")) == 0 ||
-                               strncmp(p, "NOTE:", 5) == 0;
-                if (!is_help)
-                    break;
-                p += rest + (p[rest] == '\n');
-            }
-            p += *p == '\n'; /* some end in an empty line */
-            *to++ = '\n';
-            continue;
-        }
-        if (more) {
-            *to++ = '\n';
-            p++;
-        }
-    }
-    *to = 0;
-}
-
 static bool start_both(struct both *b, const char *image) {
-    static struct mos_machine_medium medium;
-    static struct mos_machine machine;
-    static struct mos_map compiled;
-    static const char *const lacks[] = {"[", "bootz", "mmc", "sf", "sata", NULL};
-    static struct mos_io io;
     size_t length;
     core_start(&b->core);
     struct mos_arena *arena = b->core.ctx.arena;
-    const struct mos_host *h = b->core.ctx.host;
-    int file;
-    CU_ASSERT_EQUAL_FATAL(h->open(h, image, MOS_OPEN_READ, &file), 0);
-    struct mos_file_info info;
-    h->file_info(h, file, &info);
-    io = mos_io_file(arena, h, file, info.size);
-    medium = (struct mos_machine_medium){"disk", "virtio 0", "vda", &io};
+    static struct mos_map compiled;
     char *binary = read_whole("/usr/lib/u-boot/qemu_arm64/u-boot.bin", &length);
     CU_ASSERT_PTR_NOT_NULL_FATAL(binary);
     CU_ASSERT_TRUE_FATAL(mos_environment_find(arena, (const uint8_t *)binary, length, &compiled));
-    machine = (struct mos_machine){.cpu = "arm64",
-                                   .ram = {0x40000000, 512u << 20},
-                                   .loader_from = 0x5ddb2000,
-                                   .media = &medium,
-                                   .media_count = 1,
-                                   .compiled = &compiled,
-                                   .lacks = lacks};
-    b->shell = mos_rehearsal_shell(&b->core.ctx, &machine);
+    b->shell = session_shell(&b->core, image, &compiled);
+    b->bare = session_shell(&b->core, image, NULL);
     b->machine = machine_start("arm64", image, "virtio-blk-pci");
     if (!machine_expect(b->machine, "autoboot", 40))
         return false;
@@ -132,12 +60,18 @@ static void compare(struct both *b, const char *line) {
     if (!raw) {
         b->open++;
         CU_ASSERT_PTR_NOT_NULL(strstr(mos_rehearsal_type(b->shell, line), "syntax error"));
+        mos_rehearsal_type(b->bare, line);
+        session_note(&b->said, line, NULL);
         return;
     }
     char *real = raw;
     char *ours = strdup(mos_rehearsal_type(b->shell, line));
-    normalise(real);
-    normalise(ours);
+    char *bare = strdup(mos_rehearsal_type(b->bare, line));
+    session_plain(real);
+    session_plain(ours);
+    session_plain(bare);
+    session_note(&b->said, line, strcmp(real, bare) == 0 ? real : NULL);
+    free(bare);
     b->count++;
     if (strcmp(real, ours) != 0) {
         b->wrong++;
@@ -225,6 +159,21 @@ static void make_list(struct maker *g) {
 
 /* ---- the tests ---- */
 
+/* The record of the command tests is what the loader says today, or becomes it. */
+static void keep_session(const struct both *b) {
+    const char *path = session_path(), *mode = getenv("MOSAICUM_GOLDEN");
+    if (mode && strcmp(mode, "write") == 0)
+        write_file(path, b->said.data, b->said.length);
+    size_t length;
+    char *kept = read_whole(path, &length);
+    bool same = kept && length == b->said.length && memcmp(kept, b->said.data, length) == 0;
+    CU_ASSERT(same);
+    if (!same)
+        printf("\nThe loader says other things than tests/data/loader-session.txt: "
+               "MOSAICUM_GOLDEN=write, and read the difference.\n");
+    free(kept);
+}
+
 static void the_shell_agrees(void) {
     struct both b = {0};
     size_t length;
@@ -234,6 +183,7 @@ static void the_shell_agrees(void) {
                               "'%s' --no-cache -q -w '%s/demo/saltmarsh' build curlew --out '%s'",
                               MOSAICUM_PROGRAM, MOSAICUM_SOURCE, out));
     CU_ASSERT_TRUE_FATAL(start_both(&b, path_in(out, "curlew/card.img")));
+    b.said.arena = b.core.ctx.arena;
     for (char *line = strtok(all, "\n"); line; line = strtok(NULL, "\n"))
         if (*line != '#' || strcmp(line, "# only a comment") == 0)
             compare(&b, line);
@@ -246,6 +196,7 @@ static void the_shell_agrees(void) {
             compare(&b, g.text);
     }
     CU_ASSERT_EQUAL(b.wrong, 0);
+    keep_session(&b);
     machine_stop(b.machine);
     core_end(&b.core);
     free(all);

@@ -1,0 +1,56 @@
+/* What the real loader said to some hundred lines (tests/data/loader-session.txt, written by the
+ * peers tests), the rehearsal says, too. */
+#include "session.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+/* The answer that stands in the record behind *at, which moves on; NULL: it is not compared. */
+static const char *answer(struct mos_buf *to, char **at) {
+    to->length = 0;
+    if (**at == '?') {
+        *at += 2;
+        return NULL;
+    }
+    while (**at == '|') {
+        char *line = *at + 1 + ((*at)[1] == ' ');
+        size_t n = strcspn(line, "\n");
+        mos_buf_printf(to, "%.*s\n", (int)n, line);
+        *at = line + n + 1;
+    }
+    return mos_buf_string(to);
+}
+
+static void the_loader_is_repeated(void) {
+    struct core c;
+    const char *out = keep(test_folder("session"));
+    CU_ASSERT_TRUE_FATAL(runs(0,
+                              "'%s' --no-cache -q -w '%s/demo/saltmarsh' build curlew --out '%s'",
+                              MOSAICUM_PROGRAM, MOSAICUM_SOURCE, out));
+    core_start(&c);
+    struct mos_rehearsal_shell *shell = session_shell(&c, path_in(out, "curlew/card.img"), NULL);
+    char *all = read_whole(session_path(), NULL);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(all);
+    struct mos_buf expected = {.arena = c.ctx.arena};
+    unsigned compared = 0;
+    for (char *p = all; *p;) {
+        CU_ASSERT_FATAL(strncmp(p, "> ", 2) == 0);
+        char *line = p + 2, *end = strchr(line, '\n');
+        *end = 0;
+        p = end + 1;
+        const char *said = answer(&expected, &p);
+        char *ours = strdup(mos_rehearsal_type(shell, line));
+        session_plain(ours);
+        bool same = !said || strcmp(said, ours) == 0;
+        CU_ASSERT(same);
+        if (!same)
+            printf("\nscript: %s\n--- the loader:\n%s--- the rehearsal:\n%s", line, said, ours);
+        compared += said != NULL;
+        free(ours);
+    }
+    CU_ASSERT(compared > 350);
+    free(all);
+    core_end(&c);
+}
+
+SUITE(session_suite, {"the loader is repeated", the_loader_is_repeated});
