@@ -3,6 +3,7 @@
 #include "api/run.h"
 
 #include "build/build.h"
+#include "plan/shared.h"
 #include "rules/rules.h"
 #include "store/store.h"
 
@@ -125,6 +126,7 @@ struct hand {
     struct crew *crew;
     jmp_buf out_of_memory;
     struct mos_arena *results;
+    struct mos_shared shared;
     struct run_task task;
 };
 
@@ -155,6 +157,7 @@ static void do_one(struct hand *h, size_t index) {
         }
         mos_arena_fail_after(arena, c->m->fail_after);
         start_task(&h->task, c->m, mos_vec_at(c->selections, index), result);
+        h->task.ctx.shared = &h->shared;
         c->work(&h->task);
         run_finish(&h->task);
     }
@@ -194,6 +197,7 @@ static struct run_result *run_crew(mosaicum *m, const struct mos_vec *selections
             mos_fail(&m->error, MOS_ERROR_SYSTEM, ENOMEM, "The work was stopped");
             return c->results;
         }
+        hands[i].shared = mos_shared_make(hands[i].results);
         m->kept_count++;
     }
     if (selections->count > 1) /* one line of progress is for one thing */

@@ -78,6 +78,14 @@ struct mos_vec mos_vec_make(struct mos_arena *arena, size_t item_size) {
     return (struct mos_vec){.arena = arena, .item_size = item_size};
 }
 
+struct mos_vec mos_vec_copy(struct mos_arena *arena, const struct mos_vec *of) {
+    struct mos_vec v = {arena, NULL, of->count, of->count, of->item_size};
+    v.items = mos_alloc_array(arena, of->count, of->item_size);
+    if (of->count)
+        memcpy(v.items, of->items, of->count * of->item_size);
+    return v;
+}
+
 void *mos_vec_push(struct mos_vec *v) {
     if (v->count == v->capacity) {
         size_t capacity = v->capacity ? v->capacity * 2 : 8;

@@ -33,6 +33,7 @@ struct mos_vec {
 };
 
 struct mos_vec mos_vec_make(struct mos_arena *arena, size_t item_size);
+struct mos_vec mos_vec_copy(struct mos_arena *arena, const struct mos_vec *of);
 void *mos_vec_push(struct mos_vec *v); /* a new zeroed item */
 void *mos_vec_at(const struct mos_vec *v, size_t index);
 void mos_vec_push_pointer(struct mos_vec *v, const void *pointer);

@@ -42,8 +42,9 @@ struct mos_ctx {
     /* Takes bytes for the run's standard output; false: they could not be written.  May be NULL. */
     bool (*stream)(void *self, const void *bytes, size_t length);
     void *stream_self;
-    struct mos_stamp *stamp; /* of the board: every file that is read for it goes in; or NULL */
-    const char *workspace;   /* its folder; names in the stamp are from there */
+    struct mos_stamp *stamp;   /* of the board: every file that is read for it goes in; or NULL */
+    const char *workspace;     /* its folder; names in the stamp are from there */
+    struct mos_shared *shared; /* what this worker knows from earlier selections; or NULL */
     void (*progress)(void *self, const char *what, uint64_t done, uint64_t total);
     void *progress_self;
 };

@@ -112,6 +112,11 @@ struct mos_fs_driver {
      */
     struct mos_volume_base *(*begin)(struct mos_ctx *ctx, struct mos_io *io,
                                      const struct mos_volume_wish *wish);
+    /* A volume that is counted, between two fills, to go on with in ctx->arena; the original must
+     * stay.  The wish may differ in what finish() alone looks at: label, identities, spare and
+     * reserved room, inodes.  NULL: the driver cannot. */
+    struct mos_volume_base *(*copy)(struct mos_ctx *ctx, const struct mos_volume_base *of,
+                                    const struct mos_volume_wish *wish);
     /* Where its content goes; between sinks of different fills set base->fill and ->replaces. */
     struct mos_sink (*sink)(struct mos_volume_base *volume);
     /* Writes what is left.  false with ctx->error on I/O errors; a volume that does not fit is no

@@ -44,6 +44,29 @@ struct mos_inventory *mos_inventory_new(struct mos_arena *arena, int64_t date, b
     return inv;
 }
 
+struct mos_inventory *mos_inventory_copy(struct mos_arena *arena, const struct mos_inventory *of) {
+    struct mos_inventory *inv = mos_alloc(arena, sizeof *inv);
+    *inv = *of;
+    inv->arena = arena;
+    inv->chunks = mos_vec_make(arena, sizeof(void *));
+    for (size_t i = 0; i < of->chunks.count; i++) {
+        struct mos_inv_node *chunk = mos_alloc_array(arena, CHUNK, sizeof *chunk);
+        memcpy(chunk, mos_vec_pointer(&of->chunks, i), CHUNK * sizeof *chunk);
+        mos_vec_push_pointer(&inv->chunks, chunk);
+    }
+    inv->buckets = mos_alloc_array(arena, of->bucket_count, sizeof *inv->buckets);
+    memcpy(inv->buckets, of->buckets, of->bucket_count * sizeof *inv->buckets);
+    inv->clashes = mos_vec_copy(arena, &of->clashes);
+    inv->refusals = mos_vec_copy(arena, &of->refusals);
+    inv->attributes = mos_vec_copy(arena, &of->attributes);
+    inv->attribute_next = mos_vec_copy(arena, &of->attribute_next);
+    if (of->attribute_slots) {
+        inv->attribute_slots = mos_alloc_array(arena, ATTRIBUTE_SLOTS, sizeof(uint32_t));
+        memcpy(inv->attribute_slots, of->attribute_slots, ATTRIBUTE_SLOTS * sizeof(uint32_t));
+    }
+    return inv;
+}
+
 static uint32_t name_hash(const struct mos_inventory *inv, uint32_t parent, const char *name,
                           size_t length) {
     uint32_t h = 2166136261u ^ parent * 2654435761u;

@@ -1,6 +1,7 @@
 /* Step 3, first part: are the pieces there, how large are they, and what are their first bytes?
  * Archives that contain other pieces are read here (once: their index is kept by hash). */
 #include "plan/plan.h"
+#include "plan/shared.h"
 
 #include "base/bytes.h"
 #include "base/text.h"
@@ -244,10 +245,24 @@ static bool known_members(struct mos_plan *plan, const struct mos_piece_plan *ar
 }
 
 static void load_index(struct mos_plan *plan, struct mos_piece_plan *p) {
+    struct mos_ctx *ctx = plan->ctx;
+    struct mos_arena *own = ctx->arena;
     char *data;
     size_t length;
-    if (mos_store_get(plan->ctx, stored_key(plan, "index", p), &data, &length))
-        p->index = mos_index_load(plan->ctx, data, length);
+    const struct mos_shared_index *known =
+        ctx->shared ? mos_shared_index(ctx->shared, p->sha256) : NULL;
+    if (known) {
+        p->index = known->index;
+        return;
+    }
+    const char *key = stored_key(plan, "index", p);
+    ctx->arena = ctx->shared ? ctx->shared->arena : own;
+    if (mos_store_get(ctx, key, &data, &length)) {
+        p->index = mos_index_load(ctx, data, length);
+        if (ctx->shared)
+            mos_shared_keep_index(ctx->shared, p->sha256, p->index);
+    }
+    ctx->arena = own;
 }
 
 void mos_plan_keep_index(struct mos_plan *plan, const struct mos_piece_plan *p) {

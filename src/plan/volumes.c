@@ -1,5 +1,6 @@
 /* Filling a volume: the same code counts and writes, so what `check` accepts is what fits. */
 #include "plan/plan.h"
+#include "plan/shared.h"
 
 #include "base/bytes.h"
 
@@ -345,6 +346,112 @@ static bool incomplete(const struct mos_plan *plan, const struct mos_region_plan
     return false;
 }
 
+/* The fills [from, to) into region->volume, which may turn out to be incomplete: NULL then. */
+static bool stream_fills(struct mos_plan *plan, struct mos_region_plan *region, size_t from,
+                         size_t to) {
+    struct mos_volume_base *v = region->volume;
+    struct witness w = {.plan = plan, .region = region, .to = region->fs->sink(v)};
+    struct mos_sink sink = {&w, witness_entry, witness_data, witness_end};
+    const struct mos_named *fills = &region->def->volume->fills;
+    for (size_t i = from; i < to; i++) {
+        const struct mos_fill *f = fills->items[i];
+        v->fill = (uint16_t)i;
+        v->replaces = (mos_has(f->replaces) && f->replaces->truth) || mos_has(f->expects) ||
+                      (mos_has(f->made) && strcmp(f->made->text, "system") == 0);
+        w.fill = (unsigned)i;
+        w.def = f;
+        if (stream_fill(plan, region, f, v->io == NULL, &sink))
+            continue;
+        if (plan->ctx->error->kind || !incomplete(plan, region))
+            return false;
+        region->volume = NULL; /* an archive turned out to be damaged: that is a finding */
+        return true;
+    }
+    return true;
+}
+
+/* ---- what is equal for many selections ---- */
+
+/* How many of the first fills depend on nothing but what shared_key() has. */
+static size_t shared_fills(const struct mos_plan *plan, const struct mos_region_plan *region) {
+    const struct mos_named *fills = &region->def->volume->fills;
+    size_t n = 0;
+    for (; n < fills->count; n++) {
+        const struct mos_fill *f = fills->items[n];
+        const struct mos_piece_plan *p =
+            mos_has(f->archive) ? mos_plan_piece(plan, f->archive->target) : NULL;
+        if (!p || !p->index || !p->hashed || f->expects)
+            break;
+    }
+    return n;
+}
+
+static void add_text(struct mos_buf *b, const char *text) {
+    mos_buf_printf(b, "%zu %s ", strlen(text), text);
+}
+
+static void add_texts(struct mos_buf *b, struct mos_texts texts) {
+    mos_buf_printf(b, "%zu ", texts.count);
+    for (size_t i = 0; i < texts.count; i++)
+        add_text(b, texts.items[i]);
+}
+
+static bool shared_key(const struct mos_plan *plan, const struct mos_region_plan *region,
+                       size_t count, uint8_t key[MOS_SHA256_SIZE]) {
+    const struct mos_volume_wish *w = &region->wish;
+    struct mos_buf b = {.arena = plan->ctx->arena};
+    add_text(&b, region->fs->name);
+    mos_buf_printf(&b, "%llu %llu %u %lld %u %d ", (unsigned long long)w->size,
+                   (unsigned long long)w->region_offset, w->sector, (long long)w->date, w->unit,
+                   w->no_journal);
+    for (size_t i = 0; i < count; i++) {
+        const struct mos_fill *f = region->def->volume->fills.items[i];
+        const struct mos_piece_plan *p = mos_plan_piece(plan, f->archive->target);
+        mos_buf_add(&b, p->sha256, sizeof p->sha256);
+        add_text(&b, mos_text_or(f->to, ""));
+        add_texts(&b, texts_of(plan, &f->only));
+        add_texts(&b, texts_of(plan, &f->except));
+        mos_buf_printf(&b, "%d ", mos_has(f->replaces) && f->replaces->truth);
+    }
+    return mos_sha256(b.data, b.length, key);
+}
+
+/* Counts the first fills and keeps that.  NULL with an error, or what must not be kept. */
+static const struct mos_shared_volume *share(struct mos_plan *plan, struct mos_region_plan *region,
+                                             size_t count, const uint8_t key[MOS_SHA256_SIZE]) {
+    struct mos_ctx *ctx = plan->ctx;
+    struct mos_arena *own = ctx->arena;
+    ctx->arena = ctx->shared->arena;
+    region->volume = region->fs->begin(ctx, NULL, &region->wish);
+    region->texts = mos_map_make(ctx->arena);
+    bool ok = stream_fills(plan, region, 0, count) && region->volume;
+    if (ok)
+        mos_shared_keep_volume(ctx->shared, key, region->volume, &region->texts);
+    ctx->arena = own;
+    return ok ? mos_shared_volume(ctx->shared, key) : NULL;
+}
+
+/* Begins to count a region where another selection has counted the same; *from: the first fill that
+ * is yet to come. */
+static bool begin_shared(struct mos_plan *plan, struct mos_region_plan *region, size_t *from) {
+    struct mos_ctx *ctx = plan->ctx;
+    uint8_t key[MOS_SHA256_SIZE];
+    size_t count = ctx->shared && region->fs->copy ? shared_fills(plan, region) : 0;
+    if (!count || !shared_key(plan, region, count, key))
+        return false;
+    const struct mos_shared_volume *x = mos_shared_volume(ctx->shared, key);
+    if (!x && ctx->shared->entries < MOS_MOST_SHARED)
+        x = share(plan, region, count, key);
+    if (!x)
+        return false;
+    region->volume = region->fs->copy(ctx, x->volume, &region->wish);
+    region->texts = mos_map_make(ctx->arena);
+    for (size_t i = 0; i < x->texts.count; i++)
+        mos_map_set(&region->texts, x->texts.items[i].key, x->texts.items[i].value);
+    *from = count;
+    return true;
+}
+
 bool mos_plan_fill(struct mos_plan *plan, const struct mos_medium_plan *medium,
                    struct mos_region_plan *region, const struct mos_plan_target *target) {
     if (!region->fs || !region->placed || incomplete(plan, region))
@@ -358,27 +465,18 @@ bool mos_plan_fill(struct mos_plan *plan, const struct mos_medium_plan *medium,
     struct mos_io *io = target ? target->open(target->self, medium, region) : NULL;
     if (target && !io)
         return false;
-    struct mos_volume_base *v = region->fs->begin(plan->ctx, io, &region->wish);
-    struct witness w = {.plan = plan, .region = region, .to = region->fs->sink(v)};
-    struct mos_sink sink = {&w, witness_entry, witness_data, witness_end};
-    region->volume = v;
-    region->texts = mos_map_make(plan->ctx->arena);
-    const struct mos_named *fills = &region->def->volume->fills;
-    for (size_t i = 0; i < fills->count; i++) {
-        const struct mos_fill *f = fills->items[i];
-        v->fill = (uint16_t)i;
-        v->replaces = (mos_has(f->replaces) && f->replaces->truth) || mos_has(f->expects) ||
-                      (mos_has(f->made) && strcmp(f->made->text, "system") == 0);
-        w.fill = (unsigned)i;
-        w.def = f;
-        if (stream_fill(plan, region, f, io == NULL, &sink))
-            continue;
-        if (plan->ctx->error->kind || !incomplete(plan, region))
+    size_t from = 0;
+    if (io || !begin_shared(plan, region, &from)) {
+        if (plan->ctx->error->kind)
             return false;
-        region->volume = NULL; /* an archive turned out to be damaged: that is a finding */
-        return true;
+        region->volume = region->fs->begin(plan->ctx, io, &region->wish);
+        region->texts = mos_map_make(plan->ctx->arena);
     }
-    if (!region->fs->finish(v, &region->result))
+    if (!stream_fills(plan, region, from, region->def->volume->fills.count))
+        return false;
+    if (!region->volume)
+        return true;
+    if (!region->fs->finish(region->volume, &region->result))
         return mos_while(plan->ctx->error, "writing volume %s", region->name);
     region->counted = true;
     region->written = io != NULL;

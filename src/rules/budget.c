@@ -51,7 +51,8 @@ static void exceeded(const struct view *v) {
 static uint64_t share(const struct mos_value *v, uint64_t of, uint64_t percent) {
     if (mos_has(v) && !v->percent)
         return v->number;
-    return of / 100 * (mos_has(v) ? v->number : percent) + of % 100 * percent / 100;
+    percent = mos_has(v) ? v->number : percent;
+    return of / 100 * percent + of % 100 * percent / 100;
 }
 
 static void check(const struct view *v) {

@@ -53,6 +53,7 @@ static const struct border borders[] = {
     {"budget.exceeded", NULL, NULL, "2 KiB", "%", "1408 B", "1407 B"},
     {"budget.nearly", NULL, NULL, "2 KiB", "%", "1483 B", "1482 B"},
     {"budget.nearly", NULL, NULL, "2 KiB}", "2000 B, warn: %}", "71%", "70%"},
+    {"budget.nearly", NULL, NULL, "2 KiB}", "2099 B, warn: %}", "68%", "67%"},
     {"budget.grew", NULL, "out/curlew/ledger.json", "1400", "%", "1280", "1279"},
 
     {"boot.stages", NULL, NULL, "accepts: legacy", "accepts: legacy, limit: %", "840 B", "839 B"},

@@ -1,16 +1,17 @@
 #include "support.h"
 
-extern const struct test base_suite[], model_suite[], tree_suite[], disk_suite[], fs_suite[],
-    boot_suite[], kconfig_suite[], content_suite[], plan_suite[], build_suite[], resolve_suite[],
-    volumes_suite[], parcel_suite[], linux_suite[];
+#define SUITES(X)                                                                                  \
+    X(base)                                                                                        \
+    X(model) X(tree) X(disk) X(fs) X(boot) X(kconfig) X(content) X(plan) X(build) X(resolve)       \
+        X(volumes) X(parcel) X(linux) X(shared)
+
+#define DECLARE(name) extern const struct test name##_suite[];
+SUITES(DECLARE)
 
 int main(void) {
-    const struct test *const suites[] = {base_suite,   model_suite, tree_suite,    disk_suite,
-                                         fs_suite,     boot_suite,  kconfig_suite, content_suite,
-                                         plan_suite,   build_suite, resolve_suite, volumes_suite,
-                                         parcel_suite, linux_suite, NULL};
-    const char *const names[] = {"base",    "model",   "tree",    "disk", "fs",
-                                 "boot",    "kconfig", "content", "plan", "build",
-                                 "resolve", "volumes", "parcel",  "linux"};
+#define POINTER(name) name##_suite,
+#define NAME(name) #name,
+    const struct test *const suites[] = {SUITES(POINTER) NULL};
+    const char *const names[] = {SUITES(NAME) NULL};
     return run_suites(suites, names);
 }

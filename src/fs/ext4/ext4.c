@@ -5,6 +5,7 @@
 #include "base/bytes.h"
 #include "base/hash.h"
 
+#include <assert.h>
 #include <string.h>
 
 static uint64_t smallest(uint32_t sector) {
@@ -72,6 +73,21 @@ static struct mos_volume_base *begin(struct mos_ctx *ctx, struct mos_io *io,
     v->pending = io ? mos_alloc(ctx->arena, EXT4_PENDING) : NULL;
     v->journal_blocks = wish->no_journal ? 0 : choose_journal(wish->size, v->block_size);
     take_journal(v);
+    return &v->base;
+}
+
+static struct mos_volume_base *copy(struct mos_ctx *ctx, const struct mos_volume_base *of,
+                                    const struct mos_volume_wish *wish) {
+    struct ext4 *v = mos_alloc(ctx->arena, sizeof *v);
+    assert(!of->io);
+    *v = *(const struct ext4 *)of;
+    v->base.ctx = ctx;
+    v->base.wish = *wish;
+    v->base.inventory = mos_inventory_copy(ctx->arena, of->inventory);
+    v->csum_seed = mos_crc32c(~0u, wish->uuid, 16);
+    v->gaps = mos_vec_copy(ctx->arena, &v->gaps);
+    v->trees = mos_vec_copy(ctx->arena, &v->trees);
+    v->entry_path = (struct mos_buf){.arena = ctx->arena};
     return &v->base;
 }
 
@@ -165,6 +181,7 @@ const struct mos_fs_driver mos_fs_ext4 = {
     .longest_label = 16,
     .units = {1024, 4096},
     .begin = begin,
+    .copy = copy,
     .sink = ext4_sink,
     .finish = finish,
     .probe = ext4_probe,

@@ -1,0 +1,45 @@
+#include "plan/shared.h"
+
+#include <string.h>
+
+struct mos_shared mos_shared_make(struct mos_arena *arena) {
+    return (struct mos_shared){.arena = arena,
+                               .indexes = mos_vec_make(arena, sizeof(struct mos_shared_index)),
+                               .volumes = mos_vec_make(arena, sizeof(struct mos_shared_volume))};
+}
+
+const struct mos_shared_index *mos_shared_index(const struct mos_shared *shared,
+                                                const uint8_t sha256[MOS_SHA256_SIZE]) {
+    for (size_t i = 0; i < shared->indexes.count; i++) {
+        const struct mos_shared_index *x = mos_vec_at(&shared->indexes, i);
+        if (memcmp(x->sha256, sha256, MOS_SHA256_SIZE) == 0)
+            return x;
+    }
+    return NULL;
+}
+
+void mos_shared_keep_index(struct mos_shared *shared, const uint8_t sha256[MOS_SHA256_SIZE],
+                           struct mos_index *index) {
+    struct mos_shared_index *x = mos_vec_push(&shared->indexes);
+    memcpy(x->sha256, sha256, MOS_SHA256_SIZE);
+    x->index = index;
+}
+
+const struct mos_shared_volume *mos_shared_volume(const struct mos_shared *shared,
+                                                  const uint8_t key[MOS_SHA256_SIZE]) {
+    for (size_t i = 0; i < shared->volumes.count; i++) {
+        const struct mos_shared_volume *x = mos_vec_at(&shared->volumes, i);
+        if (memcmp(x->key, key, MOS_SHA256_SIZE) == 0)
+            return x;
+    }
+    return NULL;
+}
+
+void mos_shared_keep_volume(struct mos_shared *shared, const uint8_t key[MOS_SHA256_SIZE],
+                            struct mos_volume_base *volume, const struct mos_map *texts) {
+    struct mos_shared_volume *x = mos_vec_push(&shared->volumes);
+    memcpy(x->key, key, MOS_SHA256_SIZE);
+    x->volume = volume;
+    x->texts = *texts;
+    shared->entries += volume->inventory->count;
+}

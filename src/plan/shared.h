@@ -1,0 +1,46 @@
+/* What one worker has read and counted already, for the selections that it comes to next: equal
+ * content is counted once.  Not for several threads at a time. */
+#ifndef MOS_PLAN_SHARED_H
+#define MOS_PLAN_SHARED_H
+
+#include "content/content.h"
+#include "fs/fs.h"
+
+struct mos_shared {
+    struct mos_arena *arena; /* outlives the selections */
+    struct mos_vec indexes;  /* of struct mos_shared_index */
+    struct mos_vec volumes;  /* of struct mos_shared_volume */
+    size_t entries;          /* of all volumes */
+};
+
+/* Nodes of all volumes together that a worker keeps, about 200 bytes each; further volumes are
+ * counted anew for each selection. */
+enum { MOS_MOST_SHARED = 256 << 10 };
+
+struct mos_shared_index {
+    uint8_t sha256[MOS_SHA256_SIZE]; /* of the archive */
+    struct mos_index *index;         /* NULL: read the archive */
+};
+
+/* A volume of which the first fills are counted, and nothing else. */
+struct mos_shared_volume {
+    uint8_t key[MOS_SHA256_SIZE]; /* of all that these depend on */
+    struct mos_volume_base *volume;
+    struct mos_map texts; /* as in a region */
+};
+
+struct mos_shared mos_shared_make(struct mos_arena *arena);
+/* What is known of an archive that has this hash; NULL: nothing.  Borrowed until the next one. */
+const struct mos_shared_index *mos_shared_index(const struct mos_shared *shared,
+                                                const uint8_t sha256[MOS_SHA256_SIZE]);
+/* The index lives in shared->arena; NULL: what the cache has of it is damaged. */
+void mos_shared_keep_index(struct mos_shared *shared, const uint8_t sha256[MOS_SHA256_SIZE],
+                           struct mos_index *index);
+/* Borrowed until the next one is kept; NULL: none has that key. */
+const struct mos_shared_volume *mos_shared_volume(const struct mos_shared *shared,
+                                                  const uint8_t key[MOS_SHA256_SIZE]);
+/* All of it lives in shared->arena. */
+void mos_shared_keep_volume(struct mos_shared *shared, const uint8_t key[MOS_SHA256_SIZE],
+                            struct mos_volume_base *volume, const struct mos_map *texts);
+
+#endif
