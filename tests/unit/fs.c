@@ -2,6 +2,7 @@
 
 #include "base/bytes.h"
 #include "content/content.h"
+#include "fs/ext4/ext4_internal.h"
 #include "fs/fs.h"
 
 #include <errno.h>
@@ -226,7 +227,35 @@ static void every_failed_write_is_told(void) {
     }
 }
 
-SUITE(fs_suite, {"counting equals writing", counting_equals_writing},
+/* Hashes of names are those of the system's own tool, with and without a seed. */
+static void names_are_hashed_alike(void) {
+    uint64_t seed = 64;
+    static const char letters[] = "abcXYZ019._-+~";
+    for (size_t i = 0; i < 60; i++) {
+        char name[256], id[40];
+        uint8_t key[16];
+        size_t n = 1 + random_below(&seed, i % 2 ? 70 : 255);
+        for (size_t k = 0; k < n; k++)
+            name[k] = letters[random_below(&seed, sizeof letters - 1)];
+        name[0] = 'n'; /* no option */
+        name[n] = 0;
+        for (size_t k = 0; k < 16; k++)
+            key[k] = i % 3 ? (uint8_t)random_next(&seed) : 0;
+        size_t at = 0;
+        for (size_t k = 0; k < 16; k++)
+            at += (size_t)sprintf(id + at, "%s%02x",
+                                  k == 4 || k == 6 || k == 8 || k == 10 ? "-" : "", key[k]);
+        uint32_t minor, hash = ext4_name_hash(key, name, n, &minor);
+        struct outcome o = run_shell("debugfs -R 'dx_hash -h half_md4 -s %s %s' 2>&1", id, name);
+        char expected[80];
+        snprintf(expected, sizeof expected, "is 0x%x (minor 0x%x)", hash, minor);
+        CU_ASSERT_PTR_NOT_NULL(strstr(o.out, expected));
+        outcome_free(&o);
+    }
+}
+
+SUITE(fs_suite, {"names are hashed alike", names_are_hashed_alike},
+      {"counting equals writing", counting_equals_writing},
       {"the limit is exact", the_limit_is_exact},
       {"volumes are recognised", volumes_are_recognised}, {"fills meet", fills_meet},
       {"FAT refuses", fat_refuses_what_it_cannot_hold},

@@ -32,7 +32,11 @@ static void lines_are_judged(void) {
                  {"CONFIG_A=\"open", false, NULL},
                  {"CONFIG_A=yes", false, NULL},
                  {"CONFIG_=y", false, NULL},
-                 {"#CONFIG_A is not set", true, "n"}};
+                 {"#CONFIG_A is not set", true, "n"},
+                 {"\t CONFIG_A=y \t", true, "y"},
+                 {"CONFIG_A=y\t ", true, "y"},
+                 {"CONFIG_A=y\t", true, "y"},
+                 {" \t ", true, NULL}};
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         struct core c;
         core_start(&c);
@@ -78,4 +82,61 @@ static void conflicts_depend_on_rank(void) {
     }
 }
 
-SUITE(kconfig_suite, {"lines", lines_are_judged}, {"conflicts", conflicts_depend_on_rank});
+/* Random fragments, merged by a model: the last word wins, and who may not contradict is told. */
+static void merging_equals_a_model(void) {
+    enum { PARTS = 5, SYMBOLS = 6 };
+    uint64_t seed = 77;
+    for (size_t round = 0; round < 500; round++) {
+        struct core c;
+        core_start(&c);
+        struct mos_config_part *parts[PARTS];
+        int overrides[PARTS], value[SYMBOLS], owner[SYMBOLS];
+        size_t conflicts = 0, length;
+        memset(owner, -1, sizeof owner);
+        for (int i = 0; i < PARTS; i++) {
+            struct mos_buf b = {.arena = c.ctx.arena};
+            char name[2] = {(char)('a' + i), 0};
+            overrides[i] =
+                i > 1 && random_below(&seed, 2) ? (int)random_below(&seed, (uint64_t)i) : -1;
+            for (uint64_t n = random_below(&seed, 6); n; n--) {
+                int s = (int)random_below(&seed, SYMBOLS), v = (int)random_below(&seed, 3);
+                mos_buf_printf(&b, v ? "CONFIG_S%d=%s\n" : "# CONFIG_S%d is not set\n", s,
+                               v == 1 ? "y" : "m");
+                bool may = owner[s] <= 0 || owner[s] == i; /* none yet, the start, itself */
+                for (int p = overrides[i]; p >= 0; p = overrides[p])
+                    may |= p == owner[s];
+                conflicts += owner[s] >= 0 && value[s] != v && !may;
+                owner[s] = i;
+                value[s] = v;
+            }
+            parts[i] = read_part(&c, mos_strdup(c.ctx.arena, name), mos_buf_string(&b));
+            parts[i]->start = i == 0;
+            parts[i]->overrides = overrides[i] >= 0 ? parts[overrides[i]] : NULL;
+        }
+        struct mos_map merged = mos_config_merge(&c.ctx, parts, PARTS);
+        size_t known = 0;
+        for (int s = 0; s < SYMBOLS; s++) {
+            char symbol[16];
+            snprintf(symbol, sizeof symbol, "CONFIG_S%d", s);
+            const struct mos_setting *m = mos_map_get(&merged, symbol);
+            CU_ASSERT_EQUAL(m != NULL, owner[s] >= 0);
+            known += m != NULL;
+            CU_ASSERT(!m || (*m->value == "nym"[value[s]] && m->part == parts[owner[s]]));
+        }
+        CU_ASSERT_EQUAL(merged.count, known);
+        CU_ASSERT_EQUAL(count_rule(&c, MOS_RULE_KERNEL_CONFLICT), conflicts);
+        /* what is written of it reads back as the same */
+        const char *text = mos_config_text(&c.ctx, &merged, &length);
+        struct mos_config_part *again = read_part(&c, "again", text);
+        CU_ASSERT(strlen(text) == length && again->settings.count == known);
+        for (size_t i = 0; i < again->settings.count; i++) {
+            const struct mos_setting *s = mos_vec_pointer(&again->settings, i);
+            CU_ASSERT_STRING_EQUAL(
+                s->value, ((const struct mos_setting *)mos_map_get(&merged, s->symbol))->value);
+        }
+        core_end(&c);
+    }
+}
+
+SUITE(kconfig_suite, {"merging equals a model", merging_equals_a_model},
+      {"lines", lines_are_judged}, {"conflicts", conflicts_depend_on_rank});

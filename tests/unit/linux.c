@@ -42,7 +42,7 @@ static void make_module(struct mos_buf *out, bool wide, const char *facts, size_
 
 static void modules_say_what_they_need(void) {
     static const char facts[] = "license=GPL\0depends=virtio,virtio_ring\0softdep=pre: crc32c "
-                                "crc16 post: extra\0depends=";
+                                "crc16 post: extra\0weakdep=late1 late2\0alias=pci:x\0depends=";
     for (int wide = 0; wide < 2; wide++) {
         struct core c;
         struct mos_module_info info;
@@ -54,8 +54,12 @@ static void modules_say_what_they_need(void) {
         CU_ASSERT_STRING_EQUAL(info.cpu, wide ? "arm64" : "arm");
         CU_ASSERT_EQUAL_FATAL(info.needs.count, 2);
         CU_ASSERT_STRING_EQUAL(mos_vec_pointer(&info.needs, 1), "virtio_ring");
-        CU_ASSERT_EQUAL_FATAL(info.wants.count, 2);
+        CU_ASSERT_EQUAL_FATAL(info.wants.count, 4);
         CU_ASSERT_STRING_EQUAL(mos_vec_pointer(&info.wants, 0), "crc32c");
+        CU_ASSERT_STRING_EQUAL(mos_vec_pointer(&info.wants, 2), "late1");
+        CU_ASSERT_STRING_EQUAL(mos_vec_pointer(&info.wants, 3), "late2");
+        CU_ASSERT_EQUAL_FATAL(info.aliases.count, 1);
+        CU_ASSERT_STRING_EQUAL(mos_vec_pointer(&info.aliases, 0), "pci:x");
         for (size_t n = 0; n < b.length; n++) /* cut anywhere: refused, never beyond its end */
             CU_ASSERT_FALSE(mos_module_read(
                 c.ctx.arena, memcpy(mos_alloc(c.ctx.arena, n + 1), b.data, n), n, &info));

@@ -2,8 +2,9 @@
 
 #define SUITES(X)                                                                                  \
     X(base)                                                                                        \
-    X(model) X(tree) X(disk) X(fs) X(boot) X(kconfig) X(content) X(plan) X(build) X(resolve)       \
-        X(volumes) X(parcel) X(linux) X(shared)
+    X(model)                                                                                       \
+    X(tree) X(disk) X(fs) X(boot) X(kconfig) X(content) X(plan) X(build) X(resolve) X(volumes)     \
+        X(parcel) X(linux) X(shared) X(io)
 
 #define DECLARE(name) extern const struct test name##_suite[];
 SUITES(DECLARE)

@@ -186,7 +186,242 @@ static void compiled_overlays_are_applied(void) {
     core_end(&c);
 }
 
-SUITE(tree_suite, {"values of all kinds", values_are_compiled}, {"mistakes", mistakes_are_refused},
+/* ---- expressions ---- */
+
+/* The operators of C on unsigned 64-bit numbers; a higher rank binds tighter. */
+static const struct {
+    const char *sign;
+    int rank;
+} operators[] = {{"||", 1}, {"&&", 2}, {"|", 3}, {"^", 4},  {"&", 5},  {"==", 6},
+                 {"!=", 6}, {"<", 7},  {">", 7}, {"<=", 7}, {">=", 7}, {"<<", 8},
+                 {">>", 8}, {"+", 9},  {"-", 9}, {"*", 10}, {"/", 10}, {"%", 10}};
+
+static uint64_t worked_out(unsigned op, uint64_t a, uint64_t b) {
+    switch (op) {
+    case 0:
+        return a || b;
+    case 1:
+        return a && b;
+    case 2:
+        return a | b;
+    case 3:
+        return a ^ b;
+    case 4:
+        return a & b;
+    case 5:
+        return a == b;
+    case 6:
+        return a != b;
+    case 7:
+        return a < b;
+    case 8:
+        return a > b;
+    case 9:
+        return a <= b;
+    case 10:
+        return a >= b;
+    case 11:
+        return a << b;
+    case 12:
+        return a >> b;
+    case 13:
+        return a + b;
+    case 14:
+        return a - b;
+    case 15:
+        return a * b;
+    case 16:
+        return a / b;
+    default:
+        return a % b;
+    }
+}
+
+/* Writes an expression, with parentheses only where its place needs them; its value. */
+static uint64_t put_expression(struct mos_buf *b, uint64_t *seed, int depth, int rank) {
+    uint64_t kind = depth ? random_below(seed, 10) : 0, x, y, z;
+    if (kind < 2) {
+        x = random_below(seed, 3) ? random_below(seed, 20) : random_next(seed);
+        mos_buf_printf(b, random_below(seed, 2) ? "%llu" : "0x%llx", (unsigned long long)x);
+        return x;
+    }
+    if (kind == 2) {
+        char sign = "~-!"[random_below(seed, 3)];
+        mos_buf_printf(b, "%c", sign);
+        x = put_expression(b, seed, 0, 11);
+        return sign == '~' ? ~x : sign == '-' ? 0 - x : !x;
+    }
+    int own = kind == 3 ? 0 : -1;
+    unsigned op = (unsigned)random_below(seed, sizeof operators / sizeof *operators);
+    own = own < 0 ? operators[op].rank : own;
+    if (own < rank)
+        mos_buf_text(b, "(");
+    if (kind == 3) {
+        x = put_expression(b, seed, depth - 1, 1);
+        mos_buf_text(b, " ? ");
+        y = put_expression(b, seed, depth - 1, 0);
+        mos_buf_text(b, " : ");
+        z = put_expression(b, seed, depth - 1, 0);
+        x = x ? y : z;
+    } else {
+        x = put_expression(b, seed, depth - 1, own);
+        bool shifts = op == 11 || op == 12, divides = op > 15;
+        mos_buf_printf(b, " %s ", operators[op].sign);
+        if (shifts || divides) { /* what C defines */
+            y = 1 + random_below(seed, 63);
+            mos_buf_printf(b, "%llu", (unsigned long long)y);
+        } else {
+            y = put_expression(b, seed, depth - 1, own + 1);
+        }
+        x = worked_out(op, x, y);
+    }
+    if (own < rank)
+        mos_buf_text(b, ")");
+    return x;
+}
+
+static void expressions_are_those_of_c(void) {
+    uint64_t seed = 9;
+    for (size_t i = 0; i < 3000; i++) {
+        struct core c;
+        core_start(&c);
+        struct mos_buf b = {.arena = c.ctx.arena};
+        mos_buf_text(&b, "/dts-v1/; / { p = /bits/ 64 <(");
+        uint64_t value = put_expression(&b, &seed, 4, 0);
+        mos_buf_text(&b, ")>; };");
+        struct mos_dt *dt = parse(&c, mos_buf_string(&b));
+        const struct mos_dt_property *p = dt ? mos_dt_property(dt->root, "p") : NULL;
+        bool good = p && p->length == 8 && mos_be64(p->data) == value;
+        if (!good)
+            fprintf(stderr, "\n%s is %llu\n", mos_buf_string(&b), (unsigned long long)value);
+        CU_ASSERT(good);
+        core_end(&c);
+    }
+}
+
+/* ---- statements ---- */
+
+enum { NODES = 21, PROPERTIES = 3 };
+
+/* A tree of up to four nodes below each: node i has the children 4 i + 1 to 4 i + 4. */
+struct model {
+    bool there[NODES];
+    int values[NODES][PROPERTIES]; /* -1: none */
+};
+
+static int parent_of(int node) {
+    return (node - 1) / 4;
+}
+
+static void forget(struct model *m, int node) {
+    m->there[node] = false;
+    for (int k = 0; k < PROPERTIES; k++)
+        m->values[node][k] = -1;
+    for (int i = 1; i < NODES; i++)
+        if (parent_of(i) == node && m->there[i])
+            forget(m, i);
+}
+
+static void put_path(struct mos_buf *b, int node) {
+    if (node && parent_of(node))
+        put_path(b, parent_of(node));
+    if (node)
+        mos_buf_printf(b, "/n%d", (node - 1) % 4);
+}
+
+/* Opens a node from the top, makes one statement in it, and closes all. */
+static void put_statement(struct mos_buf *b, struct model *m, uint64_t *seed) {
+    int node = (int)random_below(seed, NODES), chain[4], depth = 0;
+    for (int i = node; i; i = parent_of(i))
+        chain[depth++] = i;
+    int from = depth;
+    bool by_path = node && m->there[node] && random_below(seed, 2);
+    if (by_path) {
+        mos_buf_text(b, "&{");
+        put_path(b, node);
+        mos_buf_text(b, "} {");
+        from = 0;
+    } else {
+        mos_buf_text(b, "/ {");
+    }
+    for (int i = from - 1; i >= 0; i--) {
+        mos_buf_printf(b, " n%d {", (chain[i] - 1) % 4);
+        m->there[chain[i]] = true;
+    }
+    int what = (int)random_below(seed, 6), k = (int)random_below(seed, PROPERTIES);
+    int child = 4 * node + 1 + (int)random_below(seed, 4);
+    if (what == 0 && m->values[node][k] >= 0) {
+        mos_buf_printf(b, " /delete-property/ p%d;", k);
+        m->values[node][k] = -1;
+    } else if (what == 1 && child < NODES && m->there[child]) {
+        mos_buf_printf(b, " /delete-node/ n%d;", (child - 1) % 4);
+        forget(m, child);
+    } else { /* properties stand before nodes: this node may have none yet in this statement */
+        m->values[node][k] = (int)random_below(seed, 1000);
+        mos_buf_printf(b, " p%d = <%d>;", k, m->values[node][k]);
+    }
+    for (int i = from; i; i--)
+        mos_buf_text(b, " };");
+    mos_buf_text(b, " };\n");
+}
+
+static bool same_tree(const struct mos_dt_node *n, const struct model *m, int node) {
+    size_t children = 0, expected = 0, properties = 0;
+    for (const struct mos_dt_node *x = n->first_child; x; x = x->next)
+        children++;
+    for (const struct mos_dt_property *p = n->properties; p; p = p->next)
+        properties++;
+    for (int k = 0; k < PROPERTIES; k++) {
+        uint32_t value;
+        char name[3] = {'p', (char)('0' + k), 0};
+        bool has = mos_dt_cell(n, name, &value);
+        if (has != (m->values[node][k] >= 0) || (has && value != (uint32_t)m->values[node][k]))
+            return false;
+        properties -= has;
+    }
+    for (int i = 1; i < NODES; i++) {
+        char name[3] = {'n', (char)('0' + (i - 1) % 4), 0};
+        if (parent_of(i) != node || !m->there[i])
+            continue;
+        const struct mos_dt_node *x = mos_dt_child(n, name);
+        if (!x || !same_tree(x, m, i))
+            return false;
+        expected++;
+    }
+    return children == expected && !properties;
+}
+
+static void statements_equal_a_model(void) {
+    uint64_t seed = 10;
+    for (size_t i = 0; i < 400; i++) {
+        struct core c;
+        struct model m;
+        core_start(&c);
+        struct mos_buf b = {.arena = c.ctx.arena}, blob = {.arena = c.ctx.arena};
+        forget(&m, 0);
+        for (int k = 1; k < NODES; k++)
+            forget(&m, k);
+        m.there[0] = true;
+        mos_buf_text(&b, "/dts-v1/;\n/ { };\n");
+        for (size_t n = 1 + random_below(&seed, 30); n; n--)
+            put_statement(&b, &m, &seed);
+        struct mos_dt *dt = parse(&c, mos_buf_string(&b));
+        CU_ASSERT_PTR_NOT_NULL_FATAL(dt);
+        mos_dt_resolve(&c.ctx, dt);
+        bool good = same_tree(dt->root, &m, 0);
+        mos_dt_write_blob(&c.ctx, dt, false, &blob);
+        struct mos_dt *again = mos_dt_read_blob(&c.ctx, "b", blob.data, blob.length);
+        good = good && again && same_tree(again->root, &m, 0);
+        if (!good)
+            fprintf(stderr, "\n%s\n", mos_buf_string(&b));
+        CU_ASSERT(good);
+        core_end(&c);
+    }
+}
+
+SUITE(tree_suite, {"expressions are those of C", expressions_are_those_of_c},
+      {"statements equal a model", statements_equal_a_model},
+      {"values of all kinds", values_are_compiled}, {"mistakes", mistakes_are_refused},
       {"later statements", later_statements_change_earlier_ones},
       {"blobs go round", blobs_go_round}, {"overlays from source", overlays_are_applied},
       {"overlays from blobs", compiled_overlays_are_applied});
