@@ -1,13 +1,35 @@
 #include "session.h"
 
+#include "boot/legacy.h"
 #include "io/io.h"
 
 #include <stdio.h>
 #include <string.h>
 
+const char *session_image(void) {
+    const char *w = keep(test_folder("session"));
+    copy_demo(w);
+    copy_folder(path_in(MOSAICUM_SOURCE, "tests/data/session"), path_in(w, "session"));
+    struct core c;
+    core_start(&c);
+    struct mos_buf script = {.arena = c.ctx.arena};
+    static const char text[] = "echo from a script\necho ${none}end; false\n";
+    mos_legacy_script(&script, "good", 1767225600, text, strlen(text));
+    write_file(path_in(w, "session/good.scr"), script.data, script.length);
+    core_end(&c);
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && '%s' --no-cache -q -w '%s/demo/saltmarsh' build avocet --out avocet && '%s' -q "
+        "take avocet/avocet/emmc.img 1:boot.parcel -o session/boot.parcel && sed -i 's/fills: "
+        "{boot: {made: boot}}/fills: {boot: {made: boot}, session: {folder: session, to: s}}/' "
+        "boards/curlew.yaml && grep -q 'to: s' boards/curlew.yaml && '%s' --no-cache -q build",
+        w, MOSAICUM_PROGRAM, MOSAICUM_SOURCE, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+    return keep(path_in(w, "out/curlew/card.img"));
+}
+
 struct mos_rehearsal_shell *session_shell(struct core *c, const char *image,
                                           const struct mos_map *compiled) {
-    static const char *const lacks[] = {"[", "bootz", "mmc", "sf", "sata", NULL};
+    static const char *const lacks[] = {"[", "bootz", "mmc", "sf", "sata", "overlays", NULL};
     struct mos_arena *arena = c->ctx.arena;
     const struct mos_host *h = c->ctx.host;
     struct mos_io *io = mos_alloc(arena, sizeof *io);

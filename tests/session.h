@@ -11,6 +11,10 @@
 struct mos_rehearsal_shell *session_shell(struct core *c, const char *image,
                                           const struct mos_map *compiled);
 
+/* Builds the card of a copy of the demo that has a folder s with menus, scripts, a parcel and other
+ * things to try (tests/data/session); its path, borrowed. */
+const char *session_image(void);
+
 /* Takes out what differs from one run or version to the next: times, and the loader's help. */
 void session_plain(char *text);
 

@@ -56,12 +56,11 @@ static bool same_word(const char *word, const char *text, size_t length) {
     return true;
 }
 
-/* What follows a key word: the rest of the line without blanks at its ends. */
+/* What follows a key word: the rest of the line, blanks at its end included, as the loader has it.
+ */
 static const char *rest(struct mos_arena *arena, const char *p, const char *end) {
     while (p < end && isspace((unsigned char)*p))
         p++;
-    while (end > p && isspace((unsigned char)end[-1]))
-        end--;
     return mos_strndup(arena, p, (size_t)(end - p));
 }
 
@@ -120,13 +119,26 @@ static struct mos_menu_entry *take(struct mos_arena *arena, struct mos_menu *m,
     return e;
 }
 
+/* The value of a key word that cannot do without one. */
+static bool lacks_value(struct mos_menu *m, enum key key, bool inside, const char *value) {
+    bool needed = key == LABEL || key == USUAL || key == ONTIMEOUT ||
+                  (inside && key >= KERNEL && key <= OVERLAYS);
+    if (!needed || *value)
+        return false;
+    mos_buf_text(&m->said, "Expected string literal: \n\n");
+    if (key == LABEL)
+        mos_buf_text(&m->said, "Expected label name: \n\n");
+    return true;
+}
+
 struct mos_menu mos_menu_read(struct mos_arena *arena, const char *text, size_t length) {
-    struct mos_menu m = {.entries = mos_vec_make(arena, sizeof(struct mos_menu_entry))};
+    struct mos_menu m = {.entries = mos_vec_make(arena, sizeof(struct mos_menu_entry)),
+                         .said = {.arena = arena}};
     struct mos_menu_entry *e = NULL;
     const char *end = text + length;
-    for (const char *p = text; p < end;) {
+    for (const char *p = text; p < end && !m.wrong;) {
         const char *line_end = memchr(p, '\n', (size_t)(end - p));
-        const char *stop = line_end ? line_end : end;
+        const char *stop = line_end ? line_end : end, *from = p;
         while (p < stop && isspace((unsigned char)*p))
             p++;
         size_t n = 0;
@@ -135,8 +147,14 @@ struct mos_menu mos_menu_read(struct mos_arena *arena, const char *text, size_t 
         size_t i = 0;
         while (i < WORDS && !same_word(words[i].word, p, n))
             i++;
-        if (n && *p != '#') /* what is not known ends an entry */
-            e = i < WORDS ? take(arena, &m, e, words[i].key, rest(arena, p + n, stop)) : NULL;
+        if (n && *p != '#') { /* what is not known ends an entry */
+            const char *value = rest(arena, p + n, stop);
+            m.wrong = i < WORDS && lacks_value(&m, words[i].key, e != NULL, value);
+            if (i == WORDS || (!e && words[i].key >= KERNEL))
+                mos_buf_printf(&m.said, "Ignoring unknown command: %.*s\n", (int)(p + n - from),
+                               from);
+            e = i < WORDS && !m.wrong ? take(arena, &m, e, words[i].key, value) : NULL;
+        }
         p = stop + 1;
     }
     return m;

@@ -18,10 +18,12 @@ struct mos_menu {
     unsigned timeout;          /* tenths of a second; 0: asks nobody */
     bool prompt;               /* it asks which one; without a timeout it waits for ever */
     struct mos_vec entries;    /* of struct mos_menu_entry, in order */
+    bool wrong;                /* a key word lacks its value: the loader takes nothing of it */
+    struct mos_buf said;       /* what the loader says while it reads */
 };
 
 /* Key words in any case, # begins a comment.  What is not known is skipped and
- * ends the entry that it stands in, as the loader has it. */
+ * ends the entry that it stands in, as the loader has it; what is behind a mistake is not read. */
 struct mos_menu mos_menu_read(struct mos_arena *arena, const char *text, size_t length);
 void mos_menu_write(const struct mos_menu *menu, const char *heading, struct mos_buf *out);
 const struct mos_menu_entry *mos_menu_find(const struct mos_menu *menu, const char *name);

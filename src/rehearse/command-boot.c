@@ -50,8 +50,10 @@ static const char *script_in_legacy(struct sim *s, uint64_t at, size_t *length) 
 static const char *script_in_parcel(struct sim *s, uint64_t at, const char *name, size_t *length) {
     struct mos_parcel *p = sim_parcel(s, at);
     const char *names;
-    if (!p || (!name && !(name = p->usual))) {
-        sim_trouble(s, "FIT subimage unit name is missing");
+    if (!p)
+        return NULL;
+    if (!name) { /* what starts by itself is an entry, and no script */
+        sim_trouble(s, "No FIT subimage unit name");
         return NULL;
     }
     const struct mos_parcel_part *part = mos_parcel_part(p, name);
@@ -141,7 +143,7 @@ static int run_sysboot(struct sim *s, int argc, const char *const *argv) {
     const char *address = argc > i + 3 ? argv[i + 3] : sim_get(s, "pxefile_addr_r");
     const char *file = argc > i + 4 ? argv[i + 4] : sim_get(s, "bootfile");
     if (!address)
-        return sim_trouble(s, "'pxefile_addr_r' not set");
+        return sim_trouble(s, "missing environment variable: pxefile_addr_r");
     if (!sim_address(address, &at) || !file)
         return -1;
     return sim_menu(s, argv[i], argv[i + 1], at, file);

@@ -105,6 +105,7 @@ static int run_cmp(struct sim *s, int argc, const char *const *argv) {
                        : width == 2 ? "halfword"
                        : width == 4 ? "word"
                                     : "double word";
+    int digits = width > 2 ? (int)width - 2 : 1;
     if (argc != 4 || !sim_address(argv[1], &a) || !sim_address(argv[2], &b) ||
         !sim_address(argv[3], &count))
         return -1;
@@ -113,9 +114,9 @@ static int run_cmp(struct sim *s, int argc, const char *const *argv) {
     a += same * width;
     b += same * width;
     if (same < mos_min(count, MOST_BYTES))
-        sim_print(s, "%s at 0x%08llx (%#0*llx) != %s at 0x%08llx (%#0*llx)\n", unit,
-                  (unsigned long long)a, (int)width, (unsigned long long)word_at(s, a, width), unit,
-                  (unsigned long long)b, (int)width, (unsigned long long)word_at(s, b, width));
+        sim_print(s, "%s at 0x%08llx (0x%0*llx) != %s at 0x%08llx (0x%0*llx)\n", unit,
+                  (unsigned long long)a, digits, (unsigned long long)word_at(s, a, width), unit,
+                  (unsigned long long)b, digits, (unsigned long long)word_at(s, b, width));
     sim_print(s, "Total of %llu %s(s) were the same\n", (unsigned long long)same, unit);
     return same != count;
 }

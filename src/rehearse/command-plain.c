@@ -262,25 +262,37 @@ static int run_setexpr(struct sim *s, int argc, const char *const *argv) {
     return 0;
 }
 
+/* -1, 0 or 1 for two operands of itest; .s compares them as texts. */
+static int ordered(struct sim *s, const char *left, const char *right, size_t width) {
+    if (!width) {
+        int order = strcmp(left, right);
+        return (order > 0) - (order < 0);
+    }
+    int64_t a = (int64_t)operand(s, left, width), b = (int64_t)operand(s, right, width);
+    return (a > b) - (a < b);
+}
+
 static int run_itest(struct sim *s, int argc, const char *const *argv) {
     static const struct {
         const char *sign, *same;
     } signs[] = {{"-lt", "<"},  {"-gt", ">"},  {"-eq", "=="}, {"-ne", "!="},
                  {"-ge", ">="}, {"-le", "<="}, {"-ne", "<>"}};
-    size_t width = width_of(argv[0], 4);
-    if (argc != 4 || !width)
+    const char *dot = strrchr(argv[0], '.');
+    bool texts = dot && dot[1] == 's';
+    size_t width = texts ? 0 : width_of(argv[0], 4);
+    if (argc != 4 || (!width && !texts))
         return -1;
-    int64_t a = (int64_t)operand(s, argv[1], width), b = (int64_t)operand(s, argv[3], width);
+    int order = ordered(s, argv[1], argv[3], width);
     for (size_t i = 0; i < sizeof signs / sizeof *signs; i++) {
         const char *sign = signs[i].sign;
         if (strcmp(argv[2], sign) != 0 && strcmp(argv[2], signs[i].same) != 0)
             continue;
-        bool yes = sign[1] == 'l'   ? a < b || (sign[2] == 'e' && a == b)
-                   : sign[1] == 'g' ? a > b || (sign[2] == 'e' && a == b)
-                                    : (a == b) == (sign[1] == 'e');
+        bool yes = sign[1] == 'l'   ? order < 0 || (sign[2] == 'e' && !order)
+                   : sign[1] == 'g' ? order > 0 || (sign[2] == 'e' && !order)
+                                    : !order == (sign[1] == 'e');
         return !yes;
     }
-    return -1;
+    return sim_trouble(s, "Unknown operator '%s'", argv[2]);
 }
 
 static int run_sleep(struct sim *s, int argc, const char *const *argv) {

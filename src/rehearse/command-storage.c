@@ -143,14 +143,16 @@ static int run_extsize(struct sim *s, int argc, const char *const *argv) {
 static void list_row(struct sim *s, const struct sim_file *f, bool ext, const char *name,
                      unsigned *files, unsigned *folders) {
     bool folder = f->type == MOS_ENTRY_FOLDER;
+    bool link = f->type == MOS_ENTRY_LINK;
+    uint64_t size = folder ? 4096 : link && f->target ? strlen(f->target) : f->size;
     *folders += folder;
     *files += !folder;
     if (ext)
         sim_print(s, "%s%10llu %s\n",
-                  folder                      ? "<DIR> "
-                  : f->type == MOS_ENTRY_LINK ? "<SYM> "
-                                              : "      ",
-                  folder ? 4096ull : (unsigned long long)f->size, name);
+                  folder ? "<DIR> "
+                  : link ? "<SYM> "
+                         : "      ",
+                  (unsigned long long)size, name);
     else if (folder)
         sim_print(s, "            %s/\n", name);
     else
@@ -163,12 +165,18 @@ static int list(struct sim *s, int argc, const char *const *argv, const char *on
         return -1;
     struct sim_volume *v = files_of(s, argv[1], argc > 2 ? argv[2] : "0", only);
     const struct sim_file *folder = v ? sim_file(s, v, argc > 3 ? argv[3] : "/") : NULL;
+    bool ext = v && sim_matches(v, "ext4");
+    if (ext && !folder)
+        return sim_trouble(s, "** Can not find directory. **");
     if (!folder || folder->type != MOS_ENTRY_FOLDER)
         return 1;
-    bool ext = sim_matches(v, "ext4");
     size_t n = strlen(folder->path);
-    if (ext)
+    if (ext) {
         sim_print(s, "<DIR>       4096 .\n<DIR>       4096 ..\n");
+    } else if (n) {
+        sim_print(s, "            ./\n            ../\n");
+        folders = 2;
+    }
     for (size_t i = 0; i < v->files.count; i++) {
         const char *path = v->files.items[i].key;
         if (!*path || strncmp(path, folder->path, n) != 0 || (n && path[n] != '/') ||
@@ -243,7 +251,10 @@ static int part_list(struct sim *s, int argc, const char *const *argv) {
         return -1;
     bool boot = argc > 4 && strcmp(argv[4], "-bootable") == 0;
     const char *variable = argc > 4 + boot ? argv[4 + boot] : NULL;
+    size_t shown = s->console->length;
     struct sim_disk *d = disk_named(s, argv[2], argv[3]);
+    if (!d)
+        s->console->length = shown; /* the loader says nothing here */
     if (boot && !variable)
         return -1;
     if (!d)

@@ -152,7 +152,7 @@ static int fdt_get(struct sim *s, int argc, const char *const *argv, struct mos_
         while (c && skip--)
             c = c->next;
         if (!c)
-            return 1;
+            return sim_trouble(s, "libfdt node not found");
         sim_set(s, argv[3], c->name);
         return 0;
     }
@@ -161,7 +161,10 @@ static int fdt_get(struct sim *s, int argc, const char *const *argv, struct mos_
         const struct mos_dt_property *p = argc > 5 ? mos_dt_property(n, argv[5]) : NULL;
         for (const struct mos_dt_node *c = n->first_child; c; c = c->next)
             count++;
-        sim_set_number(s, argv[3], argc > 5 ? p ? p->length : 0 : count);
+        if (p)
+            sim_set(s, argv[3], mos_printf(s->arena, "0x%08zx", p->length));
+        else
+            sim_set_number(s, argv[3], argc > 5 ? 0 : count);
         return 0;
     }
     return -1;
@@ -249,8 +252,10 @@ static int fdt_rm(struct sim *s, int argc, const char *const *argv, struct mos_d
         return -1;
     if (!n)
         return not_found(s);
-    if (argc > 3 && !mos_dt_remove_property(n, argv[3]))
-        return sim_trouble(s, "tree: FDT_ERR_NOTFOUND");
+    if (argc > 3 && !mos_dt_remove_property(n, argv[3])) {
+        sim_trouble(s, "tree: FDT_ERR_NOTFOUND");
+        return -1; /* the loader shows its help, too */
+    }
     if (argc == 3)
         mos_dt_remove_node(n);
     return 0;
@@ -282,7 +287,7 @@ static int fdt_apply(struct sim *s, int argc, const char *const *argv, struct mo
     const char *names[2] = {"the base", "the overlay"};
     struct mos_error error;
     struct mos_ctx c = mos_ctx_quiet(s->ctx, &error);
-    if (argc != 3 || !sim_address(argv[2], &at))
+    if (argc != 3 || !sim_address(argv[2], &at) || sim_lacks(s, "overlays"))
         return -1;
     struct mos_dt *overlay = sim_tree(s, at);
     if (!overlay)
@@ -312,26 +317,26 @@ static int fdt_apply(struct sim *s, int argc, const char *const *argv, struct mo
 }
 
 static int fdt_addr(struct sim *s, int argc, const char *const *argv) {
-    bool say = true;
+    bool quiet = false; /* about what is no tree */
     int i = 2;
     uint64_t at;
     for (; i < argc && *argv[i] == '-'; i++)
-        say &= argv[i][1] != 'q';
+        quiet |= argv[i][1] == 'q';
     if (i >= argc) {
         if (!s->tree_at)
             return 1;
-        if (say)
-            sim_print(s, "Working fdt: %llx\n", (unsigned long long)s->tree_at);
+        sim_print(s, "Working fdt: %llx\n", (unsigned long long)s->tree_at);
         return 0;
     }
     if (!sim_address(argv[i], &at))
         return 1;
+    if (!at)
+        return sim_trouble(s, "The address of the fdt is invalid (NULL).");
     if (!total_size(s, at))
-        return say ? sim_trouble(s, "tree: FDT_ERR_BADMAGIC") : 1;
+        return quiet ? 1 : sim_trouble(s, "tree: FDT_ERR_BADMAGIC");
     s->tree_at = at;
     sim_set_number(s, "fdtaddr", at);
-    if (say)
-        sim_print(s, "Working FDT set to %llx\n", (unsigned long long)at);
+    sim_print(s, "Working FDT set to %llx\n", (unsigned long long)at);
     return 0;
 }
 

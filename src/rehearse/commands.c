@@ -37,6 +37,10 @@ static bool is_listed(const char *const *names, const char *name, size_t length)
     return false;
 }
 
+bool sim_lacks(const struct sim *s, const char *name) {
+    return is_listed(s->machine->lacks, name, strlen(name));
+}
+
 int sim_usage(struct sim *s, const char *name) {
     sim_print(s, "%s - usage\n", name);
     sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL, "%s is used wrongly: the loader prints its help",

@@ -151,6 +151,8 @@ static int run_printenv(struct sim *s, int argc, const char *const *argv) {
     }
     for (int i = 1; i < argc; i++) {
         const char *value = sim_get(s, argv[i]);
+        if (strcmp(argv[i], "-a") == 0)
+            continue;
         if (value)
             sim_print(s, "%s=%s\n", argv[i], value);
         else
@@ -262,6 +264,8 @@ static int env_export(struct sim *s, int argc, const char *const *argv) {
     struct mos_buf out = {.arena = s->arena};
     struct mos_vec all = sorted(s);
     struct mos_map chosen = mos_map_make(s->arena);
+    if (size && size <= 4 * MOST_BLOCK) /* the loader clears it before it knows what fits */
+        sim_ram_write(s, at, mos_alloc(s->arena, (size_t)size), (size_t)size);
     for (size_t k = 0; k < all.count; k++) {
         const struct mos_map_item *v = mos_vec_at(&all, k);
         bool wanted = i >= argc;
@@ -280,6 +284,11 @@ static int env_export(struct sim *s, int argc, const char *const *argv) {
             mos_environment_write(&out, &chosen, size ? size : needed, false);
     } else {
         mos_buf_char(&out, 0);
+        if (size && out.length > size) {
+            sim_print(s, "Env export buffer too small: %llu, but need %zu\n",
+                      (unsigned long long)size, out.length);
+            return sim_trouble(s, "## Error: Cannot export environment: errno = 12");
+        }
     }
     sim_ram_write(s, at, out.data, out.length);
     sim_ram_claim(s, at, out.length, "an exported environment");
@@ -292,10 +301,13 @@ static int env_exists(struct sim *s, int argc, const char *const *argv) {
 }
 
 static int env_delete(struct sim *s, int argc, const char *const *argv) {
+    int code = 0;
     for (int i = 2; i < argc; i++)
-        if (*argv[i] != '-')
+        if (*argv[i] != '-') {
+            code |= !sim_get(s, argv[i]);
             sim_set(s, argv[i], NULL);
-    return 0;
+        }
+    return code;
 }
 
 static int env_shifted(struct sim *s, int argc, const char *const *argv) {
@@ -319,10 +331,17 @@ static int run_env(struct sim *s, int argc, const char *const *argv) {
 }
 
 static int run_showvar(struct sim *s, int argc, const char *const *argv) {
-    (void)argc, (void)argv;
-    for (size_t i = 0; i < s->locals.count; i++)
+    int code = 0;
+    for (int i = 1; i < argc; i++) {
+        const char *value = mos_map_get(&s->locals, argv[i]);
+        if (value)
+            sim_print(s, "%s=%s\n", argv[i], value);
+        else
+            code = sim_trouble(s, "## Error: \"%s\" not defined", argv[i]);
+    }
+    for (size_t i = 0; argc < 2 && i < s->locals.count; i++)
         sim_print(s, "%s=%s\n", s->locals.items[i].key, (const char *)s->locals.items[i].value);
-    return 0;
+    return code;
 }
 
 const struct sim_command sim_commands_environment[] = {

@@ -32,6 +32,14 @@ static int retrieve(struct menu_run *r, const char *file, const char *variable, 
     sim_print(s, "Retrieving file: %s\n", path);
     size_t shown = s->console->length;
     int code = sim_command(s, 5, words);
+    const char *said = mos_buf_string(s->console) + shown;
+    bool no_volume = code && !strstr(said, "Failed to load");
+    if (no_volume) { /* it has said what is not there */
+        const char *load_says = strstr(said, "Can't set block device\n");
+        s->console->length =
+            load_says ? (size_t)(load_says - s->console->data) : s->console->length;
+        return code;
+    }
     s->console->length = code ? shown : before; /* the loader says it in its own words */
     if (!code)
         sim_print(s, "Retrieving file: %s\n", path);
@@ -68,7 +76,8 @@ static int find_tree(struct menu_run *r, const struct mos_menu_entry *e, const c
     if (!file && e->tree_folder) {
         const char *name = sim_get(s, "fdtfile");
         if (name)
-            file = mos_printf(s->arena, "%s/%s", e->tree_folder, name);
+            file = mos_printf(s->arena, "%s%s%s", e->tree_folder,
+                              e->tree_folder[strlen(e->tree_folder) - 1] == '/' ? "" : "/", name);
     }
     if (file && sim_get(s, "fdt_addr_r")) {
         *tree = sim_get(s, "fdt_addr_r");
@@ -89,7 +98,7 @@ static int find_tree(struct menu_run *r, const struct mos_menu_entry *e, const c
 static int apply_overlays(struct menu_run *r, const struct mos_menu_entry *e, const char *tree) {
     struct sim *s = r->s;
     const char *at = sim_get(s, "fdtoverlay_addr_r");
-    if (!e->overlays || !tree)
+    if (!e->overlays || !tree || sim_lacks(s, "overlays"))
         return 0;
     if (!at)
         return sim_trouble(s, "Invalid fdtoverlay_addr_r for loading overlays");
@@ -111,8 +120,10 @@ static int start(struct menu_run *r, const struct mos_menu_entry *e) {
     struct sim *s = r->s;
     const char *ramdisk = NULL, *tree, *name = sim_get(s, "kernel_addr_r"), *choice;
     uint8_t head[MOS_LEGACY_HEADER];
-    if (e->local)
-        return sim_run_variable(s, "localcmd");
+    if (e->local) {
+        sim_run_variable(s, "localcmd");
+        return 0;
+    }
     if (!e->kernel)
         return sim_trouble(s, "No kernel given, skipping %s", e->name);
     if (e->ramdisk) {
@@ -145,13 +156,13 @@ static int start(struct menu_run *r, const struct mos_menu_entry *e) {
     return sim_boot_plain(s, at, ramdisk, tree, zimage);
 }
 
-static void try(struct menu_run *r, const struct mos_menu *m, const struct mos_menu_entry *e) {
+static int try(struct menu_run *r, const struct mos_menu *m, const struct mos_menu_entry *e) {
     struct sim *s = r->s;
     size_t index = (size_t)(e - (const struct mos_menu_entry *)m->entries.items);
     sim_try(s, e->name);
     sim_print(s, "%zu:\t%s\n", index + 1, e->title ? e->title : e->name);
     sim_event(s, MOS_EVENT_RUN, 0, 0, NULL, "menu entry %s", e->name);
-    start(r, e);
+    return start(r, e);
 }
 
 int sim_menu(struct sim *s, const char *kind, const char *place, uint64_t at, const char *file) {
@@ -169,6 +180,9 @@ int sim_menu(struct sim *s, const char *kind, const char *place, uint64_t at, co
     if (t)
         t->spent = true;
     struct mos_menu m = mos_menu_read(s->arena, (const char *)text, strlen((const char *)text));
+    sim_print(s, "%s", mos_buf_string(&m.said));
+    if (m.wrong)
+        return sim_trouble(s, "Error parsing config file");
     if (m.title)
         sim_print(s, "%s\n", m.title);
     if (m.prompt && !m.timeout) {
@@ -178,8 +192,8 @@ int sim_menu(struct sim *s, const char *kind, const char *place, uint64_t at, co
         return 1;
     }
     const struct mos_menu_entry *first = m.usual ? mos_menu_find(&m, m.usual) : NULL;
-    if (first)
-        try(&r, &m, first);
+    if (first && !try(&r, &m, first))
+        return 0; /* it did what it should, and comes back */
     for (size_t i = 0; i < m.entries.count && !s->stop; i++)
         if (mos_vec_at(&m.entries, i) != (const void *)first)
             try(&r, &m, mos_vec_at(&m.entries, i));

@@ -128,6 +128,8 @@ struct sim_command {
 };
 /* Runs a command line; -1: wrong use. */
 int sim_command(struct sim *s, int argc, const char *const *argv);
+/* The loader was built without this command or ability. */
+bool sim_lacks(const struct sim *s, const char *name);
 int sim_usage(struct sim *s, const char *name);
 extern const struct sim_command sim_commands_plain[], sim_commands_environment[],
     sim_commands_storage[], sim_commands_memory[], sim_commands_tree[], sim_commands_boot[];

@@ -23,12 +23,8 @@ static const char *answer(struct mos_buf *to, char **at) {
 
 static void the_loader_is_repeated(void) {
     struct core c;
-    const char *out = keep(test_folder("session"));
-    CU_ASSERT_TRUE_FATAL(runs(0,
-                              "'%s' --no-cache -q -w '%s/demo/saltmarsh' build curlew --out '%s'",
-                              MOSAICUM_PROGRAM, MOSAICUM_SOURCE, out));
     core_start(&c);
-    struct mos_rehearsal_shell *shell = session_shell(&c, path_in(out, "curlew/card.img"), NULL);
+    struct mos_rehearsal_shell *shell = session_shell(&c, session_image(), NULL);
     char *all = read_whole(session_path(), NULL);
     CU_ASSERT_PTR_NOT_NULL_FATAL(all);
     struct mos_buf expected = {.arena = c.ctx.arena};

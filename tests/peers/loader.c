@@ -178,11 +178,7 @@ static void the_shell_agrees(void) {
     struct both b = {0};
     size_t length;
     char *all = read_whole(path_in(MOSAICUM_SOURCE, "tests/data/shell-scripts.txt"), &length);
-    const char *out = keep(test_folder("shell"));
-    CU_ASSERT_TRUE_FATAL(runs(0,
-                              "'%s' --no-cache -q -w '%s/demo/saltmarsh' build curlew --out '%s'",
-                              MOSAICUM_PROGRAM, MOSAICUM_SOURCE, out));
-    CU_ASSERT_TRUE_FATAL(start_both(&b, path_in(out, "curlew/card.img")));
+    CU_ASSERT_TRUE_FATAL(start_both(&b, session_image()));
     b.said.arena = b.core.ctx.arena;
     for (char *line = strtok(all, "\n"); line; line = strtok(NULL, "\n"))
         if (*line != '#' || strcmp(line, "# only a comment") == 0)
