@@ -225,6 +225,28 @@ struct mos_board *board_from_text(struct core *c, const char *text) {
     return b;
 }
 
+static const char *golden(const char *name) {
+    return path_in(MOSAICUM_SOURCE, "tests/data/golden/%s.txt", name);
+}
+
+void hold_golden(const char *name, const char *text) {
+    const char *mode = getenv("MOSAICUM_GOLDEN");
+    size_t length;
+    if (mode && strcmp(mode, "write") == 0)
+        write_text(golden(name), text);
+    char *expected = read_whole(golden(name), &length);
+    bool same = expected && strcmp(expected, text) == 0;
+    CU_ASSERT(same);
+    if (!same) {
+        const char *seen = keep(path_in(test_root(), "%s.seen", name));
+        write_text(seen, text);
+        struct outcome o = run_shell("diff '%s' '%s' | head -n 20", golden(name), seen);
+        printf("\n%s is not what it was:\n%s", name, o.out);
+        outcome_free(&o);
+    }
+    free(expected);
+}
+
 uint64_t random_next(uint64_t *state) {
     uint64_t z = *state += 0x9e3779b97f4a7c15u; /* splitmix64 */
     z = (z ^ z >> 30) * 0xbf58476d1ce4e5b9u;

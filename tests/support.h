@@ -39,6 +39,9 @@ bool runs(int expected, const char *format, ...) __attribute__((format(printf, 2
 /* The built program with --no-cache; then its JSON document (NULL when it printed none). */
 json_t *run_json(int *status, const char *format, ...) __attribute__((format(printf, 2, 3)));
 
+/* A text is as it is kept in tests/data/golden/NAME.txt; MOSAICUM_GOLDEN=write makes it so. */
+void hold_golden(const char *name, const char *text);
+
 /* ---- the core by itself ---- */
 struct core {
     jmp_buf out_of_memory;

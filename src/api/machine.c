@@ -153,6 +153,12 @@ static void take_facts(mosaicum *m, const struct mos_plan *plan, struct run_mach
             if (s && strcmp(s->value, "y") != 0)
                 mos_vec_push_pointer(&lacks, c->name);
         }
+    for (const struct mos_loader_command *c = plan->dialect ? plan->dialect->forms : NULL;
+         c && c->name && plan->loader_config.count; c++) {
+        const struct mos_setting *s = mos_plan_loader_symbol(plan, c->symbol);
+        if (strcmp(c->name, "overlays") == 0 && s && strcmp(s->value, "y") != 0)
+            mos_vec_push_pointer(&lacks, c->name);
+    }
     mos_vec_push_pointer(&lacks, NULL);
     r->machine.lacks = lacks.items;
     const struct mos_facts *facts = plan->board->loader ? plan->board->loader->facts : NULL;

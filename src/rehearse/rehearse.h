@@ -36,7 +36,7 @@ struct mos_machine {
     const struct mos_machine_environment *environments; /* the first that is whole is used */
     size_t environment_count;
     const struct mos_map *compiled; /* the loader's own variables; NULL: not known */
-    const char *const *lacks;       /* commands it was built without; NULL-terminated, or NULL */
+    const char *const *lacks;       /* commands it was built without, "overlays"; NULL-terminated, or NULL */
     const uint8_t *tree;            /* of the loader itself (fdtcontroladdr); NULL: none */
     size_t tree_length;
     const uint8_t *keys; /* a tree with the public keys that parcels must be signed with */

@@ -77,8 +77,25 @@ static bool stays(const char *rule) {
     return false;
 }
 
+/* One line for what a command printed or made; the whole of it is for who runs it again. */
+static void note_sum(struct mos_buf *sums, size_t rule, const char *what, const char *format, ...)
+    __attribute__((format(printf, 4, 5)));
+static void note_sum(struct mos_buf *sums, size_t rule, const char *what, const char *format, ...) {
+    char command[2000];
+    va_list arguments;
+    va_start(arguments, format);
+    vsnprintf(command, sizeof command, format, arguments);
+    va_end(arguments);
+    struct outcome o = run_shell("export LC_ALL=C.UTF-8 TZ=UTC; { %s; } 2>&1 | cksum", command);
+    mos_buf_printf(sums, "%s %s %s", mos_rule_rows[rule].id, what, o.out);
+    outcome_free(&o);
+}
+
 static void findings_can_be_accepted(void) {
     unsigned accepted = 0;
+    struct core c;
+    core_start(&c);
+    struct mos_buf sums = {.arena = c.ctx.arena};
     for (size_t rule = 0; rule < MOS_RULE_COUNT; rule++) {
         const char *id = mos_rule_rows[rule].id;
         char *w = keep(test_folder("accepted"));
@@ -101,20 +118,44 @@ static void findings_can_be_accepted(void) {
         struct outcome o = run_shell("'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w);
         CU_ASSERT_EQUAL(o.status == 0, exists(path_in(w, "out/curlew/ledger.json")));
         CU_ASSERT(o.status == 0 || *o.out || *o.err);
+        if (o.status == 0)
+            note_sum(
+                &sums, rule, "made",
+                "cd '%s/out/curlew' && sed 's/\"version\": .*//' ledger.json && for f in *; do [ "
+                "$f = ledger.json ] || cksum $f; done; for f in *.img; do '%s' --no-cache inspect "
+                "--files $f; done",
+                w, MOSAICUM_PROGRAM);
+        else
+            note_sum(&sums, rule, "refused", "cd '%s' && '%s' --no-cache build", w,
+                     MOSAICUM_PROGRAM);
         outcome_free(&o);
         remove_folder(w);
     }
     CU_ASSERT(accepted > 60);
+    hold_golden("fixtures-fail", mos_buf_string(&sums));
+    core_end(&c);
 }
 
 /* `show all` of a board, put in the place of its file, gives the same board again. */
 static void what_is_shown_reads_back(void) {
+    struct core c;
+    core_start(&c);
+    struct mos_buf sums = {.arena = c.ctx.arena};
     for (size_t rule = 0; rule < MOS_RULE_COUNT; rule++) {
         char *w = keep(test_folder("shown"));
         copy_folder(fixture(rule, "passes"), w);
         struct outcome first =
             run_shell("'%s' --no-cache -w '%s' show curlew all", MOSAICUM_PROGRAM, w);
         CU_ASSERT_EQUAL(first.status, 0);
+        note_sum(&sums, rule, "shown",
+                 "cd '%s' && for p in all ram boot budgets; do '%s' --no-cache "
+                 "show curlew $p --trail; done; '%s' --no-cache check -v",
+                 w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM);
+        note_sum(&sums, rule, "made",
+                 "cd '%s' && '%s' --no-cache build && cd out/curlew && for f in *; do [ $f = "
+                 "ledger.json ] || cksum $f; done; cd ../.. && '%s' --no-cache rehearse curlew",
+                 w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM);
+        remove_folder(path_in(w, "out"));
         write_text(path_in(w, "boards/curlew.yaml"), first.out);
         struct outcome second =
             run_shell("'%s' --no-cache -w '%s' show curlew all", MOSAICUM_PROGRAM, w);
@@ -127,6 +168,8 @@ static void what_is_shown_reads_back(void) {
         outcome_free(&second);
         remove_folder(w);
     }
+    hold_golden("fixtures-pass", mos_buf_string(&sums));
+    core_end(&c);
 }
 
 SUITE(everywhere_suite, {"places lie in their files", places_lie_in_their_files},

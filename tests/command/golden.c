@@ -50,28 +50,6 @@ static const struct {
      "layouts; m check 'curlew+[x'; m take nothing 1; m -w nowhere check"},
 };
 
-static const char *golden(const char *name) {
-    return path_in(MOSAICUM_SOURCE, "tests/data/golden/%s.txt", name);
-}
-
-static void hold(const char *name, const char *text) {
-    const char *mode = getenv("MOSAICUM_GOLDEN");
-    size_t length;
-    if (mode && strcmp(mode, "write") == 0)
-        write_text(golden(name), text);
-    char *expected = read_whole(golden(name), &length);
-    bool same = expected && strcmp(expected, text) == 0;
-    CU_ASSERT(same);
-    if (!same) {
-        const char *seen = keep(path_in(test_root(), "%s.seen", name));
-        write_text(seen, text);
-        struct outcome o = run_shell("diff '%s' '%s' | head -n 20", golden(name), seen);
-        printf("\n%s is not what it was:\n%s", name, o.out);
-        outcome_free(&o);
-    }
-    free(expected);
-}
-
 static void words_and_bytes_are_as_they_were(void) {
     char *w = test_folder("golden");
     CU_ASSERT_FATAL(
@@ -85,7 +63,7 @@ static void words_and_bytes_are_as_they_were(void) {
                       "'%s' --no-cache \"$@\" 2>&1; s=$?; [ $s = 0 ] || echo "
                       "\"(status $s)\"; }; %s",
                       w, MOSAICUM_PROGRAM, jobs[i].script);
-        hold(jobs[i].name, o.out);
+        hold_golden(jobs[i].name, o.out);
         outcome_free(&o);
     }
 }
@@ -97,7 +75,7 @@ static void findings_are_as_they_were(void) {
                   "'%s' --no-cache -w "
                   "$r/fails check 2>&1; '%s' --no-cache --json -w $r/fails check; done",
                   MOSAICUM_SOURCE, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM);
-    hold("rules", o.out);
+    hold_golden("rules", o.out);
     outcome_free(&o);
 }
 
