@@ -1,0 +1,192 @@
+/* What is seldom asked for, once each: a copy of a fixture or of the demo, a change, a command, and
+ * what it says. */
+#include "support.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+struct corner {
+    const char *base;   /* a fixture that passes; NULL: the demo with one board, built */
+    const char *change; /* shell commands in it; $M is the program */
+    int status;         /* of the last of them */
+    const char *says[3];
+};
+
+#define BOARD " boards/curlew.yaml"
+#define REHEARSE "$M -q build; $M rehearse curlew"
+
+static const struct corner corners[] = {
+    /* trees */
+    {NULL,
+     "$M -q take out/curlew/card.img boot:main.dtb -o pieces/main.dtb; sed -i -e 's/main: {base: "
+     "tree.curlew.dts}/main: {piece: dtb}/' -e 's/^pieces:/&\\n  dtb: {file: pieces\\/main.dtb}/' "
+     "-e '/^  overlays:/,/rs485/d'" BOARD "; $M show curlew tree; $M check | grep -c tree",
+     1,
+     {"Tree main, overlays applied", "from", "okay    dtb"}},
+    {NULL,
+     "sed -i -e 's/main: {base: tree.curlew.dts}/main: {piece: kernel}/' -e '/^  "
+     "overlays:/,/rs485/d'" BOARD "; $M check",
+     1,
+     {"tree.syntax"}},
+    {NULL,
+     "sed -i 's/main: {base: tree.curlew.dts}/main: {base: tree\\/curlew.dts, piece: "
+     "kernel}/'" BOARD "; $M check",
+     1,
+     {"Tree blob main needs either a base or a piece."}},
+    {NULL,
+     "echo '/dts-v1/; / { tide; };' > overlays/pressure.dtso; $M check",
+     1,
+     {"Overlay pressure is not written as one."}},
+    {NULL,
+     "printf '&uartO { };\\n' >> tree/curlew.dts; $M check",
+     1,
+     {"There is no label uartO in tree/curlew.dts.", "&uart0"}},
+    {NULL,
+     "sed -i 's/pressure: {file: overlays.pressure.dtso}/pressure: {file: "
+     "overlays\\/pressure.dtso, "
+     "when: boot}/'" BOARD
+     "; printf '&{/} { a: one { }; two { to = <&a 1 &a>; deep { to = <&a>; }; }; };\\n' >> "
+     "overlays/pressure.dtso; $M build | grep '^pressure'; $M rehearse curlew",
+     0,
+     {"pressure.dtbo", "boots"}},
+    {"tree.flash-differs",
+     "sed -i 's/^.*label = \"log\".*$//' tree/curlew.dts; $M check",
+     1,
+     {"The tree lists partitions of flash, but not log."}},
+    {"tree.flash-differs",
+     "sed -i '/log:/d'" BOARD "; $M check",
+     1,
+     {"The tree has a partition log of flash that the layout does not know."}},
+
+    /* what the loader has */
+    {NULL,
+     "sed 's/#.*//; /^$/d' loader/defaults.txt | tr '\\n' '\\0' > l; { head -c 3000 /dev/zero; cat "
+     "l; "
+     "printf '\\0'; head -c 999 /dev/zero; } > loader/defaults.txt; sed -i 's/base: defaults/base: "
+     "none/'" BOARD "; $M show curlew env",
+     0,
+     {"bootdelay"}},
+    {NULL,
+     "head -c 3000 /dev/zero > loader/defaults.txt; $M check",
+     1,
+     {"loader/defaults.txt has no variables compiled into it."}},
+
+    /* images */
+    {NULL,
+     "head -c 5000 /dev/zero | tr '\\0' x > new; $M amend out/curlew/card.img '512 KiB=new' -o "
+     "n.img; "
+     "dd if=n.img bs=1024 skip=512 count=256 status=none | tr -d '\\0' | cmp - new && echo same",
+     0,
+     {"512 KiB  the whole region  256.0 KiB  5000 bytes", "same"}},
+    {NULL,
+     "head -c 1572864 /dev/zero > new; $M -q amend out/curlew/card.img '512 KiB=new' -o n.img && "
+     "echo "
+     "fits; echo x >> new; $M amend out/curlew/card.img '512 KiB=new' -o n2.img",
+     2,
+     {"fits", "new has 1572866 bytes; region 512 KiB has room for 1536 KiB"}},
+    {NULL,
+     "mkdir r && zstd -qdc pieces/rootfs.tar.zst | tar -C r -xf - && chmod 700 r/etc && tar -C r "
+     "-c "
+     "--owner=0 --group=0 . | zstd -qf -o pieces/rootfs.tar.zst; $M -q build --out o2; $M compare "
+     "out/curlew/card.img o2/curlew/card.img",
+     1,
+     {"owner or mode  /etc        0755 0:0", "0700 0:0"}},
+    {NULL,
+     "mkdir r && zstd -qdc pieces/rootfs.tar.zst | tar -C r -xf - && touch \"r/etc/$(printf "
+     "'tide\\377')\" && truncate -s 8M v && mkfs.ext4 -q -d r v && $M --json inspect --files v > j "
+     "&& "
+     "iconv -f UTF-8 -t UTF-8 j > /dev/null && grep -o 'tide.*' j",
+     0,
+     {"tide"}},
+
+    /* what is drawn */
+    {NULL, "$M show curlew layout --picture none/x.png", 3, {"cannot write none/x.png"}},
+    {NULL, "script -qec \"$M check -v\" /dev/null", 0, {"\033["}},
+    {NULL,
+     "script -qec \"$M --color never check -v\" /dev/null | grep -c \"$(printf '\\033')\"",
+     1,
+     {"0"}},
+    {NULL, "$M explain keys", 0, {"format of this file", "hardware"}},
+
+    /* budgets */
+    {"budget.exceeded",
+     "sed -i 's/2 KiB/1 KiB/'" BOARD "; $M show curlew budgets",
+     0,
+     {"What compressing would buy", "zstd"}},
+
+    /* tables */
+    {"layout.type-mismatch",
+     "sed -i -e 's/kind: gpt/kind: mbr/' -e 's/number: 1,/number: 1, type: 0x0c,/'" BOARD
+     "; $M check",
+     0,
+     {"layout.type-mismatch"}},
+    {"layout.type-mismatch",
+     "sed -i -e 's/kind: gpt/kind: mbr/' -e 's/number: 1,/number: 1, type: 0x83,/'" BOARD
+     "; $M check",
+     0,
+     {"Nothing to complain about"}},
+
+    /* roots */
+    {NULL, "sed -i 's/<root>/\\/dev\\/mmcblk0p2/'" BOARD "; " REHEARSE, 0, {"boots"}},
+    {NULL, "sed -i 's/<root>/PARTLABEL=root/'" BOARD "; " REHEARSE, 0, {"boots"}},
+    {NULL,
+     "sed -i 's/<root>/LABEL=root/'" BOARD "; $M -q check --accept; " REHEARSE,
+     1,
+     {"only a ramdisk can"}},
+    {NULL,
+     "sed -i 's/<root>/\\/dev\\/mmcblk0p9/'" BOARD "; $M -q check --accept; " REHEARSE,
+     1,
+     {"card has no partition 9"}},
+    {NULL,
+     "sed -i 's/<root>/\\/dev\\/sda2/'" BOARD "; $M -q check --accept; " REHEARSE,
+     1,
+     {"no medium has that name"}},
+    {"boot.root-unknown",
+     "sed -i 's/, arguments: {root: <root>}/, flags: [rdinit]/'" BOARD "; $M check",
+     0,
+     {"Nothing to complain about"}},
+
+    /* menus */
+    {NULL,
+     "sed -i 's/^  via: script$/  via: menu/'" BOARD
+     "; $M -q check --accept; $M -q build; $M rehearse "
+     "curlew; $M take out/curlew/card.img boot:extlinux/extlinux.conf -o -",
+     0,
+     {"LABEL main"}},
+
+    /* passwords are tried again where only the hash of their file is known */
+    {NULL,
+     "mkdir r && zstd -qdc pieces/rootfs.tar.zst | tar -C r -xf - && printf 'root:%s:1::::::\\n' "
+     "\"$(openssl passwd -6 -salt tide root)\" > r/etc/shadow && tar -C r -c --owner=0 --group=0 . "
+     "| "
+     "zstd -qf -o pieces/rootfs.tar.zst; export XDG_CACHE_HOME=$PWD/c; $R -q check; echo again; $R "
+     "check",
+     0,
+     {"again\nWARNING  access.default-password  curlew"}},
+};
+
+static void corners_are_as_they_are(void) {
+    const char *demo = keep(test_folder("demo"));
+    copy_demo(demo);
+    CU_ASSERT_TRUE_FATAL(runs(0, "cd '%s' && '%s' --no-cache -q build", demo, MOSAICUM_PROGRAM));
+    for (size_t i = 0; i < sizeof corners / sizeof *corners; i++) {
+        const struct corner *c = &corners[i];
+        const char *w = keep(test_folder("corner"));
+        copy_folder(c->base ? path_in(MOSAICUM_SOURCE, "tests/rules/%s/passes", c->base) : demo, w);
+        struct outcome o =
+            run_shell("export LC_ALL=C.UTF-8; cd '%s' && R='%s' && M=\"$R --no-cache\" "
+                      "&& { %s; } 2>&1",
+                      w, MOSAICUM_PROGRAM, c->change);
+        bool good = o.status == c->status;
+        for (size_t k = 0; k < 3 && c->says[k]; k++)
+            good = good && strstr(o.out, c->says[k]);
+        if (!good)
+            fprintf(stderr, "\n%s\nended with %d and said:\n%s%s\n", c->change, o.status, o.out,
+                    o.err);
+        CU_ASSERT(good);
+        outcome_free(&o);
+        remove_folder(w);
+    }
+}
+
+SUITE(corners_suite, {"corners are as they are", corners_are_as_they_are});
