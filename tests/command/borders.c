@@ -63,12 +63,27 @@ static const struct border borders[] = {
      "a123456789b123456789c123456789d123456789e123456789f123456789abc",
      "a123456789b123456789c123456789d123456789e123456789f123456789abcd"},
     {"access.host-name", NULL, NULL, "jetty-1", "%", "j", "j-"},
+    /* "root=PARTUUID=" with 36 characters, " ro " and as many more */
+    {"boot.arguments", NULL, NULL, "[ro]", "[ro, %]", "@1993", "@1994"},
+    /* a sum, "bootdelay=2", "x=" and that, three zeros */
+    {"loader.env-place", "loader.env-too-big", NULL, "bootdelay: 2", "bootdelay: 2, x: %", "@65516",
+     "@65517"},
+    {"layout.logical", NULL, NULL, "e: {number: 6, at: 40 MiB", "e: {number: 6, at: %", "37 MiB",
+     "36 MiB"},
     {"boot.fallback-unreachable", "board.schema", NULL, "tries: 3", "tries: %", "1", "0"},
     {"boot.fallback-unreachable", "board.schema", NULL, "tries: 3", "tries: %", "9", "10"},
 };
 
-/* Puts `new` with its value in the place of `old`; every row finds its text. */
+/* Puts `new` with its value in the place of `old`; every row finds its text.  "@9" are nine
+ * letters. */
 static void change(const char *path, const struct border *b, const char *value) {
+    static char letters[70000];
+    if (*value == '@') {
+        size_t n = strtoul(value + 1, NULL, 10);
+        memset(letters, 'x', n);
+        letters[n] = 0;
+        value = letters;
+    }
     char *text = read_whole(path, NULL), *at = text ? strstr(text, b->old) : NULL;
     CU_ASSERT_PTR_NOT_NULL_FATAL(at);
     const char *hole = strchr(b->new, '%');

@@ -108,6 +108,32 @@ static const struct corner corners[] = {
      {"0"}},
     {NULL, "$M explain keys", 0, {"format of this file", "hardware"}},
 
+    /* selections and waivers */
+    {NULL, "$M check curlew curlew", 0, {"Nothing to complain about: 1 board"}},
+    {"access.host-name",
+     "sed -i 's/jetty-1/jetty_1/'" BOARD
+     "; mkdir waivers; printf 'mosaicum: 1\\nwaivers:\\n  old: {rule: "
+     "layout.gap, place: layout, reason: kept}' > waivers/curlew.yaml; $M -q check --accept; cat "
+     "waivers/curlew.yaml; $M check",
+     0,
+     {"reason: kept}\n", "access.host-name"}},
+    {"volume.mounts",
+     "sed -i 's/mounts: {/mounts: {old: {at: \\/old, what: \\/dev\\/hda1}, /'" BOARD "; $M check",
+     1,
+     {"/dev/hda1 may be another device at the next start."}},
+    {"layout.gap",
+     "sed -i 's/data: .*/data: {at: 4 MiB, number: 3, size: 8 MiB, slots: [left, right]}/'" BOARD
+     "; $M show curlew layout",
+     0,
+     {"4 MiB", "12 MiB", "data-right"}},
+    {NULL,
+     "truncate -s 64M d; printf 'label: gpt\\nstart=40960, size=2048, name=late\\nstart=2048, "
+     "size=2048, "
+     "name=early\\n' | sfdisk -q d; $M inspect d | tr -s ' ' | grep -n 'early\\|late' | tr '\\n' "
+     "'+'",
+     0,
+     {"3: 2 1 MiB 1 MiB early", "+4: 1 20 MiB 1 MiB late"}},
+
     /* budgets */
     {"budget.exceeded",
      "sed -i 's/2 KiB/1 KiB/'" BOARD "; $M show curlew budgets",
@@ -189,4 +215,27 @@ static void corners_are_as_they_are(void) {
     }
 }
 
-SUITE(corners_suite, {"corners are as they are", corners_are_as_they_are});
+/* Every word that is tried first is found, the user's own and the board's name among them. */
+static void common_passwords_are_found(void) {
+    static const char *const words[] = {"tide",     "root",    "admin",    "password",
+                                        "toor",     "1234",    "12345678", "123456",
+                                        "changeme", "default", "curlew",   "Gezeitentafel"};
+    enum { WORDS = sizeof words / sizeof *words };
+    for (size_t i = 0; i < WORDS; i++) {
+        const char *w = keep(test_folder("password"));
+        copy_folder(path_in(MOSAICUM_SOURCE, "tests/rules/access.default-password/passes"), w);
+        struct outcome o = run_shell(
+            "cd '%s' && printf 'tide:x:1000:1000::/:/bin/sh\n' > root/etc/passwd && printf "
+            "'tide:%%s:1::::::\n' \"$(openssl passwd -5 -salt tide %s)\" > root/etc/shadow && '%s' "
+            "--no-cache check",
+            w, words[i], MOSAICUM_PROGRAM);
+        bool found = strstr(o.out, "The password of tide is one that anybody tries first.") != NULL;
+        if (found != (i + 1 < WORDS))
+            fprintf(stderr, "\n%s: %s%s\n", words[i], o.out, o.err);
+        CU_ASSERT_EQUAL(found, i + 1 < WORDS);
+        outcome_free(&o);
+    }
+}
+
+SUITE(corners_suite, {"common passwords are found", common_passwords_are_found},
+      {"corners are as they are", corners_are_as_they_are});

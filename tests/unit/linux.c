@@ -6,6 +6,7 @@
 #include "boot/placement.h"
 #include "content/content.h"
 #include "linux/module.h"
+#include "linux/program.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -65,6 +66,104 @@ static void modules_say_what_they_need(void) {
                 c.ctx.arena, memcpy(mos_alloc(c.ctx.arena, n + 1), b.data, n), n, &info));
         core_end(&c);
     }
+}
+
+/* ---- programs ---- */
+
+/* An ELF program: what it loads, and its interpreter where there is one. */
+static size_t make_program(uint8_t *p, bool wide, unsigned machine, const char *interpreter,
+                           size_t loaded) {
+    size_t head = wide ? 64 : 52, row = wide ? 56 : 32, text = head + 3 * row;
+    memset(p, 0, 1024);
+    memcpy(p, "\177ELF", 4);
+    p[4] = wide ? 2 : 1;
+    mos_put_le16(p + 18, (uint16_t)machine);
+    mos_put_le32(p + (wide ? 32 : 28), (uint32_t)head);
+    mos_put_le16(p + (wide ? 54 : 42), (uint16_t)row);
+    mos_put_le16(p + (wide ? 56 : 44), 3);
+    const struct {
+        uint32_t type;
+        size_t at, length;
+    } rows[] = {{6, head, row}, /* the headers themselves */
+                {interpreter ? 3 : 4, text, interpreter ? strlen(interpreter) + 1 : 0},
+                {1, 0, loaded}};
+    for (size_t i = 0; i < 3; i++) {
+        uint8_t *h = p + head + i * row;
+        mos_put_le32(h, rows[i].type);
+        mos_put_le32(h + (wide ? 8 : 4), (uint32_t)rows[i].at);
+        mos_put_le32(h + (wide ? 32 : 16), (uint32_t)rows[i].length);
+    }
+    if (interpreter)
+        strcpy((char *)p + text, interpreter);
+    return 1024;
+}
+
+static void programs_are_told_apart(void) {
+    static const struct {
+        bool wide;
+        unsigned machine;
+        const char *interpreter, *cpu;
+        size_t loaded;
+        bool cut;
+    } cases[] = {{true, 183, "/lib/ld-linux-aarch64.so.1", "arm64", 1024, false},
+                 {true, 183, NULL, "arm64", 1025, true},
+                 {false, 40, "/lib/ld-linux-armhf.so.3", "arm", 1024, false},
+                 {false, 40, NULL, "arm", 4000, true},
+                 {true, 243, "/lib/ld.so", "riscv64", 0, false},
+                 {false, 243, NULL, "riscv32", 10, false},
+                 {false, 3, NULL, "x86", 10, false},
+                 {true, 62, NULL, "x86-64", 10, false},
+                 {true, 999, NULL, NULL, 10, false}};
+    static const struct {
+        const char *text, *interpreter; /* NULL: no program */
+    } scripts[] = {{"#!/bin/sh\n", "/bin/sh"},
+                   {"#! \t/bin/sh -e\n", "/bin/sh"},
+                   {"#!/bin/sh", "/bin/sh"},
+                   {"#!\n", NULL},
+                   {"#! \n", NULL},
+                   {"# /bin/sh\n", NULL},
+                   {"#", NULL},
+                   {"/bin/sh\n", NULL}};
+    struct core c;
+    struct mos_program_info info;
+    uint8_t bytes[1024];
+    core_start(&c);
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        size_t n = make_program(bytes, cases[i].wide, cases[i].machine, cases[i].interpreter,
+                                cases[i].loaded);
+        CU_ASSERT_TRUE_FATAL(mos_program_read(c.ctx.arena, bytes, n, &info));
+        CU_ASSERT(info.elf && !info.script && info.cut == cases[i].cut);
+        CU_ASSERT(cases[i].cpu ? info.cpu && strcmp(info.cpu, cases[i].cpu) == 0 : !info.cpu);
+        CU_ASSERT(cases[i].interpreter
+                      ? info.interpreter && strcmp(info.interpreter, cases[i].interpreter) == 0
+                      : !info.interpreter);
+        for (n = 64; n < 1024; n++) { /* never beyond what is given */
+            uint8_t *copy = memcpy(malloc(n), bytes, n);
+            CU_ASSERT_TRUE(mos_program_read(c.ctx.arena, copy, n, &info));
+            free(copy);
+        }
+    }
+    for (size_t i = 0; i < sizeof scripts / sizeof *scripts; i++) {
+        bool is = mos_program_read(c.ctx.arena, (const uint8_t *)scripts[i].text,
+                                   strlen(scripts[i].text), &info);
+        CU_ASSERT_EQUAL(is, scripts[i].interpreter != NULL);
+        CU_ASSERT(!is || (info.script && !info.elf &&
+                          strcmp(info.interpreter, scripts[i].interpreter) == 0));
+    }
+    static const struct {
+        const char *text, *release;
+    } banners[] = {{"x Linux version 6.1.0-curlew (tide@jetty)", "6.1.0-curlew"},
+                   {"Linux version x Linux version 5.4 ", "5.4"},
+                   {"Linux version 5.4", "5.4"},
+                   {"Linux version ", NULL},
+                   {"linux version 5.4 ", NULL},
+                   {"LLinux version 4\n", "4"}};
+    for (size_t i = 0; i < sizeof banners / sizeof *banners; i++) {
+        const char *r = mos_kernel_banner(c.ctx.arena, (const uint8_t *)banners[i].text,
+                                          strlen(banners[i].text));
+        CU_ASSERT(banners[i].release ? r && strcmp(r, banners[i].release) == 0 : !r);
+    }
+    core_end(&c);
 }
 
 static void modules_have_names(void) {
@@ -211,7 +310,8 @@ static void chosen_places_never_meet(void) {
     }
 }
 
-SUITE(linux_suite, {"modules say what they need", modules_say_what_they_need},
+SUITE(linux_suite, {"programs are told apart", programs_are_told_apart},
+      {"modules say what they need", modules_say_what_they_need},
       {"modules have names", modules_have_names},
       {"kernels are looked into", kernels_are_looked_into},
       {"self-expanding kernels tell their size", self_expanding_kernels_tell_their_size},

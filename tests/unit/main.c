@@ -3,8 +3,10 @@
 #define SUITES(X)                                                                                  \
     X(base)                                                                                        \
     X(model)                                                                                       \
-    X(tree) X(disk) X(fs) X(boot) X(kconfig) X(content) X(plan) X(build) X(resolve) X(volumes)     \
-        X(parcel) X(linux) X(shared) X(io)
+    X(tree)                                                                                        \
+    X(disk)                                                                                        \
+    X(fs) X(boot) X(kconfig) X(content) X(plan) X(build) X(resolve) X(volumes) X(parcel) X(linux)  \
+        X(shared) X(io)
 
 #define DECLARE(name) extern const struct test name##_suite[];
 SUITES(DECLARE)
