@@ -41,6 +41,18 @@ static const struct {
      "out/jetty/card.img; m new mast --cpu arm64 --ram-start 0x40000000 --ram '512 MiB' "
      "--console ttyAMA0,115200; "
      "cat boards/mast.yaml"},
+    {"new-more",
+     "mkdir ../n2; cd ../n2; o=../w/out; c=$o/curlew+bench/card.img; m new curlew-again --from $c; "
+     "m "
+     "new avocet-again --from $o/avocet/emmc.img; m new dunlin-again --from $o/dunlin/flash.img; m "
+     "take "
+     "$c boot -o boot.img; m take $c root -o root.img; m new one --from boot.img; m new two --from "
+     "root.img --cpu arm --ram '64 MiB' --console none; m new 3x; m new four --cpu z80; m new five "
+     "--ram 12; m new one; cat boards/*.yaml; m check; m list"},
+    {"colour",
+     "m --color always check; for d in mistakes/*; do m --color always -w $d check -v; done; m "
+     "--color always inspect out/avocet/emmc.img; m --color always rehearse curlew+bench; m "
+     "--color always show curlew ram; m --color always list; m --color always chekc"},
     {"pin", "m pin; m --json pin; m check --accept; cat waivers/* 2>/dev/null; echo x >> "
             "pieces/dunlin-zImage; m pin dunlin"},
     {"explain", "m explain | cat; m explain layout.overlap; m --json explain layout.overlap; m "

@@ -315,7 +315,57 @@ static void any_mbr_or_none(void) {
     }
 }
 
-SUITE(disk_suite, {"any GPT, or none", any_gpt_or_none}, {"any MBR, or none", any_mbr_or_none},
+/* A table of two partitions that is right in all its sums; what is wrong with them is told, and
+ * what only looks near it is not. */
+static void mistakes_in_tables_are_told(void) {
+    static const struct {
+        uint64_t first, last; /* of the second; the first has 100 to 199 */
+        const char *says;     /* NULL: nothing is wrong */
+    } cases[] = {
+        {200, 299, NULL},
+        {199, 299, "Partitions 1 and 2 overlap."},
+        {50, 99, NULL},
+        {50, 100, "Partitions 1 and 2 overlap."},
+        {120, 130, "Partitions 1 and 2 overlap."},
+        {34, 40, NULL},
+        {33, 40, "Partition 2 lies outside the usable sectors."},
+        {8000, 8158, NULL},
+        {8000, 8159, "Partition 2 lies outside the usable sectors."},
+        {8000, 8191, "Partition 2 lies outside the usable sectors."},
+        {8000, 8192, "Partition 2 ends past the medium, or before it begins."},
+        {300, 299, "Partition 2 ends past the medium, or before it begins."},
+        {300, 300, NULL},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct core c;
+        core_start(&c);
+        uint8_t *bytes = calloc(1, SIZE);
+        struct mos_io io = mos_io_memory(c.ctx.arena, bytes, SIZE);
+        struct mos_table_data t = example(&c, 512, 128), again;
+        struct mos_vec problems = mos_vec_make(c.ctx.arena, sizeof(char *));
+        struct mos_partition *p = nth(&t, 0), *q = nth(&t, 1);
+        t.partitions.count = 2;
+        p->number = 1;
+        p->first_lba = 100;
+        p->last_lba = 199;
+        q->number = 2;
+        q->first_lba = cases[i].first;
+        q->last_lba = cases[i].last;
+        CU_ASSERT_EQUAL(mos_table_gpt.write(&io, &t), 0);
+        CU_ASSERT_TRUE_FATAL(mos_table_gpt.read(&io, c.ctx.arena, &again, &problems));
+        const char *said = problems.count ? mos_vec_pointer(&problems, 0) : NULL;
+        bool good = cases[i].says ? said && strcmp(said, cases[i].says) == 0 : !said;
+        if (!good)
+            fprintf(stderr, "\n%llu to %llu: %s\n", (unsigned long long)cases[i].first,
+                    (unsigned long long)cases[i].last, said ? said : "nothing");
+        CU_ASSERT(good);
+        core_end(&c);
+        free(bytes);
+    }
+}
+
+SUITE(disk_suite, {"mistakes in tables are told", mistakes_in_tables_are_told},
+      {"any GPT, or none", any_gpt_or_none}, {"any MBR, or none", any_mbr_or_none},
       {"tables go round", tables_go_round}, {"classic tables go round", classic_tables_go_round},
       {"damage", damage_is_noticed}, {"failed writes", every_failed_write_is_told},
       {"drivers", a_new_kind_needs_only_its_row});
