@@ -190,8 +190,9 @@ static int run_command(struct cli *cli, const char *name) {
     if (!c)
         return wrong_usage(cli, "there is no command ", name);
     if (cli->argument_count < c->least || (c->most >= 0 && cli->argument_count > c->most)) {
-        fprintf(to_err, "%smosaicum:%s %s is used like this: mosaicum %s %s\n",
-                style(cli, STYLE_ERROR), style(cli, STYLE_END), name, name, c->usage);
+        fprintf(to_err, "%smosaicum:%s %s is used like this: mosaicum %s%s%s\n",
+                style(cli, STYLE_ERROR), style(cli, STYLE_END), name, name, *c->usage ? " " : "",
+                c->usage);
         return MOSAICUM_USAGE;
     }
     return options_fit(cli, c) ? c->run(cli) : MOSAICUM_USAGE;

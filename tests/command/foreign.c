@@ -6,7 +6,7 @@
 #include <string.h>
 #include <unistd.h>
 
-enum { FILES = 120, ROUNDS = 2, CHANGES = 24 };
+enum { FILES = 120, ROUNDS = 2, CHANGES = 24, MANY = 250 };
 
 static const struct kind {
     const char *name, *make; /* of an empty file; ext: filled from the folder `want` */
@@ -37,7 +37,8 @@ struct world {
     const char *w;
     const struct kind *kind;
     uint64_t seed;
-    char names[FILES + ROUNDS * CHANGES][80]; /* paths; "" where there is none any more */
+    char names[FILES + ROUNDS * CHANGES + MANY + 8]
+              [80]; /* paths; "" where there is none any more */
     size_t count;
 };
 
@@ -99,8 +100,15 @@ static void start(struct world *x) {
 }
 
 /* Some changes, in the folder and, as arguments, for the image. */
-static void change(struct world *x, struct mos_buf *arguments) {
+static void change(struct world *x, struct mos_buf *arguments, bool many) {
     arguments->length = 0;
+    for (size_t i = 0; many && i < MANY; i++) { /* one folder becomes large */
+        char *name = x->names[x->count];
+        snprintf(name, sizeof x->names[0], "many of them/one of some hundred files, number %zu",
+                 x->count++);
+        write_text(path_in(x->w, "want/%s", name), name);
+        mos_buf_printf(arguments, " ':%s=want/%s'", name, name);
+    }
     for (size_t i = 0; i < CHANGES; i++) {
         uint64_t what = random_below(&x->seed, 3);
         char *name = what ? new_name(x) : x->names[random_below(&x->seed, x->count)];
@@ -146,7 +154,7 @@ static void volumes_of_others_are_changed(void) {
         start(&x);
         bool good = reads_back(&x, "a.img");
         for (size_t round = 0; round < ROUNDS && good; round++) {
-            change(&x, &arguments);
+            change(&x, &arguments, round == 1);
             struct outcome o = run_shell("cd '%s' && '%s' -q amend a.img %s -o b.img", x.w,
                                          MOSAICUM_PROGRAM, mos_buf_string(&arguments));
             good = o.status == (kinds[k].refused ? 2 : 0);

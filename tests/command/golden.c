@@ -57,6 +57,16 @@ static const struct {
             "pieces/dunlin-zImage; m pin dunlin"},
     {"explain", "m explain | cat; m explain layout.overlap; m --json explain layout.overlap; m "
                 "explain nothing"},
+    {"wrong",
+     "m check nosuch; m build nosuch; m show nosuch layout; m show; m list nosuch; m compare "
+     "curlew "
+     "nosuch; m compare curlew; m rehearse nosuch; m pin nosuch; m inspect; m inspect boards; m "
+     "take; m "
+     "amend; m amend mosaicum.yaml x=y -o z; m take out/dunlin/card.img 1:nosuch -o x; m check "
+     "curlew+nosuch; m check curlew+bench+field; m check 'x*'; m build --out; m --colour never "
+     "check; m "
+     "--color pink check; m new; m new 'a b'; m new curlew; m explain nosuch; m check --strict; m "
+     "--json check nosuch; m --json inspect none; m -q check nosuch"},
     {"help",
      "m --help; m; m chekc; m check --baud 9; m show; m take; m rehearse nothing; m show curlew "
      "layouts; m check 'curlew+[x'; m take nothing 1; m -w nowhere check"},

@@ -1,6 +1,7 @@
 /* Parcels: what is written reads back, sums hold, and no signed bit can change unseen. */
 #include "support.h"
 
+#include "base/bytes.h"
 #include "boot/legacy.h"
 #include "boot/lock.h"
 #include "boot/menu.h"
@@ -52,6 +53,74 @@ static void make(struct core *c, struct mos_signer *signer, struct mos_buf *out)
         mos_vec_push_pointer(&x->trees, "tree-main");
     }
     CU_ASSERT_TRUE_FATAL(mos_parcel_write(&c->ctx, &wish, out));
+}
+
+static void put_number(struct core *c, struct mos_dt *dt, struct mos_dt_node *n, const char *name,
+                       uint64_t value, bool wide) {
+    uint8_t *cells = mos_alloc(c->ctx.arena, 8);
+    mos_put_be32(cells, (uint32_t)(wide ? value >> 32 : value));
+    mos_put_be32(cells + 4, (uint32_t)value);
+    mos_dt_set(dt, n, name, cells, wide ? 8 : 4);
+}
+
+/* The same parcel with its payloads behind the tree: as others pack them.  `lie` is added to what
+ * is said of the kernel's size. */
+static void put_data_outside(struct core *c, const struct mos_buf *in, bool by_position, bool wide,
+                             int lie, struct mos_buf *out) {
+    enum { FRONT = 8192 }; /* where the payloads begin, when they are named by position */
+    struct mos_dt *dt = mos_dt_read_blob(&c->ctx, "parcel", in->data, in->length);
+    struct mos_buf tail = {.arena = c->ctx.arena};
+    CU_ASSERT_PTR_NOT_NULL_FATAL(dt);
+    struct mos_dt_node *images = mos_dt_find(dt, "/images");
+    for (struct mos_dt_node *n = images->first_child; n; n = n->next) {
+        const struct mos_dt_property *data = mos_dt_property(n, "data");
+        bool is_kernel = strcmp(n->name, "kernel-linux") == 0;
+        put_number(c, dt, n, "data-size", data->length + (size_t)(is_kernel ? lie : 0), wide);
+        put_number(c, dt, n, by_position ? "data-position" : "data-offset",
+                   tail.length + (by_position ? FRONT : 0), wide);
+        mos_buf_add(&tail, data->data, data->length);
+        mos_buf_align(&tail, 4);
+        mos_dt_remove_property(n, "data");
+    }
+    mos_dt_write_blob(&c->ctx, dt, false, out);
+    if (by_position)
+        mos_buf_zeros(out, FRONT - out->length);
+    else
+        mos_buf_align(out, 4);
+    mos_buf_add(out, tail.data, tail.length);
+}
+
+static void data_may_lie_outside(void) {
+    for (unsigned kind = 0; kind < 4; kind++) {
+        struct core c;
+        core_start(&c);
+        struct mos_buf in = {.arena = c.ctx.arena}, out = in;
+        const char *problem, *names;
+        make(&c, NULL, &in);
+        put_data_outside(&c, &in, kind & 1, kind & 2, 0, &out);
+        struct mos_parcel *p = mos_parcel_read(&c.ctx, out.data, out.length, &problem);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(p);
+        const struct mos_parcel_part *k = mos_parcel_part(p, "kernel-linux"),
+                                     *t = mos_parcel_part(p, "tree-main");
+        CU_ASSERT(k->data && k->length == KERNEL && memcmp(k->data, kernel, KERNEL) == 0);
+        CU_ASSERT(t->data && t->length == TREE && memcmp(t->data, tree, TREE) == 0);
+        CU_ASSERT(mos_parcel_check_part(c.ctx.arena, k, &names) && strcmp(names, "sha256+ ") == 0);
+        CU_ASSERT(mos_parcel_check_part(c.ctx.arena, t, &names) && strcmp(names, "crc32+ ") == 0);
+        /* cut off, or said to be longer than the file: there is no such payload */
+        size_t behind_kernel =
+            out.length - (size_t)((const uint8_t *)k->data + KERNEL - (const uint8_t *)out.data);
+        for (int lie = -1; lie <= (int)behind_kernel + 1;
+             lie += lie < 2 ? 1 : (int)behind_kernel - 2) {
+            struct mos_buf lied = {.arena = c.ctx.arena};
+            put_data_outside(&c, &in, kind & 1, kind & 2, lie, &lied);
+            p = mos_parcel_read(&c.ctx, lied.data, lied.length, &problem);
+            k = p ? mos_parcel_part(p, "kernel-linux") : NULL;
+            CU_ASSERT_PTR_NOT_NULL_FATAL(k);
+            CU_ASSERT_EQUAL(k->data != NULL, lie <= (int)behind_kernel);
+            CU_ASSERT_EQUAL(k->data && mos_parcel_check_part(c.ctx.arena, k, &names), lie == 0);
+        }
+        core_end(&c);
+    }
 }
 
 static char *demo_key(size_t *length) {
@@ -185,7 +254,7 @@ static void menus_go_round(void) {
         CU_ASSERT_STRING_EQUAL(e->kernel, "/old#conf");
         CU_ASSERT_STRING_EQUAL(e->tree, "/a.dtb");
         CU_ASSERT_STRING_EQUAL(e->title, "the old one");
-        CU_ASSERT_STRING_EQUAL(mos_menu_find(x, "main")->arguments, "root=/dev/x  ro");
+        CU_ASSERT_STRING_EQUAL(mos_menu_find(x, "main")->arguments, "root=/dev/x  ro ");
     }
     core_end(&c);
 }
@@ -299,7 +368,8 @@ static void the_loader_is_locked_wherever_its_tree_lies(void) {
     }
 }
 
-SUITE(parcel_suite, {"parcels go round", parcels_go_round},
+SUITE(parcel_suite, {"data may lie outside", data_may_lie_outside},
+      {"parcels go round", parcels_go_round},
       {"no signed bit changes unseen", no_signed_bit_changes_unseen},
       {"menus go round", menus_go_round},
       {"the loader is locked wherever its tree lies", the_loader_is_locked_wherever_its_tree_lies});
