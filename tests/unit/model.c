@@ -169,7 +169,119 @@ static void texts_are_written_as_they_are(void) {
     CU_ASSERT(tried > 20000);
 }
 
-SUITE(model_suite, {"texts are written as they are", texts_are_written_as_they_are},
+/* The last value of each type that is one, and the first that is none. */
+static void values_have_their_borders(void) {
+#define HASH "00112233445566778899aabbccddeeff00112233445566778899aabbccddeef"
+    static const struct {
+        enum mos_type type;
+        const char *text;
+        bool good;
+        uint64_t number;
+    } cases[] = {
+        {MOS_TYPE_INTEGER, "0", true, 0},
+        {MOS_TYPE_INTEGER, "4294967295", true, UINT32_MAX},
+        {MOS_TYPE_INTEGER, "4294967296", false, 0},
+        {MOS_TYPE_INTEGER, "18446744073709551616", false, 0},
+        {MOS_TYPE_INTEGER, "+1", false, 0},
+        {MOS_TYPE_INTEGER, "1 ", false, 0},
+        {MOS_TYPE_INTEGER, "0x1", false, 0},
+        {MOS_TYPE_SIZE, "0 B", true, 0},
+        {MOS_TYPE_SIZE, "1 KiB", true, 1024},
+        {MOS_TYPE_SIZE, "1 kB", true, 1000},
+        {MOS_TYPE_SIZE, "3 MiB", true, 3 << 20},
+        {MOS_TYPE_SIZE, "3 MB", true, 3000000},
+        {MOS_TYPE_SIZE, "2 GiB", true, 2ull << 30},
+        {MOS_TYPE_SIZE, "2 GB", true, 2000000000},
+        {MOS_TYPE_SIZE, "5 sectors", true, 5},
+        {MOS_TYPE_SIZE, "1", false, 0},
+        {MOS_TYPE_SIZE, "1 KB", false, 0},
+        {MOS_TYPE_SIZE, "-1 B", false, 0},
+        {MOS_TYPE_SIZE, "1%", false, 0},
+        {MOS_TYPE_SIZE, "8388607 GiB", true, 8388607ull << 30},
+        {MOS_TYPE_SIZE, "17179869184 GiB", false, 0},
+        {MOS_TYPE_SHARE, "0%", true, 0},
+        {MOS_TYPE_SHARE, "99%", true, 99},
+        {MOS_TYPE_SHARE, "100%", false, 0},
+        {MOS_TYPE_SHARE, "%", false, 0},
+        {MOS_TYPE_SHARE, "5 %", false, 0},
+        {MOS_TYPE_SHARE, "1 B", true, 1},
+        {MOS_TYPE_SHARE, "rest", false, 0},
+        {MOS_TYPE_SPAN, "rest", true, 0},
+        {MOS_TYPE_SPAN, "Rest", false, 0},
+        {MOS_TYPE_SPAN, "50%", true, 50},
+        {MOS_TYPE_ADDRESS, "0x0", true, 0},
+        {MOS_TYPE_ADDRESS, "0xffffffffffffffff", true, UINT64_MAX},
+        {MOS_TYPE_ADDRESS, "0x10000000000000000", false, 0},
+        {MOS_TYPE_ADDRESS, "0xAbC", true, 0xabc},
+        {MOS_TYPE_ADDRESS, "0x", false, 0},
+        {MOS_TYPE_ADDRESS, "0xg", false, 0},
+        {MOS_TYPE_ADDRESS, "10", false, 0},
+        {MOS_TYPE_BOOLEAN, "yes", true, 0},
+        {MOS_TYPE_BOOLEAN, "false", true, 0},
+        {MOS_TYPE_BOOLEAN, "Yes", false, 0},
+        {MOS_TYPE_BOOLEAN, "on", false, 0},
+        {MOS_TYPE_NAME, "a", true, 0},
+        {MOS_TYPE_NAME, "9-_.", true, 0},
+        {MOS_TYPE_NAME, "-a", false, 0},
+        {MOS_TYPE_NAME, ".a", false, 0},
+        {MOS_TYPE_NAME, "a b", false, 0},
+        {MOS_TYPE_NAME, "a/b", false, 0},
+        {MOS_TYPE_NAME, "0123456789012345678901234567890123456789012345678901234567890123", true,
+         0},
+        {MOS_TYPE_NAME, "01234567890123456789012345678901234567890123456789012345678901234", false,
+         0},
+        {MOS_TYPE_PATH, "a", true, 0},
+        {MOS_TYPE_PATH, "a/../b", true, 0},
+        {MOS_TYPE_PATH, "./a//b/.", true, 0},
+        {MOS_TYPE_PATH, "a/..", true, 0},
+        {MOS_TYPE_PATH, "..", false, 0},
+        {MOS_TYPE_PATH, "a/../..", false, 0},
+        {MOS_TYPE_PATH, "./..", false, 0},
+        {MOS_TYPE_PATH, "a/./../../b", false, 0},
+        {MOS_TYPE_PATH, "/a", false, 0},
+        {MOS_TYPE_PATH, "...", true, 0},
+        {MOS_TYPE_PATH, "<kernel>/a", true, 0},
+        {MOS_TYPE_PATH, "<kernel>/../a", false, 0},
+        {MOS_TYPE_SHA256, HASH "0", true, 0},
+        {MOS_TYPE_SHA256, HASH, false, 0},
+        {MOS_TYPE_SHA256, HASH "00", false, 0},
+        {MOS_TYPE_SHA256, HASH "A", false, 0},
+        {MOS_TYPE_SHA256, HASH "g", false, 0},
+        {MOS_TYPE_DATE, "2026-03-01", true, 1772323200},
+        {MOS_TYPE_DATE, "1980-01-01", true, 315532800},
+        {MOS_TYPE_DATE, "1979-12-31", false, 0},
+        {MOS_TYPE_DATE, "2107-12-31", true, 4354732800},
+        {MOS_TYPE_DATE, "2108-01-01", false, 0},
+        {MOS_TYPE_DATE, "2026-00-01", false, 0},
+        {MOS_TYPE_DATE, "2026-13-01", false, 0},
+        {MOS_TYPE_DATE, "2026-12-00", false, 0},
+        {MOS_TYPE_DATE, "2026-12-32", false, 0},
+        {MOS_TYPE_DATE, "2026-1-01", false, 0},
+        {MOS_TYPE_DATE, "2026-01-1x", false, 0},
+        {MOS_TYPE_VERSION, "1", true, 0},
+        {MOS_TYPE_VERSION, "2", false, 0},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct core c;
+        core_start(&c);
+        struct mos_source *s =
+            mos_source_make(c.ctx.arena, "t", cases[i].text, strlen(cases[i].text), 0);
+        struct mos_node n = {.kind = MOS_NODE_SCALAR, .text = cases[i].text, .plain = true};
+        struct mos_key key = {.name = "value"};
+        n.place = mos_place_at(s, 0, 1);
+        const struct mos_value *v = mos_schema_value(&c.ctx, &key, cases[i].type, &n);
+        bool good = !v->broken == cases[i].good && c.ctx.findings.items.count == !cases[i].good &&
+                    (!cases[i].good || !cases[i].number || v->number == cases[i].number);
+        if (!good)
+            fprintf(stderr, "\n%s: %s, %llu\n", cases[i].text, v->broken ? "refused" : "taken",
+                    (unsigned long long)v->number);
+        CU_ASSERT(good);
+        core_end(&c);
+    }
+}
+
+SUITE(model_suite, {"values have their borders", values_have_their_borders},
+      {"texts are written as they are", texts_are_written_as_they_are},
       {"values and places", values_know_where_they_come_from},
       {"nothing is guessed", nothing_is_guessed}, {"references", references_are_typed},
       {"the schema table", the_table_is_sound},
