@@ -199,8 +199,6 @@ static const char *next_action(const char *text, size_t *length) {
 /* The terminal that a line of an inittab is for: its first field, or a /dev/tty… in its command. */
 static bool is_for(const char *line, size_t length, const char *port) {
     size_t n = strlen(port);
-    if (strncmp(line, port, n) == 0 && line[n] == ':')
-        return true;
     for (const char *p = line; (size_t)(p - line) + n <= length; p++)
         if (strncmp(p, port, n) == 0 && (p == line || !isalnum((unsigned char)p[-1])) &&
             !isalnum((unsigned char)p[n]))

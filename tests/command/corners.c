@@ -109,6 +109,10 @@ static const struct corner corners[] = {
      "script -qec \"$M --color never check -v\" /dev/null | grep -c \"$(printf '\\033')\"",
      1,
      {"0"}},
+    {NULL,
+     "sed -i -e 's/console: {port.*/console: none/; s/, <console>]/]/'" BOARD "; $M check",
+     0,
+     {"Nothing to complain about: 1 board"}},
     {NULL, "$M explain keys", 0, {"format of this file", "hardware"}},
 
     /* selections and waivers */
@@ -136,6 +140,33 @@ static const struct corner corners[] = {
      "'+'",
      0,
      {"3: 2 1 MiB 1 MiB early", "+4: 1 20 MiB 1 MiB late"}},
+
+    /* nothing new, nothing written */
+    {NULL,
+     "export XDG_CACHE_HOME=$PWD/c; $R -q build --out o; $R -q build --out o; stat -c '%n %i %z' "
+     "o/*/* > "
+     "a; $R build --out o; stat -c '%n %i %z' o/*/* | cmp a - && echo untouched; touch "
+     "o/curlew/main.dtb; "
+     "$R -q build --out o; stat -c '%n %i %z' o/*/* | cmp -s a - || echo mended; sed -i "
+     "'s/bootdelay: 2/bootdelay: 3/'" BOARD
+     "; stat -c '%n %i %z' o/*/* > a; $R -q build --out o; stat -c "
+     "'%n %i %z' o/*/* | cmp -s a - || echo changed; $R inspect o/curlew/card.img --files | grep "
+     "-c .",
+     0,
+     {"untouched", "mended", "changed"}},
+
+    /* what is a text has tabs, too */
+    {"piece.format",
+     "printf '<html>\\n\\tno archive\\n' > pieces/page.html; mv pieces/page.html pieces/page.tar; "
+     "sed -i "
+     "'s/page.html/page.tar/'" BOARD "; $M check",
+     1,
+     {"a text"}},
+    {"piece.format",
+     "printf '\\10no archive\\n' > pieces/page.html; mv pieces/page.html pieces/page.tar; sed -i "
+     "'s/page.html/page.tar/'" BOARD "; $M check",
+     1,
+     {"something else"}},
 
     /* budgets */
     {"budget.exceeded",

@@ -224,10 +224,12 @@ static struct mos_program_result run_program(const char *script, size_t limit, u
     core_start(&c);
     const char *const arguments[] = {"sh", "-c", script, NULL};
     static char much[1 << 20];
-    bool all = strstr(script, "wc -c") != NULL;
+    bool all = strstr(script, "wc -c") != NULL, none = strstr(script, "nothing") != NULL;
     struct mos_program p = {.arguments = arguments,
                             .input = all ? much : "abc",
-                            .input_length = all ? sizeof much : 3,
+                            .input_length = all    ? sizeof much
+                                            : none ? 0
+                                                   : 3,
                             .output_limit = limit,
                             .seconds = seconds};
     struct mos_program_result r = {0};
@@ -259,6 +261,7 @@ static void programs_have_limits(void) {
     } cases[] = {
         {"cat; echo $0", 1000, 0, 0, false, false, "abcsh\n"},
         {"exit 7", 1000, 0, 7, false, false, ""},
+        {"cat; echo nothing", 1000, 0, 0, false, false, "nothing\n"},
         {"kill -9 $$", 1000, 0, 137, false, false, ""},
         {"echo ${HOME:-none} ${LC_ALL}", 1000, 0, 0, false, false, "none C\n"}, /* clean */
         {"head -c 100000 /dev/zero", 1000, 0, 137, false, true, NULL},
