@@ -155,6 +155,34 @@ static const struct corner corners[] = {
      0,
      {"untouched", "mended", "changed"}},
 
+    {NULL,
+     "export XDG_CACHE_HOME=$PWD/c; $R build --out o | tail -n +3 | grep -v '^ledger\\|^Nothing' | "
+     "tr -s ' ' "
+     "> a; $R "
+     "build --out o > b; head -n 1 b; sed '1,2d; /^Nothing to/d; /^$/d' b | tr -s ' ' | diff a - "
+     "&& echo "
+     "same",
+     0,
+     {"Nothing has changed since it was built into o/curlew", "same"}},
+
+    /* several of a kind in one finding */
+    {"volume.two-sources",
+     "rm -r pieces; mkdir -p x y; for i in 1 2 3 4 5 6; do echo $i > x/f$i; echo no > y/f$i; done; "
+     "sed -i "
+     "-e '/^pieces/d' -e 's/archive: rootfs/folder: x/' -e 's/archive: site, replaces: "
+     "true/folder: "
+     "y/'" BOARD "; $M check; rm x/f[3-6]; $M check",
+     1,
+     {"Fills base and site both bring /f1 to root, with different content.",
+      "The same is true of 5 more: /f2, /f3, /f4 …", "The same is true of 1 more: /f2."}},
+    {"volume.cannot-hold",
+     "rm -r pieces; mkdir x; for i in 1 2 3 4 5 6; do ln -s none x/f$i; done; sed -i -e "
+     "'/^pieces/d' -e "
+     "'s/archive: rootfs/folder: x/; s/ext4/fat32/'" BOARD "; $M check; rm x/f[3-6]; $M check",
+     1,
+     {"The same is true of 5 more: f2 (is a symbolic link), f3", ") ….",
+      "1 more: f2 (is a symbolic link)."}},
+
     /* what is a text has tabs, too */
     {"piece.format",
      "printf '<html>\\n\\tno archive\\n' > pieces/page.html; mv pieces/page.html pieces/page.tar; "
