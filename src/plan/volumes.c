@@ -283,6 +283,12 @@ static bool stream_environment(struct mos_plan *plan, const struct mos_fill *f, 
     return true;
 }
 
+/* Texts below etc/ are kept in an index by their place in the archive: what comes to lie there only
+ * by `to` has to be read again. */
+static bool index_tells(const char *prefix) {
+    return strcmp(prefix, "etc") != 0 && strncmp(prefix, "etc/", 4) != 0;
+}
+
 static bool stream_fill(struct mos_plan *plan, const struct mos_region_plan *region,
                         const struct mos_fill *f, bool counting, const struct mos_sink *sink) {
     struct mos_ctx *ctx = plan->ctx;
@@ -314,7 +320,7 @@ static bool stream_fill(struct mos_plan *plan, const struct mos_region_plan *reg
         mos_has(f->archive) ? mos_plan_piece(plan, f->archive->target) : NULL;
     if (!mos_plan_is_there(p))
         return true;
-    if (counting && p->index)
+    if (counting && p->index && index_tells(prefix))
         return mos_index_replay(ctx, p->index, &filtered);
     return stream_archive(plan, p, &filtered);
 }
@@ -380,7 +386,9 @@ static size_t shared_fills(const struct mos_plan *plan, const struct mos_region_
         const struct mos_fill *f = fills->items[n];
         const struct mos_piece_plan *p =
             mos_has(f->archive) ? mos_plan_piece(plan, f->archive->target) : NULL;
-        if (!p || !p->index || !p->hashed || f->expects)
+        struct mos_buf to = {.arena = plan->ctx->arena};
+        const char *prefix = mos_has(f->to) ? mos_entry_path(&to, f->to->text) : "";
+        if (!p || !p->index || !p->hashed || f->expects || !prefix || !index_tells(prefix))
             break;
     }
     return n;
