@@ -217,6 +217,14 @@ static const struct corner corners[] = {
      0,
      {"What compressing would buy", "zstd"}},
 
+    {NULL,
+     "printf 'budgets: {both: {of: [rootfs, linux], limit: 1 KiB}, twice: {of: [linux, rootfs], "
+     "limit: 1 "
+     "KiB}}\\n' >>" BOARD "; $M check",
+     1,
+     {"Budget both is exceeded", "Budget twice is exceeded",
+      "why  Largest: linux 1.1 KiB, rootfs 794 bytes."}},
+
     /* tables */
     {"layout.type-mismatch",
      "sed -i -e 's/kind: gpt/kind: mbr/' -e 's/number: 1,/number: 1, type: 0x0c,/'" BOARD

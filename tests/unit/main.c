@@ -6,8 +6,9 @@
     X(tree)                                                                                        \
     X(disk)                                                                                        \
     X(fs)                                                                                          \
-    X(boot) X(kconfig) X(content) X(plan) X(build) X(resolve) X(volumes) X(parcel) X(linux)        \
-        X(shared) X(io) X(rehearse)
+    X(boot)                                                                                        \
+    X(kconfig) X(content) X(plan) X(build) X(resolve) X(volumes) X(parcel) X(linux) X(shared)      \
+        X(io) X(rehearse)
 
 #define DECLARE(name) extern const struct test name##_suite[];
 SUITES(DECLARE)

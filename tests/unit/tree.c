@@ -33,6 +33,8 @@ static void values_are_compiled(void) {
         {"<(1 == 2 || 3 != 3)>", 4, "\0\0\0\0"},
         {"<>", 0, ""},
         {"&n", 3, "/n"},
+        {"&n, \"x\", &n, <1>", 12, "/n\0x\0/n\0\0\0\0\1"},
+        {"[aa], &n, [bb]", 5, "\xaa/n\0\xbb"},
         {"<&n>, \"x\"", 6, "\0\0\0\1x"},
     };
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {

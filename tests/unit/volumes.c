@@ -263,10 +263,17 @@ static void what_is_written_is_read(void) {
         uint64_t size;
         uint32_t unit;
         size_t entries;
-    } cases[] = {{&mos_fs_ext4, 24 << 20, 0, 150},    {&mos_fs_ext4, 64 << 20, 4096, 900},
-                 {&mos_fs_ext4, 48 << 20, 1024, 600}, {&mos_fs_ext4, 48 << 20, 2048, 400},
-                 {&mos_fs_fat32, 48 << 20, 512, 300}, {&mos_fs_fat16, 32 << 20, 0, 250},
-                 {&mos_fs_fat12, 16 << 20, 0, 120},   {&mos_fs_cpio, 24 << 20, 0, 200}};
+    } cases[] = {{&mos_fs_ext4, 24 << 20, 0, 150},
+                 {&mos_fs_ext4, 64 << 20, 4096, 900},
+                 {&mos_fs_ext4, 48 << 20, 1024, 600},
+                 {&mos_fs_ext4, 48 << 20, 2048, 400},
+                 /* a last group that is too short to be of use, and one that just is */
+                 {&mos_fs_ext4, (16 << 20) + (50 << 10), 1024, 60},
+                 {&mos_fs_ext4, (16 << 20) + (60 << 10), 1024, 60},
+                 {&mos_fs_fat32, 48 << 20, 512, 300},
+                 {&mos_fs_fat16, 32 << 20, 0, 250},
+                 {&mos_fs_fat12, 16 << 20, 0, 120},
+                 {&mos_fs_cpio, 24 << 20, 0, 200}};
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++)
         for (uint64_t seed = 1; seed <= 3; seed++) {
             struct core c;
