@@ -188,9 +188,12 @@ static int swap(struct mos_set *set) {
         return EEXIST;
     h->remove_tree(h, old);
     e = h->rename(h, set->final, old);
-    if (!e)
-        e = h->rename(h, set->part, set->final);
-    if (!e)
+    if (e)
+        return e;
+    e = h->rename(h, set->part, set->final);
+    if (e) /* back to what there was */
+        h->rename(h, old, set->final);
+    else
         h->remove_tree(h, old);
     return e;
 }

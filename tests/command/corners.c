@@ -180,6 +180,19 @@ static const struct corner corners[] = {
      0,
      {"WARNING  access.default-password  curlew"}},
 
+    /* what comes from outside, a file and a folder by their exact names */
+    {"access.host-name",
+     "printf 'outside: [boards/curlew.yaml, old/]\\n' >> mosaicum.yaml; sed -i "
+     "'s/jetty-1/jetty_1/'" BOARD "; $M check",
+     0,
+     {"board.outside"}},
+    {"access.host-name",
+     "printf 'outside: [boards/curlew.yam, board]\\n' >> mosaicum.yaml; sed -i "
+     "'s/jetty-1/jetty_1/'" BOARD "; $M check",
+     1,
+     {"access.host-name"}},
+    {NULL, "sed -i 's/console: {port.*/console: {baud: 115200}/'" BOARD "; $M check", 1, {"port"}},
+
     /* several of a kind in one finding */
     {"volume.two-sources",
      "rm -r pieces; mkdir -p x y; for i in 1 2 3 4 5 6; do echo $i > x/f$i; echo no > y/f$i; done; "
@@ -252,6 +265,20 @@ static const struct corner corners[] = {
      "sed -i 's/<root>/\\/dev\\/sda2/'" BOARD "; $M -q check --accept; " REHEARSE,
      1,
      {"no medium has that name"}},
+    {"boot.root-unknown",
+     "sed -i 's/, arguments: {root: <root>}//'" BOARD "; $M check",
+     1,
+     {"Entry main names no root, and no ramdisk either.", "arguments: {root: <root>}"}},
+    {"boot.shadowed",
+     "sed -i 's/boot_targets=mmc0/boot_targets=usb0 mmc0/' loader/defaults.txt; sed -i -e "
+     "'s/media: {/media: "
+     "{stick: {kind: usb, size: 64 MiB, kernel: sda, loader: usb 0}, /' -e 's/^  card:$/  stick: "
+     "{table: "
+     "{kind: gpt}, regions: {old: {number: 1, size: 48 MiB, volume: {kind: fat32, fills: {extras: "
+     "{folder: "
+     "extras}}}}}}\\n&/'" BOARD "; $M check",
+     0,
+     {"boot.shadowed", "old"}},
     {"boot.root-unknown",
      "sed -i 's/, arguments: {root: <root>}/, flags: [rdinit]/'" BOARD "; $M check",
      0,

@@ -358,7 +358,66 @@ static void a_changing_piece_is_noticed(void) {
     free(before);
 }
 
-SUITE(faults_suite, {"a changing piece is noticed", a_changing_piece_is_noticed},
+static int (*real_rename)(const struct mos_host *h, const char *from, const char *to);
+static int (*real_rename_new)(const struct mos_host *h, const char *from, const char *to);
+static int (*real_exchange)(const struct mos_host *h, const char *a, const char *b);
+static unsigned renames_left;
+
+static int failing_rename(const struct mos_host *h, const char *from, const char *to) {
+    return --renames_left ? real_rename(h, from, to) : EIO;
+}
+
+static int failing_exchange(const struct mos_host *h, const char *a, const char *b) {
+    return --renames_left ? real_exchange(h, a, b) : EIO;
+}
+
+/* As on file systems that cannot exchange two names. */
+static int no_exchange(const struct mos_host *h, const char *a, const char *b) {
+    (void)h, (void)a, (void)b;
+    return ENOTSUP;
+}
+
+static int failing_rename_new(const struct mos_host *h, const char *from, const char *to) {
+    return --renames_left ? real_rename_new(h, from, to) : EIO;
+}
+
+/* The step that makes an output the new one fails: the former stays, and nothing half-made. */
+static void a_failing_rename_loses_nothing(void) {
+    char error[1024];
+    const char *out = test_folder("renamed"), *image = keep(path_in(out, "curlew/card.img"));
+    CU_ASSERT_EQUAL_FATAL(build(mos_platform_host(), workspace(), out, error, sizeof error), 0);
+    char *before = fingerprint(out);
+    unsigned failed = 0;
+    for (unsigned n = 1; n < 12; n++) {
+        struct mos_host host = *mos_platform_host();
+        real_rename = host.rename;
+        real_rename_new = host.rename_new;
+        real_exchange = host.exchange;
+        host.exchange = n % 2 ? failing_exchange : no_exchange;
+        host.rename = failing_rename;
+        host.rename_new = failing_rename_new;
+        renames_left = (n + 1) / 2;
+        int status = build(&host, workspace(), out, error, sizeof error);
+        char *after = fingerprint(out);
+        failed += status != 0;
+        CU_ASSERT(status == 0 || status == MOSAICUM_SYSTEM);
+        CU_ASSERT_STRING_EQUAL(before, after);
+        CU_ASSERT(!exists(path_in(out, "curlew.part")));
+        free(after);
+        const char *to = keep(path_in(out, "amended.img")),
+                   *text = keep(path_in(out, "boot:x=%s", image));
+        renames_left = (n + 1) / 2;
+        status = change(&host, image, text + strlen(out) + 1, to);
+        CU_ASSERT_EQUAL(exists(to), status == 0);
+        CU_ASSERT(!exists(path_in(out, "amended.img.part")));
+        unlink(to);
+    }
+    CU_ASSERT(failed > 0);
+    free(before);
+}
+
+SUITE(faults_suite, {"a failing rename", a_failing_rename_loses_nothing},
+      {"a changing piece is noticed", a_changing_piece_is_noticed},
       {"a full disk, many sizes", a_full_disk_loses_nothing},
       {"a read error", a_read_error_loses_nothing}, {"every write", a_write_error_loses_nothing},
       {"every read and write of inspect and amend", images_and_faults},

@@ -184,6 +184,66 @@ static void nothing_a_terminal_obeys_gets_out(void) {
         }
 }
 
+static size_t put_utf8(uint32_t c, char *to) {
+    if (c < 0x80)
+        return (size_t)sprintf(to, "%c", (char)c);
+    if (c < 0x800)
+        return (size_t)sprintf(to, "%c%c", (char)(0xc0 | c >> 6), (char)(0x80 | (c & 63)));
+    if (c < 0x10000)
+        return (size_t)sprintf(to, "%c%c%c", (char)(0xe0 | c >> 12), (char)(0x80 | (c >> 6 & 63)),
+                               (char)(0x80 | (c & 63)));
+    return (size_t)sprintf(to, "%c%c%c%c", (char)(0xf0 | c >> 18), (char)(0x80 | (c >> 12 & 63)),
+                           (char)(0x80 | (c >> 6 & 63)), (char)(0x80 | (c & 63)));
+}
+
+/* The first and the last of each range that a terminal might obey, and their neighbours. */
+static void what_is_harmless_is_shown(void) {
+    static const struct {
+        uint32_t first, last;
+    } bad[] = {{1, 8},           {11, 31},          {0x7f, 0x9f},     {0x61c, 0x61c},
+               {0x200e, 0x200f}, {0x2028, 0x202e},  {0x2066, 0x2069}, {0xfeff, 0xfeff},
+               {0xfff9, 0xfffb}, {0xe0000, 0xe007f}};
+    static const uint32_t good[] = {0x20,   0x7e,    0xa0,    0x7ff,   0x800,   0xfff,  0x1000,
+                                    0x61b,  0x61d,   0x200d,  0x2010,  0x2027,  0x202f, 0x2065,
+                                    0x206a, 0xd7ff,  0xe000,  0xfefe,  0xff00,  0xfff8, 0xfffc,
+                                    0xffff, 0x10000, 0xdffff, 0xe0080, 0x10ffff};
+    char *w = test_folder("letters"), name[32];
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    for (size_t i = 0; i < sizeof bad / sizeof *bad + sizeof good / sizeof *good; i++) {
+        bool harmless = i >= sizeof bad / sizeof *bad;
+        size_t k = i - sizeof bad / sizeof *bad;
+        uint32_t ends[] = {harmless ? good[k] : bad[i].first, harmless ? good[k] : bad[i].last};
+        for (size_t e = 0; e < 2; e++) {
+            sprintf(name, "<");
+            size_t n = 1 + put_utf8(ends[e], name + 1);
+            sprintf(name + n, ">");
+            /* a name that is not there stands in the message */
+            struct outcome o =
+                run_shell("'%s' -w '%s' inspect '%s/%s'", MOSAICUM_PROGRAM, w, w, name);
+            CU_ASSERT_EQUAL(o.status, 2);
+            CU_ASSERT_EQUAL(strstr(o.err, name) != NULL, harmless);
+            outcome_free(&o);
+        }
+    }
+    /* what is no UTF-8: too long, cut, a surrogate, beyond the last, a lone follower */
+    static const char *const broken[] = {"\xc0\xaf",     "\xe0\x9f\xbf",     "\xf0\x8f\xbf\xbf",
+                                         "\xed\xa0\x80", "\xf4\x90\x80\x80", "\x80",
+                                         "\xe2\x82",     "\xf5\x80\x80\x80", "\xff"};
+    for (size_t i = 0; i < sizeof broken / sizeof *broken; i++) {
+        struct outcome o =
+            run_shell("'%s' -w '%s' inspect '%s/<%s>'", MOSAICUM_PROGRAM, w, w, broken[i]);
+        CU_ASSERT_PTR_NULL(strstr(o.err, broken[i]));
+        CU_ASSERT_PTR_NULL(obeyed(o.err));
+        outcome_free(&o);
+    }
+    /* one line of a list stays one line */
+    write_text(path_in(w, "boards/curlew.yaml"),
+               "mosaicum: 1\nboard: curlew\nabout: \"one\\ttwo\\nthree\\rfour\"\n");
+    struct outcome o = run_shell("'%s' -w '%s' list", MOSAICUM_PROGRAM, w);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "one two three four"));
+    outcome_free(&o);
+}
+
 /* ---- E16, E19: programs and bounds ---- */
 
 /* What packed forms of other programs' making would start is not started. */
@@ -438,7 +498,8 @@ static void foreign_options_are_told(void) {
     }
 }
 
-SUITE(hostile_suite, {"nothing a terminal obeys gets out", nothing_a_terminal_obeys_gets_out},
+SUITE(hostile_suite, {"what is harmless is shown", what_is_harmless_is_shown},
+      {"nothing a terminal obeys gets out", nothing_a_terminal_obeys_gets_out},
       {"no program is started by a piece", no_program_is_started_by_a_piece},
       {"bounds are kept", bounds_are_kept}, {"circles end", circles_end},
       {"the cache is never believed blindly", the_cache_is_never_believed_blindly},

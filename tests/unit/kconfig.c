@@ -36,7 +36,16 @@ static void lines_are_judged(void) {
                  {"\t CONFIG_A=y \t", true, "y"},
                  {"CONFIG_A=y\t ", true, "y"},
                  {"CONFIG_A=y\t", true, "y"},
-                 {" \t ", true, NULL}};
+                 {" \t ", true, NULL},
+                 {"#", true, NULL},
+                 {"# ", true, NULL},
+                 {"#\tCONFIG_A is not set", true, "n"},
+                 {"# CONFIG_A is not set yet", true, NULL},
+                 {"CONFIG_A=\"\"", true, "\"\""},
+                 {"CONFIG_A=\"", false, NULL},
+                 {"CONFIG_A=y y", false, NULL},
+                 {"CONFIG_A=-", false, NULL},
+                 {"CONFIG_A=0x", false, NULL}};
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         struct core c;
         core_start(&c);

@@ -395,6 +395,11 @@ static bool same_tree(const struct mos_dt_node *n, const struct model *m, int no
 
 static void statements_equal_a_model(void) {
     uint64_t seed = 10;
+    struct core labels;
+    core_start(&labels); /* a label needs no blank behind it */
+    struct mos_dt *near = parse(&labels, "/dts-v1/;/{q=<&l>;l:n{m:p=<1>;};};");
+    CU_ASSERT(near && mos_dt_by_label(near, "l") == mos_dt_find(near, "/n"));
+    core_end(&labels);
     for (size_t i = 0; i < 400; i++) {
         struct core c;
         struct model m;
