@@ -82,10 +82,16 @@ static bool file_there(struct sim *s, const char *kind, const char *place, const
                   number, kind, place);
         return false;
     }
-    struct sim_volume *v =
-        sim_volume(s, d, place[n] ? (unsigned)sim_number(place + n + 1, NULL, 16) : 0);
-    const struct sim_file *f = v && v->readable ? sim_file(s, v, path) : NULL;
-    return f && f->type == MOS_ENTRY_FILE;
+    unsigned partition = place[n] ? (unsigned)sim_number(place + n + 1, NULL, 16) : 0;
+    struct sim_volume *v = sim_volume(s, d, partition);
+    if (!v->is_there) {
+        sim_print(s, "** Invalid partition %u **\nCouldn't find partition %s %s\n", partition, kind,
+                  place);
+        return false;
+    }
+    const struct sim_file *f = v->readable ? sim_file(s, v, path) : NULL;
+    bool folder = f && f->type == MOS_ENTRY_FOLDER && sim_matches(v, "fat");
+    return folder || (f && f->type == MOS_ENTRY_FILE);
 }
 
 /* One primary of an expression; advances *at. */

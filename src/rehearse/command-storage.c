@@ -49,15 +49,22 @@ static struct sim_volume *volume_named(struct sim *s, const char *kind, const ch
     return NULL;
 }
 
-/* A volume whose files can be read; `only` is the file system that the command asks for. */
+/* A volume whose files can be read; `only` is the file system that the command asks for.  place
+ * NULL: nothing was said. */
 static struct sim_volume *files_of(struct sim *s, const char *kind, const char *place,
                                    const char *only) {
+    if (!place || !*place || strcmp(place, "-") == 0)
+        place = sim_get(s, "bootdevice");
+    if (!place) {
+        sim_trouble(s, "** No device specified **");
+        sim_trouble(s, "Couldn't find partition %s <NULL>", kind);
+        return NULL;
+    }
     struct sim_volume *v = volume_named(s, kind, place);
     if (v && v->readable && (!only || sim_matches(v, only)))
         return v;
     if (v && !only)
         sim_trouble(s, "** Unrecognized filesystem type **");
-    sim_trouble(s, "Can't set block device");
     return NULL;
 }
 
@@ -76,9 +83,9 @@ static int load(struct sim *s, int argc, const char *const *argv, const char *on
         bytes = sim_number(argv[4], NULL, 16);
     if (argc > 5)
         from = sim_number(argv[5], NULL, 16);
-    struct sim_volume *v = files_of(s, argv[0], argc > 1 ? argv[1] : "0", only);
+    struct sim_volume *v = files_of(s, argv[0], argc > 1 ? argv[1] : NULL, only);
     if (!v)
-        return 1;
+        return sim_trouble(s, "Can't set block device");
     if (!name)
         return sim_trouble(s, "** No boot file defined **");
     const struct sim_file *f = sim_file(s, v, name);
@@ -163,7 +170,7 @@ static int list(struct sim *s, int argc, const char *const *argv, const char *on
     unsigned files = 0, folders = 0;
     if (argc < 2 || argc > 4)
         return -1;
-    struct sim_volume *v = files_of(s, argv[1], argc > 2 ? argv[2] : "0", only);
+    struct sim_volume *v = files_of(s, argv[1], argc > 2 ? argv[2] : NULL, only);
     const struct sim_file *folder = v ? sim_file(s, v, argc > 3 ? argv[3] : "/") : NULL;
     bool ext = v && sim_matches(v, "ext4");
     if (ext && !folder)

@@ -227,11 +227,22 @@ static int env_import(struct sim *s, int argc, const char *const *argv) {
         size = sim_number(argv[i + 1], NULL, 16);
     else if (form == 'c')
         return sim_trouble(s, "## Error: external checksum format must pass size");
-    if (!size)
+    bool sought = !size;
+    if (sought)
         size = MOST_BLOCK;
     uint8_t *data = sim_ram_copy(s, at, size, 4 * MOST_BLOCK);
     if (!data)
         return 1;
+    if (sought) { /* it ends with a variable's end and a zero */
+        uint64_t n = 0;
+        while (n + 1 < size && (data[n] != (form == 't' ? '\n' : 0) || data[n + 1]))
+            n++;
+        if (n + 1 == size)
+            sim_print(s, "## Warning: Input data exceeds %u bytes - truncated\n", MOST_BLOCK);
+        n += n + 1 == size ? 3 : 2;
+        sim_print(s, "## Info: input data size = %llu = 0x%llX\n", (unsigned long long)n,
+                  (unsigned long long)n);
+    }
     if (form == 't') {
         import_text(s, (const char *)data);
         return 0;

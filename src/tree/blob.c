@@ -154,36 +154,40 @@ static bool read_all(struct reader *r, size_t length) {
 
 /* ---- what only overlays have ---- */
 
-static void add_mark(struct mos_dt *dt, struct mos_dt_node *node, const char *property,
+static bool add_mark(struct mos_dt *dt, struct mos_dt_node *node, const char *property,
                      size_t offset, const char *name) {
     struct mos_dt_property *p = node ? mos_dt_property(node, property) : NULL;
     if (!p || offset > p->length || p->length - offset < 4)
-        return;
+        return false;
     uint8_t *copy = mos_alloc(dt->arena, p->length); /* marks are written into: not the file */
     memcpy(copy, p->data, p->length);
     p->data = copy;
     struct mos_dt_mark *m = mos_vec_push(&p->marks);
     *m = (struct mos_dt_mark){MOS_DT_PHANDLE, offset, name, p->place};
+    return true;
 }
 
-/* __fixups__: label = "path:property:offset", … */
-static void read_fixups(struct mos_dt *dt, const struct mos_dt_node *fixups) {
+/* __fixups__: label = "path:property:offset", …  false: one of them points at nothing. */
+static bool read_fixups(struct mos_dt *dt, const struct mos_dt_node *fixups) {
     for (const struct mos_dt_property *p = fixups->properties; p; p = p->next) {
         if (!p->length || p->data[p->length - 1])
-            continue;
+            return false;
         for (size_t i = 0; i < p->length; i += strlen((const char *)p->data + i) + 1) {
             char *path = mos_strdup(dt->arena, (const char *)p->data + i);
             char *last = strrchr(path, ':');
             if (!last)
-                continue;
+                return false;
             *last = 0;
             char *first = strrchr(path, ':');
             if (!first)
-                continue;
+                return false;
             *first = 0;
-            add_mark(dt, mos_dt_find(dt, path), first + 1, strtoul(last + 1, NULL, 10), p->name);
+            if (!add_mark(dt, mos_dt_find(dt, path), first + 1, strtoul(last + 1, NULL, 10),
+                          p->name))
+                return false;
         }
     }
+    return true;
 }
 
 struct phandle_search {
@@ -200,22 +204,26 @@ static bool has_phandle(void *self, struct mos_dt_node *node) {
 }
 
 /* __local_fixups__ mirrors the tree; each property lists offsets of phandles inside the overlay.
- * They become references by path. */
-static void read_local_fixups(struct mos_dt *dt, const struct mos_dt_node *fixups,
+ * They become references by path.  false: one of them points at nothing. */
+static bool read_local_fixups(struct mos_dt *dt, const struct mos_dt_node *fixups,
                               struct mos_dt_node *node) {
-    for (const struct mos_dt_property *f = fixups->properties; f && node; f = f->next)
+    if (!node)
+        return false;
+    for (const struct mos_dt_property *f = fixups->properties; f; f = f->next)
         for (size_t i = 0; i + 4 <= f->length; i += 4) {
             size_t offset = mos_be32(f->data + i);
             struct mos_dt_property *p = mos_dt_property(node, f->name);
             if (!p || offset > p->length || p->length - offset < 4)
-                continue;
+                return false;
             struct phandle_search s = {.value = mos_be32(p->data + offset)};
             mos_dt_walk(dt->root, has_phandle, &s);
             if (s.found)
                 add_mark(dt, node, f->name, offset, mos_dt_path(dt->arena, s.found));
         }
-    for (const struct mos_dt_node *c = fixups->first_child; c && node; c = c->next)
-        read_local_fixups(dt, c, mos_dt_child(node, c->name));
+    for (const struct mos_dt_node *c = fixups->first_child; c; c = c->next)
+        if (!read_local_fixups(dt, c, mos_dt_child(node, c->name)))
+            return false;
+    return true;
 }
 
 static bool drop_phandle(void *self, struct mos_dt_node *node) {
@@ -225,17 +233,18 @@ static bool drop_phandle(void *self, struct mos_dt_node *node) {
     return true;
 }
 
-static void read_overlay_parts(struct mos_dt *dt) {
+static bool read_overlay_parts(struct reader *r) {
+    struct mos_dt *dt = r->dt;
     for (const struct mos_dt_node *c = dt->root->first_child; c; c = c->next)
         dt->overlay |= mos_dt_child(c, "__overlay__") != NULL;
     if (!dt->overlay)
-        return;
+        return true;
     struct mos_dt_node *n;
-    if ((n = mos_dt_child(dt->root, "__local_fixups__")))
-        read_local_fixups(dt, n, dt->root);
+    if ((n = mos_dt_child(dt->root, "__local_fixups__")) && !read_local_fixups(dt, n, dt->root))
+        return fail(r, "a local fix-up points at nothing");
     mos_dt_walk(dt->root, drop_phandle, NULL); /* they are numbered anew when applied */
-    if ((n = mos_dt_child(dt->root, "__fixups__")))
-        read_fixups(dt, n);
+    if ((n = mos_dt_child(dt->root, "__fixups__")) && !read_fixups(dt, n))
+        return fail(r, "a fix-up points at nothing");
     if ((n = mos_dt_child(dt->root, "__symbols__")))
         for (const struct mos_dt_property *p = n->properties; p; p = p->next) {
             const char *path = mos_dt_string(n, p->name);
@@ -243,6 +252,7 @@ static void read_overlay_parts(struct mos_dt *dt) {
             if (target)
                 mos_vec_push_pointer(&target->labels, p->name);
         }
+    return true;
 }
 
 struct mos_dt *mos_dt_read_blob(struct mos_ctx *ctx, const char *shown_path, const void *data,
@@ -251,10 +261,7 @@ struct mos_dt *mos_dt_read_blob(struct mos_ctx *ctx, const char *shown_path, con
     dt->from_blob = true;
     dt->place = mos_place_thing(shown_path);
     struct reader r = {.ctx = ctx, .dt = dt, .data = data};
-    if (!read_all(&r, length))
-        return NULL;
-    read_overlay_parts(dt);
-    return dt;
+    return read_all(&r, length) && read_overlay_parts(&r) ? dt : NULL;
 }
 
 /* ---- writing ---- */

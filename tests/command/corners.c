@@ -113,6 +113,8 @@ static const struct corner corners[] = {
      "sed -i -e 's/console: {port.*/console: none/; s/, <console>]/]/'" BOARD "; $M check",
      0,
      {"Nothing to complain about: 1 board"}},
+    {NULL, "sed -i '/^  console: {port/d'" BOARD "; $M check", 1, {"<console>"}},
+    {NULL, "$M --version", 0, {"mosaicum "}},
     {NULL, "$M explain keys", 0, {"format of this file", "hardware"}},
 
     /* selections and waivers */

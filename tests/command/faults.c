@@ -416,7 +416,28 @@ static void a_failing_rename_loses_nothing(void) {
     free(before);
 }
 
-SUITE(faults_suite, {"a failing rename", a_failing_rename_loses_nothing},
+static struct mos_worker *no_worker(const struct mos_host *h, void (*work)(void *self, void *job),
+                                    void *self) {
+    (void)h, (void)work, (void)self;
+    return NULL;
+}
+
+/* A computer that gives no thread makes the same bytes. */
+static void one_thread_makes_the_same(void) {
+    char error[1024];
+    const char *many = test_folder("many"), *one = test_folder("one");
+    struct mos_host host = *mos_platform_host();
+    host.worker_start = no_worker;
+    CU_ASSERT_EQUAL_FATAL(build(mos_platform_host(), workspace(), many, error, sizeof error), 0);
+    CU_ASSERT_EQUAL_FATAL(build(&host, workspace(), one, error, sizeof error), 0);
+    char *a = fingerprint(many), *b = fingerprint(one);
+    CU_ASSERT_STRING_EQUAL(a, b);
+    free(a);
+    free(b);
+}
+
+SUITE(faults_suite, {"one thread makes the same", one_thread_makes_the_same},
+      {"a failing rename", a_failing_rename_loses_nothing},
       {"a changing piece is noticed", a_changing_piece_is_noticed},
       {"a full disk, many sizes", a_full_disk_loses_nothing},
       {"a read error", a_read_error_loses_nothing}, {"every write", a_write_error_loses_nothing},

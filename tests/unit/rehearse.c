@@ -44,8 +44,10 @@ static void ram_equals_an_array(void) {
         memset(owner, -1, sizeof owner);
         for (int i = 0; i < STEPS; i++) {
             bool again = i && random_below(&seed, 3) == 0; /* beside an earlier one */
-            from[i] = again ? from[i - 1] + length[i - 1] : random_below(&seed, LENGTH);
             length[i] = 1 + random_below(&seed, random_below(&seed, 4) ? 3000 : 200000);
+            from[i] = !again                     ? random_below(&seed, LENGTH)
+                      : from[i - 1] >= length[i] ? from[i - 1] - length[i]
+                                                 : from[i - 1] + length[i - 1];
             if (from[i] + length[i] > LENGTH)
                 from[i] = LENGTH - length[i];
             for (int k = 0; k < i; k++)

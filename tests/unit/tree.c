@@ -188,6 +188,33 @@ static void compiled_overlays_are_applied(void) {
     core_end(&c);
 }
 
+/* What a blob says about itself is not believed: a fix-up outside of its property is a finding. */
+static void fixups_stay_inside(void) {
+    static const struct {
+        unsigned offset;
+        bool good;
+    } cases[] = {{0, true}, {4, true}, {5, false}, {8, false}, {9, false}, {4096, false}};
+    static const char *const names[] = {"base", "first"};
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct core c;
+        core_start(&c);
+        struct mos_buf b = {.arena = c.ctx.arena};
+        const char *text = mos_printf(c.ctx.arena,
+                                      "/dts-v1/; / { fragment@0 { target-path = \"/u\"; "
+                                      "__overlay__ { c = <1 2>; }; }; __fixups__ "
+                                      "{ clk = \"/fragment@0/__overlay__:c:%u\"; }; };",
+                                      cases[i].offset);
+        struct mos_dt *base = parse(&c, base_text);
+        mos_dt_resolve(&c.ctx, base);
+        mos_dt_write_blob(&c.ctx, parse(&c, text), false, &b);
+        struct mos_dt *overlay = mos_dt_read_blob(&c.ctx, "overlay", b.data, b.length);
+        if (overlay)
+            mos_dt_apply(&c.ctx, base, overlay, 1, names);
+        CU_ASSERT_EQUAL(overlay && c.ctx.findings.items.count == 0, cases[i].good);
+        core_end(&c);
+    }
+}
+
 /* ---- expressions ---- */
 
 /* The operators of C on unsigned 64-bit numbers; a higher rank binds tighter. */
@@ -426,7 +453,8 @@ static void statements_equal_a_model(void) {
     }
 }
 
-SUITE(tree_suite, {"expressions are those of C", expressions_are_those_of_c},
+SUITE(tree_suite, {"fix-ups stay inside", fixups_stay_inside},
+      {"expressions are those of C", expressions_are_those_of_c},
       {"statements equal a model", statements_equal_a_model},
       {"values of all kinds", values_are_compiled}, {"mistakes", mistakes_are_refused},
       {"later statements", later_statements_change_earlier_ones},
