@@ -319,10 +319,8 @@ static struct mos_shell_node *read_list(struct reader *r, bool inside) {
         } else {
             *link = last = read_command(r);
             link = &last->next;
-            if (r->token == JOIN_AND || r->token == JOIN_OR) {
+            if (r->token == JOIN_AND || r->token == JOIN_OR)
                 last->join = r->token == JOIN_AND ? MOS_SHELL_AND : MOS_SHELL_OR;
-                next_token(r);
-            }
         }
     }
     return first;
