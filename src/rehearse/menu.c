@@ -98,8 +98,14 @@ static int find_tree(struct menu_run *r, const struct mos_menu_entry *e, const c
 static int apply_overlays(struct menu_run *r, const struct mos_menu_entry *e, const char *tree) {
     struct sim *s = r->s;
     const char *at = sim_get(s, "fdtoverlay_addr_r");
-    if (!e->overlays || !tree || sim_lacks(s, "overlays"))
+    if (!e->overlays || !tree)
         return 0;
+    if (sim_lacks(s, "overlays")) {
+        sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL,
+                  "the loader was built without overlays: it leaves %s out, without a word",
+                  e->overlays);
+        return 0;
+    }
     if (!at)
         return sim_trouble(s, "Invalid fdtoverlay_addr_r for loading overlays");
     s->tree_at = sim_number(tree, NULL, 16);

@@ -230,3 +230,13 @@ const char *mos_rehearsal_type(struct mos_rehearsal_shell *shell, const char *te
     sim_run_text(s, text, strlen(text), 0);
     return mos_strdup(s->arena, mos_buf_string(s->console) + from);
 }
+
+bool mos_rehearsal_told(const struct mos_rehearsal_shell *shell, const char *text) {
+    const struct mos_vec *events = &shell->out.events;
+    for (size_t i = 0; i < events->count; i++) {
+        const struct mos_event *e = mos_vec_at(events, i);
+        if (e->what && strncmp(e->what, text, strlen(text)) == 0)
+            return true;
+    }
+    return false;
+}

@@ -36,8 +36,9 @@ struct mos_machine {
     const struct mos_machine_environment *environments; /* the first that is whole is used */
     size_t environment_count;
     const struct mos_map *compiled; /* the loader's own variables; NULL: not known */
-    const char *const *lacks;       /* commands it was built without, "overlays"; NULL-terminated, or NULL */
-    const uint8_t *tree;            /* of the loader itself (fdtcontroladdr); NULL: none */
+    const char *const
+        *lacks;          /* commands it was built without, "overlays"; NULL-terminated, or NULL */
+    const uint8_t *tree; /* of the loader itself (fdtcontroladdr); NULL: none */
     size_t tree_length;
     const uint8_t *keys; /* a tree with the public keys that parcels must be signed with */
     size_t keys_length;
@@ -124,5 +125,7 @@ struct mos_rehearsal_shell;
 struct mos_rehearsal_shell *mos_rehearsal_shell(struct mos_ctx *ctx,
                                                 const struct mos_machine *machine);
 const char *mos_rehearsal_type(struct mos_rehearsal_shell *shell, const char *text);
+/* An event of that shell begins with this. */
+bool mos_rehearsal_told(const struct mos_rehearsal_shell *shell, const char *text);
 
 #endif
