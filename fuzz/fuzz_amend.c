@@ -11,9 +11,9 @@ static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
         const char *why;
         uint64_t before;
         struct mos_editor *e = drivers[i]->edit(ctx, &io, 1767225600, &why);
-        if (e && e->put(e, "etc/name", &file, &before) &&
-            e->put(e, "new folder/with a long name/file.txt", &file, &before) &&
-            e->remove(e, "etc/name", &before) && e->put(e, "etc/name", &file, &before))
+        if (e && e->put(e, "etc/name", &file, 0644, &before) &&
+            e->put(e, "new folder/with a long name/file.txt", &file, 0644, &before) &&
+            e->remove(e, "etc/name", &before) && e->put(e, "etc/name", &file, 0644, &before))
             e->finish(e);
         ctx->error->kind = MOS_ERROR_NONE;
         stream_all(ctx, &io);

@@ -87,8 +87,9 @@ static bool copy_all(struct amend *a) {
 
 /* ---- one change ---- */
 
-/* The host file of a change as bytes; close *file. */
-static bool open_content(struct amend *a, const struct change *c, int *file, struct mos_io *out) {
+/* The host file of a change as bytes, and whether it may be executed there; close *file. */
+static bool open_content(struct amend *a, const struct change *c, int *file, struct mos_io *out,
+                         bool *executable) {
     const struct mos_host *h = a->m->ctx.host;
     struct mos_file_info info;
     run_allow(a->m, c->from, MOS_REACH_READ);
@@ -103,6 +104,7 @@ static bool open_content(struct amend *a, const struct change *c, int *file, str
         return mos_fail(&a->m->error, MOS_ERROR_USAGE, e, "Cannot read %s", c->from);
     }
     *out = mos_io_file(a->m->arena, h, *file, info.size);
+    *executable = info.mode & 0111;
     return true;
 }
 
@@ -126,9 +128,10 @@ static uint64_t room_of(const struct amend *a, const struct survey_span *x) {
 static bool exchange_region(struct amend *a, const struct change *c) {
     struct mos_io content;
     int file;
+    bool executable;
     uint8_t *piece = mos_alloc(a->m->arena, PIECE);
     uint64_t room = room_of(a, c->span);
-    if (!open_content(a, c, &file, &content))
+    if (!open_content(a, c, &file, &content, &executable))
         return false;
     int e = 0;
     if (content.size > room)
@@ -183,6 +186,7 @@ static bool change_file(struct amend *a, const struct change *c, struct mos_edit
     uint64_t before = 0;
     struct mos_io content;
     int file;
+    bool executable;
     if (!path || !*path)
         return wrong(a, c, "this is no path of a file");
     if (c->removes) {
@@ -192,9 +196,9 @@ static bool change_file(struct amend *a, const struct change *c, struct mos_edit
             "removed");
         return true;
     }
-    if (!open_content(a, c, &file, &content))
+    if (!open_content(a, c, &file, &content, &executable))
         return false;
-    bool ok = editor->put(editor, path, &content, &before);
+    bool ok = editor->put(editor, path, &content, executable ? 0755 : 0644, &before);
     a->m->ctx.host->close(a->m->ctx.host, file);
     if (ok)
         row(a, c, mos_printf(a->m->arena, "/%s", path),

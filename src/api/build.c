@@ -57,6 +57,27 @@ static void add_missing(struct mos_plan *plan, const struct mos_piece_plan *p,
         mos_buf_printf(out, " (it lies in %s)", p->outer->def->r.name);
 }
 
+/* Every region of the layout must have its place, or it would be left out without a word. */
+static bool has_places(struct mos_plan *plan) {
+    const char *without = NULL;
+    for (size_t i = 0; i < plan->board->layout.count; i++) {
+        const struct mos_layout *l = plan->board->layout.items[i];
+        bool planned = false;
+        for (size_t k = 0; k < plan->media.count; k++) {
+            const struct mos_medium_plan *m = mos_vec_pointer(&plan->media, k);
+            planned |= m->def == l;
+            for (size_t n = 0; n < m->regions.count; n++) {
+                const struct mos_region_plan *r = mos_vec_pointer(&m->regions, n);
+                without = r->placed ? without : r->name;
+            }
+        }
+        without = planned || !l->regions.count ? without : l->r.name;
+    }
+    return !without ||
+           mos_fail(plan->ctx->error, MOS_ERROR_SAFETY, 0,
+                    "Nothing is built, and what was built before stays: %s has no place", without);
+}
+
 /* Every piece must be there before anything is written: what is unknown never becomes content. */
 static bool has_all(struct mos_plan *plan) {
     struct mos_buf missing = {.arena = plan->ctx->arena};
@@ -117,7 +138,7 @@ static bool is_as_built(struct run_task *t, struct mos_plan *plan) {
 /* Volumes whose archives nobody has read yet are written while they are counted; everything else
  * is counted first, so that a build with findings writes nothing it could have avoided. */
 static bool build_plan(mosaicum *m, struct run_task *t, struct mos_plan *plan) {
-    if (!has_all(plan))
+    if (!has_all(plan) || !has_places(plan))
         return false;
     if (is_as_built(t, plan))
         return true;

@@ -153,8 +153,10 @@ static void compare_items(struct comparison *c, struct side *a, struct side *b) 
             row(c, "changed", thing, what_text(arena, x),
                 sizes ? what_text(arena, y) : "same size, other content");
         }
-        if (x->type == y->type && !same_rights(x, y))
-            row(c, "owner or mode", thing, rights_text(arena, x), rights_text(arena, y));
+        if (x->type == y->type && !same_rights(x, y)) {
+            const char *was = rights_text(arena, x), *is = rights_text(arena, y);
+            row(c, "owner or mode", thing, was, strcmp(was, is) ? is : "same names, other values");
+        }
         c->dates += same_content(x, y) && same_rights(x, y) && x->mtime != y->mtime;
     }
     for (size_t i = 0; i < b->items.count; i++) {

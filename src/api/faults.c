@@ -177,7 +177,7 @@ static bool break_file(struct trial *t, const struct mos_touched *x, enum file_f
         return false;
     struct mos_io content = mos_io_memory(t->arena, c.bytes, fault == HALF ? c.size / 2 : c.size);
     return (fault == MISSING ? e->remove(e, x->path, &before)
-                             : e->put(e, x->path, &content, &before)) &&
+                             : e->put(e, x->path, &content, 0644, &before)) &&
            e->finish(e);
 }
 

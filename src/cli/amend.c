@@ -12,7 +12,8 @@ static int run(struct cli *cli) {
     int status = print_result(cli, m, "amend",
                               mosaicum_amend(m, cli->arguments[0], cli->arguments + 1,
                                              (size_t)cli->argument_count - 1, cli->output));
-    print_report(cli, m, to_out);
+    if (!cli->quiet || status)
+        print_report(cli, m, to_out);
     mosaicum_free(m);
     return status;
 }

@@ -2,6 +2,7 @@
 #include "platform/platform.h"
 
 #include <errno.h>
+#include <fcntl.h>
 #include <langinfo.h>
 #include <locale.h>
 #include <popt.h>
@@ -253,8 +254,19 @@ static int parse(poptContext context, struct cli *cli) {
     return run_command(cli, words[0]);
 }
 
+/* A standard stream that came closed must not become the number of an image: what is printed would
+ * go there.  Writing to it fails as it would have. */
+static bool hold_standard_streams(void) {
+    for (int fd = 0; fd < 3; fd++)
+        if (fcntl(fd, F_GETFD) < 0 && open("/dev/null", O_RDONLY) != fd)
+            return false;
+    return true;
+}
+
 int main(int argc, const char **argv) {
     struct cli cli = {0};
+    if (!hold_standard_streams())
+        return MOSAICUM_SYSTEM;
     signal(SIGPIPE, SIG_IGN);
     look_at_terminal(&cli);
     if (!out_open(cli.unicode))

@@ -14,7 +14,8 @@ static int run(struct cli *cli) {
         return MOSAICUM_SYSTEM;
     int status = print_result(cli, m, "take",
                               mosaicum_take(m, cli->arguments[0], cli->arguments[1], cli->output));
-    print_report(cli, m, stream ? to_err : to_out);
+    if (!cli->quiet || status)
+        print_report(cli, m, stream ? to_err : to_out);
     mosaicum_free(m);
     return status;
 }

@@ -90,10 +90,10 @@ struct mos_volume_base {
 
 /* A volume that is changed in place.  What is not asked for stays byte for byte. */
 struct mos_editor {
-    /* Gives a file new content, or adds it (folders on its way too).  *before: its size, or
-     * UINT64_MAX where there was none.  Errors go to ctx->error; the image is to be given up then.
-     */
-    bool (*put)(struct mos_editor *editor, const char *path, struct mos_io *content,
+    /* Gives a file new content, or adds it with these permission bits (folders on its way too).
+     * *before: its size, or UINT64_MAX where there was none.  Errors go to ctx->error; the image is
+     * to be given up then. */
+    bool (*put)(struct mos_editor *editor, const char *path, struct mos_io *content, uint16_t mode,
                 uint64_t *before);
     bool (*remove)(struct mos_editor *editor, const char *path, uint64_t *before);
     bool (*finish)(struct mos_editor *editor);

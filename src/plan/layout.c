@@ -349,6 +349,26 @@ static const struct mos_first_place *rom_place(const struct mos_plan *plan,
     return p;
 }
 
+/* A region without a size has no place: said here, or where what it names is missing. */
+static void tell_no_size(struct mos_plan *plan, const struct mos_region_plan *r) {
+    const struct mos_value *size = r->def->size;
+    const struct mos_piece *piece = r->piece ? r->piece->def : NULL;
+    bool made_here = piece && (piece->ramdisk || piece->packed);
+    bool said = (r->piece && !mos_plan_is_there(r->piece) && !made_here) || r->def->r.broken ||
+                (size && size->broken) || (r->def->stage && !r->piece) ||
+                (r->def->environment && !r->environment);
+    if (said)
+        return;
+    struct mos_finding *f =
+        complain(plan, size ? size->place : r->def->r.key_place,
+                 mos_printf(plan->ctx->arena, "Region %s has no size.", r->name));
+    if (made_here && !size)
+        mos_finding_why(&plan->ctx->findings, f,
+                        "Piece %s is made here, after the regions have their places.",
+                        piece->r.name);
+    mos_finding_try(&plan->ctx->findings, f, "size: 64 MiB, or size: rest");
+}
+
 static void set_size(struct mos_plan *plan, struct mos_medium_plan *m, struct mos_region_plan *r) {
     const struct mos_value *size = r->def->size;
     const struct mos_first_place *rom = rom_place(plan, m, r);
@@ -361,15 +381,9 @@ static void set_size(struct mos_plan *plan, struct mos_medium_plan *m, struct mo
         r->length = bytes_of(m, size);
     } else if (!size) {
         r->length = rom && mos_has(rom->limit) ? bytes_of(m, rom->limit) : natural_size(m, r);
-        bool silent = (r->piece && !mos_plan_is_there(r->piece)) || r->def->r.broken ||
-                      (r->def->stage && !r->piece) || (r->def->environment && !r->environment);
-        if (!r->length && !silent) {
-            struct mos_finding *f =
-                complain(plan, r->def->r.key_place,
-                         mos_printf(plan->ctx->arena, "Region %s has no size.", r->name));
-            mos_finding_try(&plan->ctx->findings, f, "size: 64 MiB, or size: rest");
-        }
     }
+    if (!r->length && !(size && size->rest))
+        tell_no_size(plan, r);
     if (mos_plan_is_there(r->piece))
         r->content = r->piece->size;
     if (r->environment)

@@ -289,6 +289,11 @@ bool ramdisk_take_modules(struct ramdisk *m, struct mos_piece_plan *archive) {
                         0;
         }
     }
+    if (more)
+        ramdisk_complain(m, MOS_RULE_PIECE_FORMAT, def->in->place,
+                         mos_printf(m->plan->ctx->arena,
+                                    "modules of %s need one another over more than %d steps.",
+                                    def->in->text, MOST_ROUNDS));
     for (size_t i = 0; i < def->names.count; i++) {
         const struct mos_value *v = def->names.items[i];
         struct ramdisk_module *x = mos_has(v) ? find_module(m, v->text) : NULL;

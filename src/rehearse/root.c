@@ -115,9 +115,12 @@ struct sim_volume *sim_named_volume(struct sim *s, const char *name, bool by_use
 
 /* ---- the first program ---- */
 
-/* Is there a program that can run?  *why says what is wrong. */
-static bool can_run(struct sim *s, struct sim_volume *v, const char *path, unsigned depth,
-                    const char **why) {
+enum { MOST_SCRIPTS = 5 }; /* that Linux follows from one to the next */
+
+/* Is there a program that can run?  `scripts` have led to it; `links`: a program wants it as its
+ * dynamic linker.  *why says what is wrong. */
+static bool can_run(struct sim *s, struct sim_volume *v, const char *path, unsigned scripts,
+                    bool links, const char **why) {
     const struct sim_file *f = sim_file(s, v, path);
     struct mos_program_info p;
     size_t length;
@@ -143,8 +146,14 @@ static bool can_run(struct sim *s, struct sim_volume *v, const char *path, unsig
     if (p.elf && cpu && (!p.cpu || strcmp(p.cpu, cpu) != 0) &&
         !(p.cpu && strcmp(cpu, "arm64") == 0 && strcmp(p.cpu, "arm") == 0))
         return false;
+    *why = mos_printf(s->arena, "%s is no program", path);
+    if (links)
+        return p.elf; /* its own linker is not asked for */
+    *why = mos_printf(s->arena, "%s is one script too many: Linux follows %d", path, MOST_SCRIPTS);
+    if (p.script && scripts == MOST_SCRIPTS)
+        return false;
     const char *below;
-    if (p.interpreter && depth < 3 && !can_run(s, v, p.interpreter, depth + 1, &below)) {
+    if (p.interpreter && !can_run(s, v, p.interpreter, scripts + 1, p.elf, &below)) {
         *why = mos_printf(s->arena, "%s needs %s: %s", path, p.interpreter, below);
         return false;
     }
@@ -155,14 +164,14 @@ static void first_program(struct sim *s, struct sim_volume *root) {
     static const char *const usual[] = {"/sbin/init", "/etc/init", "/bin/init", "/bin/sh"};
     const char *asked = sim_argument(s, "init"), *why, *first_why = NULL;
     if (asked) {
-        if (can_run(s, root, asked, 0, &why))
+        if (can_run(s, root, asked, 0, false, &why))
             sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "first program: %s", asked);
         else
             sim_wrong(s, MOS_END_NO_ROOT, "The first program cannot start: %s.", why);
         return;
     }
     for (size_t i = 0; i < 4; i++) {
-        if (can_run(s, root, usual[i], 0, &why)) {
+        if (can_run(s, root, usual[i], 0, false, &why)) {
             sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "first program: %s", usual[i]);
             if (i == 3)
                 sim_wrong(s, MOS_END_SHELL, "Only a bare shell starts: %s.", first_why);

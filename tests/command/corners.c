@@ -296,6 +296,109 @@ static const struct corner corners[] = {
      0,
      {"LABEL main"}},
 
+    /* what comes closed, what goes where */
+    {NULL,
+     "sed -i -e 's/^pieces:/&\\n  who: {made-by: {run: [sh, -c, \"readlink "
+     "\\/proc\\/$PPID\\/fd\\/[012] > $MOSAICUM_OUT\"]}, license: MIT}/; s/first: {piece: "
+     "first/first: "
+     "{piece: who/'" BOARD
+     "; for c in '<&-' '>&-' '2>&-' '<&- >&- 2>&-'; do eval \"$M -q build --out o "
+     "$c\"; dd if=o/curlew/card.img bs=1K skip=32 count=1 status=none | tr -d '\\0' | sort | uniq "
+     "-c | "
+     "tr -s ' \\n'; rm -r o made; done",
+     0,
+     {"1 /dev/null", " 3 /dev/null"}},
+    {"layout.type-mismatch",
+     "sed -i -e 's/kind: gpt/kind: mbr/' -e 's/number: 1,/number: 1, type: 0x0c,/'" BOARD
+     "; printf 'pieces:\\n  p1: {made-by: {run: [\"false\"]}, license: MIT}\\n' >>" BOARD
+     "; $M build --no-run > o 2>&1; cat o; exit 4",
+     4,
+     {"WARNING  layout.type-mismatch", "from the content.\n\nmosaicum: Nothing is built"}},
+    {NULL,
+     "$M -q take out/curlew/card.img boot:kernel -o k && $M -q amend out/curlew/card.img boot:k=k "
+     "-o "
+     "n.img && $M -q amend out/curlew/card.img 2MiB:bootdelay=1 -o m.img && echo quiet",
+     0,
+     {"quiet\n"}},
+    {NULL,
+     "for i in 1 2 3 4 5 6 7 8; do sed -i \"s/^pieces:/&\\n  p$i: {made-by: {run: "
+     "['false']}}/\"" BOARD "; done; $M build --no-run; echo; sed -i \"s/^pieces:/&\\n  p9: "
+     "{made-by: {run: ['false']}}/\"" BOARD "; $M build --no-run",
+     4,
+     {"p1 (false makes it, which --no-run forbids)\n\n",
+      "p2 (false makes it, which --no-run forbids) and more\n"}},
+
+    /* forms of pieces */
+    {NULL,
+     "cd pieces && zstd -qd rootfs.tar.zst && xz --format=lzma rootfs.tar && cd .. && sed -i "
+     "s/rootfs.tar.zst/rootfs.tar.lzma/" BOARD
+     " && $M -q build --out o && cmp o/curlew/card.img out/curlew/card.img && echo same",
+     0,
+     {"same"}},
+    {NULL,
+     "sed -i 's/^pieces:/&\\n  x1: {path: a}\\n  x2: {in: linux}\\n  x3: {in: linux, path: "
+     "boot\\/Image, file: "
+     "a}\\n  x4: {ramdisk: {}, file: a}\\n  x5: {ramdisk: {}, path: a}/'" BOARD
+     "; $M check | grep -c 'needs either a file, or an archive'",
+     0,
+     {"5\n"}},
+    {"boot.parcel",
+     "head -c 300 pieces/loader.parcel > x; mv x pieces/loader.parcel; $M check",
+     1,
+     {"Parcel loader: it is cut off or damaged."}},
+    {NULL,
+     "$M -q take out/curlew/card.img boot:kernel -o k && gzip k && $M -q amend out/curlew/card.img "
+     "boot:kernel=k.gz -o n.img && $M -q amend n.img 2MiB:kernel_comp_addr_r=0x50000000 "
+     "2MiB:kernel_comp_size=0x1000000 -o m.img; O='--cpu arm64 --ram-start 0x40000000'; $M "
+     "rehearse n.img $O "
+     "--ram '512 MiB'; $M rehearse m.img $O --ram '512 MiB'",
+     0,
+     {"kernel_comp_addr_r or kernel_comp_size is not provided!",
+      "0x40200000     5.0 KiB  arm64 Image", "m.img boots"}},
+
+    /* what differs, what is left */
+    {NULL,
+     "truncate -s 2M v; mkdir r; echo low > r/f; mkfs.ext4 -q -d r v; cp v w; debugfs -w -R "
+     "'ea_set f "
+     "user.tide low' v 2> /dev/null; debugfs -w -R 'ea_set f user.tide max' w 2> /dev/null; cp v "
+     "u; debugfs "
+     "-w -R 'ea_set f user.tide low' u 2> /dev/null; $M compare v u; $M compare v w",
+     1,
+     {"Nothing differs.", "0644 0:0 user.tide  same names, other values"}},
+    {"layout.rest",
+     "sed -i -e 's/size: 128 MiB, erase: 4 MiB/size: {at-least: 20 MiB}/; s/number: 1, "
+     "size/number: 1, at: 4 "
+     "MiB, size/; s/gpt/mbr/'" BOARD "; $M check",
+     1,
+     {"Nothing of card is left for region root.", "at-least: 20 MiB"}},
+    {"access.host-name",
+     "sed -i 's/jetty-1/jetty_1/'" BOARD "; $M -q check --accept; sed -i '/^  access/,$d' "
+     "waivers/curlew.yaml; printf '  old: {rule: layout.gap, "
+     "place: layout, reason: kept}\\n' >> waivers/curlew.yaml; $M -q check --accept; grep -c '^$' "
+     "waivers/curlew.yaml; cat waivers/curlew.yaml",
+     0,
+     {"0\n", "reason: kept}\n", "access.host-name"}},
+    {NULL,
+     "truncate -s 2M f; mkfs.fat -F12 f > /dev/null; echo x > a.txt; mcopy -i f a.txt ::a.txt; "
+     "o=$(grep "
+     "-abo 'A       TXT' f | cut -d: -f1); for d in 0,5 1,5 12,31 13,5 15,5 1,0; do m=${d%,*}; cp "
+     "f g; printf "
+     "\"\\\\$(printf %o $(((m & 7) << 5 | ${d#*,})))\\\\$(printf %o $((46 << 1 | m >> 3)))\" | dd "
+     "of=g bs=1 "
+     "seek=$((o + 24)) conv=notrunc status=none; $M inspect --files g | grep -o '[0-9-]*$' | tail "
+     "-n 1; done "
+     "| tr '\\n' +",
+     0,
+     {"1980-01-01+2026-01-05+2026-12-31+1980-01-01+1980-01-01+1980-01-01+"}},
+    {"tree.flash-differs",
+     "rm -r tree; sed -i -e '/^tree/d' -e 's/size: 1 MiB, erase/flash-id: f, size: 8 MiB, erase/; "
+     "s/448 "
+     "KiB}/1472 KiB}\\n      rest: {at: 3 MiB, size: 1 MiB}/'" BOARD
+     "; printf 'boot: {entries: {main: {arguments: {mtdparts: <flash>}}}}\\n' >>" BOARD
+     "; $M show curlew boot | tail -1",
+     0,
+     {"mtdparts=f:512k(loader),64k(env),1472k(log),1m@3m(rest)"}},
+
     /* passwords are tried again where only the hash of their file is known */
     {NULL,
      "mkdir r && zstd -qdc pieces/rootfs.tar.zst | tar -C r --exclude ./dev -xf - && printf "

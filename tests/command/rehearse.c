@@ -1,4 +1,5 @@
 /* rehearse: what it says of the demo's boards, of damaged images, and with one thing broken. */
+#include "elf.h"
 #include "support.h"
 
 #include <stdlib.h>
@@ -116,6 +117,60 @@ static void damaged_images_end_as_they_must(void) {
     }
 }
 
+/* What the first program needs is followed as Linux follows it: five scripts, a dynamic linker. */
+static void first_programs_are_followed(void) {
+    static const struct {
+        const char *what; /* path=file, for amend; the files are made below */
+        const char *reason;
+    } starts[] = {
+        {"sbin/init=to-a bin/a=to-b bin/b=to-c bin/c=to-d bin/d=to-sh", NULL},
+        {"sbin/init=to-a bin/a=to-b bin/b=to-c bin/c=to-d bin/d=to-e bin/e=to-sh",
+         "/bin/e is one script too many: Linux follows 5"},
+        {"sbin/init=to-a bin/a=to-b bin/b=to-c bin/c=to-d bin/d=to-e",
+         "/bin/d needs /bin/e: /bin/e is not there"},
+        {"sbin/init=dynamic", "/sbin/init needs /lib/ld.so: /lib/ld.so is not there"},
+        {"sbin/init=dynamic lib/ld.so=static", NULL},
+        {"sbin/init=dynamic lib/ld.so=dynamic", NULL}, /* its own linker is not asked for */
+        {"sbin/init=dynamic lib/ld.so=to-sh", "/lib/ld.so is no program"},
+        {"sbin/init=dynamic lib/ld.so=plain", "/lib/ld.so may not be executed (mode 0644)"},
+        {"sbin/init=to-a bin/a=dynamic lib/ld.so=other", "/lib/ld.so is made for riscv64"},
+        {"sbin/init=cut", "/sbin/init is cut off"},
+    };
+    const char *folder = keep(test_folder("first-programs"));
+    const char *image = keep(path_in(folder, "new.img"));
+    uint8_t program[1024];
+    static const char names[][3] = {"a", "b", "c", "d", "e", "sh"};
+    for (size_t i = 0; i < 6; i++)
+        write_text(path_in(folder, "to-%s", names[i]), path_in("#!", "bin/%s\n", names[i]));
+    make_program(program, true, 183, "/lib/ld.so", 1024);
+    write_file(path_in(folder, "dynamic"), program, sizeof program);
+    make_program(program, true, 243, NULL, 1024);
+    write_file(path_in(folder, "other"), program, sizeof program);
+    make_program(program, true, 183, NULL, 1025);
+    write_file(path_in(folder, "cut"), program, sizeof program);
+    make_program(program, true, 183, NULL, 1024);
+    write_file(path_in(folder, "static"), program, sizeof program);
+    CU_ASSERT_TRUE_FATAL(
+        runs(0, "cd '%s' && chmod 755 * && cp static plain && chmod 644 plain", folder));
+    for (size_t i = 0; i < sizeof starts / sizeof *starts; i++) {
+        int status;
+        CU_ASSERT_TRUE_FATAL(runs(0,
+                                  "cd '%s' && rm -f new.img && '%s' -q amend '%s/curlew/card.img' "
+                                  "-o new.img $(for p in %s; do echo root:$p; done)",
+                                  folder, MOSAICUM_PROGRAM, built(), starts[i].what));
+        json_t *d = run_json(
+            &status, "rehearse '%s' --cpu arm64 --ram-start 0x40000000 --ram '512 MiB'", image);
+        const char *end = cell(table_of(d, "verdict"), 0, "end");
+        const char *reason = cell(table_of(d, "verdict"), 0, "reason");
+        bool good =
+            starts[i].reason ? strstr(reason, starts[i].reason) != NULL : strcmp(end, "boots") == 0;
+        if (!good)
+            fprintf(stderr, "\n%s: %s (%s)\n", starts[i].what, end, reason);
+        CU_ASSERT(good);
+        json_decref(d);
+    }
+}
+
 /* The first entry dies three times, then the fallback starts: that is told as what it is. */
 static void a_fallback_is_no_good_news(void) {
     const char *folder = keep(test_folder("fallback"));
@@ -205,7 +260,8 @@ static void wrong_use_is_told(void) {
     }
 }
 
-SUITE(rehearse_suite, {"the demo boots", the_demo_boots},
+SUITE(rehearse_suite, {"first programs are followed", first_programs_are_followed},
+      {"the demo boots", the_demo_boots},
       {"damaged images end as they must", damaged_images_end_as_they_must},
       {"a fallback is no good news", a_fallback_is_no_good_news},
       {"what cannot be told is said", what_cannot_be_told_is_said},

@@ -64,18 +64,28 @@ static void addresses_are_read(void) {
 }
 
 static void near_misses_are_found(void) {
-    static const char *const words[] = {"size", "stage", "volume", "environment", "at"};
+#define LETTERS63 "tidetidetidetidetidetidetidetidetidetidetidetidetidetidetidetid"
+    static const char *const words[] = {"size", "stage",   "volume",      "environment",
+                                        "at",   LETTERS63, LETTERS63 "ee"};
     static const struct {
         const char *word, *near;
     } cases[] = {{"sise", "size"},
                  {"siez", "size"},
                  {"enviroment", "environment"},
                  {"volumes", "volume"},
+                 {"sizes", "size"},
+                 {"sie", "size"},
+                 {"sizees", "size"},
+                 {"sizeees", NULL},
+                 {"sze", "size"},
+                 {"tide" LETTERS63, NULL}, /* words have 63 letters at most */
+                 {"x" LETTERS63, NULL},
+                 {LETTERS63, LETTERS63},
                  {"xyz", NULL},
                  {"q", NULL},
                  {"", NULL}};
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
-        const char *near = mos_near(cases[i].word, words, 5);
+        const char *near = mos_near(cases[i].word, words, 7);
         CU_ASSERT((near == NULL) == (cases[i].near == NULL));
         if (near && cases[i].near)
             CU_ASSERT_STRING_EQUAL(near, cases[i].near);

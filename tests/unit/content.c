@@ -118,6 +118,102 @@ static void indexes_replay(void) {
     core_end(&c);
 }
 
+static struct mos_worker *no_worker(const struct mos_host *h, void (*work)(void *self, void *job),
+                                    void *self) {
+    (void)h, (void)work, (void)self;
+    return NULL;
+}
+
+/* Gives up at its nth call. */
+struct tired {
+    unsigned calls, last;
+};
+
+static bool tired_entry(void *self, const struct mos_entry *e) {
+    struct tired *t = self;
+    (void)e;
+    return ++t->calls != t->last;
+}
+
+static bool tired_data(void *self, uint64_t offset, const void *bytes, size_t length) {
+    (void)offset, (void)bytes, (void)length;
+    return tired_entry(self, NULL);
+}
+
+static bool tired_end(void *self, uint64_t sum) {
+    (void)sum;
+    return tired_entry(self, NULL);
+}
+
+static bool stream(struct core *c, const char *folder, int form, const struct mos_sink *sink) {
+    const struct mos_entry as = {.path = "f", .mode = 0644};
+    struct mos_index *x = mos_index_new(&c->ctx);
+    struct record ignored;
+    struct mos_sink quiet = recorder(&ignored, c->ctx.arena),
+                    filled = mos_index_recorder(x, &quiet);
+    switch (form) {
+    case 0:
+        return mos_archive_stream(&c->ctx, path_in(folder, "a.tar.gz"), (struct mos_place){0}, sink,
+                                  NULL);
+    case 1:
+        return mos_folder_stream(&c->ctx, path_in(folder, "t"), 0, sink);
+    case 2:
+        return mos_file_stream(&c->ctx, path_in(folder, "a.tar.gz"), &as, sink, NULL);
+    default:
+        return mos_folder_stream(&c->ctx, path_in(folder, "t"), 0, &filled) &&
+               mos_index_replay(&c->ctx, x, sink);
+    }
+}
+
+/* Whatever is streamed: where the sink gives up it ends, and says so. */
+static void a_sink_that_gives_up_ends_the_stream(void) {
+    const char *folder = keep(test_folder("tired"));
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && mkdir -p t/etc && for i in 1 2 3; do seq 9999 > t/etc/$i; done && "
+             "ln -s 1 t/etc/l && tar -czf a.tar.gz -C t .",
+             folder));
+    for (int form = 0; form < 4; form++) {
+        struct core c;
+        core_start(&c);
+        struct tired t = {0};
+        const struct mos_sink sink = {&t, tired_entry, tired_data, tired_end};
+        CU_ASSERT_TRUE(stream(&c, folder, form, &sink));
+        unsigned all = t.calls;
+        CU_ASSERT(all > (form == 2 ? 2 : 10));
+        for (unsigned n = 1; n <= all; n++) {
+            t = (struct tired){.last = n};
+            CU_ASSERT_FALSE(stream(&c, folder, form, &sink));
+            CU_ASSERT_EQUAL(t.calls, n);
+        }
+        core_end(&c);
+    }
+}
+
+/* The hash of an archive is that of its bytes, with a thread for it and without. */
+static void archives_are_hashed(void) {
+    const char *path = keep(path_in(MOSAICUM_SOURCE, "demo/saltmarsh/pieces/rootfs.tar.zst"));
+    size_t length;
+    uint8_t sum[MOS_SHA256_SIZE];
+    char *bytes = read_whole(path, &length);
+    mos_sha256(bytes, length, sum);
+    for (int threads = 0; threads < 2; threads++) {
+        struct core c;
+        core_start(&c);
+        struct mos_host host = *c.ctx.host;
+        if (!threads)
+            host.worker_start = no_worker;
+        c.ctx.host = &host;
+        struct record r;
+        struct mos_sink sink = recorder(&r, c.ctx.arena);
+        struct mos_archive_result result = {.wanted = true};
+        CU_ASSERT_TRUE(mos_archive_stream(&c.ctx, path, (struct mos_place){0}, &sink, &result));
+        CU_ASSERT(result.hashed && memcmp(result.sha256, sum, sizeof sum) == 0);
+        core_end(&c);
+    }
+    free(bytes);
+}
+
 /* Everything that an entry has, as a line. */
 static bool note_all(void *self, const struct mos_entry *e) {
     struct record *r = self;
@@ -363,7 +459,9 @@ static void indexes_keep_no_secret(void) {
     core_end(&c);
 }
 
-SUITE(content_suite, {"indexes keep every field", indexes_keep_every_field},
+SUITE(content_suite, {"a sink that gives up ends the stream", a_sink_that_gives_up_ends_the_stream},
+      {"archives are hashed", archives_are_hashed},
+      {"indexes keep every field", indexes_keep_every_field},
       {"runs", runs_do_not_depend_on_the_pieces}, {"indexes", indexes_replay},
       {"indexes keep no secret", indexes_keep_no_secret},
       {"indexes keep small texts", indexes_keep_small_texts},

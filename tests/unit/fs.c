@@ -177,6 +177,29 @@ static void fills_meet(void) {
     core_end(&c);
 }
 
+/* An owner is kept as it is or refused; the highest number means nobody. */
+static void owners_are_kept_or_refused(void) {
+    static const struct {
+        uint64_t owner;
+        bool kept;
+    } cases[] = {{0, true},           {65535, true},       {65536, true},      {4294967294, true},
+                 {4294967295, false}, {4294967296, false}, {UINT64_MAX, false}};
+    for (size_t i = 0; i < 2 * sizeof cases / sizeof *cases; i++) {
+        struct core c;
+        core_start(&c);
+        struct mos_volume_wish w = wish(8 << 20);
+        struct mos_volume_base *v = mos_fs_ext4.begin(&c.ctx, NULL, &w);
+        struct mos_sink s = mos_fs_ext4.sink(v);
+        struct mos_entry e = {.path = "f", .mode = 0644};
+        uint32_t index;
+        *(i % 2 ? &e.uid : &e.gid) = cases[i / 2].owner;
+        CU_ASSERT_TRUE(mos_bytes_stream(&e, "x", 1, &s));
+        CU_ASSERT_EQUAL(v->inventory->refusal_count, !cases[i / 2].kept);
+        CU_ASSERT_EQUAL(mos_inv_find(v->inventory, "f", &index), cases[i / 2].kept);
+        core_end(&c);
+    }
+}
+
 static void fat_refuses_what_it_cannot_hold(void) {
     static const struct {
         enum mos_entry_type type;
@@ -254,7 +277,8 @@ static void names_are_hashed_alike(void) {
     }
 }
 
-SUITE(fs_suite, {"names are hashed alike", names_are_hashed_alike},
+SUITE(fs_suite, {"owners are kept or refused", owners_are_kept_or_refused},
+      {"names are hashed alike", names_are_hashed_alike},
       {"counting equals writing", counting_equals_writing},
       {"the limit is exact", the_limit_is_exact},
       {"volumes are recognised", volumes_are_recognised}, {"fills meet", fills_meet},

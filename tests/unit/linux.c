@@ -1,4 +1,5 @@
 /* Kernels and modules: what only the whole file tells, and where that puts things in RAM. */
+#include "elf.h"
 #include "support.h"
 
 #include "base/bytes.h"
@@ -12,34 +13,6 @@
 #include <string.h>
 
 /* ---- modules ---- */
-
-/* An ELF file with sections: none, texts, .modinfo; 32 or 64 bits. */
-static void make_module(struct mos_buf *out, bool wide, const char *facts, size_t length) {
-    static const char texts[] = "\0.shstrtab\0.modinfo";
-    size_t head = wide ? 64 : 52, row = wide ? 64 : 40;
-    size_t texts_at = head, facts_at = texts_at + sizeof texts, table = facts_at + length;
-    mos_buf_zeros(out, head);
-    mos_buf_add(out, texts, sizeof texts);
-    mos_buf_add(out, facts, length);
-    mos_buf_zeros(out, 3 * row);
-    uint8_t *p = (uint8_t *)out->data;
-    memcpy(p, "\177ELF", 4);
-    p[4] = wide ? 2 : 1;
-    p[18] = wide ? 183 : 40;
-    p[wide ? 58 : 46] = (uint8_t)row;
-    p[wide ? 60 : 48] = 3;
-    p[wide ? 62 : 50] = 1;
-    mos_put_le32(p + (wide ? 40 : 32), (uint32_t)table);
-    const struct {
-        size_t name, at, length;
-    } rows[] = {{1, texts_at, sizeof texts}, {11, facts_at, length}};
-    for (size_t i = 0; i < 2; i++) {
-        uint8_t *s = p + table + (i + 1) * row;
-        mos_put_le32(s, (uint32_t)rows[i].name);
-        mos_put_le32(s + (wide ? 24 : 16), (uint32_t)rows[i].at);
-        mos_put_le32(s + (wide ? 32 : 20), (uint32_t)rows[i].length);
-    }
-}
 
 static void modules_say_what_they_need(void) {
     static const char facts[] = "license=GPL\0depends=virtio,virtio_ring\0softdep=pre: crc32c "
@@ -69,34 +42,6 @@ static void modules_say_what_they_need(void) {
 }
 
 /* ---- programs ---- */
-
-/* An ELF program: what it loads, and its interpreter where there is one. */
-static size_t make_program(uint8_t *p, bool wide, unsigned machine, const char *interpreter,
-                           size_t loaded) {
-    size_t head = wide ? 64 : 52, row = wide ? 56 : 32, text = head + 3 * row;
-    memset(p, 0, 1024);
-    memcpy(p, "\177ELF", 4);
-    p[4] = wide ? 2 : 1;
-    mos_put_le16(p + 18, (uint16_t)machine);
-    mos_put_le32(p + (wide ? 32 : 28), (uint32_t)head);
-    mos_put_le16(p + (wide ? 54 : 42), (uint16_t)row);
-    mos_put_le16(p + (wide ? 56 : 44), 3);
-    const struct {
-        uint32_t type;
-        size_t at, length;
-    } rows[] = {{6, head, row}, /* the headers themselves */
-                {interpreter ? 3 : 4, text, interpreter ? strlen(interpreter) + 1 : 0},
-                {1, 0, loaded}};
-    for (size_t i = 0; i < 3; i++) {
-        uint8_t *h = p + head + i * row;
-        mos_put_le32(h, rows[i].type);
-        mos_put_le32(h + (wide ? 8 : 4), (uint32_t)rows[i].at);
-        mos_put_le32(h + (wide ? 32 : 16), (uint32_t)rows[i].length);
-    }
-    if (interpreter)
-        strcpy((char *)p + text, interpreter);
-    return 1024;
-}
 
 static void programs_are_told_apart(void) {
     static const struct {

@@ -294,14 +294,15 @@ static void wrap(struct mos_buf *out, const void *payload, size_t length) {
     mos_buf_add(out, payload, length);
 }
 
-static void parcel_with(struct core *c, const struct mos_buf *tree_in, struct mos_buf *out) {
+static void parcel_with(struct core *c, const struct mos_buf *tree_in, const char *hash,
+                        struct mos_buf *out) {
     const struct mos_parcel_item items[] = {
         {.name = "loader", .type = "firmware", .data = "program", .length = 8, .hash = "sha256"},
         {.name = "tree",
          .type = "flat_dt",
          .data = tree_in->data,
          .length = tree_in->length,
-         .hash = "crc32"}};
+         .hash = hash}};
     struct mos_parcel_wish wish = {
         .items = items,
         .item_count = 2,
@@ -337,7 +338,7 @@ static void the_loader_is_locked_wherever_its_tree_lies(void) {
         if (form == 2 || form == 3)
             wrap(&in, program.data, program.length);
         if (form == 4)
-            parcel_with(&c, &dtb, &in);
+            parcel_with(&c, &dtb, "crc32", &in);
         CU_ASSERT_TRUE_FATAL(mos_lock_loader(&c.ctx, (const uint8_t *)in.data, in.length, add_key,
                                              &c, &out, &problem));
         const uint8_t *p = (const uint8_t *)out.data;
@@ -368,8 +369,63 @@ static void the_loader_is_locked_wherever_its_tree_lies(void) {
     }
 }
 
-SUITE(parcel_suite, {"data may lie outside", data_may_lie_outside},
-      {"parcels go round", parcels_go_round},
+/* What may lie behind the tree, what may not, and what cannot be packed again. */
+static void a_loader_that_cannot_be_locked_is_refused(void) {
+    enum { MOST = 64 << 10 };
+    static const struct {
+        size_t padding;
+        uint8_t filled, last;
+        bool good;
+    } tails[] = {{0, 0, 0, true},    {1, 0, 0, true},          {4096, 0xff, 0xff, true},
+                 {MOST, 0, 0, true}, {MOST + 1, 0, 0, false},  {MOST + 1, 0xff, 0xff, false},
+                 {7, 0, 1, false},   {5000, 0xff, 0xfe, false}};
+    static const char *const hashes[] = {"crc32", "sha256"};
+    for (size_t i = 0; i < sizeof tails / sizeof *tails; i++) {
+        struct core c;
+        const char *problem = NULL;
+        core_start(&c);
+        struct mos_buf in = {.arena = c.ctx.arena}, out = in;
+        mos_buf_text(&in, "program ");
+        plain_tree(&c, &in);
+        uint8_t *tail = memset(mos_alloc(c.ctx.arena, MOST + 1), tails[i].filled, MOST + 1);
+        tail[tails[i].padding ? tails[i].padding - 1 : 0] = tails[i].last;
+        mos_buf_add(&in, tail, tails[i].padding);
+        bool good = mos_lock_loader(&c.ctx, (const uint8_t *)in.data, in.length, add_key, &c, &out,
+                                    &problem);
+        CU_ASSERT_EQUAL(good, tails[i].good);
+        CU_ASSERT(good ? is_locked(&c, out.data + 8, out.length - 8) : problem != NULL);
+        core_end(&c);
+    }
+    for (size_t i = 0; i < 6; i++) { /* in a parcel: its hash, and a tree that is none */
+        struct core c;
+        const char *problem = NULL, *names = "";
+        core_start(&c);
+        struct mos_buf dtb = {.arena = c.ctx.arena}, in = dtb, out = dtb;
+        plain_tree(&c, &dtb);
+        if (i >= 3)
+            dtb.data[8] = 0x7f; /* where its structure begins */
+        parcel_with(&c, &dtb, i % 3 == 2 ? "crc32" : hashes[i % 3], &in);
+        if (i % 3 == 2) { /* a kind that nobody knows */
+            char *kind = in.data;
+            while (kind + 5 < in.data + in.length && memcmp(kind, "crc32", 5) != 0)
+                kind++;
+            memcpy(kind, "crc99", 5);
+        }
+        bool good = mos_lock_loader(&c.ctx, (const uint8_t *)in.data, in.length, add_key, &c, &out,
+                                    &problem);
+        CU_ASSERT_EQUAL(good, i < 2);
+        struct mos_parcel *p =
+            good ? mos_parcel_read(&c.ctx, out.data, out.length, &problem) : NULL;
+        CU_ASSERT(good ? p && mos_parcel_check_part(c.ctx.arena, mos_parcel_part(p, "tree"), &names)
+                       : problem != NULL);
+        CU_ASSERT(!good || strncmp(names, hashes[i], strlen(hashes[i])) == 0);
+        core_end(&c);
+    }
+}
+
+SUITE(parcel_suite,
+      {"a loader that cannot be locked is refused", a_loader_that_cannot_be_locked_is_refused},
+      {"data may lie outside", data_may_lie_outside}, {"parcels go round", parcels_go_round},
       {"no signed bit changes unseen", no_signed_bit_changes_unseen},
       {"menus go round", menus_go_round},
       {"the loader is locked wherever its tree lies", the_loader_is_locked_wherever_its_tree_lies});

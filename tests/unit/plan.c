@@ -15,15 +15,19 @@ struct wanted {
     bool partition;
 };
 
-static struct mos_plan *plan_of(struct core *c, const char *text) {
+static struct mos_plan *plan_in(struct core *c, const char *root, const char *text) {
     struct mos_board *b = board_from_text(c, text);
     b->r.name = "curlew";
     b->workspace_name = "saltmarsh-survey";
-    b->root = ".";
+    b->root = root;
     struct mos_plan *plan = mos_plan_make(&c->ctx, b);
     CU_ASSERT_PTR_NOT_NULL_FATAL(plan);
     mos_rules_run(plan, MOS_STAGE_PLAN);
     return plan;
+}
+
+static struct mos_plan *plan_of(struct core *c, const char *text) {
+    return plan_in(c, ".", text);
 }
 
 static size_t make_regions(uint64_t *seed, struct wanted *w) {
@@ -160,6 +164,67 @@ static void one_cause_has_one_finding(void) {
     }
 }
 
-SUITE(plan_suite, {"random layouts", random_layouts_are_sound},
-      {"identities", identities_are_derived},
+/* However a region is written: it has a place, or it is said why not. */
+static void no_region_is_left_out(void) {
+    static const char *const places[] = {"", "at: 1 MiB, "}, *const numbers[] = {"", "number: 1, "};
+    static const char *const sizes[] = {
+        "",           "size: 0 B, ", "size: 0%, ", "size: 0 sectors, ", "size: 1 MiB, ",
+        "size: 1%, ", "size: rest, "};
+    static const struct {
+        const char *region, *definitions;
+        bool sound; /* with a size there is nothing to say */
+    } contents[] = {
+        {"", "", true},
+        {"volume: {kind: ext4}", "", true},
+        {"piece: p", "pieces: {p: {file: there.bin}}\n", true},
+        {"piece: p", "pieces: {p: {file: missing.bin}}\n", false},
+        {"piece: p", "pieces: {p: {made-by: {run: [\"true\"]}}}\n", false},
+        {"piece: p", "pieces: {p: {ramdisk: {files: {x: {text: x, to: /x}}}}}\n", true},
+        {"piece: p", "pieces: {q: {file: there.bin}, p: {packed: {parts: {q: q}}}}\n", true},
+        {"stage: s", "pieces: {p: {file: there.bin}}\nstages: {s: {piece: p, by: rom}}\n", true},
+        {"stage: s",
+         "pieces: {p: {file: there.bin}}\nstages: {s: {piece: p, by: rom, limit: 1 MiB}}\n", true},
+        {"stage: s", "pieces: {p: {file: missing.bin}}\nstages: {s: {piece: p, by: rom}}\n", false},
+        {"stage: s",
+         "pieces: {p: {ramdisk: {files: {x: {text: x, to: /x}}}}}\nstages: {s: {piece: p, by: "
+         "rom}}\n",
+         true},
+        {"environment: e",
+         "loader: {dialect: u-boot, environments: {e: {base: none, size: 64 KiB}}}\n", true},
+    };
+    enum { CONTENTS = sizeof contents / sizeof *contents, FORMS = 2 * 2 * 7 * CONTENTS };
+    static const char around[] =
+        "mosaicum: 1\nboard: curlew\nhardware: {cpu: arm64, media: {card: {kind: sd, size: 64 "
+        "MiB}}}\n%slayout: {card: {table: {kind: gpt}, regions: {a: {%s%s%s%s}}}}\n";
+    const char *folder = keep(test_folder("no-region"));
+    size_t placed = 0, said = 0;
+    write_text(path_in(folder, "there.bin"), "tide\n");
+    for (size_t i = 0; i < FORMS; i++) {
+        struct core c;
+        core_start(&c);
+        size_t kind = i / 28, size = i / 4 % 7;
+        const char *text =
+            mos_printf(c.ctx.arena, around, contents[kind].definitions, places[i % 2],
+                       numbers[i / 2 % 2], sizes[size], contents[kind].region);
+        struct mos_plan *plan = plan_in(&c, folder, text);
+        const struct mos_region_plan *r = mos_plan_region(plan, "a");
+        bool good = r && r->placed && r->length, told = c.ctx.findings.items.count;
+        bool sized = size >= 4 && contents[kind].sound;
+        if (sized && told)
+            fprintf(stderr, "\n%s%s\n", text,
+                    ((struct mos_finding *)mos_vec_pointer(&c.ctx.findings.items, 0))->message);
+        CU_ASSERT(!sized || !told);
+        if (!good && !told && !c.ctx.not_proved.count) {
+            fprintf(stderr, "\n%s\n", strstr(text, "layout:"));
+            CU_FAIL("a region that nobody speaks of");
+        }
+        placed += good;
+        said += !good;
+        core_end(&c);
+    }
+    CU_ASSERT(placed > FORMS / 3 && said > FORMS / 3);
+}
+
+SUITE(plan_suite, {"no region is left out", no_region_is_left_out},
+      {"random layouts", random_layouts_are_sound}, {"identities", identities_are_derived},
       {"one cause, one finding", one_cause_has_one_finding});

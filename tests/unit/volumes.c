@@ -362,13 +362,14 @@ static void change_at_random(struct core *c, const struct mos_fs_driver *d, stru
         for (size_t k = 0; k < length; k++)
             bytes[k] = (uint8_t)(1 + random_below(&seed, 255));
         struct mos_io content = mos_io_memory(c->ctx.arena, bytes, length);
-        bool ok = editor->put(editor, path, &content, &before);
+        uint16_t mode = random_below(&seed, 2) ? 0644 : 0755;
+        bool ok = editor->put(editor, path, &content, mode, &before);
         if (!ok)
             fprintf(stderr, "\n%s %s\n", d->name, c->error.message);
         CU_ASSERT_TRUE_FATAL(ok);
         CU_ASSERT_EQUAL(before, fresh ? UINT64_MAX : t->size);
         struct mos_sink nowhere = {m, note_entry, note_data, note_end};
-        struct mos_entry e = {.path = path, .mode = 0644, .mtime = 1767225600};
+        struct mos_entry e = {.path = path, .mode = mode, .mtime = 1767225600};
         struct mos_sink none = {0};
         m->through = none;
         if (!fresh) { /* owner, mode, date and attributes stay */
@@ -455,7 +456,8 @@ static void every_failed_change_is_told(void) {
             struct mos_io bad = mos_io_faulty(c.ctx.arena, &io, n, EIO, &calls);
             const char *why = NULL;
             struct mos_editor *e = d->edit(&c.ctx, &bad, 0, &why);
-            bool ok = e && e->put(e, "tides/neu/gauge.bin", &content, &before) && e->finish(e);
+            bool ok =
+                e && e->put(e, "tides/neu/gauge.bin", &content, 0644, &before) && e->finish(e);
             if (ok != (n == 0))
                 fprintf(stderr, "%s: failing call %lu\n", d->name, n);
             CU_ASSERT_EQUAL(ok, n == 0);

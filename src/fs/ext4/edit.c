@@ -267,7 +267,7 @@ static bool fits(struct ext4_editor *x, const char *path, uint64_t size) {
 }
 
 static bool edit_put(struct mos_editor *base, const char *path, struct mos_io *content,
-                     uint64_t *before) {
+                     uint16_t new_mode, uint64_t *before) {
     struct ext4_editor *x = (struct ext4_editor *)base;
     struct ext4_inode folder, file;
     struct ext4_spot spot;
@@ -294,7 +294,7 @@ static bool edit_put(struct mos_editor *base, const char *path, struct mos_io *c
         return x->errnum ? broken(x, path) : true;
     }
     /* a new inode: it is new, or other names keep the old content */
-    uint16_t mode = spot.inode ? file.mode : REGULAR | 0644;
+    uint16_t mode = spot.inode ? file.mode : REGULAR | (new_mode & 07777);
     struct ext4_inode fresh;
     if (!fits(x, path, content->size))
         return false;

@@ -280,7 +280,8 @@ static bool to_folder(struct fat_editor *x, const char *path, bool make, uint32_
 }
 
 static bool edit_put(struct mos_editor *base, const char *path, struct mos_io *content,
-                     uint64_t *before) {
+                     uint16_t mode, uint64_t *before) {
+    (void)mode; /* a FAT volume keeps none */
     struct fat_editor *x = (struct fat_editor *)base;
     struct lookup l = {0};
     uint32_t folder, first;

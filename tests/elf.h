@@ -1,0 +1,16 @@
+/* Small ELF files: as little of a program or a module as the core looks at. */
+#ifndef MOS_TESTS_ELF_H
+#define MOS_TESTS_ELF_H
+
+#include "base/buf.h"
+
+/* A program of 1024 bytes with three program headers; `loaded` bytes of it go to memory, and its
+ * interpreter may be NULL.  Returns 1024. */
+size_t make_program(uint8_t *p, bool wide, unsigned machine, const char *interpreter,
+                    size_t loaded);
+
+/* A module of arm (or, wide, arm64): sections none, texts, .modinfo with these facts, each ended by
+ * a zero byte. */
+void make_module(struct mos_buf *out, bool wide, const char *facts, size_t length);
+
+#endif
