@@ -217,8 +217,9 @@ static bool read_local_fixups(struct mos_dt *dt, const struct mos_dt_node *fixup
                 return false;
             struct phandle_search s = {.value = mos_be32(p->data + offset)};
             mos_dt_walk(dt->root, has_phandle, &s);
-            if (s.found)
-                add_mark(dt, node, f->name, offset, mos_dt_path(dt->arena, s.found));
+            if (!s.found)
+                return false;
+            add_mark(dt, node, f->name, offset, mos_dt_path(dt->arena, s.found));
         }
     for (const struct mos_dt_node *c = fixups->first_child; c; c = c->next)
         if (!read_local_fixups(dt, c, mos_dt_child(node, c->name)))

@@ -231,6 +231,21 @@ static void a_parcel_locks_its_loader(void) {
     o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
     CU_ASSERT_TRUE(has(o.out, "takes its commands from region env, which is not"));
     outcome_free(&o);
+    /* that key takes the parcel, and no other one */
+    o = run_shell("cd '%s' && tail -c +262145 taken > keys.dtb && '%s' --no-cache rehearse curlew "
+                  "--keys keys.dtb",
+                  w, MOSAICUM_PROGRAM);
+    CU_ASSERT_EQUAL(o.status, 0);
+    CU_ASSERT_TRUE(has(o.out, "configuration main is signed by the required key"));
+    outcome_free(&o);
+    o = run_shell(
+        "cd '%s' && M='%s' && $M -q take out/curlew/card.img boot:boot.parcel -o p && sed -i "
+        "s/Saltmarsh/saltmarsh/ p && $M -q amend out/curlew/card.img boot:boot.parcel=p -o n.img "
+        "&& "
+        "$M rehearse n.img --cpu arm64 --ram-start 0x40000000 --ram '512 MiB' --keys keys.dtb",
+        w, MOSAICUM_PROGRAM);
+    CU_ASSERT_EQUAL(o.status, 1);
+    outcome_free(&o);
 }
 
 /* ---- alternatives ---- */

@@ -399,6 +399,43 @@ static const struct corner corners[] = {
      0,
      {"mtdparts=f:512k(loader),64k(env),1472k(log),1m@3m(rest)"}},
 
+    {NULL,
+     "echo x > k; $M -q amend out/curlew/card.img $(for i in 1 2 3 4 5 6 7 8 9; do echo "
+     "boot:z$i=k; done) -o "
+     "n.img; $M -q new gull --from n.img; grep 'it holds' boards/gull.yaml",
+     0,
+     {"# it holds kernel, main.dtb, boot.scr, z1, z2, z3, z4, z5 …\n"}},
+    /* traits: nothing in a key is nothing, and who is above a trait by two ways is above it */
+    {NULL,
+     "sed -i 's/^board: curlew/&\\ntraits: [t]/'" BOARD
+     "; mkdir traits; printf 'mosaicum: 1\\ntrait: t\\npieces:\\nhardware:\\n  console:\\n  "
+     "media:\\n    "
+     "card:\\nlayout:\\n  card:\\n    table:\\n    regions:\\n      boot:\\n' > traits/t.yaml; $M "
+     "check",
+     0,
+     {"Nothing to complain about: 1 board"}},
+    {NULL,
+     "sed -i -e 's/^board: curlew/&\\ntraits: [a, b]/; s/boot: {number: 1, size: 64 MiB/boot: "
+     "{number: 1/'" BOARD "; mkdir traits; S='layout: {card: {regions: {boot: {size:'; printf "
+     "'mosaicum: 1\\ntrait: a\\ntraits: "
+     "[c]\\n' > traits/a.yaml; printf \"mosaicum: 1\\ntrait: b\\ntraits: [c]\\n$S 40 MiB}}}}\\n\" "
+     "> traits/b.yaml; "
+     "printf \"mosaicum: 1\\ntrait: c\\n$S 50 MiB}}}}\\n\" > traits/c.yaml; $M check; $M show "
+     "curlew layout | "
+     "grep ^boot | tr -s ' '",
+     0,
+     {"Nothing to complain about: 1 board", "44 MiB 40 MiB"}},
+    /* the first and the last character of each length, and what is none */
+    {NULL,
+     "mkdir r; for n in '\\337\\277' '\\340\\237\\277' '\\340\\240\\200' '\\360\\217\\277\\277' "
+     "'\\360\\220\\200\\200' '\\364\\220\\200\\200' '\\355\\240\\200' '\\356\\200\\200' '\\303' "
+     "'\\302\\200' '\\301\\277' '\\365\\200\\200\\200'; do touch \"r/$(printf \"=$n=\")\"; done; "
+     "truncate -s 2M v; mkfs.ext4 -q -d r v; $M inspect --files v | grep -o '=.*=' | tr -d '\\n'",
+     0,
+     {"=\\xc1\\xbf==\\xc2\\x80==\\xc3==\xdf\xbf==\\xe0\\x9f\\xbf==\xe0\xa0\x80==\\xed\\xa0\\x80=="
+      "\xee\x80\x80=="
+      "\\xf0\\x8f\\xbf\\xbf==\xf0\x90\x80\x80==\\xf4\\x90\\x80\\x80==\\xf5\\x80\\x80\\x80="}},
+
     /* passwords are tried again where only the hash of their file is known */
     {NULL,
      "mkdir r && zstd -qdc pieces/rootfs.tar.zst | tar -C r --exclude ./dev -xf - && printf "

@@ -137,8 +137,8 @@ static bool reads_back(const struct world *x, const char *image) {
 
 static bool judged(const struct world *x, const char *image) {
     if (x->kind->fat)
-        return runs(0, "cd '%s' && fsck.fat -n %s", x->w, image);
-    return runs(0, "cd '%s' && e2fsck -fn %s", x->w, image) &&
+        return runs(0, "cd '%s' && $JUDGE fsck.fat -n %s", x->w, image);
+    return runs(0, "cd '%s' && $JUDGE e2fsck -fn %s", x->w, image) &&
            runs(0,
                 "cd '%s' && rm -rf t && mkdir t && debugfs -R 'rdump / t' %s >log 2>&1 && find t "
                 "want -depth -type d -empty -delete && diff -r t want",

@@ -37,12 +37,12 @@ static void judge_region(const char *image, const json_t *region) {
                            json_object_get(region, "length"));
     if (holds && strcmp(holds, "ext4") == 0) {
         judged.ext4++;
-        CU_ASSERT(runs_quietly("e2fsck -fn '%s?offset=%llu'", image, at));
+        CU_ASSERT(runs_quietly("$JUDGE e2fsck -fn '%s?offset=%llu'", image, at));
     } else if (holds && strncmp(holds, "fat", 3) == 0) {
         judged.fat++;
         CU_ASSERT(
             runs_quietly("dd if='%s' of='%s.fat' bs=1M iflag=skip_bytes,count_bytes skip=%llu "
-                         "count=%llu conv=sparse status=none && fsck.fat -n '%s.fat' && rm "
+                         "count=%llu conv=sparse status=none && $JUDGE fsck.fat -n '%s.fat' && rm "
                          "'%s.fat'",
                          image, test_root(), at, length, test_root(), test_root()));
     }

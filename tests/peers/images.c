@@ -87,7 +87,8 @@ static void tools_accept_what_was_amended(void) {
         if (kinds[k].refused)
             continue;
         changed++;
-        CU_ASSERT(runs(0, "cd '%s' && %s b.img", w, kinds[k].fat ? "fsck.fat -n" : "e2fsck -fn"));
+        CU_ASSERT(runs(0, "cd '%s' && %s b.img", w,
+                       kinds[k].fat ? "$JUDGE fsck.fat -n" : "$JUDGE e2fsck -fn"));
         if (kinds[k].fat) {
             CU_ASSERT(runs(0, "cd '%s' && mkdir out && mcopy -s -i b.img '::*' out/", w));
             CU_ASSERT(same_files(w, "out"));
@@ -136,11 +137,12 @@ static void we_read_what_a_kernel_wrote(void) {
     size_t n = compare_folders(keep(path_in(w, "m")), keep(path_in(w, "t")));
     CU_ASSERT(runs(0, "umount '%s/m'", w));
     CU_ASSERT(n > 3000);
-    CU_ASSERT(runs(0,
-                   "cd '%s' && '%s' -q amend a.img :deep/name-2-of-many=mosaicum.yaml "
-                   ":deep/er/new=mosaicum.yaml :~deep/name-20-of-many -o b.img && e2fsck -fn b.img "
-                   "&& test $('%s' compare a.img b.img | grep -c '/deep\\|/hard') = 4",
-                   w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+    CU_ASSERT(runs(
+        0,
+        "cd '%s' && '%s' -q amend a.img :deep/name-2-of-many=mosaicum.yaml "
+        ":deep/er/new=mosaicum.yaml :~deep/name-20-of-many -o b.img && $JUDGE e2fsck -fn b.img "
+        "&& test $('%s' compare a.img b.img | grep -c '/deep\\|/hard') = 4",
+        w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
     proved("what a kernel wrote into our ext4, read by us",
            "%zu entries equal in type, owner, mode, time, size, content, target, device, links and "
            "extended attributes",

@@ -42,7 +42,7 @@ static size_t judge_volumes(const char *folder, const char *image, json_t *regio
         char *part = keep(
             cut_partition(image, folder, (uint64_t)json_integer_value(json_object_get(r, "offset")),
                           (uint64_t)json_integer_value(json_object_get(r, "length"))));
-        CU_ASSERT(runs(0, "%s '%s'", ext4 ? "e2fsck -fn" : "fsck.fat -n", part));
+        CU_ASSERT(runs(0, "%s '%s'", ext4 ? "$JUDGE e2fsck -fn" : "$JUDGE fsck.fat -n", part));
         remove_folder(part);
         judged++;
     }
@@ -279,7 +279,7 @@ static bool judge_volume(const struct mos_fs_driver *d, const char *judge, uint6
         size += missing; /* volumes full to the last block */
         t->full++;
     }
-    bool good = runs(0, "%s '%s'", judge, path);
+    bool good = runs(0, "$JUDGE %s '%s'", judge, path);
     if (!good)
         fprintf(stderr, "%s seed %llu size %llu\n", d->name, (unsigned long long)seed,
                 (unsigned long long)size);
@@ -484,7 +484,7 @@ static void the_kernel_reads_a_real_tree(void) {
     CU_ASSERT_TRUE_FATAL(
         runs(0,
              "dd if='%s/out/curlew/card.img' of='%s/part' bs=1M skip=1 count=1022 conv=sparse "
-             "status=none && e2fsck -fn '%s/part'",
+             "status=none && $JUDGE e2fsck -fn '%s/part'",
              w, w, w));
     CU_ASSERT_TRUE_FATAL(runs(0, "mount -o loop,ro '%s/part' '%s'", w, mounted));
     size_t forth = compare_folders(copy, mounted);

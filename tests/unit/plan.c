@@ -147,6 +147,8 @@ static void one_cause_has_one_finding(void) {
         ("layout: {card: {table: {kind: gpt}, regions: {a: {number: 1, size: 1 MiB, volume: {kind: "
          "etx4}}}}}\n"),
         "stages: {first: {piece: x}}\nlayout: {card: {regions: {a: {at: 1 MiB, stage: first}}}}\n",
+        "stages: {first: {piece: x, from: a}}\nlayout: {card: {regions: {a: {at: 1 MiB, size: 1 "
+        "MiB}}}}\n",
         "kernel: {image: x}\nboot: {entries: {main: {flags: [rdinit]}}}\n"};
     for (size_t i = 0; i < sizeof boards / sizeof *boards; i++) {
         struct core c;

@@ -15,6 +15,7 @@ enum {
     EXTENT_MAGIC = 0xf30a,
     FIELD = 0x28,
     FIELD_SIZE = 60,
+    IN_INODE = 4, /* extents */
 };
 
 static bool has_tail(const struct ext4_editor *x) {
@@ -257,53 +258,52 @@ void ext4_edit_first_block(struct ext4_editor *x, const struct ext4_inode *folde
 
 /* ---- maps ---- */
 
-static void put_extents(uint8_t *to, const struct ext4_file_run *runs, size_t count, size_t room) {
+/* A header and its entries of 12 bytes each: extents (depth 0), or what lies below. */
+static void put_entries(uint8_t *to, const uint8_t *entries, size_t count, size_t room,
+                        unsigned depth) {
     mos_put_le16(to, EXTENT_MAGIC);
     mos_put_le16(to + 2, (uint16_t)count);
     mos_put_le16(to + 4, (uint16_t)room);
-    mos_put_le16(to + 6, 0);
+    mos_put_le16(to + 6, (uint16_t)depth);
+    memcpy(to + EXTENT, entries, count * EXTENT);
+}
+
+/* Extents in the inode, or blocks of them below it, as many levels as they need. */
+static bool set_extents(struct ext4_editor *x, struct ext4_inode *inode,
+                        const struct ext4_file_run *runs, size_t count, uint64_t *extra) {
+    size_t room = (x->r.block_size - EXTENT - 4) / EXTENT;
+    uint8_t *entries = mos_alloc(x->ctx->arena, (count + 1) * EXTENT), *block = NULL;
     for (size_t i = 0; i < count; i++) {
-        uint8_t *e = to + EXTENT + i * EXTENT;
+        uint8_t *e = entries + i * EXTENT;
         mos_put_le32(e, (uint32_t)runs[i].logical);
         mos_put_le16(e + 4, (uint16_t)runs[i].length);
         mos_put_le16(e + 6, (uint16_t)(runs[i].physical >> 32));
         mos_put_le32(e + 8, (uint32_t)runs[i].physical);
     }
-}
-
-/* Up to four leaves below the inode; more is not needed for what is written in one go. */
-static bool set_extents(struct ext4_editor *x, struct ext4_inode *inode,
-                        const struct ext4_file_run *runs, size_t count, uint64_t *extra) {
-    uint8_t *field = inode->raw + FIELD;
-    size_t room = (x->r.block_size - EXTENT - 4) / EXTENT;
-    if (count <= 4) {
-        put_extents(field, runs, count, 4);
-        return true;
+    unsigned depth = 0;
+    for (; count > IN_INODE; depth++) {
+        size_t blocks = (count + room - 1) / room;
+        block = block ? block : mos_alloc(x->ctx->arena, x->r.block_size);
+        for (size_t i = 0; i < blocks; i++) {
+            uint64_t got, number = ext4_edit_take(x, 1, &got);
+            size_t from = i * room, tail = EXTENT + room * EXTENT;
+            if (!number)
+                return false;
+            memset(block, 0, x->r.block_size);
+            put_entries(block, entries + from * EXTENT, mos_min(room, count - from), room, depth);
+            if (has_tail(x))
+                mos_put_le32(block + tail, mos_crc32c(ext4_edit_seed(x, inode), block, tail));
+            ext4_edit_write(x, block, x->r.block_size, number * x->r.block_size);
+            uint8_t *e = entries + i * EXTENT; /* what it stands for has been written */
+            memmove(e, entries + from * EXTENT, 4);
+            mos_put_le32(e + 4, (uint32_t)number);
+            mos_put_le16(e + 8, (uint16_t)(number >> 32));
+            mos_put_le16(e + 10, 0);
+            ++*extra;
+        }
+        count = blocks;
     }
-    size_t leaves = (count + room - 1) / room;
-    if (leaves > 4)
-        return false;
-    uint8_t *block = mos_alloc(x->ctx->arena, x->r.block_size);
-    put_extents(field, runs, 0, 4);
-    mos_put_le16(field + 2, (uint16_t)leaves);
-    mos_put_le16(field + 6, 1);
-    for (size_t i = 0; i < leaves; i++) {
-        uint64_t got, number = ext4_edit_take(x, 1, &got);
-        size_t from = i * room, n = count - from < room ? count - from : room;
-        if (!number)
-            return false;
-        memset(block, 0, x->r.block_size);
-        put_extents(block, runs + from, n, room);
-        size_t tail = EXTENT + room * EXTENT;
-        if (has_tail(x))
-            mos_put_le32(block + tail, mos_crc32c(ext4_edit_seed(x, inode), block, tail));
-        ext4_edit_write(x, block, x->r.block_size, number * x->r.block_size);
-        uint8_t *e = field + EXTENT + i * EXTENT;
-        mos_put_le32(e, (uint32_t)runs[from].logical);
-        mos_put_le32(e + 4, (uint32_t)number);
-        mos_put_le16(e + 8, (uint16_t)(number >> 32));
-        ++*extra;
-    }
+    put_entries(inode->raw + FIELD, entries, count, IN_INODE, depth);
     return true;
 }
 

@@ -21,13 +21,15 @@ enum {
         0x100 /* quota */ | 0x200 /* bigalloc */ | 0x2000 /* project */ | 0x8000 /* verity */,
 };
 
-static bool broken(struct ext4_editor *x, const char *path) {
-    return mos_fail(x->ctx->error, MOS_ERROR_SYSTEM, x->errnum ? x->errnum : EIO,
-                    "Cannot change /%s: the volume is damaged there", path);
-}
-
 static bool refuse(struct ext4_editor *x, const char *path, const char *why) {
     return mos_fail(x->ctx->error, MOS_ERROR_USAGE, 0, "/%s %s", path, why);
+}
+
+static bool broken(struct ext4_editor *x, const char *path) {
+    if (!x->errnum && !ext4_edit_free(x))
+        return refuse(x, path, "does not fit: no block is free");
+    return mos_fail(x->ctx->error, MOS_ERROR_SYSTEM, x->errnum ? x->errnum : EIO,
+                    "Cannot change /%s: the volume is damaged there", path);
 }
 
 /* ---- giving up what is there ---- */
@@ -113,7 +115,8 @@ static bool unlink(struct ext4_editor *x, struct ext4_inode *i) {
     i->size = 0;
     mos_put_le32(i->raw + 0x1c, 0);
     mos_put_le32(i->raw + 0x68, 0);
-    mos_put_le32(i->raw + 0x14, (uint32_t)mos_max((uint64_t)x->date, 1)); /* when it went */
+    /* when it went; a number that an inode could have means the next orphan */
+    mos_put_le32(i->raw + 0x14, (uint32_t)mos_max((uint64_t)x->date, x->r.inodes + 1ull));
     ext4_edit_write_inode(x, i);
     return true;
 }

@@ -200,8 +200,9 @@ static bool add_name(struct fat_editor *x, uint32_t folder, const char *path, co
     fat_put_name(&b, name, &shorts, attributes, x->date, cluster, size);
     struct slots s = {.want = b.length / FAT_ENTRY};
     if (s.want > sizeof s.at / sizeof *s.at || !make_slots(x, folder, &s))
-        return mos_fail(x->ctx->error, MOS_ERROR_SYSTEM, x->errnum ? x->errnum : ENOSPC,
-                        "The folder of /%s is full", path);
+        return x->errnum ? broken(x, path)
+                         : mos_fail(x->ctx->error, MOS_ERROR_USAGE, 0,
+                                    "/%s does not fit: its folder is full", path);
     for (size_t i = 0; i < s.want; i++)
         put(x, b.data + i * FAT_ENTRY, FAT_ENTRY, s.at[i]);
     *at = s.at[s.want - 1];
