@@ -237,10 +237,10 @@ static const struct corner corners[] = {
     {NULL,
      "printf 'budgets: {both: {of: [rootfs, linux], limit: 1 KiB}, twice: {of: [linux, rootfs], "
      "limit: 1 "
-     "KiB}}\\n' >>" BOARD "; $M check",
-     1,
-     {"Budget both is exceeded", "Budget twice is exceeded",
-      "why  Largest: linux 1.1 KiB, rootfs 794 bytes."}},
+     "KiB}}\\n' >>" BOARD
+     "; $M check | tee o; grep -c 'Largest: linux 1.1 KiB, rootfs 794 bytes.' o",
+     0,
+     {"Budget both is exceeded", "Budget twice is exceeded", "\n2\n"}},
 
     /* tables */
     {"layout.type-mismatch",
@@ -425,6 +425,56 @@ static const struct corner corners[] = {
      "grep ^boot | tr -s ' '",
      0,
      {"Nothing to complain about: 1 board", "44 MiB 40 MiB"}},
+    /* what is damaged, what is impossible */
+    {NULL,
+     "mkdir r; echo x > r/f; truncate -s 2M v; mkfs.ext4 -q -O ^metadata_csum -d r v; debugfs -w "
+     "-R 'ea_set f "
+     "user.note low' v 2> /dev/null; o=$(grep -abo note v | head -1 | cut -d: -f1); for p in '0 "
+     "\\377' '2 "
+     "\\377\\177' '4 \\1' '8 \\377\\177' '8 \\3'; do set -- $p; cp v w; printf \"$2\" | dd of=w "
+     "bs=1 "
+     "seek=$((o - 16 + $1)) conv=notrunc status=none; $M inspect --files w | grep -o "
+     "'damaged\\|user.note'; "
+     "done | tr '\\n' +",
+     0,
+     {"damaged+damaged+damaged+damaged+user.note+"}},
+    {NULL,
+     "truncate -s 2M f; mkfs.fat -F12 f > /dev/null; for b in '\\000' '\\001' '\\003' '\\200' "
+     "'\\377'; do cp f g; "
+     "printf \"$b\" | dd of=g bs=1 seek=13 conv=notrunc status=none; $M inspect --files g | grep "
+     "-c "
+     "'impossible sizes'; done | tr '\\n' +",
+     0,
+     {"1+0+1+0+1+"}},
+    {NULL,
+     "sed -i 's/960 MiB, erase/9600 MiB, erase/; s/size: 64 MiB, volume: {kind: fat32/size: 5 GiB, "
+     "volume: "
+     "{kind: fat16/'" BOARD "; $M check",
+     1,
+     {"A fat16 volume cannot be larger than 2.0 GiB.", "try  kind: fat32"}},
+    {NULL,
+     "printf 'CONFIG_TIDE=\\nCONFIG_EBB=5x\\n' >> kernel/jetty.config; $M check",
+     1,
+     {"try  Write the value behind the = in full.", "try  \"5x\""}},
+    {NULL,
+     "sleep 0.3; export XDG_CACHE_HOME=$PWD/c; $R -q build --out o; $R -q build --out o; $R build "
+     "--out o | head "
+     "-1; for n in hash-of-chunks sha256; do sed -i \"s/\\\"$n\\\"/\\\"none\\\"/\" "
+     "o/curlew/ledger.json; $R build "
+     "--out o | head -1; done",
+     0,
+     {"Nothing has changed since it was built into o/curlew\nBuilt into o/curlew\nBuilt into "
+      "o/curlew\n"}},
+    {NULL,
+     "sed -i 's/^pieces:/&\\n  early: {ramdisk: {modules: {in: linux, names: [gauge]}, files: {i: "
+     "{text: x, "
+     "to: \\/init}}}}/; s/^      tree: main$/&\\n      ramdisk: early/'" BOARD
+     "; sleep 0.3; export XDG_CACHE_HOME=$PWD/c; for o in one two; do sed -i \"s/names: "
+     ".gauge.[^}]*/names: "
+     "[gauge], order: \\/$o/\"" BOARD "; $R -q build --out $o; $R -q build --out $o; $R -q take "
+     "$o/curlew/card.img boot:early -o $o.gz; zcat $o.gz | grep -ao '00\\(one\\|two\\)'; done",
+     0,
+     {"00one\n00two\n"}},
     /* the first and the last character of each length, and what is none */
     {NULL,
      "mkdir r; for n in '\\337\\277' '\\340\\237\\277' '\\340\\240\\200' '\\360\\217\\277\\277' "

@@ -1,6 +1,6 @@
 /* What of an archive's modules a ramdisk takes, and in which order: against a model that knows the
  * whole graph. */
-#include "elf.h"
+#include "binaries.h"
 #include "support.h"
 
 #include <stdlib.h>

@@ -1,5 +1,5 @@
 /* rehearse: what it says of the demo's boards, of damaged images, and with one thing broken. */
-#include "elf.h"
+#include "binaries.h"
 #include "support.h"
 
 #include <stdlib.h>
@@ -171,6 +171,39 @@ static void first_programs_are_followed(void) {
     }
 }
 
+/* A kernel that expands itself does so behind a multiple of 128 MiB. */
+static void a_kernel_expands_where_it_does(void) {
+    static const struct {
+        unsigned kernel, tree;
+        bool harm;
+    } places[] = {{0x40200000, 0x42000000, false}, {0x40200000, 0x41607fff, true},
+                  {0x40200000, 0x41608000, false}, {0x48200000, 0x49000000, true},
+                  {0x48200000, 0x41000000, false}, {0x50200000, 0x51000000, true},
+                  {0x57f00000, 0x51000000, true},  {0x58200000, 0x51000000, false}};
+    const char *folder = keep(test_folder("expands")), *image = keep(path_in(folder, "new.img"));
+    uint8_t z[ZIMAGE];
+    make_zimage(z);
+    write_file(path_in(folder, "z"), z, sizeof z);
+    for (size_t i = 0; i < sizeof places / sizeof *places; i++) {
+        int status;
+        CU_ASSERT_TRUE_FATAL(
+            runs(0,
+                 "cd '%s' && rm -f new.img && '%s' -q amend '%s/curlew/card.img' "
+                 "boot:kernel=z '2 MiB:fdt_high=0xffffffff' '2 MiB:bootcmd=load mmc 0:1 "
+                 "0x%x kernel; load mmc 0:1 0x%x main.dtb; bootz 0x%x - 0x%x' -o new.img",
+                 folder, MOSAICUM_PROGRAM, built(), places[i].kernel, places[i].tree & ~7u,
+                 places[i].kernel, places[i].tree & ~7u));
+        json_t *d = run_json(
+            &status, "rehearse '%s' --cpu arm --ram-start 0x40000000 --ram '512 MiB'", image);
+        const char *reason = cell(table_of(d, "verdict"), 0, "reason");
+        bool harm = strstr(reason, "The kernel expands itself over the tree") != NULL;
+        if (harm != places[i].harm)
+            fprintf(stderr, "\n%x, %x: %s\n", places[i].kernel, places[i].tree, reason);
+        CU_ASSERT_EQUAL(harm, places[i].harm);
+        json_decref(d);
+    }
+}
+
 /* The first entry dies three times, then the fallback starts: that is told as what it is. */
 static void a_fallback_is_no_good_news(void) {
     const char *folder = keep(test_folder("fallback"));
@@ -260,7 +293,8 @@ static void wrong_use_is_told(void) {
     }
 }
 
-SUITE(rehearse_suite, {"first programs are followed", first_programs_are_followed},
+SUITE(rehearse_suite, {"a kernel expands where it does", a_kernel_expands_where_it_does},
+      {"first programs are followed", first_programs_are_followed},
       {"the demo boots", the_demo_boots},
       {"damaged images end as they must", damaged_images_end_as_they_must},
       {"a fallback is no good news", a_fallback_is_no_good_news},

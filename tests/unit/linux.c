@@ -1,5 +1,5 @@
 /* Kernels and modules: what only the whole file tells, and where that puts things in RAM. */
-#include "elf.h"
+#include "binaries.h"
 #include "support.h"
 
 #include "base/bytes.h"
@@ -194,20 +194,15 @@ static void kernels_are_looked_into(void) {
 
 /* The table of facts at the end of a 32-bit Arm kernel that expands itself. */
 static void self_expanding_kernels_tell_their_size(void) {
-    static uint8_t z[8192];
+    static uint8_t z[ZIMAGE];
     struct core c;
     struct mos_kernel_header h;
     core_start(&c);
-    mos_put_le32(z + 36, 0x016f2818);
-    mos_put_le32(z + 44, sizeof z);
+    make_zimage(z);
+    mos_put_le32(z + 0x34, 0);
     CU_ASSERT_TRUE(measured(&c, z, sizeof z, &h));
     CU_ASSERT_EQUAL(h.expanded_size, 0); /* an old one without a table */
-    mos_put_le32(z + 0x34, 0x45454545);
-    mos_put_le32(z + 0x38, 8000);
-    static const uint32_t words[] = {6, 0x5a534c4b, 7000, 0x100000, 0x208000, 0x10000};
-    for (size_t i = 0; i < 6; i++)
-        mos_put_le32(z + 8000 + 4 * i, words[i]);
-    mos_put_le32(z + 7000, 0x1300000);
+    make_zimage(z);
     CU_ASSERT_TRUE(measured(&c, z, sizeof z, &h));
     CU_ASSERT_EQUAL(h.expanded_size, 0x1400000);
     CU_ASSERT_EQUAL(h.expands_to, 0x208000);

@@ -106,6 +106,26 @@ static void data_may_lie_outside(void) {
         CU_ASSERT(t->data && t->length == TREE && memcmp(t->data, tree, TREE) == 0);
         CU_ASSERT(mos_parcel_check_part(c.ctx.arena, k, &names) && strcmp(names, "sha256+ ") == 0);
         CU_ASSERT(mos_parcel_check_part(c.ctx.arena, t, &names) && strcmp(names, "crc32+ ") == 0);
+        /* said to lie behind the end */
+        for (uint32_t lie = 1; lie < 5; lie++) {
+            struct mos_dt *dt = mos_dt_read_blob(&c.ctx, "parcel", out.data, out.length);
+            struct mos_dt_node *n = mos_dt_find(dt, "/images/kernel-linux");
+            struct mos_buf lied = {.arena = c.ctx.arena};
+            put_number(&c, dt, n, kind & 1 ? "data-position" : "data-offset",
+                       lie == 1   ? out.length + 1
+                       : lie == 2 ? out.length + KERNEL
+                       : lie == 3 ? UINT32_MAX
+                                  : UINT64_MAX,
+                       kind & 2);
+            mos_dt_write_blob(&c.ctx, dt, false, &lied);
+            size_t tree_length = lied.length;
+            mos_buf_add(&lied, (const char *)out.data + tree_length, out.length - tree_length);
+            p = mos_parcel_read(&c.ctx, lied.data, lied.length, &problem);
+            CU_ASSERT_PTR_NOT_NULL_FATAL(p);
+            CU_ASSERT_PTR_NULL(mos_parcel_part(p, "kernel-linux")->data);
+        }
+        p = mos_parcel_read(&c.ctx, out.data, out.length, &problem);
+        k = mos_parcel_part(p, "kernel-linux");
         /* cut off, or said to be longer than the file: there is no such payload */
         size_t behind_kernel =
             out.length - (size_t)((const uint8_t *)k->data + KERNEL - (const uint8_t *)out.data);

@@ -1,6 +1,6 @@
-/* Small ELF files: as little of a program or a module as the core looks at. */
-#ifndef MOS_TESTS_ELF_H
-#define MOS_TESTS_ELF_H
+/* Small binaries: as little of a program, a module or a kernel as the core looks at. */
+#ifndef MOS_TESTS_BINARIES_H
+#define MOS_TESTS_BINARIES_H
 
 #include "base/buf.h"
 
@@ -12,5 +12,10 @@ size_t make_program(uint8_t *p, bool wide, unsigned machine, const char *interpr
 /* A module of arm (or, wide, arm64): sections none, texts, .modinfo with these facts, each ended by
  * a zero byte. */
 void make_module(struct mos_buf *out, bool wide, const char *facts, size_t length);
+
+enum { ZIMAGE = 8192 };
+/* A 32-bit Arm kernel that expands itself to 0x208000 behind its base, over 20 MiB; its table of
+ * facts lies at 8000, and the size of what it expands at 7000. */
+void make_zimage(uint8_t z[ZIMAGE]);
 
 #endif

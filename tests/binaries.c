@@ -1,4 +1,4 @@
-#include "elf.h"
+#include "binaries.h"
 
 #include "base/bytes.h"
 
@@ -56,4 +56,16 @@ void make_module(struct mos_buf *out, bool wide, const char *facts, size_t lengt
         mos_put_le32(s + (wide ? 24 : 16), (uint32_t)rows[i].at);
         mos_put_le32(s + (wide ? 32 : 20), (uint32_t)rows[i].length);
     }
+}
+
+void make_zimage(uint8_t z[ZIMAGE]) {
+    static const uint32_t words[] = {6, 0x5a534c4b, 7000, 0x100000, 0x208000, 0x10000};
+    memset(z, 0, ZIMAGE);
+    mos_put_le32(z + 36, 0x016f2818);
+    mos_put_le32(z + 44, ZIMAGE);
+    mos_put_le32(z + 0x34, 0x45454545);
+    mos_put_le32(z + 0x38, 8000);
+    for (size_t i = 0; i < 6; i++)
+        mos_put_le32(z + 8000 + 4 * i, words[i]);
+    mos_put_le32(z + 7000, 0x1300000);
 }
