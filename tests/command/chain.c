@@ -2,6 +2,8 @@
  * the lock in a loader, alternatives, scripts for a server and for flashes. */
 #include "support.h"
 
+#include "boot/parcel.h"
+
 #include <stdlib.h>
 #include <string.h>
 
@@ -132,7 +134,10 @@ static void pieces_are_packed(void) {
     add_pieces(w, "  plain:\n    packed: {table-at: 0 B, align: 4 KiB, parts: {one: first, two: "
                   "{piece: loader, at: 64 KiB}}}\n"
                   "  carried:\n    packed: {as: parcel, starts: two, parts: {one: {piece: first, "
-                  "load: 0x1000}, two: {piece: loader, load: 0x48000000, entry: 0x48000010}}}\n");
+                  "load: 0x1000}, two: {piece: loader, load: 0x48000000, entry: 0x48000010}, tree: "
+                  "{piece: blob, type: flat_dt, load: 0x2000}}}\n  blob: {file: blob.dtb}\n");
+    CU_ASSERT_TRUE_FATAL(
+        runs(0, "cd '%s' && cp '%s/tests/data/machine-arm64.dtb' blob.dtb", w, MOSAICUM_SOURCE));
     edit(w, "s/{boot: {made: boot}}/{boot: {made: boot}, plain: {piece: plain}, carried: {piece: "
             "carried}}/");
     build(w);
@@ -150,6 +155,27 @@ static void pieces_are_packed(void) {
     struct outcome o = run_shell("strings '%s/carried'", w);
     CU_ASSERT_TRUE(has(o.out, "firmware") && has(o.out, "loadables"));
     outcome_free(&o);
+    /* what is put somewhere says where; only what is started says where it starts */
+    size_t length;
+    char *bytes = read_whole(path_in(w, "carried"), &length);
+    const char *problem;
+    struct core c;
+    core_start(&c);
+    struct mos_parcel *p = mos_parcel_read(&c.ctx, bytes, length, &problem);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(p);
+    static const struct {
+        const char *part;
+        uint32_t load, entry; /* entry 0: none */
+    } parts[] = {{"one", 0x1000, 0x1000}, {"two", 0x48000000, 0x48000010}, {"tree", 0x2000, 0}};
+    for (size_t i = 0; i < 3; i++) {
+        const struct mos_dt_node *n = mos_parcel_part(p, parts[i].part)->node;
+        uint32_t load = 0, entry = 0;
+        CU_ASSERT(mos_dt_cell(n, "load", &load) && load == parts[i].load);
+        CU_ASSERT_EQUAL(mos_dt_cell(n, "entry", &entry), parts[i].entry != 0);
+        CU_ASSERT_EQUAL(entry, parts[i].entry);
+    }
+    core_end(&c);
+    free(bytes);
     edit(w, "s/at: 64 KiB/at: 16 KiB/; s/{piece: first, load: 0x1000}/first/");
     o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
     CU_ASSERT_EQUAL(o.status, 1);

@@ -504,6 +504,58 @@ static void a_fragmented_volume_is_changed(void) {
     core_end(&c);
 }
 
+/* Blocks of attributes serve several files: one more, one less, and a copy where no more may. */
+static void shared_attributes_stay(void) {
+    enum { FILES = 1024 };
+    struct core c;
+    core_start(&c);
+    const uint64_t size = 16 << 20;
+    struct mos_io io = mos_io_memory(c.ctx.arena, mos_alloc(c.ctx.arena, size), size);
+    struct mos_volume_wish w = wish(size);
+    struct mos_volume_base *v = mos_fs_ext4.begin(&c.ctx, &io, &w);
+    struct mos_sink sink = mos_fs_ext4.sink(v);
+    struct mos_attribute_set set = mos_attribute_set_make(c.ctx.arena);
+    struct mos_buf list = {.arena = c.ctx.arena};
+    uint8_t value[600];
+    memset(value, 0x17, sizeof value);
+    mos_attribute_add(&set, "user.tide", 9, value, sizeof value);
+    mos_attribute_pack(&set, &list);
+    for (size_t i = 0; i < FILES; i++) {
+        struct mos_entry e = {.path = path_in("f", "%zu", i),
+                              .mode = 0644,
+                              .attributes = (const uint8_t *)list.data,
+                              .attributes_length = list.length};
+        CU_ASSERT_TRUE(mos_bytes_stream(&e, "low", 3, &sink));
+    }
+    const struct mos_entry alias = {.path = "alias", .type = MOS_ENTRY_HARD_LINK, .target = "f/7"};
+    CU_ASSERT_TRUE(sink.entry(sink.self, &alias) && sink.end(sink.self, 0));
+    struct mos_volume_result r;
+    CU_ASSERT_TRUE_FATAL(mos_fs_ext4.finish(v, &r) && r.fits);
+    for (int round = 0; round < 3; round++) {
+        struct mos_editor *e = editor_of(&c, &mos_fs_ext4, &io);
+        struct mos_io content = mos_io_memory(c.ctx.arena, value, 5);
+        uint64_t before;
+        if (round == 0) /* the 1025th */
+            CU_ASSERT_TRUE(e->put(e, "alias", &content, 0644, &before));
+        for (int i = 8; i < 400 && round == 1; i++)
+            CU_ASSERT_TRUE(e->remove(e, path_in("f", "%d", i), &before));
+        if (round == 2)
+            CU_ASSERT_TRUE(e->put(e, "f/7", &content, 0644, &before) &&
+                           e->remove(e, "alias", &before));
+        CU_ASSERT(e->finish(e) && accepted(&c, &io));
+        struct model now = model_of(&c, NULL, false);
+        CU_ASSERT_EQUAL(read_all(&c, &mos_fs_ext4, &io, &now), 0);
+        size_t with = 0;
+        for (size_t k = 0; k < now.things.count; k++) {
+            const struct thing *t = now.things.items[k].value;
+            with += t->attributes_length == list.length &&
+                    memcmp(t->attributes, list.data, list.length) == 0;
+        }
+        CU_ASSERT_EQUAL(with, round == 0 ? FILES + 1 : round == 1 ? FILES + 1 - 392 : FILES - 392);
+    }
+    core_end(&c);
+}
+
 /* A change that finds no room is refused with the reason: content, an entry in a full folder. */
 static void what_does_not_fit_is_refused(void) {
     static uint8_t bytes[35 << 20];
@@ -622,7 +674,8 @@ static void archives_keep_what_volumes_have(void) {
     core_end(&c);
 }
 
-SUITE(volumes_suite, {"what does not fit is refused", what_does_not_fit_is_refused},
+SUITE(volumes_suite, {"shared attributes stay", shared_attributes_stay},
+      {"what does not fit is refused", what_does_not_fit_is_refused},
       {"a fragmented volume is changed", a_fragmented_volume_is_changed},
       {"what is written is read", what_is_written_is_read}, {"damage is told", damage_is_told},
       {"what is changed is changed", what_is_changed_is_changed},

@@ -59,31 +59,55 @@ static bool give_content(struct ext4_editor *x, const struct ext4_inode *i) {
     return true;
 }
 
-/* A block of attributes may serve several inodes: one more, or one less.  False: it cannot be. */
-static bool count_users(struct ext4_editor *x, const struct ext4_inode *i, int change) {
-    uint8_t *block = mos_alloc(x->ctx->arena, x->r.block_size), number[8];
-    if (!ext4_edit_read(x, i->attributes_block, block))
-        return false;
-    uint32_t users = mos_le32(block + 4) + (uint32_t)change;
-    if (users > MOST_SHARING)
-        return false;
-    if (!users) {
-        ext4_edit_give(x, i->attributes_block, 1);
-        return true;
-    }
+/* Writes a block of attributes that serves so many inodes. */
+static void put_attributes(struct ext4_editor *x, uint64_t at, uint8_t *block, uint32_t users) {
+    uint8_t number[8];
     mos_put_le32(block + 4, users);
     if (x->r.ro_compat & EXT4_RO_CSUM) {
         mos_put_le32(block + 16, 0);
-        mos_put_le64(number, i->attributes_block);
+        mos_put_le64(number, at);
         mos_put_le32(block + 16,
                      mos_crc32c(mos_crc32c(x->r.csum_seed, number, 8), block, x->r.block_size));
     }
-    ext4_edit_write(x, block, x->r.block_size, i->attributes_block * x->r.block_size);
+    ext4_edit_write(x, block, x->r.block_size, at * x->r.block_size);
+}
+
+/* One inode less has this one's block of attributes. */
+static void leave_attributes(struct ext4_editor *x, const struct ext4_inode *i) {
+    uint8_t *block = mos_alloc(x->ctx->arena, x->r.block_size);
+    if (!i->attributes_block || !ext4_edit_read(x, i->attributes_block, block))
+        return;
+    uint32_t users = mos_le32(block + 4);
+    if (users > 1)
+        put_attributes(x, i->attributes_block, block, users - 1);
+    else
+        ext4_edit_give(x, i->attributes_block, 1);
+}
+
+/* Another inode has them, too: the same block, or a copy where that one serves as many as it may.
+ */
+static bool share_attributes(struct ext4_editor *x, const struct ext4_inode *from,
+                             struct ext4_inode *to) {
+    uint8_t *block = mos_alloc(x->ctx->arena, x->r.block_size);
+    uint64_t got, at = from->attributes_block;
+    if (!at)
+        return true;
+    if (!ext4_edit_read(x, at, block))
+        return false;
+    uint32_t users = mos_le32(block + 4);
+    if (users >= MOST_SHARING)
+        at = ext4_edit_take(x, 1, &got);
+    if (!at)
+        return false;
+    put_attributes(x, at, block, at == from->attributes_block ? users + 1 : 1);
+    to->attributes_block = at;
+    mos_put_le32(to->raw + 0x68, (uint32_t)at);
+    mos_put_le16(to->raw + 0x76, (uint16_t)(at >> 32));
     return true;
 }
 
 /* Owner, mode's companions and extended attributes go over to an inode that takes a place. */
-static void inherit(struct ext4_editor *x, const struct ext4_inode *from, struct ext4_inode *to) {
+static bool inherit(struct ext4_editor *x, const struct ext4_inode *from, struct ext4_inode *to) {
     static const struct { uint8_t at, length; } owner[] = {{0x2, 2}, {0x18, 2}, {0x78, 4}};
     for (size_t i = 0; i < sizeof owner / sizeof *owner; i++)
         memcpy(to->raw + owner[i].at, from->raw + owner[i].at, owner[i].length);
@@ -91,11 +115,7 @@ static void inherit(struct ext4_editor *x, const struct ext4_inode *from, struct
     if (x->r.inode_size > tail && tail == 128 + (size_t)mos_le16(to->raw + 0x80) &&
         !(from->flags & EXT4_FLAG_INLINE))
         memcpy(to->raw + tail, from->raw + tail, x->r.inode_size - tail);
-    if (from->attributes_block && count_users(x, from, 1)) {
-        to->attributes_block = from->attributes_block;
-        memcpy(to->raw + 0x68, from->raw + 0x68, 4);
-        memcpy(to->raw + 0x76, from->raw + 0x76, 2);
-    }
+    return share_attributes(x, from, to);
 }
 
 /* One name of an inode is gone; with the last one, all of it. */
@@ -107,8 +127,7 @@ static bool unlink(struct ext4_editor *x, struct ext4_inode *i) {
     }
     if (!give_content(x, i))
         return false;
-    if (i->attributes_block)
-        count_users(x, i, -1);
+    leave_attributes(x, i);
     ext4_edit_give_inode(x, i->number);
     memset(i->raw + FIELD, 0, 60);
     i->links = 0;
@@ -305,8 +324,8 @@ static bool edit_put(struct mos_editor *base, const char *path, struct mos_io *c
     if (!number)
         return refuse(x, path, "does not fit: no inode is free");
     new_inode(x, &fresh, number, mode);
-    if (spot.inode)
-        inherit(x, &file, &fresh);
+    if (spot.inode && !inherit(x, &file, &fresh))
+        return broken(x, path);
     if (!write_content(x, &fresh, content))
         return broken(x, path);
     ext4_edit_write_inode(x, &fresh);
