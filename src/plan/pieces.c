@@ -390,11 +390,11 @@ static void mark_unpacked(struct mos_plan *plan) {
 }
 
 static void check_form(struct mos_plan *plan, const struct mos_piece *def) {
-    bool inside = def->in || def->path, made = def->ramdisk || def->packed;
+    bool inside = def->in || def->path;
     int sources =
         inside + (def->file || def->made_by) + (def->ramdisk != NULL) + (def->packed != NULL);
     if (def->r.broken || (def->in && !mos_has(def->in)) ||
-        (sources == 1 && (made || !inside || (def->in && def->path))))
+        (sources == 1 && (!inside || (def->in && def->path))))
         return;
     struct mos_findings *list = &plan->ctx->findings;
     struct mos_finding *f =

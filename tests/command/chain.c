@@ -207,7 +207,8 @@ static void a_program_may_hold_the_key(void) {
     build(inside);
     struct outcome o = run_shell("'%s' --no-cache -v -w '%s' check", MOSAICUM_PROGRAM, w);
     CU_ASSERT_EQUAL(o.status, 0);
-    CU_ASSERT_TRUE(has(o.out, "signatures: build asks sh for them"));
+    const char *told = strstr(o.out, "signatures: build asks sh for them");
+    CU_ASSERT(told && !strstr(told + 1, "signatures: build asks sh for them")); /* once */
     CU_ASSERT_FALSE(exists(path_in(w, "asked")));
     outcome_free(&o);
     build(w);

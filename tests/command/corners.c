@@ -339,7 +339,7 @@ static const struct corner corners[] = {
      "sed -i 's/^pieces:/&\\n  x1: {path: a}\\n  x2: {in: linux}\\n  x3: {in: linux, path: "
      "boot\\/Image, file: "
      "a}\\n  x4: {ramdisk: {}, file: a}\\n  x5: {ramdisk: {}, path: a}/'" BOARD
-     "; $M check | grep -c 'needs either a file, or an archive'",
+     "; $M check > o; grep -c 'needs either a file, or an archive' o",
      0,
      {"5\n"}},
     {"boot.parcel",
@@ -446,6 +446,19 @@ static const struct corner corners[] = {
      "'impossible sizes'; done | tr '\\n' +",
      0,
      {"1+0+1+0+1+"}},
+    /* the last cluster of a volume, and the one behind it, where the file goes on */
+    {NULL,
+     "mkfs.fat -F 12 -s 8 -C f 2048 > /dev/null; truncate -s 3M f; head -c 3000 /dev/zero | tr "
+     "'\\0' x > a.txt; "
+     "mcopy -i f a.txt ::a.txt; n=$(fsck.fat -nv f | grep -o '[0-9]* data clusters' | cut -d' ' "
+     "-f1); o=$(grep "
+     "-abo 'A       TXT' f | cut -d: -f1); for c in $((n + 1)) $((n + 2)); do cp f g; printf "
+     "\"\\\\$(printf %o $((c & "
+     "255)))\\\\$(printf %o $((c >> 8)))\" | dd of=g bs=1 seek=$((o + 26)) conv=notrunc "
+     "status=none; $M take g "
+     ":a.txt -o - | wc -c; done",
+     0,
+     {"3000\n", "/a.txt ends early: 3000 bytes of it are lost.\n0\n"}},
     {NULL,
      "sed -i 's/960 MiB, erase/9600 MiB, erase/; s/size: 64 MiB, volume: {kind: fat32/size: 5 GiB, "
      "volume: "

@@ -72,6 +72,10 @@ static const struct {
     {"2 MiB:bootcmd=load mmc 0:1 0x40000000 kernel; booti 0x40000000", "starts again and again",
      "FDT and ATAGS"},
     {"2 MiB:bootcmd=load mmc 0:1 0x5f000000 kernel", "loader prompt", "would overwrite reserved"},
+    {"2 MiB:bootcmd=mmc info; mmc part; mmc list; mmc rescan; mmc dev 0; run nothing",
+     "loader prompt", "\"nothing\" not defined"},
+    {"2 MiB:bootcmd=usb read 0x40000000 0 1; test $? -eq 1 && run nothing", "loader prompt",
+     "\"nothing\" not defined"},
     {"2 MiB:bootcmd=poweroff", "switched off", "switches the board off"},
     /* what ended it comes first, what was wrong before behind it; a new attempt has a new list */
     {"2 MiB:bootcmd=load mmc 0:1 0x40000000 none; booti 0x42000000", "loader prompt",

@@ -222,6 +222,38 @@ static void fixups_stay_inside(void) {
     }
 }
 
+/* The last bytes of a property are no cell. */
+static void fixups_need_a_whole_cell(void) {
+    static const struct {
+        const char *bytes;
+        unsigned phandle;
+        bool good;
+    } cases[] = {{"00 00 00 07 00 00 07", 0x700, false},
+                 {"00 00 00 07 00 00 07 00", 0x700, true},
+                 {"00 00 00 07 00 00", 0, false},
+                 {"00 00 00 07", 0, false}};
+    static const char *const names[] = {"base", "first"};
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct core c;
+        core_start(&c);
+        struct mos_buf b = {.arena = c.ctx.arena};
+        const char *text = mos_printf(
+            c.ctx.arena,
+            "/dts-v1/; / { fragment@0 { target-path = \"/u\"; __overlay__ { c = [%s]; n { phandle "
+            "= <%u>; "
+            "}; }; }; __local_fixups__ { fragment@0 { __overlay__ { c = <4>; }; }; }; };",
+            cases[i].bytes, cases[i].phandle);
+        struct mos_dt *base = parse(&c, base_text);
+        mos_dt_resolve(&c.ctx, base);
+        mos_dt_write_blob(&c.ctx, parse(&c, text), false, &b);
+        struct mos_dt *overlay = mos_dt_read_blob(&c.ctx, "overlay", b.data, b.length);
+        if (overlay)
+            mos_dt_apply(&c.ctx, base, overlay, 1, names);
+        CU_ASSERT_EQUAL(overlay && c.ctx.findings.items.count == 0, cases[i].good);
+        core_end(&c);
+    }
+}
+
 /* ---- expressions ---- */
 
 /* The operators of C on unsigned 64-bit numbers; a higher rank binds tighter. */
@@ -460,7 +492,8 @@ static void statements_equal_a_model(void) {
     }
 }
 
-SUITE(tree_suite, {"fix-ups stay inside", fixups_stay_inside},
+SUITE(tree_suite, {"fix-ups need a whole cell", fixups_need_a_whole_cell},
+      {"fix-ups stay inside", fixups_stay_inside},
       {"expressions are those of C", expressions_are_those_of_c},
       {"statements equal a model", statements_equal_a_model},
       {"values of all kinds", values_are_compiled}, {"mistakes", mistakes_are_refused},
