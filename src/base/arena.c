@@ -7,6 +7,24 @@
 #include <stdlib.h>
 #include <string.h>
 
+/* Under AddressSanitizer what was not given out cannot be touched either: a gap behind each piece.
+ */
+#if defined __has_feature
+#if __has_feature(address_sanitizer)
+#define GUARDED 1
+#endif
+#elif defined __SANITIZE_ADDRESS__
+#define GUARDED 1
+#endif
+#ifdef GUARDED
+#include <sanitizer/asan_interface.h>
+enum { GAP = 16 };
+#else
+#define ASAN_POISON_MEMORY_REGION(from, length) ((void)(from), (void)(length))
+#define ASAN_UNPOISON_MEMORY_REGION(from, length) ((void)(from), (void)(length))
+enum { GAP = 0 };
+#endif
+
 enum { FIRST_BLOCK = 16 * 1024, LARGEST_BLOCK = 1024 * 1024 };
 
 struct block {
@@ -74,16 +92,12 @@ static struct block *add_block(struct mos_arena *arena, size_t size) {
         give_up(arena);
     b->size = size;
     arena->held += size;
+    ASAN_POISON_MEMORY_REGION(b->data, size);
     return b;
 }
 
-void *mos_alloc(struct mos_arena *arena, size_t size) {
-    if (arena->fail_after && --arena->fail_after == 0)
-        give_up(arena);
-    const size_t unit = alignof(max_align_t);
-    if (size > SIZE_MAX - unit)
-        give_up(arena);
-    size = (size + unit - 1) / unit * unit;
+/* So many bytes of a block, a multiple of the unit. */
+static void *take(struct mos_arena *arena, size_t size) {
     struct block *b = arena->blocks;
     if (b && size <= b->size - b->used) {
         void *p = (char *)b->data + b->used;
@@ -108,6 +122,17 @@ void *mos_alloc(struct mos_arena *arena, size_t size) {
     fresh->used = size;
     arena->blocks = fresh;
     return fresh->data;
+}
+
+void *mos_alloc(struct mos_arena *arena, size_t size) {
+    if (arena->fail_after && --arena->fail_after == 0)
+        give_up(arena);
+    const size_t unit = alignof(max_align_t);
+    if (size > SIZE_MAX - unit - GAP)
+        give_up(arena);
+    void *p = take(arena, (size + GAP + unit - 1) / unit * unit);
+    ASAN_UNPOISON_MEMORY_REGION(p, size);
+    return p;
 }
 
 void *mos_alloc_array(struct mos_arena *arena, size_t count, size_t size) {

@@ -468,7 +468,7 @@ static void statements_equal_a_model(void) {
     core_end(&labels);
     for (size_t i = 0; i < 400; i++) {
         struct core c;
-        struct model m;
+        struct model m = {0};
         core_start(&c);
         struct mos_buf b = {.arena = c.ctx.arena}, blob = {.arena = c.ctx.arena};
         forget(&m, 0);
