@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "content/attributes.h"
 
+#include <stdlib.h>
 #include <string.h>
 
 enum { PIECE = 1 << 20 };
@@ -40,7 +41,8 @@ struct comparison {
     mosaicum *m;
     struct report_table table;
     const char *region;
-    uint64_t dates; /* files of which only the date differs */
+    uint64_t dates;  /* files of which only the date differs */
+    bool table_told; /* rows tell what differs in the table */
 };
 
 static void row(struct comparison *c, const char *change, const char *thing, const char *a,
@@ -196,6 +198,18 @@ static bool compare_volumes(struct comparison *c, struct survey *s, const struct
 
 /* ---- bytes ---- */
 
+static bool is_extended(struct survey *s, const struct survey_span *x) {
+    const char *type = x->partition ? s->driver->type_name(x->partition->type) : NULL;
+    return type && strcmp(type, "extended") == 0;
+}
+
+static void bytes_row(struct comparison *c, uint64_t count, uint64_t first) {
+    row(c, "bytes",
+        mos_printf(c->m->arena, "%llu of them, from %s on", (unsigned long long)count,
+                   mos_size_text(c->m->arena, first)),
+        NULL, NULL);
+}
+
 /* The first differing byte and how many differ; false: cannot be read. */
 static bool compare_bytes(struct comparison *c, struct mos_io *a, struct mos_io *b, uint64_t *first,
                           uint64_t *count) {
@@ -245,9 +259,8 @@ static bool compare_spans(struct comparison *c, struct survey *s, const struct s
     struct mos_arena *arena = c->m->arena;
     struct mos_io a = survey_window(s, x), b = survey_window(t, y);
     uint64_t first = 0, count = 0;
-    const char *type = x->partition ? s->driver->type_name(x->partition->type) : NULL;
     c->region = survey_name(s, x);
-    if (type && strcmp(type, "extended") == 0)
+    if (is_extended(s, x))
         return true; /* what lies in it comes by itself */
     if (x->length != y->length)
         row(c, "size", NULL, mos_size_text(arena, x->length), mos_size_text(arena, y->length));
@@ -257,13 +270,62 @@ static bool compare_spans(struct comparison *c, struct survey *s, const struct s
         return true;
     if (x->has_volume && y->has_volume && x->volume.driver && y->volume.driver)
         return compare_volumes(c, s, x, t, y, count);
+    size_t rows = c->table.cells.count;
     if (x->environment_size && y->environment_size)
         compare_environments(c, x, y);
-    else if (count)
-        row(c, "bytes",
-            mos_printf(arena, "%llu of them, from %s on", (unsigned long long)count,
-                       mos_size_text(arena, x->start + first)),
-            NULL, NULL);
+    if (count && rows == c->table.cells.count)
+        bytes_row(c, count, x->start + first);
+    return true;
+}
+
+/* ---- between the regions ---- */
+
+struct stretch {
+    uint64_t start, end;
+};
+
+static int by_start(const void *a, const void *b) {
+    const struct stretch *x = a, *y = b;
+    return (x->start > y->start) - (x->start < y->start);
+}
+
+static void add_stretches(struct mos_vec *out, struct survey *s, bool table) {
+    for (size_t i = 0; i < s->spans.count; i++) {
+        const struct survey_span *x = mos_vec_at(&s->spans, i);
+        if (!is_extended(s, x))
+            *(struct stretch *)mos_vec_push(out) = (struct stretch){x->start, x->start + x->length};
+    }
+    for (size_t i = 0; table && i < s->table_span_count; i++) {
+        const struct mos_table_span *x = &s->table_spans[i];
+        *(struct stretch *)mos_vec_push(out) = (struct stretch){x->start, x->end};
+    }
+}
+
+/* What no region has and no row has told of: nothing that differs goes unsaid.  The table is left
+ * out where the rows have told what differs in it. */
+static bool compare_rest(struct comparison *c, struct survey *s, struct survey *t) {
+    struct mos_vec told = mos_vec_make(c->m->arena, sizeof(struct stretch));
+    uint64_t size = mos_min(s->io.size, t->io.size), at = 0, first = 0, count = 0;
+    add_stretches(&told, s, c->table_told);
+    add_stretches(&told, t, c->table_told);
+    *(struct stretch *)mos_vec_push(&told) = (struct stretch){size, size};
+    qsort(told.items, told.count, sizeof(struct stretch), by_start);
+    for (size_t i = 0; i < told.count; i++) {
+        const struct stretch *x = mos_vec_at(&told, i);
+        uint64_t end = mos_min(x->start, size), from, n = 0;
+        if (end > at) {
+            struct mos_io a = mos_io_window(c->m->arena, &s->io, at, end - at);
+            struct mos_io b = mos_io_window(c->m->arena, &t->io, at, end - at);
+            if (!compare_bytes(c, &a, &b, &from, &n))
+                return false;
+            first = n && !count ? at + from : first;
+            count += n;
+        }
+        at = mos_max(at, x->end);
+    }
+    c->region = s->driver || t->driver ? "table and gaps" : "elsewhere";
+    if (count)
+        bytes_row(c, count, first);
     return true;
 }
 
@@ -322,25 +384,30 @@ static bool compare_all(struct comparison *c, struct survey *s, struct survey *t
     if (s->io.size != t->io.size)
         row(c, "image size", NULL, mos_size_text(c->m->arena, s->io.size),
             mos_size_text(c->m->arena, t->io.size));
+    c->table_told = c->table.cells.count != 0;
     for (size_t i = 0; i < s->spans.count; i++) {
         const struct survey_span *x = mos_vec_at(&s->spans, i), *y = partner(t, x);
         c->region = survey_name(s, x);
-        if (!y) {
+        size_t rows = c->table.cells.count;
+        if (!y)
             row(c, "removed", NULL, span_text(s, x), NULL);
-            continue;
-        }
-        if (x->partition)
+        else if (x->partition)
             compare_partitions(c, s, x->partition, t, y->partition);
+        c->table_told |= rows != c->table.cells.count || (y && x->length != y->length);
+        if (!y)
+            continue;
         if (!compare_spans(c, s, x, t, y))
             return false;
     }
     for (size_t i = 0; i < t->spans.count; i++) {
         const struct survey_span *y = mos_vec_at(&t->spans, i);
         c->region = survey_name(t, y);
-        if (!partner(s, y))
-            row(c, "added", NULL, NULL, span_text(t, y));
+        if (partner(s, y))
+            continue;
+        row(c, "added", NULL, NULL, span_text(t, y));
+        c->table_told = true;
     }
-    return true;
+    return compare_rest(c, s, t);
 }
 
 void compare_images(mosaicum *m, const char *a, const char *b) {
@@ -361,6 +428,7 @@ void compare_images(mosaicum *m, const char *a, const char *b) {
         report_end(m, &c.table);
         for (size_t i = 0; i < t.problems.count; i++)
             mos_vec_push_pointer(&s.problems, mos_vec_pointer(&t.problems, i));
+        survey_note_trouble(&t, &s.problems);
         survey_report_problems(&s);
         m->damaged |= count != 0;
         survey_close(&t);

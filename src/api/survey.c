@@ -234,13 +234,17 @@ bool survey_stream(struct survey *s, const struct survey_span *x,
     return ok;
 }
 
-void survey_report_problems(struct survey *s) {
-    static const struct mosaicum_column columns[] = {{"problem", "problem", false}};
+void survey_note_trouble(struct survey *s, struct mos_vec *problems) {
     if (s->trouble.errnum)
-        mos_vec_push_pointer(&s->problems,
+        mos_vec_push_pointer(problems,
                              mos_printf(s->m->arena, "%s cannot be read at byte %llu: %s.", s->path,
                                         (unsigned long long)s->trouble.offset,
                                         strerror(s->trouble.errnum)));
+}
+
+void survey_report_problems(struct survey *s) {
+    static const struct mosaicum_column columns[] = {{"problem", "problem", false}};
+    survey_note_trouble(s, &s->problems);
     if (!s->problems.count)
         return;
     struct report_table t = report_start(s->m, "problems", "Something is wrong here", columns, 1);

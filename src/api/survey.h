@@ -52,6 +52,8 @@ bool survey_stream(struct survey *s, const struct survey_span *x,
 bool survey_keep(struct survey *s, const struct survey_span *x, const char *path, bool *kept);
 bool survey_has_files(const struct survey_span *x); /* a volume that can be read */
 
+/* A read that failed, as one problem more. */
+void survey_note_trouble(struct survey *s, struct mos_vec *problems);
 /* What is wrong with an image, as a table of its own; the job has failed then. */
 void survey_report_problems(struct survey *s);
 

@@ -110,15 +110,18 @@ static void flatten(struct mos_arena *arena, const json_t *value, const char *pa
         mos_map_set(out, mos_strdup(arena, path), (void *)(uintptr_t)text);
 }
 
-/* Images are asked too whether they are ledgers: those are not read. */
+/* Images are asked too whether they are ledgers: those are not read.  A read that fails goes to
+ * ctx->error. */
 static bool begins_like_json(struct mos_ctx *ctx, const char *path) {
     int file;
     char first = 0;
     size_t got = 0;
     if (ctx->host->open(ctx->host, path, MOS_OPEN_READ, &file))
         return false;
-    ctx->host->pread(ctx->host, file, &first, 1, 0, &got);
+    int e = ctx->host->pread(ctx->host, file, &first, 1, 0, &got);
     ctx->host->close(ctx->host, file);
+    if (e)
+        return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", path);
     return got == 1 && first == '{';
 }
 

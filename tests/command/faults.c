@@ -195,6 +195,20 @@ static int look(const struct mos_host *host, const char *image) {
     return status;
 }
 
+enum { TOLD = 64 };
+
+/* The status of a comparison; TOLD: it says of an error or a problem. */
+static int differ(const struct mos_host *host, const char *a, const char *b) {
+    struct mosaicum_options o = {.host = host};
+    mosaicum *m = mosaicum_new(&o);
+    int status = mosaicum_compare(m, a, b);
+    status |= mosaicum_error(m) ? TOLD : 0;
+    for (size_t i = 0; i < mosaicum_table_count(m); i++)
+        status |= strcmp(mosaicum_table_at(m, i)->key, "problems") == 0 ? TOLD : 0;
+    mosaicum_free(m);
+    return status;
+}
+
 static int change(const struct mos_host *host, const char *image, const char *change,
                   const char *to) {
     struct mosaicum_options o = {.host = host};
@@ -231,6 +245,64 @@ static void images_and_faults(void) {
         CU_ASSERT_EQUAL(exists(to), status == 0);
         CU_ASSERT(!exists(path_in(out, "new.img.part")));
         unlink(to);
+    }
+}
+
+/* Bytes that cannot be read are neither equal nor different. */
+static void comparing_and_faults(void) {
+    static uint8_t bytes[3 << 20];
+    uint64_t seed = 30;
+    const char *w = test_folder("compared"), *a = keep(path_in(w, "a")), *b = keep(path_in(w, "b"));
+    for (size_t i = 0; i < sizeof bytes; i++)
+        bytes[i] = (uint8_t)random_next(&seed);
+    for (int same = 0; same < 2; same++) {
+        write_file(a, bytes, sizeof bytes);
+        bytes[sizeof bytes - 1] ^= (uint8_t)!same;
+        write_file(b, bytes, sizeof bytes);
+        CU_ASSERT_EQUAL_FATAL(differ(faulty_host(UINT64_MAX, 1000000), a, b), !same);
+        unsigned long reads = 1000000 - faulty.reads_left;
+        CU_ASSERT(reads > 5);
+        for (unsigned long n = 1; n <= reads; n++)
+            CU_ASSERT(differ(faulty_host(UINT64_MAX, n), a, b) & TOLD);
+    }
+}
+
+/* One byte that differs, anywhere in a disk: compare does not say that nothing does. */
+static void no_flipped_byte_goes_unseen(void) {
+    static const char *const images[] = {"curlew/card.img", "avocet/emmc.img", "dunlin/card.img",
+                                         "dunlin/flash.img"};
+    const int FLIPS = thorough() ? 400 : 60;
+    uint64_t seed = 31;
+    const char *out = keep(test_folder("flipped"));
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && '%s' --no-cache -q -w '%s/demo/saltmarsh' build curlew avocet dunlin "
+             "--out . && for f in */*.img; do cp --sparse=always $f $f.new; done",
+             out, MOSAICUM_PROGRAM, MOSAICUM_SOURCE));
+    for (size_t i = 0; i < sizeof images / sizeof *images; i++) {
+        const char *a = keep(path_in(out, "%s", images[i])),
+                   *b = keep(path_in(out, "%s.new", images[i]));
+        int fd = open(b, O_RDWR | O_CLOEXEC);
+        CU_ASSERT_FATAL(fd >= 0);
+        off_t size = lseek(fd, 0, SEEK_END);
+        CU_ASSERT_EQUAL(differ(mos_platform_host(), a, b), 0);
+        for (int n = 0; n < FLIPS; n++) {
+            static const off_t front[] = {512, 17408, 4 << 20, 80 << 20};
+            off_t reach = n % 6 < 4 ? front[n % 6] : size, at;
+            uint8_t byte, other;
+            reach = reach < size ? reach : size;
+            at = (off_t)random_below(&seed, (uint64_t)reach);
+            at = n % 12 < 6 ? at : size - 1 - at % (n % 6 < 4 ? 40 * 512 : size);
+            CU_ASSERT_EQUAL(pread(fd, &byte, 1, at), 1);
+            other = byte ^ (uint8_t)(1 + random_below(&seed, 255));
+            CU_ASSERT_EQUAL(pwrite(fd, &other, 1, at), 1);
+            int said = differ(mos_platform_host(), a, b);
+            if (said != MOSAICUM_FINDINGS && said != (MOSAICUM_FINDINGS | TOLD))
+                fprintf(stderr, "\n%s, byte %lld: %d\n", images[i], (long long)at, said);
+            CU_ASSERT((said & ~TOLD) == MOSAICUM_FINDINGS);
+            CU_ASSERT_EQUAL(pwrite(fd, &byte, 1, at), 1);
+        }
+        close(fd);
     }
 }
 
@@ -442,5 +514,7 @@ SUITE(faults_suite, {"one thread makes the same", one_thread_makes_the_same},
       {"a full disk, many sizes", a_full_disk_loses_nothing},
       {"a read error", a_read_error_loses_nothing}, {"every write", a_write_error_loses_nothing},
       {"every read and write of inspect and amend", images_and_faults},
+      {"every read of compare", comparing_and_faults},
+      {"no flipped byte goes unseen", no_flipped_byte_goes_unseen},
       {"a missing piece", a_missing_piece_loses_nothing},
       {"SIGKILL, many moments", a_kill_loses_nothing});

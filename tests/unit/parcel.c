@@ -414,6 +414,13 @@ static void a_loader_that_cannot_be_locked_is_refused(void) {
                                     &problem);
         CU_ASSERT_EQUAL(good, tails[i].good);
         CU_ASSERT(good ? is_locked(&c, out.data + 8, out.length - 8) : problem != NULL);
+        /* a tree of nothing but its header is one, and damaged */
+        in.length = 8 + 40;
+        memset(in.data + 8 + 8, 0, 32);
+        mos_put_be32((uint8_t *)in.data + 8 + 4, 40);
+        CU_ASSERT_FALSE(mos_lock_loader(&c.ctx, (const uint8_t *)in.data, in.length, add_key, &c,
+                                        &out, &problem));
+        CU_ASSERT_STRING_EQUAL(problem, "its tree is damaged");
         core_end(&c);
     }
     for (size_t i = 0; i < 6; i++) { /* in a parcel: its hash, and a tree that is none */

@@ -407,6 +407,11 @@ static void selectors_choose(void) {
         CU_ASSERT_EQUAL(n, cases[i].count);
         CU_ASSERT_EQUAL(c.error.kind, cases[i].count ? MOS_ERROR_NONE : MOS_ERROR_USAGE);
     }
+    c.error.kind = MOS_ERROR_NONE;
+    CU_ASSERT_PTR_NULL(mos_workspace_board(&c.ctx, w, "godwit"));
+    CU_ASSERT(c.error.kind == MOS_ERROR_USAGE &&
+              strcmp(c.error.message, "There is no board godwit") == 0);
+    c.error.kind = MOS_ERROR_NONE;
     struct mos_vec all = mos_vec_make(c.ctx.arena, sizeof(struct mos_selection));
     CU_ASSERT_TRUE(mos_workspace_select_all(&c.ctx, w, true, &all));
     CU_ASSERT_EQUAL(all.count, 12);

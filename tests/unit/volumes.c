@@ -262,14 +262,14 @@ static void what_is_written_is_read(void) {
         const struct mos_fs_driver *d;
         uint64_t size;
         uint32_t unit;
-        size_t entries;
+        size_t entries, blocks; /* blocks 0: as many as fit */
     } cases[] = {{&mos_fs_ext4, 24 << 20, 0, 150},
                  {&mos_fs_ext4, 64 << 20, 4096, 900},
                  {&mos_fs_ext4, 48 << 20, 1024, 600},
                  {&mos_fs_ext4, 48 << 20, 2048, 400},
                  /* a last group that is too short to be of use, and one that just is */
-                 {&mos_fs_ext4, (16 << 20) + (50 << 10), 1024, 60},
-                 {&mos_fs_ext4, (16 << 20) + (60 << 10), 1024, 60},
+                 {&mos_fs_ext4, (16 << 20) + (50 << 10), 1024, 60, 16385},
+                 {&mos_fs_ext4, (16 << 20) + (60 << 10), 1024, 60, 16444},
                  {&mos_fs_fat32, 48 << 20, 512, 300},
                  {&mos_fs_fat16, 32 << 20, 0, 250},
                  {&mos_fs_fat12, 16 << 20, 0, 120},
@@ -283,8 +283,12 @@ static void what_is_written_is_read(void) {
                                          seed + i * 10, cases[i].entries, &wrote);
             read = model_of(&c, NULL, wrote.plain);
             CU_ASSERT_EQUAL(read_all(&c, cases[i].d, &io, &read), 0);
-            if (seed == 1 && cases[i].d == &mos_fs_ext4)
+            if (seed == 1 && cases[i].d == &mos_fs_ext4) {
+                uint8_t count[4];
                 CU_ASSERT(accepted(&c, &io));
+                CU_ASSERT_EQUAL(mos_io_read(&io, count, 4, 1024 + 4), 0);
+                CU_ASSERT(!cases[i].blocks || mos_le32(count) == cases[i].blocks);
+            }
             if (cases[i].d == &mos_fs_cpio) { /* a second name has no content of its own there */
                 for (size_t k = 0; k < wrote.things.count; k++) {
                     struct thing *t = wrote.things.items[k].value;
