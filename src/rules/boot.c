@@ -5,6 +5,7 @@
 #include <ctype.h>
 #include <stdlib.h>
 #include <string.h>
+#include <strings.h>
 
 struct view {
     const struct mos_plan *plan;
@@ -147,17 +148,31 @@ static void root_unknown(const struct view *v, const struct mos_value *value, co
     mos_finding_try(v->list, f, "%s", remedy);
 }
 
-/* A partition's number from the kernel's device name: mmcblk0p2, sda2. */
-static unsigned device_number(const char *text, const char *medium) {
+/* What follows the kernel's name of a medium in that of a partition: "p2" of mmcblk0p2, "2" of
+ * sda2;
+ * "" for the whole medium.  NULL: it is another device. */
+static const char *behind_medium(const char *text, const char *medium) {
     size_t n = strlen(medium);
     if (strncmp(text, "/dev/", 5) != 0 || strncmp(text + 5, medium, n) != 0)
-        return 0;
+        return NULL;
     text += 5 + n;
-    if (n && isdigit((unsigned char)medium[n - 1]) && *text++ != 'p')
-        return 0;
+    if (*text && n && isdigit((unsigned char)medium[n - 1]) && *text++ != 'p')
+        return NULL;
     size_t digits = strspn(text, "0123456789");
-    return digits && digits < 6 && !text[digits] && *text != '0' ? (unsigned)strtoul(text, NULL, 10)
-                                                                 : 0;
+    return text[digits] || digits > 5 || *text == '0' ? NULL : text;
+}
+
+/* PARTUUID=ID and PARTUUID=ID/PARTNROFF=N: letters of either case, as Linux compares. */
+static bool has_id(const struct mos_medium_plan *m, const struct mos_region_plan *r,
+                   const char *text) {
+    size_t n = strcspn(text, "/");
+    long off = strncmp(text + n, "/PARTNROFF=", 11) == 0 ? strtol(text + n + 11, NULL, 10) : 0;
+    for (size_t i = 0; i < m->regions.count; i++) {
+        const struct mos_region_plan *o = mos_vec_pointer(&m->regions, i);
+        if (o->number && strlen(o->id_text) == n && strncasecmp(o->id_text, text, n) == 0)
+            return (long)o->number + off == (long)r->number;
+    }
+    return false;
 }
 
 /* What a root argument written out in full names. */
@@ -167,10 +182,11 @@ static bool names_region(const struct mos_medium_plan *m, const struct mos_regio
     if (!r->number)
         return false;
     if (strncmp(text, "PARTUUID=", 9) == 0)
-        return strcmp(text + 9, r->id_text) == 0;
+        return has_id(m, r, text + 9);
     if (strncmp(text, "PARTLABEL=", 10) == 0)
         return strcmp(text + 10, r->label) == 0;
-    return mos_has(kernel) && device_number(text, kernel->text) == r->number;
+    const char *number = mos_has(kernel) ? behind_medium(text, kernel->text) : NULL;
+    return number && strtoul(number, NULL, 10) == r->number;
 }
 
 static const char *likely_root(const struct view *v) {
@@ -185,31 +201,85 @@ static const char *likely_root(const struct view *v) {
     return "root: <name of the region with the root file system>";
 }
 
+/* A region that root= names must hold one. */
+static void check_holder(const struct view *v, const struct mos_value *value,
+                         const struct mos_region_plan *r) {
+    if (!r->number)
+        return;
+    if (!r->fs && !r->strange_fs && !r->piece && !r->def->r.broken)
+        root_unknown(v, value, "holds no file system", r->def->r.key_place, likely_root(v));
+    else if (r == v->plan->boot_region && r->def->volume && r->def->volume->fills.count == 1)
+        root_unknown(v, value, "holds only the boot files", r->def->r.key_place, likely_root(v));
+}
+
+/* Why Linux by itself finds no root by that text, whatever the layout is; NULL: it may. */
+static const char *never_found(const struct view *v, const char *text) {
+    static const char *const exact[] = {"PARTUUID=", "PARTLABEL="};
+    for (size_t i = 0; i < 2; i++)
+        if (strncasecmp(text, exact[i], strlen(exact[i])) == 0)
+            return strncmp(text, exact[i], strlen(exact[i])) == 0
+                       ? NULL
+                       : mos_printf(v->arena, "is not written as Linux compares it (%s…)",
+                                    exact[i]);
+    if (strncasecmp(text, "UUID=", 5) == 0 || strncasecmp(text, "LABEL=", 6) == 0)
+        return "is looked for inside of file systems, which only a ramdisk's program does";
+    if (strncmp(text, "/dev/disk/", 10) == 0)
+        return "is a link that only the running system makes";
+    if (strcmp(text, "/dev/nfs") == 0)
+        return mos_named_get(&v->e->def->arguments, "ip") ? NULL
+                                                          : "needs an address: ip=… beside it";
+    return strncmp(text, "/dev/", 5) != 0 && strpbrk(text, " /") ? "is nothing that Linux looks for"
+                                                                 : NULL;
+}
+
+/* Devices that no medium of a board stands for. */
+static bool is_made_later(const char *text) {
+    static const char *const names[] = {"/dev/ram", "/dev/nfs",     "/dev/mtdblock", "/dev/ubi",
+                                        "/dev/dm-", "/dev/mapper/", "/dev/md",       "/dev/root"};
+    for (size_t i = 0; i < sizeof names / sizeof *names; i++)
+        if (strncmp(text, names[i], strlen(names[i])) == 0)
+            return true;
+    return false;
+}
+
 static void check_literal(const struct view *v, const struct mos_value *value) {
-    static const char *const forms[] = {"PARTUUID=", "PARTLABEL=", "/dev/"};
-    bool judged = false;
-    for (size_t i = 0; i < 3; i++)
-        judged |= strncmp(value->text, forms[i], strlen(forms[i])) == 0;
-    if (!judged || strcmp(value->text, "/dev/nfs") == 0 ||
-        strncmp(value->text, "/dev/ram", 8) == 0 || v->e->def->ramdisk || !v->plan->media.count)
+    const char *text = value->text;
+    bool device = strncmp(text, "/dev/", 5) == 0, named = true, whole = false, found = false;
+    if (v->e->def->ramdisk || !v->plan->media.count)
         return; /* what a ramdisk makes of it is its own matter */
-    bool device_known = strncmp(value->text, "/dev/", 5) != 0;
+    struct mos_place layout = v->plan->board->layout.node->key_place;
+    const char *never = never_found(v, text);
+    if (never) {
+        root_unknown(v, value, never, layout, likely_root(v));
+        return;
+    }
+    if ((!device && strncmp(text, "PART", 4) != 0) || is_made_later(text))
+        return;
     for (size_t m = 0; m < v->plan->media.count; m++) {
         const struct mos_medium_plan *medium = mos_vec_pointer(&v->plan->media, m);
         const struct mos_value *kernel = medium->medium->kernel;
-        device_known |=
-            mos_has(kernel) && strncmp(value->text + 5, kernel->text, strlen(kernel->text)) == 0;
-        for (size_t i = 0; i < medium->regions.count; i++)
-            if (names_region(medium, mos_vec_pointer(&medium->regions, i), value->text))
-                return;
+        const char *number = device && mos_has(kernel) ? behind_medium(text, kernel->text) : NULL;
+        named = named && mos_has(kernel);
+        found |= number != NULL;
+        whole |= number && !*number && medium->table;
+        for (size_t i = 0; i < medium->regions.count; i++) {
+            const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i);
+            if (!names_region(medium, r, text))
+                continue;
+            check_holder(v, value, r);
+            return;
+        }
     }
-    if (device_known)
-        root_unknown(v, value, "names no partition of the layout",
-                     v->plan->board->layout.node->key_place, likely_root(v));
+    if (!device || found || named)
+        root_unknown(v, value,
+                     whole              ? "is a whole medium with a partition table"
+                     : !device || found ? "names no partition of the layout"
+                                        : "names a device that no medium of this board is",
+                     layout, likely_root(v));
     else
         mos_vec_push_pointer(
             &v->plan->ctx->not_proved,
-            mos_printf(v->arena, "%s: no medium states that name for the kernel", value->text));
+            mos_printf(v->arena, "%s: no medium states that name for the kernel", text));
 }
 
 static bool has_flag(const struct mos_boot_entry *e, const char *flag) {
@@ -239,11 +309,8 @@ static void check_root(const struct view *v) {
         check_literal(v, value);
         return;
     }
-    const struct mos_region_plan *r = v->e->root;
-    if (r && r->number && !r->fs && !r->strange_fs && !r->piece && !r->def->r.broken)
-        root_unknown(v, value, "holds no file system", r->def->r.key_place, likely_root(v));
-    else if (r && r->number && r == v->plan->boot_region && r->def->volume->fills.count == 1)
-        root_unknown(v, value, "holds only the boot files", r->def->r.key_place, likely_root(v));
+    if (v->e->root)
+        check_holder(v, value, v->e->root);
 }
 
 /* ---- arguments ---- */

@@ -8,6 +8,7 @@
 #include "boot/parcel.h"
 
 #include <string.h>
+#include <strings.h>
 
 struct view {
     const struct mos_plan *plan;
@@ -140,6 +141,65 @@ static void check_form(const struct view *v) {
     mos_finding_try(v->list, f, "The %s form of the program.", before->accepts.items[0]->text);
 }
 
+/* ---- is it a program at all? ---- */
+
+/* Nothing but one byte, that of an erased or of an empty medium. */
+static bool is_blank(const struct view *v) {
+    const struct mos_piece_plan *p = v->p;
+    uint8_t byte = p->head[0];
+    if (byte && byte != 0xff)
+        return false;
+    for (size_t i = 0; i < p->head_length; i++)
+        if (p->head[i] != byte)
+            return false;
+    struct mos_plan *plan = (struct mos_plan *)(uintptr_t)v->plan;
+    const uint8_t *bytes = mos_plan_piece_bytes(plan, p); /* only where it begins like that */
+    for (uint64_t i = 0; bytes && i < p->size; i++)
+        if (bytes[i] != byte)
+            return false;
+    return bytes != NULL;
+}
+
+static bool is_page(const struct mos_piece_plan *p) {
+    static const char *const begins[] = {"<!doctype", "<html", "<?xml", "<head"};
+    for (size_t i = 0; i < sizeof begins / sizeof *begins; i++)
+        if (p->head_length > 16 &&
+            strncasecmp((const char *)p->head, begins[i], strlen(begins[i])) == 0)
+            return true;
+    return false;
+}
+
+/* A program with headers, for a debugger, where nobody has said that such a one is started. */
+static bool is_with_headers(const struct view *v) {
+    const struct mos_stage *before = mos_has(v->s->by) && !by_rom(v->s) ? v->s->by->target : NULL;
+    return !mos_has(v->s->format) && (by_rom(v->s) || (before && !before->accepts.count)) &&
+           strcmp(form_of(v->p), "program") == 0;
+}
+
+static void check_bytes(const struct view *v) {
+    if (!v->p)
+        return;
+    bool headers = is_with_headers(v);
+    const char *what =
+        !v->p->size   ? "is empty"
+        : is_blank(v) ? v->p->head[0] ? "has nothing but 0xff in it" : "has nothing but zeros in it"
+        : is_page(v->p) ? "is a page from a server, no program"
+        : headers       ? "is an ELF file, with headers in front of the program"
+                        : NULL;
+    if (!what)
+        return;
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_PIECE_FORMAT, "Piece %s of stage %s %s.",
+                                     v->p->def->r.name, v->s->r.name, what);
+    mos_finding_at(v->list, f, v->p->def->file ? v->p->def->file->place : v->p->def->r.key_place);
+    mos_finding_at(v->list, f, v->s->piece->place);
+    mos_finding_why(v->list, f,
+                    "What starts it jumps to its first byte, and the board stays silent.");
+    mos_finding_try(v->list, f,
+                    headers
+                        ? "Its plain binary; or format: program, where what starts it reads ELF."
+                        : "Build or fetch it again.");
+}
+
 /* ---- parcels from outside ---- */
 
 static void bad_parcel(const struct view *v, const struct mos_piece_plan *p, const char *text) {
@@ -213,6 +273,7 @@ void mos_rule_stages(const struct mos_plan *plan) {
         check_region(&v);
         check_size(&v);
         check_form(&v);
+        check_bytes(&v);
     }
     for (size_t i = 0; i < plan->pieces.count; i++) {
         struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);

@@ -214,7 +214,7 @@ static const char *const parts[][2] = {
 };
 
 static char *workspace(const char *name) {
-    static const char big[2000];
+    static const char big[2000] = "a program";
     char *w = test_folder(name);
     write_file(path_in(w, "big.bin"), big, sizeof big);
     for (size_t i = 0; i < sizeof parts / sizeof *parts; i++)
