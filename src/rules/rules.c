@@ -31,6 +31,7 @@ static const struct {
     {MOS_STAGE_VOLUMES, mos_rule_stage_files},
     {MOS_STAGE_VOLUMES, mos_rule_search},
     {MOS_STAGE_VOLUMES, mos_rule_console_files},
+    {MOS_STAGE_VOLUMES, mos_rule_kernel},
 };
 
 void mos_rules_run(const struct mos_plan *plan, enum mos_rule_stage stage) {

@@ -1,0 +1,291 @@
+/* What is used, and what the kernel must have for it: only what its configuration states is judged.
+ * One row each; a symbol that is a module is too late where it is needed to reach the root, and no
+ * ramdisk loads it. */
+#include "rules/rules.h"
+
+#include "base/text.h"
+
+#include <string.h>
+
+struct view {
+    const struct mos_plan *plan;
+    const struct mos_entry_plan *e; /* the default one */
+    const struct mos_region_plan *root;
+    const struct mos_medium_plan *medium; /* that the root is on; NULL: not known */
+    struct mos_findings *list;
+};
+
+/* Where it is used, and as what; false: it is not. */
+typedef bool use_fn(const struct view *v, struct mos_place *place, const char **as);
+
+struct need {
+    const char *symbol;
+    use_fn *used;
+    bool early; /* needed before anything can load a module */
+    const char *why;
+};
+
+/* ---- uses ---- */
+
+static bool kind_is(const struct view *v, const char *const *kinds, struct mos_place *place,
+                    const char **as) {
+    if (!v->medium || !mos_has(v->medium->medium->kind))
+        return false;
+    for (size_t i = 0; kinds[i]; i++)
+        if (strcmp(v->medium->medium->kind->text, kinds[i]) == 0) {
+            *place = v->medium->medium->kind->place;
+            *as = mos_printf(v->plan->ctx->arena, "its root on %s", v->medium->name);
+            return true;
+        }
+    return false;
+}
+
+static bool card(const struct view *v, struct mos_place *place, const char **as) {
+    static const char *const kinds[] = {"sd", "emmc", NULL};
+    return kind_is(v, kinds, place, as);
+}
+
+static bool usb(const struct view *v, struct mos_place *place, const char **as) {
+    static const char *const kinds[] = {"usb", NULL};
+    return kind_is(v, kinds, place, as);
+}
+
+static bool nvme(const struct view *v, struct mos_place *place, const char **as) {
+    static const char *const kinds[] = {"nvme", NULL};
+    return kind_is(v, kinds, place, as);
+}
+
+static bool root_on_medium(const struct view *v, struct mos_place *place, const char **as) {
+    if (!v->root || !v->medium)
+        return false;
+    *place = v->root->def->r.key_place;
+    *as = mos_printf(v->plan->ctx->arena, "its root on %s", v->medium->name);
+    return true;
+}
+
+static bool table_is(const struct view *v, const char *kind, struct mos_place *place,
+                     const char **as) {
+    const struct mos_table *t = v->medium ? v->medium->def->table : NULL;
+    if (!v->root || !v->root->number || !t || !mos_has(t->kind) || strcmp(t->kind->text, kind) != 0)
+        return false;
+    *place = t->kind->place;
+    *as = mos_printf(v->plan->ctx->arena, "the table of %s", v->medium->name);
+    return true;
+}
+
+static bool gpt(const struct view *v, struct mos_place *place, const char **as) {
+    return table_is(v, "gpt", place, as);
+}
+
+static bool mbr(const struct view *v, struct mos_place *place, const char **as) {
+    return table_is(v, "mbr", place, as);
+}
+
+static bool root_is_ext4(const struct view *v, struct mos_place *place, const char **as) {
+    if (!v->root || !v->root->fs || strcmp(v->root->fs->name, "ext4") != 0)
+        return false;
+    *place = v->root->def->volume->kind->place;
+    *as = mos_printf(v->plan->ctx->arena, "its root in region %s", v->root->name);
+    return true;
+}
+
+static bool any_root(const struct view *v, struct mos_place *place, const char **as) {
+    *place = v->e->def->r.key_place;
+    *as = "its first program";
+    return true;
+}
+
+static bool console(const struct view *v, struct mos_place *place, const char **as) {
+    const struct mos_hardware *h = v->plan->board->hardware;
+    if (!h || !h->console || !mos_has(h->console->port) ||
+        strcmp(h->console->port->text, "none") == 0)
+        return false;
+    *place = h->console->port->place;
+    *as = mos_printf(v->plan->ctx->arena, "the console %s", h->console->port->text);
+    return true;
+}
+
+static bool port_is(const struct view *v, const char *prefix, struct mos_place *place,
+                    const char **as) {
+    size_t n = strlen(prefix);
+    return console(v, place, as) && !mos_has(v->plan->board->hardware->console->driver) &&
+           strncmp(v->plan->board->hardware->console->port->text, prefix, n) == 0 &&
+           strspn(v->plan->board->hardware->console->port->text + n, "0123456789") > 0;
+}
+
+static bool pl011(const struct view *v, struct mos_place *place, const char **as) {
+    return port_is(v, "ttyAMA", place, as);
+}
+
+static bool ns8250(const struct view *v, struct mos_place *place, const char **as) {
+    return port_is(v, "ttyS", place, as);
+}
+
+/* The first ramdisk that an entry has. */
+static const struct mos_boot_entry *with_ramdisk(const struct view *v) {
+    for (size_t i = 0; i < v->plan->entries.count; i++) {
+        const struct mos_entry_plan *e = mos_vec_pointer(&v->plan->entries, i);
+        if (e->ramdisk)
+            return e->def;
+    }
+    return NULL;
+}
+
+static bool ramdisk(const struct view *v, struct mos_place *place, const char **as) {
+    const struct mos_boot_entry *e = with_ramdisk(v);
+    if (!e)
+        return false;
+    *place = e->ramdisk->place;
+    *as = mos_printf(v->plan->ctx->arena, "the ramdisk of entry %s", e->r.name);
+    return true;
+}
+
+static bool packed_as(const struct view *v, const char *magic, size_t length,
+                      struct mos_place *place, const char **as) {
+    for (size_t i = 0; i < v->plan->entries.count; i++) {
+        const struct mos_entry_plan *e = mos_vec_pointer(&v->plan->entries, i);
+        if (e->ramdisk && e->ramdisk->head_length >= length &&
+            memcmp(e->ramdisk->head, magic, length) == 0) {
+            *place = e->def->ramdisk->place;
+            *as = mos_printf(v->plan->ctx->arena, "the ramdisk of entry %s", e->def->r.name);
+            return true;
+        }
+    }
+    return false;
+}
+
+static bool ramdisk_gz(const struct view *v, struct mos_place *place, const char **as) {
+    return packed_as(v, "\x1f\x8b", 2, place, as);
+}
+
+static bool ramdisk_xz(const struct view *v, struct mos_place *place, const char **as) {
+    return packed_as(v, "\xfd\x37zXZ", 5, place, as);
+}
+
+static bool ramdisk_zst(const struct view *v, struct mos_place *place, const char **as) {
+    return packed_as(v, "\x28\xb5\x2f\xfd", 4, place, as);
+}
+
+static bool flash_strings(const struct view *v, struct mos_place *place, const char **as) {
+    for (size_t i = 0; i < v->plan->entries.count; i++) {
+        const struct mos_entry_plan *e = mos_vec_pointer(&v->plan->entries, i);
+        const struct mos_argument *a = mos_named_get(&e->def->arguments, "mtdparts");
+        if (!a)
+            continue;
+        *place = a->r.key_place;
+        *as = "mtdparts";
+        return true;
+    }
+    return false;
+}
+
+static bool mounted_fat(const struct view *v, struct mos_place *place, const char **as) {
+    const struct mos_system *system = v->plan->board->system;
+    for (size_t i = 0; system && i < system->mounts.count; i++) {
+        const struct mos_mount *m = system->mounts.items[i];
+        const struct mos_region_plan *r = mos_plan_region(v->plan, m->r.name);
+        if (!r || !r->fs || strncmp(r->fs->name, "fat", 3) != 0)
+            continue;
+        *place = m->r.key_place;
+        *as = mos_printf(v->plan->ctx->arena, "mounting %s", r->name);
+        return true;
+    }
+    return false;
+}
+
+static bool wide(const struct view *v, struct mos_place *place, const char **as) {
+    const struct mos_hardware *h = v->plan->board->hardware;
+    if (!h || !mos_has(h->cpu) ||
+        (strcmp(h->cpu->text, "arm64") != 0 && strcmp(h->cpu->text, "riscv64") != 0))
+        return false;
+    *place = h->cpu->place;
+    *as = h->cpu->text;
+    return true;
+}
+
+/* No device is in the root itself: the kernel must bring the first ones. */
+static bool empty_dev(const struct view *v, struct mos_place *place, const char **as) {
+    uint32_t index;
+    if (!v->root || !v->root->volume || !v->root->counted || v->e->ramdisk ||
+        mos_inv_find(v->root->volume->inventory, "dev/console", &index))
+        return false;
+    *place = v->root->def->r.key_place;
+    *as = mos_printf(v->plan->ctx->arena, "region %s without /dev/console", v->root->name);
+    return true;
+}
+
+/* ---- the table ---- */
+
+#define SILENT "The kernel starts and prints nothing."
+#define NO_ROOT "The kernel stops with \"unable to mount root\"."
+#define NO_INIT "The first program cannot start."
+
+static const struct need needs[] = {
+    {"CONFIG_64BIT", wide, true, "It would be a kernel for another processor."},
+    {"CONFIG_PRINTK", console, true, SILENT},
+    {"CONFIG_TTY", console, true, SILENT},
+    {"CONFIG_SERIAL_AMBA_PL011", pl011, false, SILENT}, /* a module: rule console.late */
+    {"CONFIG_SERIAL_AMBA_PL011_CONSOLE", pl011, false, SILENT},
+    {"CONFIG_SERIAL_8250", ns8250, false, SILENT},
+    {"CONFIG_SERIAL_8250_CONSOLE", ns8250, false, SILENT},
+    {"CONFIG_BLOCK", root_on_medium, true, NO_ROOT},
+    {"CONFIG_MMC", card, true, NO_ROOT},
+    {"CONFIG_MMC_BLOCK", card, true, NO_ROOT},
+    {"CONFIG_USB_STORAGE", usb, true, NO_ROOT},
+    {"CONFIG_BLK_DEV_SD", usb, true, NO_ROOT},
+    {"CONFIG_BLK_DEV_NVME", nvme, true, NO_ROOT},
+    {"CONFIG_EFI_PARTITION", gpt, true, NO_ROOT},
+    {"CONFIG_MSDOS_PARTITION", mbr, true, NO_ROOT},
+    {"CONFIG_EXT4_FS", root_is_ext4, true, NO_ROOT},
+    {"CONFIG_BINFMT_ELF", any_root, true, NO_INIT},
+    {"CONFIG_DEVTMPFS", empty_dev, true, "Programs would have no console to open."},
+    {"CONFIG_DEVTMPFS_MOUNT", empty_dev, true, "Programs would have no console to open."},
+    {"CONFIG_BLK_DEV_INITRD", ramdisk, true, "The kernel does not look at its ramdisk."},
+    {"CONFIG_RD_GZIP", ramdisk_gz, true, "The kernel cannot unpack its ramdisk."},
+    {"CONFIG_RD_XZ", ramdisk_xz, true, "The kernel cannot unpack its ramdisk."},
+    {"CONFIG_RD_ZSTD", ramdisk_zst, true, "The kernel cannot unpack its ramdisk."},
+    {"CONFIG_MTD", flash_strings, false, "The flash would have no partitions."},
+    {"CONFIG_MTD_CMDLINE_PARTS", flash_strings, false, "The flash would have no partitions."},
+    {"CONFIG_NLS_CODEPAGE_437", mounted_fat, false, "The mount fails for its characters."},
+    {"CONFIG_NLS_ISO8859_1", mounted_fat, false, "The mount fails for its characters."},
+};
+
+static void tell(const struct view *v, const struct need *n, const struct mos_setting *s,
+                 struct mos_place place, const char *as, bool module) {
+    struct mos_finding *f =
+        module
+            ? mos_find(v->list, MOS_RULE_KERNEL_NEEDED_EARLY,
+                       "%s is a module, and %s needs it before any can be loaded.", n->symbol, as)
+            : mos_find(v->list, MOS_RULE_KERNEL_DRIVER_MISSING,
+                       "The kernel is configured without %s, which %s needs.", n->symbol, as);
+    mos_finding_at(v->list, f, s->place);
+    mos_finding_at(v->list, f, place);
+    mos_finding_why(v->list, f, "%s", n->why);
+    mos_finding_try(v->list, f, module ? "%s=y, or a ramdisk that loads it" : "%s=y", n->symbol);
+}
+
+static bool told_elsewhere(const struct need *n, bool module) {
+    return strcmp(n->symbol, "CONFIG_EXT4_FS") == 0 && !module; /* volume.kernel-cannot-mount */
+}
+
+void mos_rule_kernel(const struct mos_plan *plan) {
+    struct view v = {.plan = plan, .list = &plan->ctx->findings, .root = mos_plan_root(plan)};
+    if (!plan->has_config || !plan->entries.count)
+        return;
+    v.e = mos_vec_pointer(&plan->entries, 0);
+    for (size_t i = 0; v.root && i < plan->media.count; i++) {
+        const struct mos_medium_plan *m = mos_vec_pointer(&plan->media, i);
+        for (size_t k = 0; k < m->regions.count; k++)
+            if (mos_vec_pointer(&m->regions, k) == v.root)
+                v.medium = m;
+    }
+    for (size_t i = 0; i < sizeof needs / sizeof *needs; i++) {
+        const struct mos_setting *s = mos_map_get(&plan->config, needs[i].symbol);
+        struct mos_place place;
+        const char *as;
+        bool off = s && strcmp(s->value, "n") == 0, module = s && strcmp(s->value, "m") == 0;
+        module = module && needs[i].early && !v.e->ramdisk;
+        if ((off || module) && !told_elsewhere(&needs[i], module) && needs[i].used(&v, &place, &as))
+            tell(&v, &needs[i], s, place, as, module);
+    }
+}
