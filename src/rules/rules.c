@@ -32,6 +32,7 @@ static const struct {
     {MOS_STAGE_VOLUMES, mos_rule_search},
     {MOS_STAGE_VOLUMES, mos_rule_console_files},
     {MOS_STAGE_VOLUMES, mos_rule_kernel},
+    {MOS_STAGE_VOLUMES, mos_rule_start},
 };
 
 void mos_rules_run(const struct mos_plan *plan, enum mos_rule_stage stage) {

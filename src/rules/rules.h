@@ -40,6 +40,8 @@ void mos_rule_network(const struct mos_plan *plan);
 void mos_rule_console(const struct mos_plan *plan);
 /* kernel.c */
 void mos_rule_kernel(const struct mos_plan *plan);
+/* start.c */
+void mos_rule_start(const struct mos_plan *plan);
 void mos_rule_console_files(const struct mos_plan *plan);
 void mos_rule_loader(const struct mos_plan *plan);
 void mos_rule_volume(const struct mos_plan *plan);

@@ -80,14 +80,14 @@ static void links_do_not_lead_out(void) {
 static void fallbacks_follow_in_the_script(void) {
     char *w = copy_of_demo("fallback");
     edit(w, "s/^    main:$/    spare: {kernel: kernel, tree: main, arguments: {root: <root>, "
-            "panic: 5, init: \\/sbin\\/spare}}\\n    main:/; s/^boot:$/system: {confirm: "
+            "panic: 5, init: \\/bin\\/sh}}\\n    main:/; s/^boot:$/system: {confirm: "
             "inittab}\\nboot:\\n  tries: 3/");
     CU_ASSERT(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
     char *script = read_whole(path_in(w, "out/curlew/boot-script.txt"), NULL);
     CU_ASSERT_PTR_NOT_NULL_FATAL(script);
     char *first = strstr(script, "Entry spare"), *second = strstr(script, "Entry main");
     CU_ASSERT(first && second && first < second);
-    CU_ASSERT_PTR_NOT_NULL(strstr(script, " panic=5 init=/sbin/spare'"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(script, " panic=5 init=/bin/sh'"));
     free(script);
     int status;
     json_t *d = run_json(&status, "inspect '%s/out/curlew/card.img'", w);

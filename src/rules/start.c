@@ -1,0 +1,139 @@
+/* The first program of the root, as far as the names of a volume tell: is it there, may it be run?
+ * A root that holds no system yet (another job fills it) is not judged. */
+#include "rules/rules.h"
+
+#include "base/text.h"
+
+#include <string.h>
+
+enum { MOST_LINKS = 40 }; /* that Linux follows on one way */
+
+struct view {
+    const struct mos_plan *plan;
+    const struct mos_entry_plan *e;
+    const struct mos_region_plan *root;
+    const struct mos_inventory *inv;
+    const struct mos_value *asked; /* init=; NULL: the usual places */
+};
+
+/* Follows a path with its links, all within the root.  *index: what it ends at; *links counts.
+ * false: it leads nowhere. */
+static bool follow(const struct view *v, const char *path, uint32_t *index, unsigned *links) {
+    struct mos_arena *arena = v->plan->ctx->arena;
+    struct mos_buf way = {.arena = arena}; /* what has been resolved, without a link in it */
+    *index = 0;
+    for (const char *p = path; *(p += strspn(p, "/"));) {
+        size_t n = strcspn(p, "/"), before = way.length;
+        const char *rest = p + n;
+        if (n == 2 && strncmp(p, "..", 2) == 0) {
+            const char *slash = strrchr(mos_buf_string(&way), '/');
+            way.length = slash ? (size_t)(slash - way.data) : 0;
+        } else if (n > 1 || *p != '.') {
+            mos_buf_printf(&way, "%s%.*s", way.length ? "/" : "", (int)n, p);
+            if (!mos_inv_find(v->inv, mos_buf_string(&way), index))
+                return false;
+            const struct mos_inv_node *node = mos_inv_node(v->inv, *index);
+            if (node->type == MOS_ENTRY_LINK) {
+                const char *to = node->more.text;
+                if (++*links > MOST_LINKS)
+                    return false;
+                way.length = before;
+                const char *from = *to == '/' ? "" : mos_buf_string(&way);
+                return follow(v, mos_printf(arena, "%s/%s%s", from, to, rest), index, links);
+            }
+        }
+        p = rest;
+    }
+    return true;
+}
+
+static bool leads_to(const struct view *v, const char *path, uint32_t *index) {
+    unsigned links = 0;
+    return follow(v, path, index, &links) && *index;
+}
+
+/* Why a path cannot be started; NULL: it can, as far as its name tells. */
+static const char *why_not(const struct view *v, const char *path) {
+    uint32_t index;
+    if (!leads_to(v, path, &index))
+        return "is not there";
+    const struct mos_inv_node *node = mos_inv_node(v->inv, index);
+    if (node->link_to)
+        node = mos_inv_node(v->inv, node->link_to);
+    if (node->type == MOS_ENTRY_FOLDER)
+        return "is a folder";
+    return node->mode & 0111
+               ? NULL
+               : mos_printf(v->plan->ctx->arena, "may not be run (mode %04o)", node->mode & 07777u);
+}
+
+static void tell(const struct view *v, const char *text, struct mos_place place,
+                 const char *remedy) {
+    struct mos_findings *list = &v->plan->ctx->findings;
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_BOOT_FIRST_PROGRAM, "Entry %s: %s", v->e->def->r.name, text);
+    mos_finding_at(list, f, place);
+    mos_finding_at(list, f, v->root->def->r.key_place);
+    mos_finding_why(list, f, "The kernel mounts its root and stops: \"no working init found\".");
+    mos_finding_try(list, f, "%s", remedy);
+}
+
+static void check_usual(const struct view *v) {
+    static const char *const usual[] = {"/sbin/init", "/etc/init", "/bin/init", "/bin/sh"};
+    const char *first = NULL;
+    struct mos_arena *arena = v->plan->ctx->arena;
+    for (size_t i = 0; i < sizeof usual / sizeof *usual; i++) {
+        const char *why = why_not(v, usual[i]);
+        if (!why && i < 3)
+            return;
+        if (!why) {
+            tell(v, mos_printf(arena, "only a bare shell starts, for %s.", first),
+                 v->e->def->r.key_place, "A first program at /sbin/init, or init: with its path.");
+            return;
+        }
+        first = first ? first : mos_printf(arena, "%s %s", usual[i], why);
+    }
+    tell(v,
+         mos_printf(arena, "%s, nor is there any other first program in %s.", first, v->root->name),
+         v->e->def->r.key_place, "A first program at /sbin/init, or init: with its path.");
+}
+
+static bool holds_a_system(const struct view *v) {
+    static const char *const folders[] = {"/bin", "/sbin", "/usr/bin", "/usr/sbin"};
+    uint32_t index;
+    for (size_t i = 0; i < sizeof folders / sizeof *folders; i++)
+        if (leads_to(v, folders[i], &index))
+            return true;
+    return false;
+}
+
+static void check_entry(const struct view *v) {
+    if (!holds_a_system(v))
+        return;
+    if (!v->asked) {
+        check_usual(v);
+        return;
+    }
+    const char *why = why_not(v, v->asked->text);
+    if (why)
+        tell(v,
+             mos_printf(v->plan->ctx->arena, "its first program %s %s in %s.", v->asked->text, why,
+                        v->root->name),
+             v->asked->place, "init: the path of a program that is there.");
+}
+
+void mos_rule_start(const struct mos_plan *plan) {
+    for (size_t i = 0; i < plan->entries.count && !mos_findings_full(&plan->ctx->findings); i++) {
+        const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
+        const struct mos_argument *init = mos_named_get(&e->def->arguments, "init");
+        const struct mos_region_plan *r = e->root;
+        struct view v = {plan, e, r, r && r->volume ? r->volume->inventory : NULL, NULL};
+        if (!v.inv || !r->counted || e->ramdisk || e->def->r.broken)
+            continue; /* what a ramdisk starts is its own matter */
+        if (init && (init->values.count != 1 || !mos_has(init->values.items[0]) ||
+                     init->values.items[0]->text[0] != '/'))
+            continue;
+        v.asked = init ? init->values.items[0] : NULL;
+        check_entry(&v);
+    }
+}
