@@ -52,7 +52,7 @@ static void make_base(size_t b, const char *w) {
         0,
         "cd '%s' && sed -i -e 's/^  via: script$/  via: %s/' -e '/^      env: /d' -e "
         "'s/^layout:$/    spare: {kernel: kernel, tree: main, arguments: {root: <root>, panic: "
-        "5, init: \\/bin\\/spare}}\\n\\nlayout:/' -e 's/^boot:$/%s/' "
+        "5, init: \\/bin\\/sh}}\\n\\nlayout:/' -e 's/^boot:$/%s/' "
         "-e 's/flags: [[]rootwait, ro]/flags: [rootwait, ro, panic=5]/' boards/curlew.yaml && "
         "'%s' --no-cache -q -w . build",
         w, bases[b].via, strcmp(bases[b].via, "menu") == 0 ? chooses : counts, MOSAICUM_PROGRAM));
