@@ -239,7 +239,6 @@ static const struct need needs[] = {
     {"CONFIG_EXT4_FS", root_is_ext4, true, NO_ROOT},
     {"CONFIG_BINFMT_ELF", any_root, true, NO_INIT},
     {"CONFIG_DEVTMPFS", empty_dev, true, "Programs would have no console to open."},
-    {"CONFIG_DEVTMPFS_MOUNT", empty_dev, true, "Programs would have no console to open."},
     {"CONFIG_BLK_DEV_INITRD", ramdisk, true, "The kernel does not look at its ramdisk."},
     {"CONFIG_RD_GZIP", ramdisk_gz, true, "The kernel cannot unpack its ramdisk."},
     {"CONFIG_RD_XZ", ramdisk_xz, true, "The kernel cannot unpack its ramdisk."},
