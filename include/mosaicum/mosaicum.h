@@ -90,6 +90,7 @@ enum mosaicum_status mosaicum_amend(mosaicum *m, const char *image, const char *
 /* A rehearsal of the boot, on the bytes of images. */
 struct mosaicum_rehearsal {
     const char *what;   /* a selector whose images are built, or an image */
+    bool planned;       /* a selector: on the media that a build would write, not what was built */
     const char *loader; /* the loader's binary, for the variables compiled into it; or NULL */
     const char *medium; /* an image: what the loader calls it, "mmc 0" if NULL */
     const char *cpu;    /* an image: "arm64"; NULL: as the kernel is */

@@ -118,7 +118,7 @@ static bool is_as_built(struct run_task *t, struct mos_plan *plan) {
                *folder = mos_path_join(t->arena, m->out, plan->board->selector);
     if (!stamp || !mos_build_is_untouched(plan, m->out, stamp, &files))
         return false;
-    mos_rules_run(plan, MOS_STAGE_VOLUMES);
+    run_judge(t);
     if (run_has_errors(m, &t->ctx, plan->board))
         return true; /* nothing to do all the same: the findings say why */
     struct report_table r = report_start(
@@ -148,7 +148,7 @@ static bool build_plan(mosaicum *m, struct run_task *t, struct mos_plan *plan) {
     struct mos_plan_target target = mos_build_target(m->build);
     bool ok = run_fill(plan, true, &target) && run_fill(plan, false, NULL);
     if (ok)
-        mos_rules_run(plan, MOS_STAGE_VOLUMES);
+        run_judge(t);
     ok = ok && !run_has_errors(m, &t->ctx, plan->board);
     const char *stamp = ok ? run_stamp(t) : NULL;
     ok = ok && !t->ctx.error->kind && mos_build_finish(m->build, stamp);
@@ -173,7 +173,7 @@ static bool build_board(struct run_task *t) {
     if (run_has_errors(m, &t->ctx, plan->board) ||
         run_has_errors(m, &m->ctx, NULL)) { /* find everything else that is wrong, too */
         if (run_fill(plan, false, NULL))
-            mos_rules_run(plan, MOS_STAGE_VOLUMES);
+            run_judge(t);
         return false;
     }
     return build_plan(m, t, plan);

@@ -109,16 +109,6 @@ static bool look_at(mosaicum *m, struct run_machine *r, size_t medium, const cha
 
 /* ---- a board ---- */
 
-static void take_ram(const struct mos_plan *plan, struct mos_machine *machine) {
-    const struct mos_hardware *h = plan->board->hardware;
-    machine->cpu = h ? mos_text_or(h->cpu, NULL) : NULL;
-    if (!plan->has_ram)
-        return;
-    machine->ram = (struct mos_ram_span){plan->ram.start, plan->ram.length};
-    if (plan->ram.top < plan->ram.start + plan->ram.length)
-        machine->loader_from = plan->ram.top;
-}
-
 static bool take_media(mosaicum *m, const struct mos_plan *plan, const char *folder,
                        struct run_machine *r) {
     for (size_t i = 0; i < plan->media.count; i++) {
@@ -140,37 +130,23 @@ static bool take_media(mosaicum *m, const struct mos_plan *plan, const char *fol
     return true;
 }
 
-/* How the loader was built, as far as the board's definition knows it. */
-static void take_facts(mosaicum *m, const struct mos_plan *plan, struct run_machine *r) {
-    if (plan->has_defaults) {
-        r->compiled = plan->defaults;
-        r->machine.compiled = &r->compiled;
-    }
-    struct mos_vec lacks = mos_vec_make(m->arena, sizeof(char *));
-    if (plan->dialect && plan->loader_config.count)
-        for (const struct mos_loader_command *c = plan->dialect->commands; c && c->name; c++) {
-            const struct mos_setting *s = mos_plan_loader_symbol(plan, c->symbol);
-            if (s && strcmp(s->value, "y") != 0)
-                mos_vec_push_pointer(&lacks, c->name);
-        }
-    for (const struct mos_loader_command *c = plan->dialect ? plan->dialect->forms : NULL;
-         c && c->name && plan->loader_config.count; c++) {
-        const struct mos_setting *s = mos_plan_loader_symbol(plan, c->symbol);
-        if (strcmp(c->name, "overlays") == 0 && s && strcmp(s->value, "y") != 0)
-            mos_vec_push_pointer(&lacks, c->name);
-    }
-    mos_vec_push_pointer(&lacks, NULL);
-    r->machine.lacks = lacks.items;
-    const struct mos_facts *facts = plan->board->loader ? plan->board->loader->facts : NULL;
-    r->machine.watchdog = facts && mos_has(facts->watchdog) ? facts->watchdog->number : 0;
-}
-
 /* Was it built from something else than what the workspace holds now? */
 static bool is_stale(struct run_task *t, const char *folder) {
     struct mos_ledger_last last;
     const char *stamp = run_fill(t->plan, false, NULL) ? run_stamp(t) : NULL;
     return stamp && mos_ledger_last(&t->ctx, folder, &last) && last.stamp &&
            strcmp(stamp, last.stamp) != 0;
+}
+
+/* The media as a build would write them. */
+static bool take_planned(mosaicum *m, struct mos_plan *plan, struct run_machine *r) {
+    const char *why;
+    if (!mos_trial_machine(plan, &r->machine, &why))
+        return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                        "It is not known %s: mosaicum check %s says what is missing", why,
+                        plan->board->selector);
+    r->planned = true;
+    return true;
 }
 
 static bool open_board(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_machine *r) {
@@ -186,13 +162,17 @@ static bool open_board(mosaicum *m, const struct mosaicum_rehearsal *q, struct r
     }
     const char *out = q->out ? q->out : mos_path_join(m->arena, m->options.workspace, "out");
     r->title = s->text;
-    take_ram(plan, &r->machine);
-    take_facts(m, plan, r);
+    mos_trial_facts(plan, &r->machine);
     r->fallback = plan->entries.count > 1;
     if (r->fallback)
         r->claim =
             ((const struct mos_entry_plan *)mos_vec_pointer(&plan->entries, 1))->def->r.key_place;
     t->ctx.findings.items.count = 0; /* check tells them */
+    if (q->planned) {
+        bool good = run_fill(plan, false, NULL) && take_planned(m, plan, r);
+        run_finish(t);
+        return good;
+    }
     const char *folder = mos_path_join(m->arena, out, s->text);
     if (is_stale(t, folder))
         mos_vec_push_pointer(&r->notes,
@@ -264,8 +244,13 @@ bool machine_open(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_ma
                               .notes = mos_vec_make(m->arena, sizeof(char *))};
     bool image =
         m->ctx.host->info(m->ctx.host, q->what, true, &info) == 0 && info.kind != MOS_FILE_FOLDER;
+    if (image && q->planned)
+        return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                        "--planned is about a board: an image is there already");
     if (!(image ? open_image(m, q, r) : open_board(m, q, r)) || !take_files(m, q, r))
         return false;
+    if (r->planned)
+        return true;
     r->machine.media = r->media.items;
     r->machine.media_count = r->media.count;
     r->machine.environments = r->environments.items;

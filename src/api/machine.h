@@ -4,6 +4,7 @@
 
 #include "api/survey.h"
 #include "rehearse/rehearse.h"
+#include "trial/trial.h"
 
 struct machine_image {
     const char *path;
@@ -18,6 +19,7 @@ struct run_machine {
     struct mos_map compiled;
     struct mos_vec notes;   /* of const char *: what was taken for granted */
     const char *title;      /* "curlew+field", or the image's path */
+    bool planned;           /* its media are those of the plan: nothing was read that was built */
     bool fallback;          /* the definition has more than one entry */
     struct mos_place claim; /* where it says so */
 };

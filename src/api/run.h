@@ -86,6 +86,8 @@ void run_finish(struct run_task *task); /* publishes what it found */
 struct mos_plan *run_plan(struct run_task *task);
 bool run_fill(struct mos_plan *plan, bool only_unread, const struct mos_plan_target *target);
 bool run_check(struct run_task *task);
+/* Once volumes are counted: the rules about them, and where they find no error, the trial. */
+void run_judge(struct run_task *task);
 /* The hash of everything that the board is made of; NULL: not known.  Once a task. */
 const char *run_stamp(struct run_task *task);
 

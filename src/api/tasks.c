@@ -6,6 +6,7 @@
 #include "plan/shared.h"
 #include "rules/rules.h"
 #include "store/store.h"
+#include "trial/trial.h"
 
 #include <errno.h>
 #include <stdatomic.h>
@@ -75,11 +76,22 @@ bool run_fill(struct mos_plan *plan, bool only_unread, const struct mos_plan_tar
     return true;
 }
 
+void run_judge(struct run_task *t) {
+    struct mos_plan *plan = t->plan;
+    mos_rules_run(plan, MOS_STAGE_VOLUMES);
+    if (!run_count(&t->ctx, plan->board, MOS_SEVERITY_ERROR))
+        mos_trial(plan, mos_findings_count(&t->ctx.findings, MOS_SEVERITY_ERROR) != 0);
+    else if (plan->entries.count)
+        mos_vec_push_pointer(&t->ctx.not_proved,
+                             mos_printf(t->arena, "how %s starts: not before its errors are mended",
+                                        plan->board->selector));
+}
+
 bool run_check(struct run_task *t) {
     struct mos_plan *plan = run_plan(t);
     if (!plan || !run_fill(plan, false, NULL))
         return false;
-    mos_rules_run(plan, MOS_STAGE_VOLUMES);
+    run_judge(t);
     keep_verdict(t);
     return true;
 }

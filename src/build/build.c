@@ -173,31 +173,7 @@ static bool write_table(struct mos_build *b, struct medium_image *m) {
     const struct mos_medium_plan *p = m->medium;
     if (!p->table)
         return true;
-    struct mos_table_data t = {
-        .sector = p->sector,
-        .medium_size = p->size,
-        .entries = p->entries,
-        .entries_at = p->entries_at,
-        .first_usable = mos_div_up(p->usable_start, p->sector),
-        .last_usable = p->usable_end / p->sector - 1,
-        .partitions = mos_vec_make(b->ctx->arena, sizeof(struct mos_partition)),
-    };
-    memcpy(t.id, p->id, 16);
-    for (size_t i = 0; i < p->regions.count; i++) {
-        const struct mos_region_plan *r = mos_vec_pointer(&p->regions, i);
-        if (!r->number || !r->placed)
-            continue;
-        struct mos_partition *x = mos_vec_push(&t.partitions);
-        *x = (struct mos_partition){.number = r->number,
-                                    .first_lba = r->start / p->sector,
-                                    .last_lba = (r->start + r->length) / p->sector - 1,
-                                    .name = r->label,
-                                    .attributes = r->attributes,
-                                    .table_lba = r->table_at / p->sector,
-                                    .bootable = r->bootable};
-        memcpy(x->type, r->type, 16);
-        memcpy(x->id, r->id, 16);
-    }
+    const struct mos_table_data t = mos_plan_table(b->plan, p);
     const char *why;
     int e = mos_table_write(p->table, mos_image_io(m->image), &t, b->ctx->arena, &why);
     if (e == ENOTSUP)

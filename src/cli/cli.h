@@ -13,7 +13,7 @@ struct cli {
     const char *picture;                /* show layout: --picture, or NULL */
     const char *expand_to;              /* --expand-to, or NULL */
     const char *loader, *medium, *keys; /* rehearse: --loader, --as, --keys; or NULL */
-    bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, faults;
+    bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, planned, faults;
     struct mosaicum_draft draft; /* options of new */
     bool color, unicode;         /* of standard output */
     int width;                   /* columns of the terminal, 0: not one */

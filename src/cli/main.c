@@ -25,7 +25,8 @@ struct options {
     char *workspace, *out, *output, *picture, *color;
     char *loader, *medium_as, *keys, *expand_to;
     char *cpu, *ram_start, *ram, *console, *baud, *medium, *size, *kernel, *tree, *root, *from;
-    int json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, faults, help, version;
+    int json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, planned, faults, help,
+        version;
 };
 static struct options options; /* filled by popt, read once */
 
@@ -43,6 +44,8 @@ static const struct poptOption table[] = {
      "show layout: draws it into this file, .svg or .png", "FILE"},
     {"files", 0, POPT_ARG_NONE, &options.files, SEEN + 4, "inspect: every file of every volume",
      NULL},
+    {"planned", 0, POPT_ARG_NONE, &options.planned, SEEN + 32,
+     "rehearse: what a build would write, before it is built", NULL},
     {"faults", 0, POPT_ARG_NONE, &options.faults, SEEN + 5,
      "rehearse: the same boot with one thing broken at a time", NULL},
     {"loader", 0, POPT_ARG_STRING, &options.loader, SEEN + 6,
@@ -216,6 +219,7 @@ static int parse(poptContext context, struct cli *cli) {
     cli->output = options.output;
     cli->picture = options.picture;
     cli->files = options.files;
+    cli->planned = options.planned;
     cli->faults = options.faults;
     cli->loader = options.loader;
     cli->medium = options.medium_as;

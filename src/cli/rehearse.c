@@ -15,6 +15,7 @@ static int run(struct cli *cli) {
                                          .tree = cli->draft.tree,
                                          .keys = cli->keys,
                                          .out = cli->out,
+                                         .planned = cli->planned,
                                          .faults = cli->faults,
                                          .console = cli->verbose};
     int status = print_result(cli, m, "rehearse", mosaicum_rehearse(m, &request));
@@ -26,8 +27,9 @@ static int run(struct cli *cli) {
 const struct command command_rehearse = {
     .name = "rehearse",
     .usage = "SELECTOR|IMAGE",
-    .options = "out faults loader as keys cpu ram-start ram tree expand-to",
-    .about = "boots what was built in a simulator; --faults breaks one thing at a time",
+    .options = "out planned faults loader as keys cpu ram-start ram tree expand-to",
+    .about =
+        "boots what was built (--planned: what would be) in a simulator; --faults breaks things",
     .least = 1,
     .most = 1,
     .run = run,

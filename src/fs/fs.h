@@ -122,6 +122,9 @@ struct mos_fs_driver {
     /* Writes what is left.  false with ctx->error on I/O errors; a volume that does not fit is no
      * error: result->fits is false and the region's bytes are meaningless. */
     bool (*finish)(struct mos_volume_base *volume, struct mos_volume_result *result);
+    /* What probe() will tell of a volume that was made as wished: its label and identifier. */
+    void (*foresee)(struct mos_arena *arena, const struct mos_volume_wish *wish,
+                    struct mos_volume_info *out);
     /* Looks at a volume; false: it is none of this kind. */
     bool (*probe)(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info *out);
     /* Streams everything that lies in a volume, the root folder first, as far as it is sound.

@@ -199,6 +199,44 @@ bool mos_inv_find(const struct mos_inventory *inv, const char *path, uint32_t *i
     return true;
 }
 
+enum { MOST_LINKS = 40 };
+
+static bool follow(const struct mos_inventory *inv, struct mos_arena *arena, const char *path,
+                   uint32_t *index, unsigned *links) {
+    struct mos_buf way = {.arena = arena}; /* what has been resolved, without a link in it */
+    *index = 0;
+    for (const char *p = path; *(p += strspn(p, "/"));) {
+        size_t n = strcspn(p, "/"), before = way.length;
+        const char *rest = p + n;
+        if (n == 2 && strncmp(p, "..", 2) == 0) {
+            const char *slash = strrchr(mos_buf_string(&way), '/');
+            way.length = slash ? (size_t)(slash - way.data) : 0;
+        } else if (n > 1 || *p != '.') {
+            mos_buf_printf(&way, "%s%.*s", way.length ? "/" : "", (int)n, p);
+            if (!mos_inv_find(inv, mos_buf_string(&way), index))
+                return false;
+            const struct mos_inv_node *node = mos_inv_node(inv, *index);
+            if (node->type == MOS_ENTRY_LINK) {
+                const char *to = node->more.text;
+                if (++*links > MOST_LINKS)
+                    return false;
+                way.length = before;
+                const char *from = *to == '/' ? "" : mos_buf_string(&way);
+                return follow(inv, arena, mos_printf(arena, "%s/%s%s", from, to, rest), index,
+                              links);
+            }
+        }
+        p = rest;
+    }
+    return true;
+}
+
+bool mos_inv_follow(const struct mos_inventory *inv, struct mos_arena *arena, const char *path,
+                    uint32_t *index) {
+    unsigned links = 0;
+    return follow(inv, arena, path, index, &links);
+}
+
 /* The number of a list of attributes: equal ones share one. */
 static uint32_t attributes_of(struct mos_inventory *inv, const struct mos_entry *e) {
     if (!e->attributes_length)

@@ -94,6 +94,10 @@ bool mos_inv_compare(struct mos_inventory *inv, uint32_t index, const struct mos
 void mos_inv_refuse(struct mos_inventory *inv, const char *path, uint16_t fill, const char *reason);
 /* The node at a path (links are not followed); 0 for none, the root for "". */
 bool mos_inv_find(const struct mos_inventory *inv, const char *path, uint32_t *index);
+/* The node that a path from the root leads to, links followed (all of them within the volume, at
+ * most 40 as Linux does); false: it leads nowhere. */
+bool mos_inv_follow(const struct mos_inventory *inv, struct mos_arena *arena, const char *path,
+                    uint32_t *index);
 const char *mos_inv_path(struct mos_arena *arena, const struct mos_inventory *inv, uint32_t index);
 /* Adds to a file's extents; grows the last one when it goes on. */
 void mos_inv_extend(struct mos_inventory *inv, struct mos_inv_node *node, struct mos_extent extent,

@@ -55,6 +55,14 @@ static bool finish(struct mos_volume_base *v, struct mos_volume_result *result) 
                : true;
 }
 
+static void foresee(struct mos_arena *arena, const struct mos_volume_wish *wish,
+                    struct mos_volume_info *out) {
+    char id[37];
+    mos_uuid_text(wish->uuid, id);
+    out->label = mos_strdup(arena, wish->label);
+    out->id = mos_strdup(arena, id);
+}
+
 static bool probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info *out) {
     uint8_t page[PAGE];
     char label[17] = "", id[37];
@@ -82,4 +90,5 @@ const struct mos_fs_driver mos_fs_swap = {.name = "swap",
                                           .begin = begin,
                                           .sink = sink,
                                           .finish = finish,
+                                          .foresee = foresee,
                                           .probe = probe};

@@ -206,6 +206,33 @@ bool mos_plan_unread(const struct mos_plan *plan, const struct mos_region_plan *
 /* The name of the n-th fill of a region's volume. */
 const struct mos_fill *mos_plan_fill_at(const struct mos_region_plan *region, unsigned index);
 
+/* Streams what one fill brings; counting: without the bytes where an index tells the rest. */
+bool mos_plan_stream_fill(struct mos_plan *plan, const struct mos_region_plan *region,
+                          const struct mos_fill *fill, bool counting, const struct mos_sink *sink);
+
+/* boot-files.c: what `made: boot` puts into its volume, each path once: of struct mos_boot_file. */
+struct mos_boot_file {
+    const char *path;
+    const struct mos_piece_plan *piece; /* or */
+    const void *bytes;
+    size_t length;
+};
+struct mos_vec mos_plan_boot_files(const struct mos_plan *plan);
+bool mos_plan_stream_boot_file(struct mos_plan *plan, const struct mos_boot_file *file,
+                               bool counting, const struct mos_sink *sink);
+bool mos_plan_stream_boot_files(struct mos_plan *plan, bool counting, const struct mos_sink *sink);
+
+/* contents.c: what will lie on the media.  The bytes of a file of a volume that is counted, by its
+ * node (passwords in texts below etc/ may be tokens); false: they are not known. */
+bool mos_plan_file_bytes(struct mos_plan *plan, const struct mos_region_plan *region,
+                         uint32_t index, const uint8_t **bytes, size_t *length);
+/* The bytes from region->content_at on; *length 0: nobody writes there.  false: not known. */
+bool mos_plan_region_bytes(struct mos_plan *plan, const struct mos_region_plan *region,
+                           const uint8_t **bytes, size_t *length);
+/* The partition table of a medium that has one. */
+struct mos_table_data mos_plan_table(const struct mos_plan *plan,
+                                     const struct mos_medium_plan *medium);
+
 /* reach.c: a file or folder (`want`; MOS_FILE_OTHER: one or the other) that the definition names at
  * `place`.  false after a finding of piece.missing or piece.path that begins with `what`; else
  * *full is its path and *info about it. */

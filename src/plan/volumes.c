@@ -10,85 +10,6 @@ const struct mos_fill *mos_plan_fill_at(const struct mos_region_plan *region, un
     return region->def->volume->fills.items[index];
 }
 
-/* ---- what Mosaicum makes itself: the boot files ---- */
-
-static bool boot_bytes(struct mos_plan *plan, const char *path, const void *bytes, size_t length,
-                       const struct mos_sink *sink) {
-    struct mos_entry as = {.path = path, .mode = 0644, .mtime = plan->board->date};
-    return mos_bytes_stream(&as, bytes, length, sink);
-}
-
-static bool boot_piece(struct mos_plan *plan, const char *path, const struct mos_piece_plan *piece,
-                       bool counting, const struct mos_sink *sink) {
-    struct mos_entry as = {
-        .path = path, .mode = 0644, .mtime = plan->board->date, .size = piece->size};
-    return counting ? mos_plan_count_piece(plan, piece, &as, sink)
-                    : mos_plan_stream_piece(plan, piece, &as, sink);
-}
-
-/* Has an earlier entry put this file there already? */
-static bool is_repeated(const struct mos_plan *plan, size_t until, const char *path) {
-    for (size_t i = 0; i < until; i++) {
-        const struct mos_boot_step *s =
-            &((struct mos_entry_plan *)mos_vec_pointer(&plan->entries, i))->step;
-        const char *const files[] = {s->kernel_file, s->tree_file, s->ramdisk_file};
-        for (size_t k = 0; k < 3; k++)
-            if (files[k] && strcmp(files[k], path) == 0)
-                return true;
-    }
-    return false;
-}
-
-/* Texts and the parcel: what is made besides the entries' own files. */
-static bool stream_made(struct mos_plan *plan, const struct mos_sink *sink) {
-    struct mos_arena *arena = plan->ctx->arena;
-    for (size_t i = 0; i < plan->tree_choices.count && !plan->parcel_file; i++) {
-        const struct mos_blob_plan *b = mos_vec_pointer(&plan->tree_choices, i);
-        const char *path =
-            mos_path_join(arena, plan->boot_prefix, mos_printf(arena, "%s.dtb", b->def->r.name));
-        if (!is_repeated(plan, plan->entries.count, path) &&
-            !boot_bytes(plan, path, b->blob.data, b->blob.length, sink))
-            return false;
-    }
-    for (size_t i = 0; i < plan->boot_overlays.count && !plan->parcel_file; i++) {
-        const struct mos_overlay_plan *o = mos_vec_pointer(&plan->boot_overlays, i);
-        if (!boot_bytes(plan,
-                        mos_path_join(arena, plan->boot_prefix,
-                                      mos_printf(arena, "%s.dtbo", o->def->r.name)),
-                        o->blob.data, o->blob.length, sink))
-            return false;
-    }
-    const struct {
-        const char *path;
-        const struct mos_buf *bytes;
-    } files[] = {{plan->parcel_file, &plan->parcel},
-                 {plan->dialect ? plan->dialect->menu_file : NULL, &plan->menu_text},
-                 {plan->dialect ? plan->dialect->script_file : NULL, &plan->script_file}};
-    for (size_t i = 0; i < sizeof files / sizeof *files; i++)
-        if (files[i].path && files[i].bytes->length &&
-            !boot_bytes(plan, mos_path_join(arena, plan->boot_prefix, files[i].path),
-                        files[i].bytes->data, files[i].bytes->length, sink))
-            return false;
-    return true;
-}
-
-static bool stream_boot_files(struct mos_plan *plan, bool counting, const struct mos_sink *sink) {
-    for (size_t i = 0; i < plan->entries.count && !plan->parcel_file; i++) {
-        const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
-        const struct mos_boot_step *s = &e->step;
-        if (mos_plan_is_there(e->kernel) && !is_repeated(plan, i, s->kernel_file) &&
-            !boot_piece(plan, s->kernel_file, e->kernel, counting, sink))
-            return false;
-        if (e->tree && e->tree->tree && !is_repeated(plan, i, s->tree_file) &&
-            !boot_bytes(plan, s->tree_file, e->tree->blob.data, e->tree->blob.length, sink))
-            return false;
-        if (mos_plan_is_there(e->ramdisk) && !is_repeated(plan, i, s->ramdisk_file) &&
-            !boot_piece(plan, s->ramdisk_file, e->ramdisk, counting, sink))
-            return false;
-    }
-    return stream_made(plan, sink);
-}
-
 /* ---- small texts ---- */
 
 /* Stands between a fill and the volume and keeps what rules may want to read. */
@@ -157,7 +78,7 @@ static bool witness_end(void *self, uint64_t sum) {
             mos_buf_zeros(&w->text, (size_t)w->size - w->text.length);
         if (!w->current->hashed)
             w->current->hashed = mos_sha256(w->text.data, w->text.length, w->current->sha256);
-        if (w->kind != MOS_TEXT_HASH)
+        if (w->kind != MOS_TEXT_HASH || mos_has(w->def->made)) /* what we made is in memory only */
             w->current->text = mos_buf_string(&w->text);
         if (w->region->texts.count < 4096)
             mos_map_set(&w->region->texts, w->current->path, w->current);
@@ -278,7 +199,8 @@ static bool stream_environment(struct mos_plan *plan, const struct mos_fill *f, 
         if (e->def != f->environment->target || e->needed > e->size)
             continue;
         mos_environment_write(&block, &e->variables, e->size, e->flag_byte);
-        return boot_bytes(plan, path, block.data, block.length, sink);
+        return mos_plan_stream_boot_file(
+            plan, &(struct mos_boot_file){path, NULL, block.data, block.length}, false, sink);
     }
     return true;
 }
@@ -289,22 +211,25 @@ static bool index_tells(const char *prefix) {
     return strcmp(prefix, "etc") != 0 && strncmp(prefix, "etc/", 4) != 0;
 }
 
-static bool stream_fill(struct mos_plan *plan, const struct mos_region_plan *region,
-                        const struct mos_fill *f, bool counting, const struct mos_sink *sink) {
+bool mos_plan_stream_fill(struct mos_plan *plan, const struct mos_region_plan *region,
+                          const struct mos_fill *f, bool counting, const struct mos_sink *sink) {
     struct mos_ctx *ctx = plan->ctx;
     struct mos_buf to = {.arena = ctx->arena};
     const char *prefix = mos_has(f->to) ? mos_entry_path(&to, f->to->text) : "";
     if (!prefix)
         prefix = "";
     if (mos_has(f->made))
-        return strcmp(f->made->text, "system") == 0 ? mos_plan_stream_system(plan, region, sink)
-                                                    : stream_boot_files(plan, counting, sink);
+        return strcmp(f->made->text, "system") == 0
+                   ? mos_plan_stream_system(plan, region, sink)
+                   : mos_plan_stream_boot_files(plan, counting, sink);
     if (mos_has(f->environment))
         return stream_environment(plan, f, *prefix ? prefix : "uboot.env", sink);
     if (mos_has(f->piece)) {
         const struct mos_piece_plan *p = mos_plan_piece(plan, f->piece->target);
         return !mos_plan_is_there(p) ||
-               boot_piece(plan, *prefix ? prefix : p->def->r.name, p, counting, sink);
+               mos_plan_stream_boot_file(
+                   plan, &(struct mos_boot_file){*prefix ? prefix : p->def->r.name, p, NULL, 0},
+                   counting, sink);
     }
     struct mos_filter filter;
     struct mos_sink filtered = filter_of(plan, f, sink, &filter);
@@ -366,7 +291,7 @@ static bool stream_fills(struct mos_plan *plan, struct mos_region_plan *region, 
                       (mos_has(f->made) && strcmp(f->made->text, "system") == 0);
         w.fill = (unsigned)i;
         w.def = f;
-        if (stream_fill(plan, region, f, v->io == NULL, &sink))
+        if (mos_plan_stream_fill(plan, region, f, v->io == NULL, &sink))
             continue;
         if (plan->ctx->error->kind || !incomplete(plan, region))
             return false;

@@ -240,6 +240,9 @@ static bool tree_is_sound(struct sim *s) {
 int sim_boot_go(struct sim *s) {
     struct sim_boot *b = &s->boot;
     const char *arguments = sim_get(s, "bootargs");
+    for (const char *const *refused = s->machine->refused; refused && *refused; refused++)
+        if (s->entry && strcmp(*refused, s->entry) == 0)
+            return sim_trouble(s, "entry %s is not started here: what comes next?", s->entry);
     if (overlaps(s))
         return 1;
     note_harm(s, "kernel", sim_ram_at(s, b->kernel), b->kernel, b->kernel_size);

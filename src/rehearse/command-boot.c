@@ -89,7 +89,7 @@ int sim_source(struct sim *s, uint64_t at, const char *part) {
     sim_event(s, MOS_EVENT_RUN, at, length, NULL, "script %s", t ? t->what : "");
     sim_try(s, NULL);
     text = mos_printf(s->arena, "%.*s\n", (int)length, text);
-    return sim_run_text(s, text, strlen(text), 0);
+    return sim_run_nested(s, NULL, text, 0);
 }
 
 /* "0x48000000", "48000000:name", "48000000#name" */

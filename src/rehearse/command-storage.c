@@ -4,6 +4,7 @@
 #include "base/bytes.h"
 #include "base/hash.h"
 
+#include <errno.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -184,6 +185,7 @@ static int list(struct sim *s, int argc, const char *const *argv, const char *on
         sim_print(s, "            ./\n            ../\n");
         folders = 2;
     }
+    sim_volume_list(s, v);
     for (size_t i = 0; i < v->files.count; i++) {
         const char *path = v->files.items[i].key;
         if (!*path || strncmp(path, folder->path, n) != 0 || (n && path[n] != '/') ||
@@ -330,7 +332,11 @@ static int read_bytes(struct sim *s, struct sim_disk *d, uint64_t to, uint64_t f
     }
     for (uint64_t done = 0; done < length;) {
         size_t n = (size_t)mos_min(sizeof piece, length - done);
-        if (mos_io_read(d->medium->io, piece, n, from + done))
+        int e = mos_io_read(d->medium->io, piece, n, from + done);
+        if (e == ENODATA)
+            sim_undecided(s, "what lies 0x%llx into %s: it is a volume that is not written yet",
+                          (unsigned long long)(from + done), d->medium->name);
+        if (e)
             return 1;
         sim_ram_write(s, to + done, piece, n);
         done += n;

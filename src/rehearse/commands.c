@@ -48,7 +48,7 @@ int sim_usage(struct sim *s, const char *name) {
     return 1;
 }
 
-int sim_command(struct sim *s, int argc, const char *const *argv) {
+static int run_command(struct sim *s, int argc, const char *const *argv) {
     const char *name = argv[0];
     size_t length = strcspn(name, ".");
     const struct sim_command *c = find(name, length);
@@ -63,4 +63,15 @@ int sim_command(struct sim *s, int argc, const char *const *argv) {
     }
     int code = c->most && (unsigned)argc > c->most ? -1 : c->run(s, argc, argv);
     return code == -1 ? sim_usage(s, c->name) : code;
+}
+
+int sim_command(struct sim *s, int argc, const char *const *argv) {
+    if (s->words) /* a command of a command: what was typed is named */
+        return run_command(s, argc, argv);
+    s->words = argv;
+    s->word_count = argc;
+    int code = run_command(s, argc, argv);
+    s->words = NULL;
+    s->word_count = 0;
+    return code;
 }

@@ -67,9 +67,7 @@ static bool read_stored(struct sim *s, const struct mos_machine_environment *e) 
     return true;
 }
 
-void sim_environment_start(struct sim *s) {
-    s->env = mos_map_make(s->arena);
-    s->locals = mos_map_make(s->arena);
+static void read_environment(struct sim *s) {
     const struct mos_machine *m = s->machine;
     if (s->has_stored) {
         for (size_t i = 0; i < s->stored.count; i++)
@@ -89,6 +87,14 @@ void sim_environment_start(struct sim *s) {
         sim_undecided(s, "which variables the loader has of its own: it uses them without a stored "
                          "environment (--loader FILE, or loader: facts: {defaults: FILE})");
     }
+}
+
+void sim_environment_start(struct sim *s) {
+    s->env = mos_map_make(s->arena);
+    s->locals = mos_map_make(s->arena);
+    read_environment(s);
+    for (const char *const *set = s->machine->set; set && set[0]; set += 2)
+        sim_set(s, set[0], set[1]);
 }
 
 int sim_environment_save(struct sim *s) {

@@ -24,6 +24,7 @@ void sim_wrong(struct sim *s, enum mos_rehearsal_end end, const char *format, ..
     if (s->out->end == MOS_END_BOOTS) {
         s->out->end = end;
         s->out->reason = text;
+        s->out->cause = (struct mos_rehearsal_cause){.argument = s->argument};
     }
 }
 
@@ -157,6 +158,7 @@ const char *sim_argument(struct sim *s, const char *name) {
             found = mos_strndup(s->arena, p + n + 1, length - n - 1);
         p += length;
     }
+    s->argument = found ? mos_printf(s->arena, "%s=%s", name, found) : s->argument;
     return found;
 }
 
@@ -184,6 +186,7 @@ void sim_kernel(struct sim *s) {
     s->out->end = MOS_END_BOOTS;
     s->out->reason = NULL;
     s->out->arguments = b->arguments;
+    s->out->cause = (struct mos_rehearsal_cause){0};
     if (b->header.cpu && s->machine->cpu && strcmp(b->header.cpu, s->machine->cpu) != 0)
         sim_wrong(s, MOS_END_SILENT, "The kernel is made for %s, the board is %s.", b->header.cpu,
                   s->machine->cpu);

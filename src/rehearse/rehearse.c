@@ -16,6 +16,7 @@ static struct sim *begin(struct mos_ctx *ctx, const struct mos_machine *machine,
                                .ram = mos_vec_make(ctx->arena, sizeof(struct mos_ram_use)),
                                .files = mos_vec_make(ctx->arena, sizeof(struct mos_touched *)),
                                .failed = mos_vec_make(ctx->arena, sizeof(struct mos_failed_start)),
+                               .passed = mos_vec_make(ctx->arena, sizeof(struct mos_passed_entry)),
                                .console = {.arena = ctx->arena}};
     *s = (struct sim){.ctx = ctx,
                       .arena = ctx->arena,
@@ -54,6 +55,10 @@ static void start(struct sim *s) {
     s->tree_at = 0;
     s->current = s->entry = s->first_trouble = s->last_trouble = s->undecided = NULL;
     s->boot = (struct sim_boot){0};
+    s->variable = s->argument = NULL;
+    s->words = NULL;
+    s->word_count = 0;
+    s->cause = (struct mos_rehearsal_cause){0};
     s->out->arguments = NULL;
     s->out->entry = s->out->root = NULL;
     s->out->starts++;
@@ -66,13 +71,6 @@ static void start(struct sim *s) {
     else
         sim_trouble(s, boot ? "bootdelay is -1: the loader waits for somebody to type"
                             : "there is no variable bootcmd: nothing is started");
-}
-
-/* What ended it, and what was wrong before that in the same attempt. */
-static const char *complaint(struct sim *s) {
-    if (strcmp(s->first_trouble, s->last_trouble) == 0)
-        return s->last_trouble;
-    return mos_printf(s->arena, "%s (before that: %s)", s->last_trouble, s->first_trouble);
 }
 
 static void name_entry(struct sim *s) {
@@ -99,14 +97,17 @@ static void settle(struct sim *s) {
     }
     name_entry(s);
     out->end = MOS_END_PROMPT;
-    out->reason = s->last_trouble ? mos_printf(s->arena, "The loader gives up: %s", complaint(s))
-                                  : "The loader ran everything and started nothing.";
+    out->cause = s->cause;
+    out->reason = s->last_trouble
+                      ? mos_printf(s->arena, "The loader gives up: %s", sim_complaint(s))
+                      : "The loader ran everything and started nothing.";
     for (size_t i = 0; i < sizeof ends / sizeof *ends; i++)
         if (ends[i].stop == s->stop) {
             out->end = ends[i].end;
             out->reason = ends[i].reason;
             if (s->stop == SIM_RESET && s->last_trouble)
-                out->reason = mos_printf(s->arena, "The loader resets the board: %s", complaint(s));
+                out->reason =
+                    mos_printf(s->arena, "The loader resets the board: %s", sim_complaint(s));
         }
 }
 
@@ -115,8 +116,9 @@ static void decide(struct sim *s) {
     struct mos_rehearsal *out = s->out;
     if (!s->machine->ram.length && out->end == MOS_END_BOOTS)
         sim_undecided(s, "how much RAM there is: --ram-start and --ram tell it");
-    if (!s->undecided || (out->end != MOS_END_BOOTS && out->end != MOS_END_PROMPT &&
-                          !(out->end == MOS_END_HANGS && !out->arguments)))
+    if (!s->undecided ||
+        (out->end != MOS_END_BOOTS && out->end != MOS_END_PROMPT &&
+         !((out->end == MOS_END_HANGS || out->end == MOS_END_RESET) && !out->arguments)))
         return;
     out->end = MOS_END_UNKNOWN;
     out->reason = mos_printf(s->arena, "It is not known %s.", s->undecided);
@@ -135,8 +137,8 @@ static void note_failed(struct sim *s) {
             return;
         }
     }
-    *(struct mos_failed_start *)mos_vec_push(&out->failed) =
-        (struct mos_failed_start){out->entry, reason ? reason : "", 1};
+    *(struct mos_failed_start *)mos_vec_push(&out->failed) = (struct mos_failed_start){
+        out->entry, reason ? reason : "", 1, out->end == MOS_END_BOOTS, out->cause};
 }
 
 /* What the loader started bites when a kernel, once handed over to, comes to nothing. */
@@ -193,7 +195,7 @@ bool mos_rehearse(struct mos_ctx *ctx, const struct mos_machine *machine,
             if (out->end != MOS_END_BOOTS) {
                 out->end = MOS_END_RESET;
                 out->reason = mos_printf(s->arena, "It starts again and again: %s",
-                                         s->stop == SIM_RESET && s->last_trouble ? complaint(s)
+                                         s->stop == SIM_RESET && s->last_trouble ? sim_complaint(s)
                                          : out->reason                           ? out->reason
                                                        : "nobody confirms");
             }

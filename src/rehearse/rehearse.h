@@ -5,6 +5,7 @@
 
 #include "boot/environment.h"
 #include "boot/placement.h"
+#include "fs/fs.h"
 #include "io/io.h"
 
 /* A storage device as the loader and the kernel know it. */
@@ -25,6 +26,23 @@ struct mos_machine_environment {
     const char *what; /* "environment 2 MiB into card" */
 };
 
+/* A volume that is known by what it will hold, not by bytes of its medium. */
+struct mos_machine_volume {
+    const struct mos_machine_medium *medium;
+    uint64_t at;                 /* of its first byte there */
+    struct mos_volume_info info; /* as a probe of its bytes would tell */
+    bool empty;                  /* nobody said what it holds: another job fills it */
+    bool no_system; /* what it holds so far is no system: it has no folder for programs */
+    void *self;
+    /* What lies at a path without a leading slash; links are not followed, and a further name of a
+     * file is a file whose target is its first name.  false: nothing. */
+    bool (*find)(void *self, const char *path, struct mos_entry *out);
+    /* All entries, without data. */
+    bool (*list)(void *self, const struct mos_sink *sink);
+    /* The bytes of a file; false: they are not known. */
+    bool (*bytes)(void *self, const char *path, const uint8_t **bytes, size_t *length);
+};
+
 /* What is soldered on: no image can tell it. */
 struct mos_machine {
     const char *cpu;         /* "arm64"; NULL: what the kernel says */
@@ -35,6 +53,8 @@ struct mos_machine {
     size_t media_count;
     const struct mos_machine_environment *environments; /* the first that is whole is used */
     size_t environment_count;
+    const struct mos_machine_volume *volumes; /* what lies there is asked of them, not of bytes */
+    size_t volume_count;
     const struct mos_map *compiled; /* the loader's own variables; NULL: not known */
     const char *const
         *lacks;          /* commands it was built without, "overlays"; NULL-terminated, or NULL */
@@ -42,8 +62,11 @@ struct mos_machine {
     size_t tree_length;
     const uint8_t *keys; /* a tree with the public keys that parcels must be signed with */
     size_t keys_length;
-    unsigned long watchdog; /* seconds; the loader starts it before the hand-over; 0: none */
-    bool never_confirms;    /* the kernel starts, but nobody says that all is well */
+    unsigned long watchdog;     /* seconds; the loader starts it before the hand-over; 0: none */
+    bool never_confirms;        /* the kernel starts, but nobody says that all is well */
+    const char *const *refused; /* entries whose boot command fails, to see what comes next;
+                                   NULL-terminated, or NULL */
+    const char *const *set; /* variables that are set besides: name, value, …, NULL; or NULL */
 };
 
 enum mos_event_kind {
@@ -80,10 +103,25 @@ enum mos_rehearsal_end {
     MOS_END_UNKNOWN, /* a fact that nobody told decides it: *reason says which */
 };
 
+/* Where the first complaint of what failed came from. */
+struct mos_rehearsal_cause {
+    const char *variable; /* the variable whose commands ran; NULL: a script's or menu's */
+    const char *command;  /* the command, its variables replaced; NULL: none */
+    const char *argument; /* of the kernel, "root=PARTUUID=…"; NULL: none */
+};
+
 /* A start that came to nothing, before the one that the result is about. */
 struct mos_failed_start {
     const char *entry, *reason; /* entry NULL: it did not come so far */
     unsigned times;
+    bool boots; /* it did start, and nobody confirmed it */
+    struct mos_rehearsal_cause cause;
+};
+
+/* An entry that was tried and came to nothing, before another in the same start. */
+struct mos_passed_entry {
+    const char *entry, *reason;
+    struct mos_rehearsal_cause cause;
 };
 
 struct mos_ram_use {
@@ -93,17 +131,19 @@ struct mos_ram_use {
 
 struct mos_rehearsal {
     enum mos_rehearsal_end end;
-    const char *entry;      /* what was started: an entry's or label's name, or else its kernel */
-    const char *root;       /* the volume that became its root; NULL: none did */
-    struct mos_vec failed;  /* of struct mos_failed_start, in order */
-    const char *reason;     /* one sentence about the end */
-    struct mos_vec events;  /* of struct mos_event */
-    struct mos_vec ram;     /* of struct mos_ram_use: at hand-over */
-    struct mos_vec files;   /* of const struct mos_touched *: what was read on the way */
-    struct mos_buf console; /* everything that the loader prints */
-    const char *arguments;  /* NULL: no kernel was started */
-    unsigned starts;        /* how often the loader was started */
-    bool stored;            /* it wrote its environment */
+    const char *entry;     /* what was started: an entry's or label's name, or else its kernel */
+    const char *root;      /* the volume that became its root; NULL: none did */
+    struct mos_vec failed; /* of struct mos_failed_start, in order */
+    const char *reason;    /* one sentence about the end */
+    struct mos_rehearsal_cause cause; /* of that */
+    struct mos_vec passed;            /* of struct mos_passed_entry, each once */
+    struct mos_vec events;            /* of struct mos_event */
+    struct mos_vec ram;               /* of struct mos_ram_use: at hand-over */
+    struct mos_vec files;             /* of const struct mos_touched *: what was read on the way */
+    struct mos_buf console;           /* everything that the loader prints */
+    const char *arguments;            /* NULL: no kernel was started */
+    unsigned starts;                  /* how often the loader was started */
+    bool stored;                      /* it wrote its environment */
 };
 
 /* A file that the boot read, for breaking it. */

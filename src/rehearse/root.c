@@ -309,7 +309,12 @@ static void root_volume(struct sim *s, const char *name, const char *release, bo
         sim_undecided(s, "what is in the root: %s is not read here", v->info.kind);
         return;
     }
-    if (strcmp(v->info.kind, "swap") == 0 || v->files.count <= 1) {
+    if (v->planned && (v->planned->empty || v->planned->no_system)) {
+        sim_undecided(s, "which system %s will hold: nothing that is stated puts one there",
+                      sim_volume_name(s, v));
+        return;
+    }
+    if (strcmp(v->info.kind, "swap") == 0 || sim_volume_is_empty(s, v)) {
         sim_wrong(s, MOS_END_NO_ROOT, "The root %s holds nothing.", sim_volume_name(s, v));
         return;
     }

@@ -20,6 +20,8 @@ static const char *meaning(struct sim *s, const char *expression) {
     const char *value = sim_get(s, name);
     if (!value)
         value = mos_map_get(&s->locals, name);
+    if (!value && !s->machine->tree && strcmp(name, "fdtcontroladdr") == 0)
+        sim_undecided(s, "which tree the loader has of its own (--tree FILE)");
     if (!colon)
         return value ? value : "";
     bool set = value && *value;
@@ -196,6 +198,7 @@ int sim_run_text(struct sim *s, const char *text, size_t length, unsigned flags)
         if (r == MOS_SHELL_DONE)
             break;
         if (r != MOS_SHELL_LIST) {
+            s->word_count = 0;
             sim_trouble(s, "syntax error");
             break;
         }
@@ -209,11 +212,25 @@ int sim_run_text(struct sim *s, const char *text, size_t length, unsigned flags)
     return code != 0;
 }
 
+int sim_run_nested(struct sim *s, const char *variable, const char *text, unsigned flags) {
+    const char *around = s->variable;
+    const char *const *words = s->words;
+    int count = s->word_count;
+    s->variable = variable ? mos_strdup(s->arena, variable) : NULL;
+    s->words = NULL;
+    s->word_count = 0;
+    int code = sim_run_text(s, text, strlen(text), flags);
+    s->variable = around;
+    s->words = words;
+    s->word_count = count;
+    return code;
+}
+
 int sim_run_variable(struct sim *s, const char *name) {
     const char *text = sim_get(s, name);
     if (!text)
         return sim_trouble(s, "## Error: \"%s\" not defined", name);
     sim_event(s, MOS_EVENT_RUN, 0, 0, NULL, "%s", name);
     text = mos_printf(s->arena, "%s\n", text);
-    return sim_run_text(s, text, strlen(text), MOS_SHELL_WHOLE);
+    return sim_run_nested(s, name, text, MOS_SHELL_WHOLE);
 }

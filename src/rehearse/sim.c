@@ -31,6 +31,13 @@ void sim_print(struct sim *s, const char *format, ...) {
     mos_buf_text(s->console, text);
 }
 
+static const char *command_text(struct sim *s) {
+    struct mos_buf b = {.arena = s->arena};
+    for (int i = 0; i < s->word_count; i++)
+        mos_buf_printf(&b, "%s%s", i ? " " : "", s->words[i]);
+    return b.length ? mos_buf_string(&b) : NULL;
+}
+
 int sim_trouble(struct sim *s, const char *format, ...) {
     va_list arguments;
     va_start(arguments, format);
@@ -39,15 +46,37 @@ int sim_trouble(struct sim *s, const char *format, ...) {
     sim_print(s, "%s\n", text);
     sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL, "%s", text);
     s->last_trouble = text;
+    if (!s->cause.command) /* what comes after it follows from it, as a rule */
+        s->cause =
+            (struct mos_rehearsal_cause){.variable = s->variable, .command = command_text(s)};
     if (!s->first_trouble)
         s->first_trouble = text;
     return 1;
 }
 
+/* What ended it, and what was wrong before that in the same attempt. */
+const char *sim_complaint(struct sim *s) {
+    if (strcmp(s->first_trouble, s->last_trouble) == 0)
+        return s->last_trouble;
+    return mos_printf(s->arena, "%s (before that: %s)", s->last_trouble, s->first_trouble);
+}
+
+static void note_passed(struct sim *s) {
+    struct mos_vec *all = &s->out->passed;
+    for (size_t i = 0; i < all->count; i++)
+        if (strcmp(((const struct mos_passed_entry *)mos_vec_at(all, i))->entry, s->entry) == 0)
+            return;
+    *(struct mos_passed_entry *)mos_vec_push(all) =
+        (struct mos_passed_entry){s->entry, sim_complaint(s), s->cause};
+}
+
 void sim_try(struct sim *s, const char *name) {
+    if (name && s->entry && s->last_trouble && strcmp(name, s->entry) != 0)
+        note_passed(s);
     if (name)
         s->entry = name;
     s->first_trouble = s->last_trouble = NULL;
+    s->cause = (struct mos_rehearsal_cause){0};
 }
 
 void sim_undecided(struct sim *s, const char *format, ...) {

@@ -42,7 +42,8 @@ struct sim_volume {
     bool is_there; /* there is such a partition */
     bool readable; /* it holds a file system that we (and the loader) can read */
     struct mos_volume_info info;
-    struct mos_map files; /* path -> struct sim_file * */
+    struct mos_map files; /* path -> struct sim_file *; of a planned one those asked for */
+    const struct mos_machine_volume *planned; /* it has no bytes yet: who knows what it will hold */
     const struct mos_partition *entry;
 };
 
@@ -91,6 +92,12 @@ struct sim {
     const char *first_trouble, *last_trouble;
     const char *undecided; /* a fact that nobody told and that decides how it ends; NULL: none */
     struct mos_buf *console;
+    /* what runs just now, for naming causes */
+    const char *variable;     /* whose commands run; NULL: those of a script or menu */
+    const char *const *words; /* of the command; NULL: none */
+    int word_count;
+    const char *argument;             /* of the kernel, that was looked at last; NULL: none */
+    struct mos_rehearsal_cause cause; /* of the first trouble that a command had */
 };
 
 /* ---- sim.c ---- */
@@ -105,6 +112,8 @@ void sim_charge(struct sim *s, uint64_t bytes);
 /* Another entry, label or script is tried: what was complained about before is its past.  name
  * NULL: it has none of its own. */
 void sim_try(struct sim *s, const char *name);
+/* The complaints of this attempt, of which there is one at least. */
+const char *sim_complaint(struct sim *s);
 /* A fact that nobody stated, and without which nobody can tell how the boot ends. */
 void sim_undecided(struct sim *s, const char *format, ...) __attribute__((format(printf, 2, 3)));
 /* A fact that nobody stated. */
@@ -119,6 +128,8 @@ bool sim_address(const char *text, uint64_t *out); /* all of it */
 /* ---- run.c: the shell ---- */
 int sim_run_text(struct sim *s, const char *text, size_t length, unsigned flags);
 int sim_run_variable(struct sim *s, const char *name);
+/* The commands of a variable, or (NULL) of a script. */
+int sim_run_nested(struct sim *s, const char *variable, const char *text, unsigned flags);
 
 /* ---- commands.c ---- */
 struct sim_command {
@@ -158,7 +169,10 @@ struct sim_disk *sim_disk(struct sim *s, const char *kind, const char *number);
 struct sim_disk *sim_disk_of(struct sim *s, const struct mos_machine_medium *medium);
 struct sim_volume *sim_volume(struct sim *s, struct sim_disk *disk, unsigned partition);
 /* A file by its path, links followed; NULL: it is not there. */
-const struct sim_file *sim_file(struct sim *s, const struct sim_volume *v, const char *path);
+const struct sim_file *sim_file(struct sim *s, struct sim_volume *v, const char *path);
+/* Makes v->files whole: before they are listed. */
+void sim_volume_list(struct sim *s, struct sim_volume *v);
+bool sim_volume_is_empty(struct sim *s, struct sim_volume *v); /* nothing besides its root folder */
 /* A file's bytes [from, from + length) to a place in RAM; false: unreadable. */
 bool sim_file_load(struct sim *s, struct sim_volume *v, const struct sim_file *f, uint64_t from,
                    uint64_t length, uint64_t to);

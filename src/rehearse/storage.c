@@ -77,6 +77,19 @@ static bool take_entry(void *self, const struct mos_entry *e) {
     return true;
 }
 
+void sim_volume_list(struct sim *s, struct sim_volume *v) {
+    struct listing l = {s, v};
+    struct mos_sink all = {&l, take_entry, mos_ignore_data, mos_ignore_end};
+    if (v->planned)
+        v->planned->list(v->planned->self, &all);
+}
+
+bool sim_volume_is_empty(struct sim *s, struct sim_volume *v) {
+    if (v->planned && v->info.files <= 1)
+        sim_volume_list(s, v);
+    return v->planned && v->info.files > 1 ? false : v->files.count <= 1;
+}
+
 static void list_files(struct sim *s, struct sim_volume *v) {
     struct listing l = {s, v};
     struct mos_vec problems = mos_vec_make(s->arena, sizeof(char *));
@@ -108,6 +121,15 @@ static struct sim_volume *open_volume(struct sim *s, struct sim_disk *d, unsigne
     mos_vec_push_pointer(&d->volumes, v);
     if (!v->is_there || start >= d->medium->io->size)
         return v;
+    for (size_t i = 0; i < s->machine->volume_count; i++) {
+        const struct mos_machine_volume *x = &s->machine->volumes[i];
+        if (x->medium == d->medium && x->at == start) {
+            v->planned = x;
+            v->info = x->info;
+            v->readable = x->info.driver && x->info.driver->stream;
+            return v;
+        }
+    }
     v->io =
         mos_io_window(s->arena, d->medium->io, start, mos_min(length, d->medium->io->size - start));
     if (mos_fs_probe(&v->io, s->arena, &v->info) && v->info.driver && v->info.driver->stream) {
@@ -146,8 +168,20 @@ bool sim_matches(const struct sim_volume *v, const char *kind) {
 
 /* ---- files ---- */
 
-static const struct sim_file *look_up(const struct sim_volume *v, const char *path) {
+static const struct sim_file *look_up(struct sim *s, struct sim_volume *v, const char *path) {
     const struct sim_file *f = mos_map_get(&v->files, path);
+    struct mos_entry entry;
+    if (!f && v->planned) {
+        struct listing l = {s, v};
+        if (!v->planned->find(v->planned->self, path, &entry)) {
+            if (v->planned->empty)
+                sim_undecided(s, "what %s will hold: nothing that is stated puts anything there",
+                              sim_volume_name(s, v));
+            return NULL;
+        }
+        take_entry(&l, &entry);
+        return mos_map_get(&v->files, entry.path);
+    }
     if (f || strncmp(v->info.kind, "fat", 3) != 0)
         return f;
     for (size_t i = 0; i < v->files.count; i++) { /* FAT does not tell A from a */
@@ -182,14 +216,14 @@ static const char *clean(struct sim *s, const char *folder, const char *path) {
 }
 
 /* The same file with links on the way resolved. */
-static const struct sim_file *follow(struct sim *s, const struct sim_volume *v, const char *path,
+static const struct sim_file *follow(struct sim *s, struct sim_volume *v, const char *path,
                                      unsigned links) {
     if (links > MOST_LINKS)
         return NULL;
     for (size_t n = 0;; n++) { /* each folder on the way, then the thing itself */
         n += strcspn(path + n, "/");
         const char *prefix = mos_strndup(s->arena, path, n);
-        const struct sim_file *f = look_up(v, prefix);
+        const struct sim_file *f = look_up(s, v, prefix);
         if (f && f->type == MOS_ENTRY_LINK) {
             const char *slash = strrchr(prefix, '/');
             const char *folder =
@@ -202,7 +236,7 @@ static const struct sim_file *follow(struct sim *s, const struct sim_volume *v, 
     }
 }
 
-const struct sim_file *sim_file(struct sim *s, const struct sim_volume *v, const char *path) {
+const struct sim_file *sim_file(struct sim *s, struct sim_volume *v, const char *path) {
     return follow(s, v, clean(s, "", path), 0);
 }
 
@@ -241,8 +275,31 @@ static bool reading_data(void *self, uint64_t offset, const void *bytes, size_t 
     return true;
 }
 
+static void note_read(struct sim *s, struct sim_volume *v, const struct sim_file *f,
+                      const char *path) {
+    struct mos_touched *t = mos_alloc(s->arena, sizeof *t);
+    *t = (struct mos_touched){v->medium, v->partition, path, 0, f->size, s->out->starts};
+    mos_vec_push_pointer(&s->out->files, t);
+}
+
+static bool read_planned(struct sim *s, struct sim_volume *v, const struct sim_file *f,
+                         struct reading *r) {
+    const uint8_t *bytes;
+    size_t length;
+    if (!v->planned->bytes(v->planned->self, f->path, &bytes, &length)) {
+        sim_undecided(s, "what %s of %s will hold", f->path, sim_volume_name(s, v));
+        return false;
+    }
+    r->wanted = true;
+    reading_data(r, 0, bytes, length);
+    note_read(s, v, f, f->path);
+    return true;
+}
+
 static bool read_file(struct sim *s, struct sim_volume *v, const struct sim_file *f,
                       struct reading *r) {
+    if (v->planned)
+        return read_planned(s, v, f, r);
     struct mos_vec problems = mos_vec_make(s->arena, sizeof(char *));
     struct mos_sink sink = {r, reading_entry, reading_data, mos_ignore_end};
     struct mos_read_request request = {
@@ -256,9 +313,7 @@ static bool read_file(struct sim *s, struct sim_volume *v, const struct sim_file
     for (size_t i = 0; i < problems.count; i++)
         if (strstr(mos_vec_pointer(&problems, i), r->path))
             return false;
-    struct mos_touched *t = mos_alloc(s->arena, sizeof *t);
-    *t = (struct mos_touched){v->medium, v->partition, r->path, 0, f->size, s->out->starts};
-    mos_vec_push_pointer(&s->out->files, t);
+    note_read(s, v, f, r->path);
     return true;
 }
 

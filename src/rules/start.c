@@ -6,8 +6,6 @@
 
 #include <string.h>
 
-enum { MOST_LINKS = 40 }; /* that Linux follows on one way */
-
 struct view {
     const struct mos_plan *plan;
     const struct mos_entry_plan *e;
@@ -16,40 +14,8 @@ struct view {
     const struct mos_value *asked; /* init=; NULL: the usual places */
 };
 
-/* Follows a path with its links, all within the root.  *index: what it ends at; *links counts.
- * false: it leads nowhere. */
-static bool follow(const struct view *v, const char *path, uint32_t *index, unsigned *links) {
-    struct mos_arena *arena = v->plan->ctx->arena;
-    struct mos_buf way = {.arena = arena}; /* what has been resolved, without a link in it */
-    *index = 0;
-    for (const char *p = path; *(p += strspn(p, "/"));) {
-        size_t n = strcspn(p, "/"), before = way.length;
-        const char *rest = p + n;
-        if (n == 2 && strncmp(p, "..", 2) == 0) {
-            const char *slash = strrchr(mos_buf_string(&way), '/');
-            way.length = slash ? (size_t)(slash - way.data) : 0;
-        } else if (n > 1 || *p != '.') {
-            mos_buf_printf(&way, "%s%.*s", way.length ? "/" : "", (int)n, p);
-            if (!mos_inv_find(v->inv, mos_buf_string(&way), index))
-                return false;
-            const struct mos_inv_node *node = mos_inv_node(v->inv, *index);
-            if (node->type == MOS_ENTRY_LINK) {
-                const char *to = node->more.text;
-                if (++*links > MOST_LINKS)
-                    return false;
-                way.length = before;
-                const char *from = *to == '/' ? "" : mos_buf_string(&way);
-                return follow(v, mos_printf(arena, "%s/%s%s", from, to, rest), index, links);
-            }
-        }
-        p = rest;
-    }
-    return true;
-}
-
 static bool leads_to(const struct view *v, const char *path, uint32_t *index) {
-    unsigned links = 0;
-    return follow(v, path, index, &links) && *index;
+    return mos_inv_follow(v->inv, v->plan->ctx->arena, path, index) && *index;
 }
 
 /* Why a path cannot be started; NULL: it can, as far as its name tells. */

@@ -3,6 +3,8 @@
  *
  *     what was done :: rules, of which one must find it (-: a correct design) :: shell commands
  *
+ * The family `start` may find any of them: it says that the board does not come up.
+ *
  * The results are held in tests/data/golden/planted.txt. */
 #include "support.h"
 
@@ -37,6 +39,8 @@ static const char *base_of(const struct board *b) {
 }
 
 static bool matches(const char *rules, const char *rule) {
+    if (*rules != '-' && strncmp(rule, "start.", 6) == 0)
+        return true;
     for (const char *p = rules; *(p += strspn(p, " ")); p += strcspn(p, " ")) {
         size_t n = strcspn(p, " ");
         if (strncmp(p, rule, n) == 0 && rule[n] == '.')

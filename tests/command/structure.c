@@ -27,8 +27,9 @@ static const struct {
     {"rules", "base io model content disk fs boot tree kconfig linux store ledger plan shell"},
     {"build", "base io model content disk fs boot tree kconfig linux store ledger plan"},
     {"rehearse", "base io content shell boot tree linux disk fs"},
+    {"trial", "base io model content disk fs boot tree kconfig linux store ledger plan rehearse"},
     {"api", "base io model content disk fs boot tree kconfig linux shell store ledger plan rules "
-            "build rehearse mosaicum"},
+            "build rehearse trial mosaicum"},
     {"platform", "mosaicum"},
     {"cli", "mosaicum platform"},
 };

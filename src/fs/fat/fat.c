@@ -4,6 +4,7 @@
 
 #include "base/bytes.h"
 
+#include <ctype.h>
 #include <string.h>
 
 /* Where a volume of `bits` with clusters of `per` sectors has its data: sectors before cluster 2,
@@ -291,6 +292,18 @@ static bool finish(struct mos_volume_base *base, struct mos_volume_result *resul
     return true;
 }
 
+/* Labels are kept in capitals; the identifier is the serial number. */
+static void foresee(struct mos_arena *arena, const struct mos_volume_wish *wish,
+                    struct mos_volume_info *out) {
+    char label[12] = "";
+    for (size_t i = 0; i < 11 && wish->label[i]; i++)
+        label[i] = (char)toupper((unsigned char)wish->label[i]);
+    for (size_t i = strlen(label); i && label[i - 1] == ' '; i--)
+        label[i - 1] = 0;
+    out->label = strcmp(label, "NO NAME") == 0 ? "" : mos_strdup(arena, label);
+    out->id = mos_printf(arena, "%04x-%04x", mos_le16(wish->uuid + 2), mos_le16(wish->uuid));
+}
+
 #define DRIVER(symbol, text, least, most, start)                                                   \
     const struct mos_fs_driver symbol = {.name = text,                                             \
                                          .kernel = "vfat",                                         \
@@ -301,6 +314,7 @@ static bool finish(struct mos_volume_base *base, struct mos_volume_result *resul
                                          .begin = start,                                           \
                                          .sink = sink,                                             \
                                          .finish = finish,                                         \
+                                         .foresee = foresee,                                       \
                                          .probe = fat_probe,                                       \
                                          .stream = fat_stream,                                     \
                                          .edit = fat_edit}

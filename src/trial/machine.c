@@ -1,0 +1,171 @@
+/* The machine of a plan: what is soldered on, how its loader was built, and its media. */
+#include "trial/trial.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+
+#include <string.h>
+
+enum { LEAST_LOADER = 64 << 10 };
+
+/* ---- what no image can tell ---- */
+
+static void take_lacks(const struct mos_plan *plan, struct mos_machine *machine) {
+    struct mos_vec lacks = mos_vec_make(plan->ctx->arena, sizeof(char *));
+    bool told = plan->dialect && plan->loader_config.count;
+    for (const struct mos_loader_command *c = told ? plan->dialect->commands : NULL; c && c->name;
+         c++) {
+        const struct mos_setting *s = mos_plan_loader_symbol(plan, c->symbol);
+        if (s && strcmp(s->value, "y") != 0)
+            mos_vec_push_pointer(&lacks, c->name);
+    }
+    for (const struct mos_loader_command *c = told ? plan->dialect->forms : NULL; c && c->name;
+         c++) {
+        const struct mos_setting *s = mos_plan_loader_symbol(plan, c->symbol);
+        if (strcmp(c->name, "overlays") == 0 && s && strcmp(s->value, "y") != 0)
+            mos_vec_push_pointer(&lacks, c->name);
+    }
+    mos_vec_push_pointer(&lacks, NULL);
+    machine->lacks = lacks.items;
+}
+
+void mos_trial_facts(const struct mos_plan *plan, struct mos_machine *machine) {
+    const struct mos_hardware *h = plan->board->hardware;
+    const struct mos_facts *facts = plan->board->loader ? plan->board->loader->facts : NULL;
+    machine->cpu = h ? mos_text_or(h->cpu, NULL) : NULL;
+    if (plan->has_ram) {
+        machine->ram = (struct mos_ram_span){plan->ram.start, plan->ram.length};
+        if (plan->ram.top < plan->ram.start + plan->ram.length)
+            machine->loader_from = plan->ram.top;
+    }
+    if (plan->has_defaults)
+        machine->compiled = &plan->defaults;
+    machine->watchdog = facts && mos_has(facts->watchdog) ? facts->watchdog->number : 0;
+    take_lacks(plan, machine);
+}
+
+/* ---- media ---- */
+
+struct making {
+    struct mos_plan *plan;
+    struct mos_machine *machine;
+    struct mos_vec media, environments, volumes;
+    struct mos_vec numbers; /* of size_t: which medium an environment or volume lies on */
+};
+
+/* Two blocks of one size and form are two copies of one environment. */
+static void take_environment(struct making *m, size_t medium, const struct mos_region_plan *r) {
+    for (size_t i = 0; i < m->environments.count; i++) {
+        struct mos_machine_environment *e = mos_vec_at(&m->environments, i);
+        if (e->medium == (void *)(uintptr_t)medium && e->size == r->environment->size &&
+            e->flag_byte == r->environment->flag_byte && e->copy_at == UINT64_MAX && !e->file) {
+            e->copy_at = r->start;
+            return;
+        }
+    }
+    struct mos_machine_environment *e = mos_vec_push(&m->environments);
+    *e = (struct mos_machine_environment){
+        .medium = (void *)(uintptr_t)medium, /* its number, until all media are there */
+        .at = r->start,
+        .copy_at = UINT64_MAX,
+        .size = r->environment->size,
+        .flag_byte = r->environment->flag_byte,
+        .what = mos_printf(m->plan->ctx->arena, "environment at %s",
+                           mos_size_text(m->plan->ctx->arena, r->start))};
+}
+
+/* The loader's file with its variables, in the first FAT partition. */
+static bool take_file(struct making *m, size_t medium, const struct mos_region_plan *r) {
+    uint32_t index;
+    const struct mos_inventory *inv = r->volume->inventory;
+    if (!inv->fold_case || !mos_inv_find(inv, "uboot.env", &index) ||
+        mos_inv_node(inv, index)->type != MOS_ENTRY_FILE)
+        return false;
+    struct mos_machine_environment *e = mos_vec_push(&m->environments);
+    *e = (struct mos_machine_environment){.medium = (void *)(uintptr_t)medium,
+                                          .copy_at = UINT64_MAX,
+                                          .size = mos_inv_node(inv, index)->size,
+                                          .file = "uboot.env",
+                                          .partition = r->number,
+                                          .what = "environment in uboot.env"};
+    return true;
+}
+
+/* The variables that are compiled into a loader that lies in a region. */
+static void take_loader(struct making *m, const struct mos_region_plan *r) {
+    const uint8_t *bytes;
+    size_t length;
+    struct mos_map *compiled = mos_alloc(m->plan->ctx->arena, sizeof *compiled);
+    if (m->machine->compiled || r->environment || !r->piece || r->length < LEAST_LOADER ||
+        !mos_plan_region_bytes(m->plan, r, &bytes, &length))
+        return;
+    if (mos_environment_find(m->plan->ctx->arena, bytes, length, compiled))
+        m->machine->compiled = compiled;
+}
+
+static bool take_regions(struct making *m, size_t number, const struct mos_medium_plan *medium,
+                         const char **why) {
+    bool file = false;
+    struct mos_vec regions = mos_plan_by_place(m->plan, medium);
+    for (size_t i = 0; i < regions.count; i++) {
+        const struct mos_region_plan *r = mos_vec_pointer(&regions, i);
+        *why = mos_printf(m->plan->ctx->arena, "what region %s of %s will hold", r->name,
+                          medium->name);
+        if (r->strange_fs || (r->fs && (!r->counted || !r->volume)) ||
+            (r->piece && !mos_plan_is_there(r->piece)))
+            return false;
+        if (r->fs) {
+            *(size_t *)mos_vec_push(&m->numbers) = number;
+            *(struct mos_machine_volume *)mos_vec_push(&m->volumes) =
+                mos_trial_volume(m->plan, NULL, r);
+            file = file || take_file(m, number, r);
+        } else if (r->environment) {
+            take_environment(m, number, r);
+        } else {
+            take_loader(m, r);
+        }
+    }
+    return true;
+}
+
+static bool take_medium(struct making *m, const struct mos_medium_plan *x, const char **why) {
+    size_t number = m->media.count;
+    struct mos_io *io = mos_trial_medium(m->plan, x);
+    *why = mos_printf(m->plan->ctx->arena, "what the table of %s will say", x->name);
+    if (!io)
+        return false;
+    *(struct mos_machine_medium *)mos_vec_push(&m->media) = (struct mos_machine_medium){
+        x->name, mos_text_or(x->medium->loader, "mmc 0"), mos_text_or(x->medium->kernel, NULL), io};
+    return take_regions(m, number, x, why);
+}
+
+bool mos_trial_machine(struct mos_plan *plan, struct mos_machine *machine, const char **why) {
+    struct mos_arena *arena = plan->ctx->arena;
+    struct making m = {.plan = plan,
+                       .machine = machine,
+                       .media = mos_vec_make(arena, sizeof(struct mos_machine_medium)),
+                       .environments = mos_vec_make(arena, sizeof(struct mos_machine_environment)),
+                       .volumes = mos_vec_make(arena, sizeof(struct mos_machine_volume)),
+                       .numbers = mos_vec_make(arena, sizeof(size_t))};
+    *machine = (struct mos_machine){0};
+    mos_trial_facts(plan, machine);
+    for (size_t i = 0; i < plan->media.count; i++) {
+        const struct mos_medium_plan *x = mos_vec_pointer(&plan->media, i);
+        if (!x->area && !take_medium(&m, x, why))
+            return false;
+    }
+    machine->media = m.media.items;
+    machine->media_count = m.media.count;
+    for (size_t i = 0; i < m.environments.count; i++) {
+        struct mos_machine_environment *e = mos_vec_at(&m.environments, i);
+        e->medium = &machine->media[(uintptr_t)e->medium];
+    }
+    for (size_t i = 0; i < m.volumes.count; i++)
+        ((struct mos_machine_volume *)mos_vec_at(&m.volumes, i))->medium =
+            &machine->media[*(size_t *)mos_vec_at(&m.numbers, i)];
+    machine->environments = m.environments.items;
+    machine->environment_count = m.environments.count;
+    machine->volumes = m.volumes.items;
+    machine->volume_count = m.volumes.count;
+    return true;
+}
