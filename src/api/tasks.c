@@ -76,11 +76,42 @@ bool run_fill(struct mos_plan *plan, bool only_unread, const struct mos_plan_tar
     return true;
 }
 
+/* A trial of the same board by the same code found nothing: what it could not tell is kept. */
+static bool trial_is_known(struct run_task *t, const char *key) {
+    char *text;
+    size_t length;
+    if (!key || !mos_store_get(&t->ctx, key, &text, &length) || !length || text[length - 1] != '\n')
+        return false;
+    for (char *line = text + strcspn(text, "\n") + 1; line < text + length;) {
+        size_t n = strcspn(line, "\n");
+        mos_vec_push_pointer(&t->ctx.not_proved, mos_strndup(t->arena, line, n));
+        line += n + 1;
+    }
+    return true;
+}
+
+static void run_trial(struct run_task *t) {
+    bool accepted = mos_findings_count(&t->ctx.findings, MOS_SEVERITY_ERROR) != 0;
+    size_t before = t->ctx.not_proved.count;
+    const char *stamp = t->ctx.cache_folder && !accepted ? run_stamp(t) : NULL;
+    const char *key = stamp ? mos_printf(t->arena, "start-%s-%s", mos_trial_revision, stamp) : NULL;
+    if (trial_is_known(t, key))
+        return;
+    mos_trial(t->plan, accepted);
+    if (!key || t->ctx.error->kind || run_count(&t->ctx, t->plan->board, MOS_SEVERITY_ERROR))
+        return;
+    struct mos_buf b = {.arena = t->arena};
+    mos_buf_text(&b, "good\n");
+    for (size_t i = before; i < t->ctx.not_proved.count; i++)
+        mos_buf_printf(&b, "%s\n", (const char *)mos_vec_pointer(&t->ctx.not_proved, i));
+    mos_store_put(&t->ctx, key, b.data, b.length);
+}
+
 void run_judge(struct run_task *t) {
     struct mos_plan *plan = t->plan;
     mos_rules_run(plan, MOS_STAGE_VOLUMES);
     if (!run_count(&t->ctx, plan->board, MOS_SEVERITY_ERROR))
-        mos_trial(plan, mos_findings_count(&t->ctx.findings, MOS_SEVERITY_ERROR) != 0);
+        run_trial(t);
     else if (plan->entries.count)
         mos_vec_push_pointer(&t->ctx.not_proved,
                              mos_printf(t->arena, "how %s starts: not before its errors are mended",

@@ -560,10 +560,19 @@ const uint8_t *mos_plan_piece_bytes(struct mos_plan *plan, const struct mos_piec
     enum { MOST = 256 << 20 };
     if (p->bytes || p->size > MOST)
         return p->bytes;
-    struct memory m = {mos_alloc(plan->ctx->arena, (size_t)p->size + 1), p->size};
+    const struct mos_kept_bytes *kept = mos_shared_piece(plan->ctx->shared, p);
+    if (kept)
+        return kept->bytes;
+    bool shares = mos_shared_wants_piece(plan->ctx->shared, p);
+    struct mos_arena *arena = shares ? plan->ctx->shared->arena : plan->ctx->arena;
+    struct memory m = {mos_alloc(arena, (size_t)p->size + 1), p->size};
     struct mos_sink sink = {&m, any_entry, remember, mos_ignore_end};
     struct mos_entry as = {.path = "piece", .mode = 0644, .size = p->size};
-    return mos_plan_stream_piece(plan, p, &as, &sink) ? m.bytes : NULL;
+    if (!mos_plan_stream_piece(plan, p, &as, &sink))
+        return NULL;
+    if (shares)
+        mos_shared_keep_piece(plan->ctx->shared, p, m.bytes);
+    return m.bytes;
 }
 
 bool mos_plan_compressed_size(const struct mos_plan *plan, const struct mos_piece_plan *piece,

@@ -47,6 +47,7 @@ struct mos_plan *mos_plan_make(struct mos_ctx *ctx, const struct mos_board *boar
     plan->replacements = mos_vec_make(ctx->arena, sizeof(struct mos_replacement));
     plan->loader_config = mos_map_make(ctx->arena);
     plan->config = mos_map_make(ctx->arena);
+    plan->files = mos_map_make(ctx->arena);
     plan->boot_prefix = "";
     open_questions(plan);
     if (!mos_plan_pieces(plan) || !mos_plan_lock(plan) || !mos_plan_packs(plan) ||

@@ -176,6 +176,7 @@ struct mos_plan {
     struct mos_buf menu_text, parcel;
     const char *parcel_file;
     struct mos_vec boot_overlays; /* of struct mos_overlay_plan * */
+    struct mos_map files;         /* key -> struct mos_kept_bytes *: see contents.c */
     struct mos_vec tree_choices;  /* of struct mos_blob_plan *: those of boot.trees */
 };
 

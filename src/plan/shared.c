@@ -5,7 +5,8 @@
 struct mos_shared mos_shared_make(struct mos_arena *arena) {
     return (struct mos_shared){.arena = arena,
                                .indexes = mos_vec_make(arena, sizeof(struct mos_shared_index)),
-                               .volumes = mos_vec_make(arena, sizeof(struct mos_shared_volume))};
+                               .volumes = mos_vec_make(arena, sizeof(struct mos_shared_volume)),
+                               .files = mos_map_make(arena)};
 }
 
 const struct mos_shared_index *mos_shared_index(const struct mos_shared *shared,
@@ -42,4 +43,34 @@ void mos_shared_keep_volume(struct mos_shared *shared, const uint8_t key[MOS_SHA
     x->volume = volume;
     x->texts = *texts;
     shared->entries += volume->inventory->count;
+}
+
+/* ---- pieces ---- */
+
+enum { MOST_PIECES = 256 << 20 };
+
+static const char *piece_key(const struct mos_piece_plan *p, char hex[65]) {
+    mos_sha256_hex(p->sha256, hex);
+    return hex;
+}
+
+const struct mos_kept_bytes *mos_shared_piece(const struct mos_shared *shared,
+                                              const struct mos_piece_plan *p) {
+    char hex[65];
+    const struct mos_kept_bytes *x =
+        shared && p->hashed ? mos_map_get(&shared->files, piece_key(p, hex)) : NULL;
+    return x && x->length == p->size ? x : NULL;
+}
+
+bool mos_shared_wants_piece(const struct mos_shared *shared, const struct mos_piece_plan *p) {
+    return shared && p->hashed && p->size <= MOST_PIECES - shared->pieces;
+}
+
+void mos_shared_keep_piece(struct mos_shared *shared, const struct mos_piece_plan *p,
+                           uint8_t *bytes) {
+    char hex[65];
+    struct mos_kept_bytes *x = mos_alloc(shared->arena, sizeof *x);
+    *x = (struct mos_kept_bytes){bytes, (size_t)p->size};
+    mos_map_set(&shared->files, mos_strdup(shared->arena, piece_key(p, hex)), x);
+    shared->pieces += p->size;
 }

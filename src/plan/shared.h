@@ -5,12 +5,15 @@
 
 #include "content/content.h"
 #include "fs/fs.h"
+#include "plan/plan.h"
 
 struct mos_shared {
     struct mos_arena *arena; /* outlives the selections */
     struct mos_vec indexes;  /* of struct mos_shared_index */
     struct mos_vec volumes;  /* of struct mos_shared_volume */
     size_t entries;          /* of all volumes */
+    uint64_t pieces;         /* bytes of pieces that are kept */
+    struct mos_map files;    /* key -> struct mos_kept_bytes *: of archives, see contents.c */
 };
 
 /* Nodes of all volumes together that a worker keeps, about 200 bytes each; further volumes are
@@ -29,6 +32,12 @@ struct mos_shared_volume {
     struct mos_map texts; /* as in a region */
 };
 
+/* The bytes of a file, by a hash of where they come from. */
+struct mos_kept_bytes {
+    uint8_t *bytes;
+    size_t length;
+};
+
 struct mos_shared mos_shared_make(struct mos_arena *arena);
 /* What is known of an archive that has this hash; NULL: nothing.  Borrowed until the next one. */
 const struct mos_shared_index *mos_shared_index(const struct mos_shared *shared,
@@ -42,5 +51,13 @@ const struct mos_shared_volume *mos_shared_volume(const struct mos_shared *share
 /* All of it lives in shared->arena. */
 void mos_shared_keep_volume(struct mos_shared *shared, const uint8_t key[MOS_SHA256_SIZE],
                             struct mos_volume_base *volume, const struct mos_map *texts);
+
+/* The bytes of a piece whose hash is known, up to 256 MiB of all of them.  shared may be NULL. */
+const struct mos_kept_bytes *mos_shared_piece(const struct mos_shared *shared,
+                                              const struct mos_piece_plan *piece);
+bool mos_shared_wants_piece(const struct mos_shared *shared, const struct mos_piece_plan *piece);
+/* They live in shared->arena. */
+void mos_shared_keep_piece(struct mos_shared *shared, const struct mos_piece_plan *piece,
+                           uint8_t *bytes);
 
 #endif

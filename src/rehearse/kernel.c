@@ -177,7 +177,12 @@ bool sim_flag(const struct sim *s, const char *name) {
 
 static const char *release_of(struct sim *s) {
     uint64_t size = mos_min(s->boot.kernel_size, BANNER_BYTES);
-    uint8_t *bytes = sim_ram_copy(s, s->boot.runs_at, size, BANNER_BYTES);
+    uint64_t run = size;
+    const uint8_t *bytes = sim_ram_look(s, s->boot.runs_at, &run);
+    const char *banner = bytes ? mos_kernel_banner(s->arena, bytes, (size_t)run) : NULL;
+    if (banner || run == size)
+        return banner;
+    bytes = sim_ram_copy(s, s->boot.runs_at, size, BANNER_BYTES); /* it is in pieces */
     return bytes ? mos_kernel_banner(s->arena, bytes, (size_t)size) : NULL;
 }
 

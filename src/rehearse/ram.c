@@ -13,7 +13,9 @@ void sim_ram_start(struct sim *s) {
     s->ram.start = mos_round_down(s->machine->ram.start, PAGE);
     s->ram.length = s->machine->ram.length ? s->machine->ram.length : 4ull << 30;
     s->ram.length = mos_min(s->ram.length, (uint64_t)MOST_PAGES * PAGE);
-    s->ram.table = mos_alloc_array(s->arena, (size_t)(s->ram.length / PAGE + 1), sizeof(uint8_t *));
+    size_t pages = (size_t)(s->ram.length / PAGE + 1);
+    s->ram.table = mos_alloc_array(s->arena, pages, sizeof(uint8_t *));
+    s->ram.lent = mos_alloc_array(s->arena, pages, sizeof(bool));
 }
 
 bool sim_ram_is(const struct sim *s, uint64_t at, uint64_t length) {
@@ -32,13 +34,36 @@ void sim_ram_write(struct sim *s, uint64_t at, const void *bytes, size_t length)
         uint64_t offset = at - s->ram.start;
         uint8_t **page = &s->ram.table[offset / PAGE];
         size_t n = (size_t)mos_min(length, PAGE - offset % PAGE);
-        if (!*page)
+        if (!*page || s->ram.lent[offset / PAGE]) {
+            const uint8_t *before = *page;
             *page = mos_alloc(s->ram.arena, PAGE);
+            if (before)
+                memcpy(*page, before, PAGE);
+            s->ram.lent[offset / PAGE] = false;
+        }
         memcpy(*page + offset % PAGE, from, n);
         from += n;
         at += n;
         length -= n;
     }
+}
+
+void sim_ram_lend(struct sim *s, uint64_t at, const uint8_t *bytes, size_t length) {
+    uint64_t first = mos_round_up(at - s->ram.start, PAGE) + s->ram.start;
+    if (at < s->ram.start || first - at >= length) {
+        sim_ram_write(s, at, bytes, length);
+        return;
+    }
+    sim_ram_write(s, at, bytes, (size_t)(first - at));
+    bytes += first - at;
+    length -= (size_t)(first - at);
+    for (; length >= PAGE && sim_ram_is(s, first, PAGE); bytes += PAGE, first += PAGE) {
+        size_t page = (size_t)((first - s->ram.start) / PAGE);
+        s->ram.table[page] = (uint8_t *)(uintptr_t)bytes; /* never written to: see lent */
+        s->ram.lent[page] = true;
+        length -= PAGE;
+    }
+    sim_ram_write(s, first, bytes, length);
 }
 
 void sim_ram_read(const struct sim *s, uint64_t at, void *to, size_t length) {
@@ -63,6 +88,20 @@ uint8_t *sim_ram_copy(const struct sim *s, uint64_t at, uint64_t length, uint64_
     uint8_t *copy = mos_alloc(s->arena, (size_t)length + 1);
     sim_ram_read(s, at, copy, (size_t)length);
     return copy;
+}
+
+const uint8_t *sim_ram_look(const struct sim *s, uint64_t at, uint64_t *length) {
+    size_t page = sim_ram_is(s, at, 1) ? (size_t)((at - s->ram.start) / PAGE) : 0;
+    uint64_t offset = (at - s->ram.start) % PAGE, run = PAGE - offset;
+    if (!sim_ram_is(s, at, 1) || !s->ram.table[page])
+        return NULL;
+    const uint8_t *first = s->ram.table[page] + offset;
+    for (; run < *length && s->ram.lent[page] && s->ram.lent[page + 1] &&
+           s->ram.table[page + 1] == s->ram.table[page] + PAGE;
+         page++)
+        run += PAGE;
+    *length = mos_min(*length, run);
+    return first;
 }
 
 struct sim_thing *sim_ram_at(const struct sim *s, uint64_t at) {

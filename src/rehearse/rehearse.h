@@ -32,7 +32,7 @@ struct mos_machine_volume {
     uint64_t at;                 /* of its first byte there */
     struct mos_volume_info info; /* as a probe of its bytes would tell */
     bool empty;                  /* nobody said what it holds: another job fills it */
-    bool no_system; /* what it holds so far is no system: it has no folder for programs */
+    bool no_system;              /* what it holds so far is no system: no program is there */
     void *self;
     /* What lies at a path without a leading slash; links are not followed, and a further name of a
      * file is a file whose target is its first name.  false: nothing. */

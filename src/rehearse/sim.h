@@ -21,6 +21,7 @@ struct sim_thing {
 struct sim_ram {
     struct mos_arena *arena;
     uint8_t **table; /* of uint8_t *, by page */
+    bool *lent;      /* which pages are somebody's bytes, to be copied before they change */
     uint64_t start, length;
     struct mos_vec things; /* of struct sim_thing * */
 };
@@ -151,9 +152,14 @@ void sim_ram_start(struct sim *s);
 bool sim_ram_free(const struct sim *s, uint64_t at, uint64_t length);
 bool sim_ram_is(const struct sim *s, uint64_t at, uint64_t length);
 void sim_ram_write(struct sim *s, uint64_t at, const void *bytes, size_t length);
+/* The same with bytes that stay as they are: whole pages are not copied. */
+void sim_ram_lend(struct sim *s, uint64_t at, const uint8_t *bytes, size_t length);
 void sim_ram_read(const struct sim *s, uint64_t at, void *to, size_t length);
 /* A copy of a range in the arena; NULL: it is not in RAM, or longer than `limit`. */
 uint8_t *sim_ram_copy(const struct sim *s, uint64_t at, uint64_t length, uint64_t limit);
+/* What lies in one piece from an address on, to look at only: *length becomes at most what was
+ * asked for.  NULL: nothing was put there. */
+const uint8_t *sim_ram_look(const struct sim *s, uint64_t at, uint64_t *length);
 /* Notes what lies in a range from now on, and what that spoils. */
 struct sim_thing *sim_ram_claim(struct sim *s, uint64_t at, uint64_t length, const char *what);
 /* What lies at an address, latest first; NULL: nothing that we know. */

@@ -291,7 +291,10 @@ static bool read_planned(struct sim *s, struct sim_volume *v, const struct sim_f
         return false;
     }
     r->wanted = true;
-    reading_data(r, 0, bytes, length);
+    if (r->bytes || r->from)
+        reading_data(r, 0, bytes, length);
+    else
+        sim_ram_lend(s, r->to, bytes, (size_t)mos_min(length, r->length));
     note_read(s, v, f, f->path);
     return true;
 }
@@ -328,7 +331,8 @@ bool sim_file_load(struct sim *s, struct sim_volume *v, const struct sim_file *f
                    uint64_t length, uint64_t to) {
     sim_charge(s, length);
     struct reading r = {.s = s, .from = from, .length = length, .to = to};
-    clear(s, to, length);
+    if (!v->planned)
+        clear(s, to, length);
     return read_file(s, v, f, &r);
 }
 

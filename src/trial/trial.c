@@ -9,7 +9,7 @@ struct trial {
     struct mos_plan *plan;
     struct mos_arena *arena;
     struct mos_machine machine;
-    bool accepted; /* errors that the user lives with may be why */
+    bool accepted;       /* errors that the user lives with may be why */
     struct mos_vec told; /* of const char *: reasons that a finding has given */
 };
 

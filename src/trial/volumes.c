@@ -75,13 +75,14 @@ static bool bytes(void *self, const char *path, const uint8_t **out, size_t *len
     return f->known;
 }
 
-static bool holds_programs(const struct mos_inventory *inv, struct mos_arena *arena) {
-    static const char *const folders[] = {"bin", "sbin", "usr/bin", "usr/sbin"};
-    uint32_t index;
-    for (size_t i = 0; i < sizeof folders / sizeof *folders; i++)
-        if (mos_inv_follow(inv, arena, folders[i], &index))
+/* Anything that a kernel could start?  FAT has no modes: nobody can tell. */
+static bool holds_programs(const struct mos_inventory *inv) {
+    for (uint32_t i = 0; i < inv->count; i++) {
+        const struct mos_inv_node *node = mos_inv_node(inv, i);
+        if (node->type == MOS_ENTRY_FILE && node->mode & 0111)
             return true;
-    return false;
+    }
+    return inv->fold_case;
 }
 
 struct mos_machine_volume mos_trial_volume(struct mos_plan *plan,
@@ -100,7 +101,7 @@ struct mos_machine_volume mos_trial_volume(struct mos_plan *plan,
                                             .files = region->volume->inventory->count,
                                             .names = mos_vec_make(arena, sizeof(char *))},
                                    .empty = !region->def->volume->fills.count,
-                                   .no_system = !holds_programs(region->volume->inventory, arena),
+                                   .no_system = !holds_programs(region->volume->inventory),
                                    .self = v,
                                    .find = find,
                                    .list = list,

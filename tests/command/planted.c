@@ -64,23 +64,37 @@ static void collect(const json_t *d, const char *rules, struct mos_buf *out, boo
     }
 }
 
-static void try_line(struct core *c, const struct board *b, const char *base, char *line,
-                     struct mos_buf *results, struct tally *all) {
-    char *rules = strstr(line, " :: "), *edit = rules ? strstr(rules + 4, " :: ") : NULL;
-    CU_ASSERT_PTR_NOT_NULL_FATAL(edit);
-    *rules = *edit = 0;
-    rules += 4;
-    edit += 4;
+/* A line of a list in its parts. */
+struct edit {
+    const char *name, *rules, *commands;
+};
+
+static struct edit parse(char *line) {
+    char *rules = strstr(line, " :: "), *commands = rules ? strstr(rules + 4, " :: ") : NULL;
+    CU_ASSERT_PTR_NOT_NULL_FATAL(commands);
+    *rules = *commands = 0;
+    return (struct edit){line, rules + 4, commands + 4};
+}
+
+/* A copy of a board's workspace with an edit in it. */
+static const char *edited(const struct board *b, const char *base, const struct edit *e) {
     const char *w = keep(test_folder("planted"));
     copy_folder(base, w);
     struct outcome o = run_shell(
         "cd '%s' && B=boards/%s.yaml ROOT=%s && . '%s/tests/planted/edits.sh' && { %s\n}; "
         "diff -rq '%s' . > diff.txt",
-        w, b->name, b->root, MOSAICUM_SOURCE, edit, base);
+        w, b->name, b->root, MOSAICUM_SOURCE, e->commands, base);
     if (o.status != 1) /* every edit edits something */
-        fprintf(stderr, "\n%s: %d %s\n", line, o.status, o.err);
+        fprintf(stderr, "\n%s: %d %s\n", e->name, o.status, o.err);
     CU_ASSERT_EQUAL(o.status, 1);
     outcome_free(&o);
+    return w;
+}
+
+static void try_line(struct core *c, const struct board *b, const char *base, char *line,
+                     struct mos_buf *results, struct tally *all) {
+    struct edit e = parse(line);
+    const char *rules = e.rules, *w = edited(b, base, &e);
     int status;
     bool hit, design = strcmp(rules, "-") == 0;
     struct mos_buf said = {.arena = c->ctx.arena};
@@ -101,31 +115,129 @@ static void try_line(struct core *c, const struct board *b, const char *base, ch
     remove_folder(w);
 }
 
-static void mistakes_are_found(void) {
-    struct core c;
-    struct tally all = {0};
-    core_start(&c);
-    struct mos_buf results = {.arena = c.ctx.arena};
+/* Calls `each` for every line of the lists. */
+static void for_each_line(struct core *c,
+                          void (*each)(struct core *c, const struct board *b, const char *base,
+                                       char *line, void *self),
+                          void *self, struct mos_buf *heading) {
     for (size_t i = 0; i < sizeof boards / sizeof *boards; i++) {
         const char *base = base_of(&boards[i]);
         char *text =
             read_whole(path_in(MOSAICUM_SOURCE, "tests/planted/%s.txt", boards[i].name), NULL);
         CU_ASSERT_PTR_NOT_NULL_FATAL(text);
-        mos_buf_printf(&results, "%s\n", boards[i].name);
+        if (heading)
+            mos_buf_printf(heading, "%s\n", boards[i].name);
         for (char *line = text, *next; *line; line = next) {
             next = line + strcspn(line, "\n");
             next += *next ? (*next = 0, 1) : 0;
             if (*line && *line != '#')
-                try_line(&c, &boards[i], base, line, &results, &all);
+                each(c, &boards[i], base, line, self);
         }
         free(text);
     }
-    mos_buf_printf(&results, "%zu of %zu mistakes found, %zu of %zu correct designs right\n",
-                   all.found, all.mistakes, all.clean, all.designs);
-    CU_ASSERT(all.mistakes >= 300 && all.designs >= 60);
-    CU_ASSERT_EQUAL(all.clean, all.designs);
-    hold_golden("planted", mos_buf_string(&results));
+}
+
+struct finding_run {
+    struct mos_buf results;
+    struct tally all;
+};
+
+static void find_line(struct core *c, const struct board *b, const char *base, char *line,
+                      void *self) {
+    struct finding_run *r = self;
+    try_line(c, b, base, line, &r->results, &r->all);
+}
+
+static void mistakes_are_found(void) {
+    struct core c;
+    core_start(&c);
+    struct finding_run r = {.results = {.arena = c.ctx.arena}};
+    for_each_line(&c, find_line, &r, &r.results);
+    mos_buf_printf(&r.results, "%zu of %zu mistakes found, %zu of %zu correct designs right\n",
+                   r.all.found, r.all.mistakes, r.all.clean, r.all.designs);
+    CU_ASSERT(r.all.mistakes >= 300 && r.all.designs >= 60);
+    CU_ASSERT_EQUAL(r.all.clean, r.all.designs);
+    hold_golden("planted", mos_buf_string(&r.results));
     core_end(&c);
 }
 
-SUITE(planted_suite, {"mistakes are found", mistakes_are_found});
+/* ---- what is planned is what is built ---- */
+
+struct planned_run {
+    size_t lines, every, same, other;
+};
+
+static const json_t *table_of(const json_t *d, const char *key) {
+    const json_t *t;
+    size_t i;
+    json_array_foreach(json_object_get(d, "report"), i, t) {
+        if (strcmp(json_string_value(json_object_get(t, "key")), key) == 0)
+            return t;
+    }
+    return NULL;
+}
+
+static bool same_tables(const json_t *a, const json_t *b) {
+    static const char *const keys[] = {"verdict", "failed", "timeline", "ram"};
+    bool same = true;
+    for (size_t i = 0; i < sizeof keys / sizeof *keys; i++) {
+        const json_t *x = table_of(a, keys[i]), *y = table_of(b, keys[i]);
+        same &= (!x && !y) || (x && y && json_equal(x, y));
+    }
+    return same && table_of(a, "verdict");
+}
+
+/* The whole time line of the board in w, from its plan and from its image. */
+static bool planned_is_built(const char *w, const char *selector, bool *is_built) {
+    int planned_status, built_status;
+    const char *out = path_in(w, "made");
+    *is_built = false;
+    struct outcome o = run_shell("mkdir -p '%s' && '%s' -q -w '%s' build '%s' --out '%s'", out,
+                                 MOSAICUM_PROGRAM, w, selector, out);
+    *is_built = o.status == 0;
+    outcome_free(&o);
+    if (!*is_built)
+        return false;
+    json_t *planned = run_json(&planned_status, "-w '%s' rehearse '%s' --planned", w, selector);
+    json_t *built = run_json(&built_status, "-w '%s' rehearse '%s' --out '%s'", w, selector, out);
+    bool same = planned && built && planned_status == built_status && same_tables(planned, built);
+    json_decref(planned);
+    json_decref(built);
+    return same;
+}
+
+static void plan_line(struct core *c, const struct board *b, const char *base, char *line,
+                      void *self) {
+    struct planned_run *r = self;
+    struct edit e = parse(line);
+    bool is_built;
+    (void)c;
+    if (r->lines++ % r->every)
+        return;
+    const char *w = edited(b, base, &e);
+    struct outcome o =
+        run_shell("'%s' -q -w '%s' check '%s' --accept", MOSAICUM_PROGRAM, w, b->name);
+    outcome_free(&o);
+    if (planned_is_built(w, b->name, &is_built))
+        r->same++;
+    else if (is_built)
+        fprintf(stderr, "\n%s, %s: the plan boots otherwise than the image (%s)\n", b->name, e.name,
+                w);
+    r->other += is_built;
+    remove_folder(w);
+}
+
+/* Boards of the lists, mistakes accepted: as many as can be built all the same. */
+static void what_is_planned_is_what_is_built(void) {
+    struct core c;
+    struct planned_run r = {.every = getenv("MOSAICUM_FULL") ? 1 : 7};
+    core_start(&c);
+    for_each_line(&c, plan_line, &r, NULL);
+    fprintf(stderr, "%zu boards planned and built … ", r.other);
+    CU_ASSERT_EQUAL(r.same, r.other);
+    CU_ASSERT(r.other >= (r.every == 1 ? 300 : 40));
+    core_end(&c);
+}
+
+SUITE(planted_suite, {"mistakes are found", mistakes_are_found},
+      {"what is planned is what is built", what_is_planned_is_what_is_built});

@@ -178,7 +178,7 @@ static void foresee(struct mos_arena *arena, const struct mos_volume_wish *wish,
                     struct mos_volume_info *out) {
     char id[37];
     mos_uuid_text(wish->uuid, id);
-    out->label = mos_strdup(arena, wish->label);
+    out->label = mos_strndup(arena, wish->label, strnlen(wish->label, 16));
     out->id = mos_strdup(arena, id);
 }
 
