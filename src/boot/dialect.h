@@ -72,12 +72,31 @@ struct mos_loader_command {
 struct mos_loader_symbols {
     const char *environment_at, *environment_copy_at; /* bytes from the start of its medium */
     const char *environment_size, *flag_byte, *baud;
-    const char *expands_to, *expands_size; /* variables about a compressed kernel */
-    const char *reads_fat, *reads_ext4;    /* set when it can read these */
+    const char *expands_to, *expands_size;             /* variables about a compressed kernel */
+    const char *reads_fat, *reads_ext4;                /* set when it can read these */
+    const char *environment_device, *environment_area; /* numbers, for MOS_KEEPS_MMC */
     const char *next_stage_sector; /* where the first stage reads the next one, in 512 bytes */
+    const char *next_stage_by_sector, *next_stage_by_partition; /* set when it does so */
+    const char *next_stage_partition, *next_stage_file;
     const char *address_of[3], *limit_of[3]; /* variables about kernel, tree and ramdisk, or NULL */
     const char *overlay_address;             /* … and about a menu's overlays */
     const char *const *relocation_limits;    /* variables that hold an address; NULL-terminated */
+};
+
+/* Where a loader may have been built to keep its environment. */
+enum mos_keeping {
+    MOS_KEEPS_NOWHERE,
+    MOS_KEEPS_MMC,  /* raw, on an SD card or an eMMC */
+    MOS_KEEPS_FAT,  /* a file */
+    MOS_KEEPS_EXT4, /* a file */
+    MOS_KEEPS_NOR,
+    MOS_KEEPS_NAND,
+    MOS_KEEPS_OTHER,
+};
+struct mos_loader_keeping {
+    const char *symbol;
+    enum mos_keeping kind;
+    const char *where; /* for people: "in a file of a FAT volume" */
 };
 
 /* How a loader looks for something to start. */
@@ -127,7 +146,11 @@ struct mos_dialect {
     bool (*sets_variable)(const char *name);
     struct mos_loader_symbols symbols;
     const struct mos_loader_command *commands; /* ends with a NULL name */
-    const struct mos_loader_command *forms; /* what it can read: tables, compressions …; same */
+    const struct mos_loader_command *forms;   /* what it can read: tables, compressions …; same */
+    const struct mos_loader_command *storage; /* drivers by what media are called; same */
+    const struct mos_loader_command *first_storage; /* the same in the first stage */
+    const struct mos_loader_command *processors;    /* "arm64"; same */
+    const struct mos_loader_keeping *keepings;      /* ends with a NULL symbol */
     struct mos_loader_search search;
     const struct mos_loader_verb *verbs; /* ends with a NULL name */
 };

@@ -456,7 +456,41 @@ static const struct mos_loader_command forms[] = {{"gpt", "CONFIG_EFI_PARTITION"
                                                   {"signatures", "CONFIG_FIT_SIGNATURE"},
                                                   {"scripts", "CONFIG_LEGACY_IMAGE_FORMAT"},
                                                   {"overlays", "CONFIG_OF_LIBFDT_OVERLAY"},
+                                                  {"trees", "CONFIG_OF_LIBFDT"},
+                                                  {"words", "CONFIG_HUSH_PARSER"},
                                                   {NULL, NULL}};
+
+static const struct mos_loader_command storage[] = {
+    {"mmc", "CONFIG_MMC"},           {"sf", "CONFIG_SPI_FLASH"}, {"nand", "CONFIG_MTD_RAW_NAND"},
+    {"usb", "CONFIG_USB_STORAGE"},   {"nvme", "CONFIG_NVME"},    {"scsi", "CONFIG_SCSI"},
+    {"virtio", "CONFIG_VIRTIO_BLK"}, {"sata", "CONFIG_SATA"},    {NULL, NULL}};
+
+static const struct mos_loader_command first_storage[] = {{"mmc", "CONFIG_SPL_MMC"},
+                                                          {"sf", "CONFIG_SPL_SPI_FLASH_SUPPORT"},
+                                                          {"nand", "CONFIG_SPL_NAND_SUPPORT"},
+                                                          {"usb", "CONFIG_SPL_USB_STORAGE"},
+                                                          {NULL, NULL}};
+
+static const struct mos_loader_command processors[] = {{"arm64", "CONFIG_ARM64"},
+                                                       {"riscv64", "CONFIG_ARCH_RV64I"},
+                                                       {"arm", "CONFIG_ARM"},
+                                                       {NULL, NULL}};
+
+static const struct mos_loader_keeping keepings[] = {
+    {"CONFIG_ENV_IS_NOWHERE", MOS_KEEPS_NOWHERE, "nowhere"},
+    {"CONFIG_ENV_IS_IN_MMC", MOS_KEEPS_MMC, "on a card or an eMMC, outside of any file"},
+    {"CONFIG_ENV_IS_IN_FAT", MOS_KEEPS_FAT, "in a file of a FAT volume"},
+    {"CONFIG_ENV_IS_IN_EXT4", MOS_KEEPS_EXT4, "in a file of an ext4 volume"},
+    {"CONFIG_ENV_IS_IN_SPI_FLASH", MOS_KEEPS_NOR, "in a serial flash"},
+    {"CONFIG_ENV_IS_IN_FLASH", MOS_KEEPS_NOR, "in a parallel flash"},
+    {"CONFIG_ENV_IS_IN_NAND", MOS_KEEPS_NAND, "in a raw NAND"},
+    {"CONFIG_ENV_IS_IN_UBI", MOS_KEEPS_NAND, "in a UBI volume"},
+    {"CONFIG_ENV_IS_IN_EEPROM", MOS_KEEPS_OTHER, "in an EEPROM"},
+    {"CONFIG_ENV_IS_IN_ONENAND", MOS_KEEPS_OTHER, "in a OneNAND"},
+    {"CONFIG_ENV_IS_IN_REMOTE", MOS_KEEPS_OTHER, "in another processor's memory"},
+    {"CONFIG_ENV_IS_IN_SATA", MOS_KEEPS_OTHER, "on a SATA disk"},
+    {"CONFIG_ENV_IS_IN_NVRAM", MOS_KEEPS_OTHER, "in battery-backed RAM"},
+    {NULL, MOS_KEEPS_NOWHERE, NULL}};
 
 static const char *const searched[] = {"extlinux/extlinux.conf", "boot.scr.uimg", "boot.scr", NULL};
 
@@ -482,6 +516,10 @@ const struct mos_dialect mos_dialect_u_boot = {
     .sets_variable = sets_variable,
     .commands = commands,
     .forms = forms,
+    .storage = storage,
+    .first_storage = first_storage,
+    .processors = processors,
+    .keepings = keepings,
     .search = {.mark = "distro_bootcmd", .media = "boot_targets", .files = searched},
     .verbs = verbs,
     .symbols = {.environment_at = "CONFIG_ENV_OFFSET",
@@ -493,6 +531,12 @@ const struct mos_dialect mos_dialect_u_boot = {
                 .reads_fat = "CONFIG_FS_FAT",
                 .reads_ext4 = "CONFIG_FS_EXT4",
                 .baud = "CONFIG_BAUDRATE",
+                .environment_device = "CONFIG_SYS_MMC_ENV_DEV",
+                .environment_area = "CONFIG_SYS_MMC_ENV_PART",
+                .next_stage_by_sector = "CONFIG_SYS_MMCSD_RAW_MODE_U_BOOT_USE_SECTOR",
+                .next_stage_by_partition = "CONFIG_SYS_MMCSD_RAW_MODE_U_BOOT_USE_PARTITION",
+                .next_stage_partition = "CONFIG_SYS_MMCSD_RAW_MODE_U_BOOT_PARTITION",
+                .next_stage_file = "CONFIG_SPL_FS_LOAD_PAYLOAD_NAME",
                 .next_stage_sector = "CONFIG_SYS_MMCSD_RAW_MODE_U_BOOT_SECTOR",
                 .address_of = {"kernel_addr_r", "fdt_addr_r", "ramdisk_addr_r"},
                 .overlay_address = "fdtoverlay_addr_r",

@@ -236,9 +236,10 @@ static bool fact_number(const struct mos_setting *s, uint64_t *out) {
 }
 
 static void expects(const struct view *v, const struct mos_region_plan *r, const char *what,
-                    const struct mos_setting *s, uint64_t there, enum mos_rule_id rule) {
+                    const struct mos_setting *s, uint64_t there) {
     struct mos_finding *f = mos_find(
-        v->list, rule, "The loader was built to find %s at %s of %s; region %s is at %s.", what,
+        v->list, MOS_RULE_LAYOUT_LOADER_EXPECTS,
+        "The loader was built to find %s at %s of %s; region %s is at %s.", what,
         mos_size_text(v->arena, there), v->m->name, r->name, mos_size_text(v->arena, r->start));
     mos_finding_at(v->list, f, stated_place(r));
     mos_finding_at(v->list, f, s->place);
@@ -247,10 +248,56 @@ static void expects(const struct view *v, const struct mos_region_plan *r, const
                     mos_size_text(v->arena, there), r->name);
 }
 
+/* How the first stage was built to find the next one, where that is no sector. */
+static const struct mos_setting *other_way(const struct view *v, const char **what,
+                                           uint64_t *partition) {
+    const struct mos_loader_symbols *n = &v->plan->dialect->symbols;
+    const struct mos_setting *by_sector = fact(v, n->next_stage_by_sector);
+    const struct mos_setting *by_partition = fact(v, n->next_stage_by_partition);
+    const struct mos_setting *file = fact(v, n->next_stage_file);
+    *partition = 0;
+    if (by_partition && strcmp(by_partition->value, "y") == 0) {
+        const struct mos_setting *s = fact(v, n->next_stage_partition);
+        if (!fact_number(s, partition))
+            return NULL;
+        *what = mos_printf(v->arena, "partition %llu", (unsigned long long)*partition);
+        return s;
+    }
+    if (by_sector && strcmp(by_sector->value, "y") != 0 && file) {
+        *what = mos_printf(v->arena, "the file %s", file->value);
+        return file;
+    }
+    return NULL;
+}
+
+static void check_other_way(const struct view *v) {
+    const char *what;
+    uint64_t partition;
+    const struct mos_setting *s = other_way(v, &what, &partition);
+    for (size_t i = 0; i < v->m->regions.count && s; i++) {
+        const struct mos_region_plan *r = region(v, i);
+        const struct mos_stage *stage = mos_has(r->def->stage) ? r->def->stage->target : NULL;
+        if (!stage || r->copy || !r->placed || !mos_has(stage->from) ||
+            stage->from->target != r->def || (partition && r->number == partition))
+            continue;
+        struct mos_finding *f =
+            mos_find(v->list, MOS_RULE_LAYOUT_LOADER_EXPECTS,
+                     "The loader was built to find stage %s in %s; it lies in region %s of %s.",
+                     stage->r.name, what, r->name, v->m->name);
+        mos_finding_at(v->list, f, stated_place(r));
+        mos_finding_at(v->list, f, s->place);
+        mos_finding_why(v->list, f, "The first stage looks nowhere else, and stops there.");
+        mos_finding_try(v->list, f,
+                        "Put the stage there, or build the loader for where it lies (%s).",
+                        v->plan->dialect->symbols.next_stage_sector);
+    }
+}
+
 static void check_next_stage(const struct view *v) {
     const struct mos_setting *s = fact(v, v->plan->dialect->symbols.next_stage_sector);
+    const struct mos_setting *used = fact(v, v->plan->dialect->symbols.next_stage_by_sector);
     uint64_t sector;
-    if (!fact_number(s, &sector) || sector > UINT32_MAX)
+    if (!fact_number(s, &sector) || sector > UINT32_MAX || (used && strcmp(used->value, "y") != 0))
         return;
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *r = region(v, i);
@@ -258,9 +305,13 @@ static void check_next_stage(const struct view *v) {
         if (!stage || r->copy || !r->placed || !mos_has(stage->from) ||
             stage->from->target != r->def || r->start == sector * 512)
             continue;
-        expects(v, r, mos_printf(v->arena, "stage %s", stage->r.name), s, sector * 512,
-                MOS_RULE_LAYOUT_LOADER_EXPECTS);
+        expects(v, r, mos_printf(v->arena, "stage %s", stage->r.name), s, sector * 512);
     }
+}
+
+static void check_stages(const struct view *v) {
+    check_next_stage(v);
+    check_other_way(v);
 }
 
 /* The regions that hold an environment on this medium; at most two are copies of each other. */
@@ -271,40 +322,6 @@ static size_t environment_copies(const struct view *v, const struct mos_environm
         if (region(v, i)->environment == e && region(v, i)->placed)
             out[count++] = region(v, i);
     return count;
-}
-
-static void check_environment_size(const struct view *v, const struct mos_environment_plan *e) {
-    const struct mos_setting *s = fact(v, v->plan->dialect->symbols.environment_size);
-    uint64_t size;
-    if (!fact_number(s, &size) || !e->size || size == e->size)
-        return;
-    struct mos_finding *f = mos_find(
-        v->list, MOS_RULE_LOADER_ENV_PLACE, "Environment %s has %s; the loader was built for %s.",
-        e->def->r.name, mos_size_text(v->arena, e->size), mos_size_text(v->arena, size));
-    mos_finding_at(v->list, f, e->def->size->place);
-    mos_finding_at(v->list, f, s->place);
-    mos_finding_why(v->list, f,
-                    "The sum is taken over the whole block, so the loader would call it damaged.");
-    mos_finding_try(v->list, f, "size: %s", mos_size_text(v->arena, size));
-}
-
-static void check_environments(const struct view *v) {
-    const struct mos_loader_symbols *names = &v->plan->dialect->symbols;
-    const struct mos_setting *at[] = {fact(v, names->environment_at),
-                                      fact(v, names->environment_copy_at)};
-    for (size_t i = 0; i < v->plan->environments.count; i++) {
-        const struct mos_environment_plan *e = mos_vec_pointer(&v->plan->environments, i);
-        const struct mos_region_plan *copies[2];
-        size_t count = environment_copies(v, e, copies);
-        if (count)
-            check_environment_size(v, e);
-        for (size_t k = 0; k < count; k++) {
-            uint64_t there;
-            if (fact_number(at[k], &there) && copies[k]->start != there)
-                expects(v, copies[k], k ? "the copy of its environment" : "its environment", at[k],
-                        there, MOS_RULE_LOADER_ENV_PLACE);
-        }
-    }
 }
 
 static void check_copies(const struct view *v) {
@@ -406,9 +423,7 @@ void mos_rule_layout_facts(const struct mos_plan *plan) {
         check_copies(&v);
         check_area(&v);
         check_gaps(&v);
-        if (plan->dialect) {
-            check_next_stage(&v);
-            check_environments(&v);
-        }
+        if (plan->dialect)
+            check_stages(&v);
     }
 }

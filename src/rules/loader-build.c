@@ -79,6 +79,16 @@ static void check_forms(const struct mos_plan *plan) {
         check_form(plan, "signatures", "the signed parcel", b->parcel->r.key_place);
     if (mos_plan_is_via(plan, "parcel") || mos_plan_is_via(plan, "script"))
         check_form(plan, "scripts", "the boot script", way);
+    if (mos_plan_is_via(plan, "script") || mos_plan_is_via(plan, "variables"))
+        check_form(plan, "words", "the script's if and for", way);
+    for (size_t i = 0; i < plan->entries.count; i++) {
+        const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
+        if (!e->tree)
+            continue;
+        check_form(plan, "trees", mos_printf(arena, "entry %s", e->def->r.name),
+                   e->def->tree->place);
+        break;
+    }
     if (plan->boot_overlays.count)
         check_form(plan, "overlays", "the boot",
                    ((struct mos_overlay_plan *)mos_vec_pointer(&plan->boot_overlays, 0))
@@ -94,10 +104,72 @@ static void check_forms(const struct mos_plan *plan) {
     }
 }
 
+/* ---- storage, processor ---- */
+
+static void check_driver(const struct mos_plan *plan, const struct mos_loader_command *drivers,
+                         const struct mos_medium_plan *m, const char *who) {
+    const struct mos_value *name = m->medium->loader;
+    const char *symbol,
+        *kind = mos_has(name) ? mos_strndup(plan->ctx->arena, name->text, strcspn(name->text, " "))
+                              : NULL;
+    const struct mos_setting *s = kind ? left_out(plan, drivers, kind, &symbol) : NULL;
+    if (s)
+        lacks(plan, MOS_RULE_LOADER_UNREADABLE, name->place, s, symbol,
+              mos_printf(plan->ctx->arena, "a driver for %s, which %s of %s", kind, who, m->name),
+              "It would not find the device.");
+}
+
+static bool holds_environment(const struct mos_medium_plan *m) {
+    for (size_t i = 0; i < m->regions.count; i++)
+        if (((const struct mos_region_plan *)mos_vec_pointer(&m->regions, i))->environment)
+            return true;
+    return false;
+}
+
+/* A stage that the first one reads from there. */
+static bool holds_next_stage(const struct mos_medium_plan *m) {
+    for (size_t i = 0; i < m->regions.count; i++) {
+        const struct mos_region_plan *r = mos_vec_pointer(&m->regions, i);
+        const struct mos_stage *s = mos_has(r->def->stage) ? r->def->stage->target : NULL;
+        if (s && mos_has(s->by) && strcmp(s->by->text, "rom") != 0)
+            return true;
+    }
+    return false;
+}
+
+static void check_storage(const struct mos_plan *plan) {
+    for (size_t i = 0; i < plan->media.count; i++) {
+        const struct mos_medium_plan *m = mos_vec_pointer(&plan->media, i);
+        if (m == plan->boot_medium || holds_environment(m))
+            check_driver(plan, plan->dialect->storage, m, "the content");
+        if (holds_next_stage(m))
+            check_driver(plan, plan->dialect->first_storage, m, "the next stage");
+    }
+}
+
+static void check_processor(const struct mos_plan *plan) {
+    const struct mos_value *cpu = plan->board->hardware ? plan->board->hardware->cpu : NULL;
+    const char *symbol;
+    const struct mos_setting *s =
+        mos_has(cpu) ? left_out(plan, plan->dialect->processors, cpu->text, &symbol) : NULL;
+    if (!s)
+        return;
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_LOADER_UNREADABLE,
+                 "The loader was not built for %s, which the board is.", cpu->text);
+    mos_finding_at(list, f, cpu->place);
+    mos_finding_at(list, f, s->place);
+    mos_finding_why(list, f, "Its first instruction would be another one.");
+    mos_finding_try(list, f, "%s=y in the loader's configuration.", symbol);
+}
+
 void mos_rule_loader_build(const struct mos_plan *plan) {
     const struct mos_boot *b = plan->board->boot;
     if (!b || b->r.broken || !plan->dialect || !plan->loader_config.count)
         return; /* not known: nothing is said */
     check_commands(plan);
     check_forms(plan);
+    check_storage(plan);
+    check_processor(plan);
 }

@@ -26,6 +26,8 @@ static const struct {
     {MOS_STAGE_PLAN, mos_rule_lock},
     {MOS_STAGE_PLAN, mos_rule_idle},
     {MOS_STAGE_PLAN, mos_rule_loader_build},
+    {MOS_STAGE_PLAN, mos_rule_loader_env},
+    {MOS_STAGE_PLAN, mos_rule_rom},
     {MOS_STAGE_PLAN, mos_rule_network},
     {MOS_STAGE_PLAN, mos_rule_console},
     {MOS_STAGE_VOLUMES, mos_rule_stage_files},

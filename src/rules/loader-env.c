@@ -1,0 +1,280 @@
+/* Where the loader was built to keep its environment, and where the layout has it. */
+#include "rules/layout-view.h"
+
+#include "base/text.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+/* ---- facts ---- */
+
+static const struct mos_setting *fact(const struct view *v, const char *symbol) {
+    return symbol ? mos_plan_loader_symbol(v->plan, symbol) : NULL;
+}
+
+static bool fact_number(const struct mos_setting *s, uint64_t *out) {
+    char *end;
+    if (!s || !*s->value)
+        return false;
+    *out = strtoull(s->value, &end, 0);
+    return *end == 0;
+}
+
+static bool is_on(const struct mos_setting *s) {
+    return s && strcmp(s->value, "y") == 0;
+}
+
+/* Its whole configuration is there: what it does not mention is off. */
+static bool has_config(const struct mos_plan *plan) {
+    const struct mos_loader *l = plan->board->loader;
+    return l && l->facts && mos_has(l->facts->config) && plan->loader_config.count;
+}
+
+static struct mos_finding *tell(const struct view *v, struct mos_place here, struct mos_place there,
+                                const char *text) {
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_LOADER_ENV_PLACE, "%s", text);
+    mos_finding_at(v->list, f, here);
+    if (there.source || there.thing)
+        mos_finding_at(v->list, f, there);
+    return f;
+}
+
+/* ---- where the layout has it ---- */
+
+struct home {
+    const struct mos_environment_plan *e;
+    const struct mos_medium_plan *m;
+    const struct mos_region_plan *copies[2];
+    size_t count; /* raw copies on that medium */
+};
+
+static struct home home_on(const struct view *v, const struct mos_environment_plan *e) {
+    struct home h = {.e = e, .m = v->m};
+    for (size_t i = 0; i < v->m->regions.count && h.count < 2; i++)
+        if (region(v, i)->environment == e && region(v, i)->placed)
+            h.copies[h.count++] = region(v, i);
+    return h;
+}
+
+/* The fill that puts it into a volume as a file. */
+static const struct mos_fill *file_of(const struct mos_plan *plan,
+                                      const struct mos_environment *def,
+                                      const struct mos_region_plan **in) {
+    for (size_t i = 0; i < plan->media.count; i++) {
+        const struct mos_medium_plan *m = mos_vec_pointer(&plan->media, i);
+        for (size_t k = 0; k < m->regions.count; k++) {
+            const struct mos_region_plan *r = mos_vec_pointer(&m->regions, k);
+            const struct mos_volume *v = r->def->volume;
+            for (size_t n = 0; v && n < v->fills.count; n++) {
+                const struct mos_fill *f = v->fills.items[n];
+                *in = r;
+                if (mos_has(f->environment) && f->environment->target == def)
+                    return f;
+            }
+        }
+    }
+    return NULL;
+}
+
+/* ---- rules ---- */
+
+/* The ways that the loader was built with, and whether one of them is `kind`. */
+static const struct mos_setting *kept_elsewhere(const struct view *v, enum mos_keeping kind,
+                                                const char **where) {
+    const struct mos_setting *other = NULL;
+    for (const struct mos_loader_keeping *k = v->plan->dialect->keepings; k->symbol; k++) {
+        const struct mos_setting *s = fact(v, k->symbol);
+        if (!is_on(s))
+            continue;
+        if (k->kind == kind)
+            return NULL;
+        if (!other || k->kind != MOS_KEEPS_NOWHERE) {
+            other = s;
+            *where = k->where;
+        }
+    }
+    return other;
+}
+
+static void elsewhere(const struct view *v, const struct mos_environment_plan *e,
+                      const char *has_it, struct mos_place here, enum mos_keeping kind) {
+    const char *where;
+    const struct mos_setting *s = kept_elsewhere(v, kind, &where);
+    if (!s)
+        return;
+    struct mos_finding *f =
+        tell(v, here, s->place,
+             mos_printf(v->arena, "The loader was built to keep its environment %s; %s %s.", where,
+                        e->def->r.name, has_it));
+    mos_finding_why(v->list, f, "It never reads what lies here, and starts with its defaults.");
+    mos_finding_try(v->list, f, "Build the loader for this place, or put the environment there.");
+}
+
+static enum mos_keeping keeping_of(const struct mos_medium_plan *m) {
+    const char *kind = mos_text_or(m->medium->kind, "");
+    return strcmp(kind, "nor") == 0                               ? MOS_KEEPS_NOR
+           : strcmp(kind, "nand") == 0                            ? MOS_KEEPS_NAND
+           : strcmp(kind, "sd") == 0 || strcmp(kind, "emmc") == 0 ? MOS_KEEPS_MMC
+                                                                  : MOS_KEEPS_OTHER;
+}
+
+static void check_size(const struct view *v, const struct home *h) {
+    const struct mos_setting *s = fact(v, v->plan->dialect->symbols.environment_size);
+    const struct mos_environment_plan *e = h->e;
+    uint64_t size;
+    if (!fact_number(s, &size) || !e->size || size == e->size)
+        return;
+    struct mos_finding *f = tell(
+        v, e->def->size->place, s->place,
+        mos_printf(v->arena, "Environment %s has %s; the loader was built for %s.", e->def->r.name,
+                   mos_size_text(v->arena, e->size), mos_size_text(v->arena, size)));
+    mos_finding_why(v->list, f,
+                    "The sum is taken over the whole block, so the loader would call it damaged.");
+    mos_finding_try(v->list, f, "size: %s", mos_size_text(v->arena, size));
+}
+
+static void check_places(const struct view *v, const struct home *h) {
+    const struct mos_loader_symbols *n = &v->plan->dialect->symbols;
+    const struct mos_setting *at[] = {fact(v, n->environment_at), fact(v, n->environment_copy_at)};
+    for (size_t k = 0; k < h->count; k++) {
+        const struct mos_region_plan *r = h->copies[k];
+        uint64_t there;
+        if (!fact_number(at[k], &there) || r->start == there)
+            continue;
+        struct mos_finding *f = tell(
+            v, stated_place(r), at[k]->place,
+            mos_printf(v->arena, "The loader was built to find %s at %s of %s; region %s is at %s.",
+                       k ? "the copy of its environment" : "its environment",
+                       mos_size_text(v->arena, there), v->m->name, r->name,
+                       mos_size_text(v->arena, r->start)));
+        mos_finding_why(v->list, f, "It goes there without looking at any table.");
+        mos_finding_try(v->list, f, "at: %s for %s, or build the loader for the other place.",
+                        mos_size_text(v->arena, there), r->name);
+    }
+}
+
+/* Which device, and which part of it: 0 is the main part, then the boot areas. */
+static void check_device(const struct view *v, const struct home *h) {
+    const struct mos_loader_symbols *n = &v->plan->dialect->symbols;
+    const struct mos_setting *device = fact(v, n->environment_device),
+                             *area = fact(v, n->environment_area);
+    const char *loader = mos_text_or(v->m->medium->loader, NULL), *blank;
+    uint64_t there, here = 0;
+    struct mos_place place = stated_place(h->copies[0]);
+    if (loader && (blank = strchr(loader, ' ')) && fact_number(device, &there) &&
+        there != strtoull(blank + 1, NULL, 16)) {
+        struct mos_finding *f =
+            tell(v, v->m->medium->loader->place, device->place,
+                 mos_printf(v->arena,
+                            "The loader was built to keep its environment on mmc %llu; %s is %s.",
+                            (unsigned long long)there, v->m->name, loader));
+        mos_finding_why(v->list, f, "It never reads what lies here, and starts with its defaults.");
+        mos_finding_try(v->list, f, "%s=%s in the loader's configuration.", n->environment_device,
+                        blank + 1);
+    }
+    if (v->m->area)
+        here = strcmp(v->m->area->r.name, "boot1") == 0 ? 2 : 1;
+    if (!fact_number(area, &there) || there == here)
+        return;
+    struct mos_finding *f =
+        tell(v, place, area->place,
+             mos_printf(v->arena,
+                        "The loader was built to keep its environment in %s of the eMMC; "
+                        "region %s lies in %s.",
+                        there ? mos_printf(v->arena, "boot area %llu", (unsigned long long)there)
+                              : "the main part",
+                        h->copies[0]->name, v->m->area ? v->m->area->r.name : "the main part"));
+    mos_finding_why(v->list, f, "It never reads what lies here, and starts with its defaults.");
+    mos_finding_try(v->list, f, "%s=%llu in the loader's configuration.", n->environment_area,
+                    (unsigned long long)here);
+}
+
+/* Two copies have a flag byte that says which is newer, and a single one has none. */
+static void check_flag(const struct view *v, const struct home *h) {
+    const struct mos_setting *s = fact(v, v->plan->dialect->symbols.flag_byte);
+    const struct mos_environment_plan *e = h->e;
+    struct mos_place flag = e->def->flag_byte ? e->def->flag_byte->place : e->def->r.key_place;
+    struct mos_place here = stated_place(h->copies[0]);
+    if (s ? is_on(s) != e->flag_byte : has_config(v->plan) && e->flag_byte) {
+        const char *symbol = v->plan->dialect->symbols.flag_byte;
+        struct mos_finding *f =
+            tell(v, flag, s ? s->place : mos_place_thing(NULL),
+                 is_on(s) ? "The loader was built for two copies of its environment, each with a "
+                            "flag byte; here it has none."
+                          : "The environment has a flag byte, and the loader was built for one "
+                            "copy without.");
+        mos_finding_why(v->list, f,
+                        "The sum begins one byte further on, so the loader would call it damaged.");
+        mos_finding_try(v->list, f, "flag-byte: %s, or %s%s", is_on(s) ? "yes" : "no", symbol,
+                        is_on(s) ? " off." : "=y.");
+    } else if (h->count == 1 && e->flag_byte) {
+        struct mos_finding *f =
+            tell(v, flag, here, "The environment has a flag byte, and only one copy.");
+        mos_finding_why(v->list, f,
+                        "A loader that knows the flag keeps two copies: it writes the "
+                        "other one over whatever lies there.");
+        mos_finding_try(v->list, f, "A second region with the same environment, or flag-byte: no");
+    } else if (h->count == 2 && !e->flag_byte) {
+        struct mos_finding *f =
+            tell(v, here, stated_place(h->copies[1]),
+                 mos_printf(v->arena, "Regions %s and %s hold one environment without a flag byte.",
+                            h->copies[0]->name, h->copies[1]->name));
+        mos_finding_why(
+            v->list, f,
+            "Without it the loader knows no second copy; with two, it calls both damaged.");
+        mos_finding_try(v->list, f, "flag-byte: yes, or one region.");
+    }
+}
+
+static void check_nowhere(const struct mos_plan *plan, const struct mos_environment_plan *e) {
+    struct mos_findings *list = &plan->ctx->findings;
+    const struct mos_region_plan *in;
+    if (!plan->board->boot || !plan->media.count || e->def->r.broken ||
+        mos_plan_is_via(plan, "variables") || file_of(plan, e->def, &in))
+        return;
+    for (size_t i = 0; i < plan->media.count; i++) {
+        const struct view v = view_of(plan, i);
+        for (size_t k = 0; k < v.m->regions.count; k++)
+            if (region(&v, k)->environment == e || region(&v, k)->def->r.broken)
+                return;
+    }
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_LOADER_ENV_PLACE, "Environment %s lies nowhere.", e->def->r.name);
+    mos_finding_at(list, f, e->def->r.key_place);
+    mos_finding_why(list, f, "The board never sees its variables: the loader starts with its own.");
+    mos_finding_try(list, f, "A region with environment: %s, or leave it out.", e->def->r.name);
+}
+
+static void check_file(const struct mos_plan *plan, const struct mos_environment_plan *e) {
+    const struct mos_region_plan *in;
+    const struct mos_fill *f = file_of(plan, e->def, &in);
+    struct view v = view_of(plan, 0);
+    if (f && in->fs)
+        elsewhere(&v, e, mos_printf(v.arena, "is a file of volume %s", in->name), f->r.key_place,
+                  strcmp(in->fs->name, "ext4") == 0 ? MOS_KEEPS_EXT4 : MOS_KEEPS_FAT);
+}
+
+void mos_rule_loader_env(const struct mos_plan *plan) {
+    if (!plan->dialect)
+        return;
+    for (size_t i = 0; i < plan->environments.count; i++) {
+        const struct mos_environment_plan *e = mos_vec_pointer(&plan->environments, i);
+        check_nowhere(plan, e);
+        if (plan->media.count)
+            check_file(plan, e);
+        for (size_t k = 0; k < plan->media.count; k++) {
+            const struct view v = view_of(plan, k);
+            const struct home h = home_on(&v, e);
+            if (!h.count || e->def->r.broken)
+                continue;
+            elsewhere(&v, e,
+                      mos_printf(v.arena, "lies in region %s of %s", h.copies[0]->name, v.m->name),
+                      stated_place(h.copies[0]), keeping_of(v.m));
+            check_size(&v, &h);
+            check_places(&v, &h);
+            check_flag(&v, &h);
+            if (keeping_of(v.m) == MOS_KEEPS_MMC)
+                check_device(&v, &h);
+        }
+    }
+}
