@@ -78,6 +78,8 @@ struct mos_loader_symbols {
     const char *next_stage_sector; /* where the first stage reads the next one, in 512 bytes */
     const char *next_stage_by_sector, *next_stage_by_partition; /* set when it does so */
     const char *next_stage_partition, *next_stage_file;
+    const char *starts_by_itself;                     /* set when bootcmd is run */
+    const char *most_words, *most_kernel, *most_line; /* limits: see struct mos_machine */
     const char *address_of[3], *limit_of[3]; /* variables about kernel, tree and ramdisk, or NULL */
     const char *overlay_address;             /* … and about a menu's overlays */
     const char *const *relocation_limits;    /* variables that hold an address; NULL-terminated */

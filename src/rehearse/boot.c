@@ -383,6 +383,10 @@ static int unpack_to(struct sim *s, const char *compression, const uint8_t *data
     } else if (from != to) {
         sim_print(s, "   Loading Kernel Image\n");
     }
+    if (s->machine->most_kernel && length > s->machine->most_kernel &&
+        (from != to || plain != data))
+        return sim_trouble(s, "Image too large: increase CONFIG_SYS_BOOTM_LEN (%llu bytes)",
+                           (unsigned long long)s->machine->most_kernel);
     if (s->machine->ram.length && !sim_ram_free(s, to, length))
         return sim_trouble(s, "Error: inflate() overwrote image or the loader itself at %llx",
                            (unsigned long long)to);

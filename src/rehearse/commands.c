@@ -61,6 +61,12 @@ static int run_command(struct sim *s, int argc, const char *const *argv) {
         sim_unknown(s, "what the loader's command %s does", name);
         return 0;
     }
+    static const char *const limited[] = {"setenv", "env",   "run",   "echo", "test",
+                                          "booti",  "bootm", "bootz", "go",   NULL};
+    if (s->machine->most_words && (unsigned)argc > s->machine->most_words &&
+        is_listed(limited, c->name, strlen(c->name)))
+        return sim_trouble(s, "%s has %d words, and the loader takes %llu of them", c->name, argc,
+                           (unsigned long long)s->machine->most_words);
     int code = c->most && (unsigned)argc > c->most ? -1 : c->run(s, argc, argv);
     return code == -1 ? sim_usage(s, c->name) : code;
 }

@@ -143,6 +143,9 @@ static int start(struct menu_run *r, const struct mos_menu_entry *e) {
         choice ? mos_strndup(s->arena, e->kernel, (size_t)(choice - e->kernel)) : e->kernel;
     if (retrieve(r, file, "kernel_addr_r", 0))
         return skip(s, e, "kernel");
+    if (e->arguments && s->machine->most_line && strlen(e->arguments) > s->machine->most_line)
+        return sim_trouble(s, "bootarg overflow %zu > %llu", strlen(e->arguments),
+                           (unsigned long long)s->machine->most_line);
     if (e->arguments) {
         sim_set(s, "bootargs", with_variables(s, e->arguments));
         sim_print(s, "append: %s\n", sim_get(s, "bootargs"));

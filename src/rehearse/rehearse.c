@@ -66,7 +66,10 @@ static void start(struct sim *s) {
     sim_environment_start(s);
     place_control_tree(s);
     const char *boot = sim_get(s, "bootcmd"), *delay = sim_get(s, "bootdelay");
-    if (boot && !(delay && strtol(delay, NULL, 10) == -1))
+    if (s->machine->waits)
+        sim_trouble(s,
+                    "the loader was built not to start by itself: it waits for somebody to type");
+    else if (boot && !(delay && strtol(delay, NULL, 10) == -1))
         sim_run_variable(s, "bootcmd");
     else
         sim_trouble(s, boot ? "bootdelay is -1: the loader waits for somebody to type"

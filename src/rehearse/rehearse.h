@@ -62,8 +62,13 @@ struct mos_machine {
     size_t tree_length;
     const uint8_t *keys; /* a tree with the public keys that parcels must be signed with */
     size_t keys_length;
-    unsigned long watchdog;     /* seconds; the loader starts it before the hand-over; 0: none */
-    bool never_confirms;        /* the kernel starts, but nobody says that all is well */
+    unsigned long watchdog; /* seconds; the loader starts it before the hand-over; 0: none */
+    bool waits;             /* it was built not to start anything by itself */
+    /* limits that it was built with; 0: not known */
+    uint64_t most_words;  /* of a command, with its name */
+    uint64_t most_kernel; /* bytes of a kernel that is copied or expanded out of a container */
+    uint64_t most_line;   /* characters of a menu's arguments, with their end */
+    bool never_confirms;  /* the kernel starts, but nobody says that all is well */
     const char *const *refused; /* entries whose boot command fails, to see what comes next;
                                    NULL-terminated, or NULL */
     const char *const *set; /* variables that are set besides: name, value, …, NULL; or NULL */

@@ -4,6 +4,7 @@
 #include "base/bytes.h"
 #include "base/text.h"
 
+#include <stdlib.h>
 #include <string.h>
 
 enum { LEAST_LOADER = 64 << 10 };
@@ -29,6 +30,22 @@ static void take_lacks(const struct mos_plan *plan, struct mos_machine *machine)
     machine->lacks = lacks.items;
 }
 
+static uint64_t number_of(const struct mos_plan *plan, const char *symbol) {
+    const struct mos_setting *s = symbol ? mos_plan_loader_symbol(plan, symbol) : NULL;
+    return s ? strtoull(s->value, NULL, 0) : 0;
+}
+
+static void take_limits(const struct mos_plan *plan, struct mos_machine *machine) {
+    const struct mos_loader_symbols *n = plan->dialect ? &plan->dialect->symbols : NULL;
+    const struct mos_setting *starts = n ? mos_plan_loader_symbol(plan, n->starts_by_itself) : NULL;
+    if (!n)
+        return;
+    machine->waits = starts && strcmp(starts->value, "y") != 0;
+    machine->most_words = number_of(plan, n->most_words);
+    machine->most_kernel = number_of(plan, n->most_kernel);
+    machine->most_line = number_of(plan, n->most_line);
+}
+
 void mos_trial_facts(const struct mos_plan *plan, struct mos_machine *machine) {
     const struct mos_hardware *h = plan->board->hardware;
     const struct mos_facts *facts = plan->board->loader ? plan->board->loader->facts : NULL;
@@ -42,6 +59,7 @@ void mos_trial_facts(const struct mos_plan *plan, struct mos_machine *machine) {
         machine->compiled = &plan->defaults;
     machine->watchdog = facts && mos_has(facts->watchdog) ? facts->watchdog->number : 0;
     take_lacks(plan, machine);
+    take_limits(plan, machine);
 }
 
 /* ---- media ---- */
