@@ -1,0 +1,320 @@
+/* What the definition says of the board, and what its trees say of the same. */
+#include "rules/rules.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+
+#include <ctype.h>
+#include <stdlib.h>
+#include <string.h>
+
+struct view {
+    const struct mos_plan *plan;
+    const struct mos_dt *dt;
+    struct mos_findings *list;
+    struct mos_arena *arena;
+};
+
+static struct mos_place place_of(const struct view *v, const struct mos_dt_node *n,
+                                 const char *property) {
+    const struct mos_dt_property *p = property ? mos_dt_property(n, property) : NULL;
+    return p && p->place.source ? p->place : n && n->place.source ? n->place : v->dt->place;
+}
+
+static struct mos_finding *tell(const struct view *v, enum mos_rule_id rule, struct mos_place here,
+                                struct mos_place there, const char *text) {
+    struct mos_finding *f = mos_find(v->list, rule, "%s", text);
+    mos_finding_at(v->list, f, here);
+    mos_finding_at(v->list, f, there);
+    return f;
+}
+
+/* ---- the board ---- */
+
+static bool has_string(const struct mos_dt_property *p, const char *text) {
+    for (size_t at = 0; p && at < p->length;) {
+        const char *s = (const char *)p->data + at;
+        size_t n = strnlen(s, p->length - at);
+        if (n == strlen(text) && memcmp(s, text, n) == 0)
+            return true;
+        at += n + 1;
+    }
+    return false;
+}
+
+static void check_board(const struct view *v) {
+    const struct mos_value *own = v->plan->board->hardware->compatible;
+    const struct mos_dt_property *p = mos_dt_property(v->dt->root, "compatible");
+    if (!mos_has(own) || !p || has_string(p, own->text))
+        return;
+    struct mos_finding *f =
+        tell(v, MOS_RULE_TREE_OTHER_BOARD, place_of(v, v->dt->root, "compatible"), own->place,
+             mos_printf(v->arena, "The tree is that of %s, the board is %s.",
+                        mos_dt_string(v->dt->root, "compatible"), own->text));
+    mos_finding_why(v->list, f, "The kernel would use the addresses and pins of another board.");
+    mos_finding_try(v->list, f, "The board's own tree, or compatible: \"%s\" in hardware.",
+                    mos_dt_string(v->dt->root, "compatible"));
+}
+
+/* ---- nodes that are named ---- */
+
+static const struct mos_dt_node *aliases_of(const struct view *v) {
+    return mos_dt_child(v->dt->root, "aliases");
+}
+
+/* A path or an alias; NULL: it names nothing. */
+static const struct mos_dt_node *node_of(const struct view *v, const char *path) {
+    const struct mos_dt_node *aliases = aliases_of(v);
+    if (*path == '/')
+        return mos_dt_find(v->dt, path);
+    const char *to = aliases ? mos_dt_string(aliases, path) : NULL;
+    return to ? mos_dt_find(v->dt, to) : NULL;
+}
+
+static bool is_on(const struct mos_dt_node *n) {
+    const char *status = mos_dt_string(n, "status");
+    return !status || strcmp(status, "okay") == 0 || strcmp(status, "ok") == 0;
+}
+
+/* The node that is switched off: this one, or one above it. */
+static const struct mos_dt_node *off(const struct mos_dt_node *n) {
+    for (; n; n = n->parent)
+        if (!is_on(n))
+            return n;
+    return NULL;
+}
+
+static void check_node(const struct view *v, const struct mos_value *path, const char *what) {
+    const struct mos_dt_node *n = mos_has(path) ? node_of(v, path->text) : NULL;
+    if (!mos_has(path))
+        return;
+    if (!n) {
+        struct mos_finding *f =
+            tell(v, MOS_RULE_TREE_NODE_MISSING, path->place, v->dt->place,
+                 mos_printf(v->arena, "The tree has no node %s, which %s is said to be.",
+                            path->text, what));
+        mos_finding_why(v->list, f, "What hangs on this name would be checked against nothing.");
+        mos_finding_try(v->list, f, "The path of the node as the tree has it.");
+        return;
+    }
+    const struct mos_dt_node *down = off(n);
+    if (!down)
+        return;
+    struct mos_finding *f =
+        tell(v, MOS_RULE_TREE_SWITCHED_OFF, place_of(v, down, "status"), path->place,
+             mos_printf(v->arena, "%s (%s) is switched off in the tree: status is \"%s\".",
+                        mos_printf(v->arena, "%c%s", toupper((unsigned char)*what), what + 1),
+                        mos_dt_path(v->arena, down), mos_dt_string(down, "status")));
+    mos_finding_why(v->list, f, "The kernel never looks for it.");
+    mos_finding_try(v->list, f, "status = \"okay\";");
+}
+
+/* The path or alias that the kernel opens first of all. */
+static void check_standard_output(const struct view *v) {
+    const struct mos_dt_node *chosen = mos_dt_child(v->dt->root, "chosen");
+    const char *text = chosen ? mos_dt_string(chosen, "stdout-path") : NULL;
+    if (!text)
+        return;
+    const char *name = mos_strndup(v->arena, text, strcspn(text, ":"));
+    if (node_of(v, name))
+        return;
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_TREE_NODE_MISSING,
+                                     "The tree's console is %s, and there is no such %s.", name,
+                                     *name == '/' ? "node" : "alias");
+    mos_finding_at(v->list, f, place_of(v, chosen, "stdout-path"));
+    mos_finding_why(v->list, f, "Early messages, and a loader that uses this tree, stay silent.");
+    mos_finding_try(v->list, f, "stdout-path with an alias or a path that the tree has.");
+}
+
+/* ---- numbers ---- */
+
+/* The number that aliases give a node: "serial1" → 1; -1: none. */
+static long number_of(const struct view *v, const struct mos_dt_node *node, const char *stem,
+                      const struct mos_dt_property **alias) {
+    const struct mos_dt_node *aliases = aliases_of(v);
+    size_t n = strlen(stem);
+    for (const struct mos_dt_property *p = aliases ? aliases->properties : NULL; p; p = p->next) {
+        if (strncmp(p->name, stem, n) != 0 || !isdigit((unsigned char)p->name[n]))
+            continue;
+        const char *to = mos_dt_string(aliases, p->name);
+        if (!to || mos_dt_find(v->dt, to) != node)
+            continue;
+        *alias = p;
+        return strtol(p->name + n, NULL, 10);
+    }
+    return -1;
+}
+
+/* "ttyAMA0", "mmcblk0": stem and number. */
+static void check_number(const struct view *v, const struct mos_value *name,
+                         const struct mos_value *path, const char *stem) {
+    const struct mos_dt_node *node = mos_has(path) ? node_of(v, path->text) : NULL;
+    const struct mos_dt_property *alias;
+    if (!mos_has(name) || !node)
+        return;
+    size_t end = strlen(name->text), digits = end;
+    while (digits && isdigit((unsigned char)name->text[digits - 1]))
+        digits--;
+    long number = number_of(v, node, stem, &alias);
+    if (digits == end || number < 0 || number == strtol(name->text + digits, NULL, 10))
+        return;
+    struct mos_finding *f = tell(
+        v, MOS_RULE_TREE_NUMBER_DIFFERS, name->place,
+        alias->place.source ? alias->place : place_of(v, aliases_of(v), NULL),
+        mos_printf(v->arena, "The definition calls %s %s; the tree's alias %s makes it %.*s%ld.",
+                   path->text, name->text, alias->name, (int)digits, name->text, number));
+    mos_finding_why(v->list, f, "The kernel numbers devices by these aliases.");
+    mos_finding_try(v->list, f, "%.*s%ld, or another alias.", (int)digits, name->text, number);
+}
+
+/* ---- memory ---- */
+
+static uint64_t cells(const uint8_t *data, uint32_t count) {
+    uint64_t value = 0;
+    for (uint32_t i = 0; i < count; i++)
+        value = value << 32 | mos_be32(data + 4 * (size_t)i);
+    return value;
+}
+
+static uint32_t cell_or(const struct mos_dt_node *n, const char *name, uint32_t usual) {
+    uint32_t value;
+    return n && mos_dt_cell(n, name, &value) ? value : usual;
+}
+
+/* Some board has that much: less than is there does no harm. */
+static bool is_fitted(const struct mos_ram *ram, uint64_t size) {
+    for (size_t i = 0; i < ram->sizes.count; i++)
+        if (!mos_has(ram->sizes.items[i]) || ram->sizes.items[i]->number >= size)
+            return true;
+    return false;
+}
+
+/* One bank here and there; the loader may put its own figures in, so it is a warning. */
+static void check_memory(const struct view *v) {
+    const struct mos_named *banks = &v->plan->board->hardware->ram;
+    const struct mos_ram *ram = banks->count == 1 ? banks->items[0] : NULL;
+    const struct mos_dt_node *found = NULL;
+    for (const struct mos_dt_node *n = v->dt->root->first_child; n; n = n->next) {
+        const char *type = mos_dt_string(n, "device_type");
+        if (type && strcmp(type, "memory") == 0 && found)
+            return;
+        found = type && strcmp(type, "memory") == 0 ? n : found;
+    }
+    const struct mos_dt_property *reg = found ? mos_dt_property(found, "reg") : NULL;
+    uint32_t a = cell_or(v->dt->root, "#address-cells", 2),
+             s = cell_or(v->dt->root, "#size-cells", 1);
+    if (!ram || ram->r.broken || !mos_has(ram->start) || !reg || !a || !s || a > 2 || s > 2 ||
+        reg->length != 4 * (a + s))
+        return;
+    uint64_t start = cells(reg->data, a), size = cells(reg->data + 4 * (size_t)a, s);
+    if (!size || (start == ram->start->number && is_fitted(ram, size)))
+        return;
+    struct mos_finding *f =
+        tell(v, MOS_RULE_TREE_MEMORY_DIFFERS, place_of(v, found, "reg"), ram->r.key_place,
+             mos_printf(v->arena, "The tree has %s of RAM at %s, the hardware %s%s at %s.",
+                        mos_size_text(v->arena, size), mos_address_text(v->arena, start),
+                        ram->sizes.count && mos_has(ram->sizes.items[0]) ? ram->sizes.items[0]->text
+                                                                         : "?",
+                        ram->sizes.count > 1 ? " and more" : "",
+                        mos_address_text(v->arena, ram->start->number)));
+    mos_finding_why(v->list, f,
+                    "A loader that does not put its own figures in leaves the kernel "
+                    "with memory that is not there.");
+    mos_finding_try(v->list, f, "The same figures in both.");
+}
+
+/* ---- cells ---- */
+
+struct walk {
+    const struct view *v;
+    size_t told;
+};
+
+static bool check_cells(void *self, struct mos_dt_node *n) {
+    struct walk *w = self;
+    const struct view *v = w->v;
+    const struct mos_dt_property *reg = mos_dt_property(n, "reg");
+    if (!reg || !n->parent)
+        return true;
+    uint32_t a = cell_or(n->parent, "#address-cells", 2), s = cell_or(n->parent, "#size-cells", 1);
+    const char *unit = strchr(n->name, '@');
+    char *end;
+    uint64_t named = unit ? strtoull(unit + 1, &end, 16) : 0;
+    if (unit && isxdigit((unsigned char)unit[1]) && !*end && a && a <= 2 &&
+        reg->length % (4 * (size_t)(a + s)) == 0 && reg->length && cells(reg->data, a) != named &&
+        ++w->told <= 3) {
+        struct mos_finding *f =
+            mos_find(v->list, MOS_RULE_TREE_CELLS, "%s is at %s by its name, and at %s by its reg.",
+                     mos_dt_path(v->arena, n), mos_address_text(v->arena, named),
+                     mos_address_text(v->arena, cells(reg->data, a)));
+        mos_finding_at(v->list, f, place_of(v, n, "reg"));
+        mos_finding_why(v->list, f, "The kernel goes by reg; below %s an address takes %u cell%s.",
+                        n->parent->parent ? mos_dt_path(v->arena, n->parent) : "the root", a,
+                        a == 1 ? "" : "s");
+        mos_finding_try(v->list, f, "The same address in both.");
+        return true;
+    }
+    if (a > 4 || s > 4 || !(a + s) || reg->length % (4 * (size_t)(a + s)) == 0 || ++w->told > 3)
+        return true;
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_TREE_CELLS,
+                 "reg of %s has %zu cells; below %s each address takes %u and its size %u.",
+                 mos_dt_path(v->arena, n), reg->length / 4,
+                 n->parent->parent ? mos_dt_path(v->arena, n->parent) : "the root", a, s);
+    mos_finding_at(v->list, f, place_of(v, n, "reg"));
+    mos_finding_why(v->list, f, "The kernel leaves such a device out, or takes another address.");
+    mos_finding_try(v->list, f, "%u cell%s for each, or #address-cells and #size-cells above.",
+                    a + s, a + s == 1 ? "" : "s");
+    return true;
+}
+
+/* ---- arguments ---- */
+
+static void check_arguments(const struct view *v, const struct mos_entry_plan *e) {
+    const struct mos_dt_node *chosen = mos_dt_child(v->dt->root, "chosen");
+    const char *own = chosen ? mos_dt_string(chosen, "bootargs") : NULL;
+    if (!own || !*own || !e || (!e->def->arguments.count && !e->def->flags.count))
+        return;
+    struct mos_finding *f = tell(
+        v, MOS_RULE_TREE_ARGUMENTS_UNUSED, place_of(v, chosen, "bootargs"), e->def->r.key_place,
+        mos_printf(v->arena, "The tree's own arguments have no effect: entry %s has others.",
+                   e->def->r.name));
+    mos_finding_why(v->list, f, "The loader puts those of the entry over them.");
+    mos_finding_try(v->list, f, "Leave bootargs out of the tree, or move them into the entry.");
+}
+
+static const struct mos_entry_plan *user_of(const struct mos_plan *plan,
+                                            const struct mos_blob_plan *b) {
+    for (size_t i = 0; i < plan->entries.count; i++) {
+        const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
+        if (e->tree == b)
+            return e;
+    }
+    return NULL;
+}
+
+void mos_rule_tree_use(const struct mos_plan *plan) {
+    const struct mos_hardware *h = plan->board->hardware;
+    for (size_t i = 0; h && i < plan->blobs.count; i++) {
+        const struct mos_blob_plan *b = mos_vec_pointer(&plan->blobs, i);
+        struct view v = {plan, b->tree, &plan->ctx->findings, plan->ctx->arena};
+        struct walk w = {&v, 0};
+        if (!b->tree || b->tree->overlay)
+            continue;
+        check_board(&v);
+        if (h->console && !h->console->r.broken) {
+            check_node(&v, h->console->node, "the console");
+            check_number(&v, h->console->port, h->console->node, "serial");
+        }
+        for (size_t k = 0; k < h->media.count; k++) {
+            const struct mos_medium *m = h->media.items[k];
+            check_node(&v, m->node, mos_printf(v.arena, "medium %s", m->r.name));
+            if (mos_has(m->kernel) && strncmp(m->kernel->text, "mmcblk", 6) == 0)
+                check_number(&v, m->kernel, m->node, "mmc");
+        }
+        check_standard_output(&v);
+        check_memory(&v);
+        mos_dt_walk(b->tree->root, check_cells, &w);
+        check_arguments(&v, user_of(plan, b));
+    }
+}
