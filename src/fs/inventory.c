@@ -237,6 +237,20 @@ bool mos_inv_follow(const struct mos_inventory *inv, struct mos_arena *arena, co
     return follow(inv, arena, path, index, &links);
 }
 
+bool mos_inv_is_system(const struct mos_inventory *inv, struct mos_arena *arena) {
+    static const char *const folders[] = {"bin", "sbin", "usr/bin", "usr/sbin"};
+    uint32_t index;
+    for (size_t i = 0; i < sizeof folders / sizeof *folders; i++)
+        if (mos_inv_follow(inv, arena, folders[i], &index))
+            return true;
+    for (uint32_t i = 0; i < inv->count; i++) {
+        const struct mos_inv_node *node = mos_inv_node(inv, i);
+        if (node->type == MOS_ENTRY_FILE && node->mode & 0111)
+            return true;
+    }
+    return false;
+}
+
 /* The number of a list of attributes: equal ones share one. */
 static uint32_t attributes_of(struct mos_inventory *inv, const struct mos_entry *e) {
     if (!e->attributes_length)

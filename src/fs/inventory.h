@@ -98,6 +98,8 @@ bool mos_inv_find(const struct mos_inventory *inv, const char *path, uint32_t *i
  * most 40 as Linux does); false: it leads nowhere. */
 bool mos_inv_follow(const struct mos_inventory *inv, struct mos_arena *arena, const char *path,
                     uint32_t *index);
+/* Is it meant to be a system?  It has a folder for programs, or a program anywhere. */
+bool mos_inv_is_system(const struct mos_inventory *inv, struct mos_arena *arena);
 const char *mos_inv_path(struct mos_arena *arena, const struct mos_inventory *inv, uint32_t index);
 /* Adds to a file's extents; grows the last one when it goes on. */
 void mos_inv_extend(struct mos_inventory *inv, struct mos_inv_node *node, struct mos_extent extent,

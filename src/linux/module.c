@@ -68,6 +68,8 @@ static void read_facts(struct mos_arena *arena, const uint8_t *p, size_t size,
             add_soft(arena, fact + 8, out);
         else if (strncmp(fact, "weakdep=", 8) == 0)
             add_names(arena, fact + 8, &out->wants);
+        else if (strncmp(fact, "vermagic=", 9) == 0)
+            out->release = mos_strndup(arena, fact + 9, strcspn(fact + 9, " "));
         else if (strncmp(fact, "alias=", 6) == 0)
             mos_vec_push_pointer(&out->aliases, fact + 6);
         at += n + 1;

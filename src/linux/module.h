@@ -6,6 +6,7 @@
 
 struct mos_module_info {
     const char *cpu;      /* as in program.h; NULL: another */
+    const char *release;  /* of the kernel that it was made for; NULL: it does not say */
     struct mos_vec needs; /* of const char *: modules that must be loaded before it */
     /* the same, where they are there: softdep pre and weakdep; and what may come after it.  Names
      * of modules, or aliases that several modules may answer to. */

@@ -14,8 +14,10 @@ enum { MOST = 256 << 20, MOST_LIKELY = 4 << 20 };
 /* What a boot is likely to ask for next: kept from the same pass, so that an archive is read once.
  */
 static bool is_likely(const char *path) {
-    static const char *const names[] = {"init", "sh",      "bash",  "dash",    "busybox",
-                                        "ash",  "systemd", "fstab", "inittab", "modules.builtin"};
+    static const char *const names[] = {
+        "init",       "sh",      "bash",  "dash",    "busybox",
+        "ash",        "systemd", "fstab", "inittab", "modules.builtin",
+        "modules.dep"};
     const char *slash = strrchr(path, '/'), *name = slash ? slash + 1 : path;
     for (size_t i = 0; i < sizeof names / sizeof *names; i++)
         if (strcmp(name, names[i]) == 0)

@@ -214,6 +214,31 @@ static bool empty_dev(const struct view *v, struct mos_place *place, const char 
     return true;
 }
 
+/* The first program is a script, as far as its bytes can be had. */
+static bool script_first(const struct view *v, struct mos_place *place, const char **as) {
+    static const char *const usual[] = {"sbin/init", "etc/init", "bin/init"};
+    const struct mos_argument *a = mos_named_get(&v->e->def->arguments, "init");
+    const char *asked =
+        a && a->values.count && mos_has(a->values.items[0]) ? a->values.items[0]->text : NULL;
+    const uint8_t *bytes;
+    size_t length;
+    if (!v->root || !v->root->volume || !v->root->counted || v->e->ramdisk)
+        return false;
+    for (size_t i = 0; i < (asked ? 1 : 3); i++) {
+        const char *path = asked ? asked + strspn(asked, "/") : usual[i];
+        uint32_t index;
+        if (!mos_inv_follow(v->root->volume->inventory, v->plan->ctx->arena, path, &index) ||
+            !index)
+            continue;
+        *place = v->e->def->r.key_place;
+        *as = mos_printf(v->plan->ctx->arena, "its first program %s, a script,", path);
+        return mos_plan_file_bytes((struct mos_plan *)(uintptr_t)v->plan, v->root, index, &bytes,
+                                   &length) &&
+               length > 2 && memcmp(bytes, "#!", 2) == 0;
+    }
+    return false;
+}
+
 /* ---- the table ---- */
 
 #define SILENT "The kernel starts and prints nothing."
@@ -238,6 +263,7 @@ static const struct need needs[] = {
     {"CONFIG_MSDOS_PARTITION", mbr, true, NO_ROOT},
     {"CONFIG_EXT4_FS", root_is_ext4, true, NO_ROOT},
     {"CONFIG_BINFMT_ELF", any_root, true, NO_INIT},
+    {"CONFIG_BINFMT_SCRIPT", script_first, true, NO_INIT},
     {"CONFIG_DEVTMPFS", empty_dev, true, "Programs would have no console to open."},
     {"CONFIG_BLK_DEV_INITRD", ramdisk, true, "The kernel does not look at its ramdisk."},
     {"CONFIG_RD_GZIP", ramdisk_gz, true, "The kernel cannot unpack its ramdisk."},

@@ -64,17 +64,8 @@ static void check_usual(const struct view *v) {
          v->e->def->r.key_place, "A first program at /sbin/init, or init: with its path.");
 }
 
-static bool holds_a_system(const struct view *v) {
-    static const char *const folders[] = {"/bin", "/sbin", "/usr/bin", "/usr/sbin"};
-    uint32_t index;
-    for (size_t i = 0; i < sizeof folders / sizeof *folders; i++)
-        if (leads_to(v, folders[i], &index))
-            return true;
-    return false;
-}
-
 static void check_entry(const struct view *v) {
-    if (!holds_a_system(v))
+    if (!mos_inv_is_system(v->inv, v->plan->ctx->arena))
         return;
     if (!v->asked) {
         check_usual(v);

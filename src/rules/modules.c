@@ -1,0 +1,266 @@
+/* The kernel's release and its modules: declared, configured, shipped and indexed alike? */
+#include "rules/rules.h"
+
+#include "base/text.h"
+#include "linux/module.h"
+
+#include <string.h>
+
+struct view {
+    const struct mos_plan *plan;
+    const struct mos_value *release; /* as it is declared; NULL: it is not */
+    const struct mos_region_plan *root;
+    const struct mos_inventory *inv;
+    struct mos_findings *list;
+    struct mos_arena *arena;
+};
+
+/* ---- the release ---- */
+
+static void check_suffix(const struct view *v) {
+    const struct mos_setting *s = mos_map_get(&v->plan->config, "CONFIG_LOCALVERSION");
+    const char *own = s ? s->value : "", *declared = v->release->text;
+    size_t n = strlen(own), base = strspn(declared, "0123456789.");
+    if (n > 1 && *own == '"') { /* quotes are part of a value */
+        own = mos_strndup(v->arena, own + 1, n - 2);
+        n -= 2;
+    }
+    const char *suffix = declared + base;
+    bool ends = n <= strlen(suffix) && strcmp(suffix + strlen(suffix) - n, own) == 0;
+    if (!v->plan->has_config || (!s && !*suffix) || (ends && (n || !*suffix)) ||
+        (!s && strstr(suffix, "-rc") == suffix))
+        return;
+    struct mos_finding *f =
+        s ? mos_find(
+                v->list, MOS_RULE_KERNEL_RELEASE,
+                "The kernel is said to be release %s; its configuration makes it end in \"%s\".",
+                declared, own)
+          : mos_find(v->list, MOS_RULE_KERNEL_RELEASE,
+                     "The kernel is said to be release %s; its configuration adds no \"%s\".",
+                     declared, suffix);
+    mos_finding_at(v->list, f, v->release->place);
+    if (s)
+        mos_finding_at(v->list, f, s->place);
+    mos_finding_why(v->list, f, "A kernel looks for its modules in the folder of its own release.");
+    mos_finding_try(v->list, f, "CONFIG_LOCALVERSION=\"%s\", or release: %.*s%s", suffix, (int)base,
+                    declared, own);
+}
+
+/* ---- what is shipped ---- */
+
+/* The folder with all releases' modules; 0: there is none. */
+static uint32_t modules_folder(const struct view *v) {
+    uint32_t index;
+    return mos_inv_follow(v->inv, v->arena, "lib/modules", &index) ? index : 0;
+}
+
+static uint32_t child(const struct view *v, uint32_t folder, const char *name) {
+    for (uint32_t i = mos_inv_node(v->inv, folder)->first_child; i;
+         i = mos_inv_node(v->inv, i)->next)
+        if (strcmp(mos_inv_node(v->inv, i)->name, name) == 0)
+            return i;
+    return 0;
+}
+
+static const struct mos_fill *fill_of(const struct view *v, uint32_t index) {
+    return mos_plan_fill_at(v->root, mos_inv_node(v->inv, index)->fill);
+}
+
+/* Settings that make modules of something; *first: one of them. */
+static size_t made_as_modules(const struct view *v, const struct mos_setting **first) {
+    size_t count = 0;
+    for (size_t i = 0; i < v->plan->config.count; i++) {
+        const struct mos_setting *s = v->plan->config.items[i].value;
+        if (strcmp(s->value, "m") != 0)
+            continue;
+        *first = count++ ? *first : s;
+    }
+    return count;
+}
+
+static void tell_missing(const struct view *v, uint32_t folder) {
+    const struct mos_setting *s = NULL;
+    size_t count = made_as_modules(v, &s);
+    if (!folder && !count)
+        return;
+    if (!folder) {
+        struct mos_finding *f =
+            mos_find(v->list, MOS_RULE_KERNEL_MODULES_MISSING,
+                     "The configuration makes modules of %zu thing%s, and region %s has none.",
+                     count, count == 1 ? "" : "s", v->root->name);
+        mos_finding_at(v->list, f, s->place);
+        mos_finding_at(v->list, f, v->root->def->r.key_place);
+        mos_finding_why(v->list, f, "What needs them is not there, and says nothing.");
+        mos_finding_try(v->list, f, "A fill with lib/modules/%s, or =y.", v->release->text);
+        return;
+    }
+    uint32_t other = mos_inv_node(v->inv, folder)->first_child;
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_KERNEL_MODULES_OTHER,
+                 "The kernel is release %s; region %s has modules of %s%s.", v->release->text,
+                 v->root->name, other ? mos_inv_node(v->inv, other)->name : "none",
+                 other && mos_inv_node(v->inv, other)->next ? " and others" : "");
+    mos_finding_at(v->list, f, v->release->place);
+    mos_finding_at(v->list, f, fill_of(v, other ? other : folder)->r.key_place);
+    mos_finding_why(v->list, f, "It looks in /lib/modules/%s and loads none of them.",
+                    v->release->text);
+    mos_finding_try(v->list, f, "The modules of this very kernel.");
+}
+
+static void check_allowed(const struct view *v, uint32_t folder) {
+    const struct mos_setting *s = mos_map_get(&v->plan->config, "CONFIG_MODULES");
+    if (!s || strcmp(s->value, "n") != 0)
+        return;
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_KERNEL_DRIVER_MISSING,
+                 "The kernel loads no modules, and region %s has some.", v->root->name);
+    mos_finding_at(v->list, f, s->place);
+    mos_finding_at(v->list, f, fill_of(v, folder)->r.key_place);
+    mos_finding_why(v->list, f, "Every one of them is refused.");
+    mos_finding_try(v->list, f, "CONFIG_MODULES=y");
+}
+
+/* ---- the index ---- */
+
+struct index_check {
+    const struct view *v;
+    uint32_t folder;      /* of this release */
+    struct mos_map named; /* path below it -> itself: what modules.dep has a line for */
+    size_t modules, unknown;
+    const char *first_unknown;
+};
+
+/* Every module below a folder; `path` is what modules.dep calls that. */
+static void walk_modules(struct index_check *c, uint32_t folder, const char *path) {
+    const struct view *v = c->v;
+    for (uint32_t i = mos_inv_node(v->inv, folder)->first_child; i;
+         i = mos_inv_node(v->inv, i)->next) {
+        const struct mos_inv_node *n = mos_inv_node(v->inv, i);
+        const char *at = mos_printf(v->arena, "%s%s%s", path, *path ? "/" : "", n->name);
+        if (n->type == MOS_ENTRY_FOLDER)
+            walk_modules(c, i, at);
+        if (n->type != MOS_ENTRY_FILE || !mos_module_name(v->arena, n->name))
+            continue;
+        c->modules++;
+        if (mos_map_get(&c->named, at) || (c->unknown++))
+            continue;
+        c->first_unknown = at;
+    }
+}
+
+/* The lines "path: needs …": each name is a file below the folder.  *gone: the first that is none.
+ */
+static void read_index(struct index_check *c, const char *text, const char **gone) {
+    const struct view *v = c->v;
+    const char *base = mos_inv_path(v->arena, v->inv, c->folder);
+    for (const char *line = text; *line;) {
+        size_t length = strcspn(line, "\n"), n = strcspn(line, ":\n");
+        uint32_t index;
+        char *name = mos_strndup(v->arena, line, n);
+        if (n && line[n] == ':') {
+            mos_map_set(&c->named, name, name);
+            if (!*gone && !mos_inv_follow(v->inv, v->arena,
+                                          mos_printf(v->arena, "%s/%s", base, name), &index))
+                *gone = name;
+        }
+        line += length + (line[length] == '\n');
+    }
+}
+
+static void tell_index(const struct view *v, uint32_t folder, const char *text,
+                       const char *remedy) {
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_KERNEL_MODULES_INDEX, "%s", text);
+    mos_finding_at(v->list, f, fill_of(v, folder)->r.key_place);
+    mos_finding_at(v->list, f, v->root->def->r.key_place);
+    mos_finding_why(v->list, f, "Modules are found by modules.dep and by nothing else.");
+    mos_finding_try(v->list, f, "%s", remedy);
+}
+
+static void check_index(const struct view *v, uint32_t folder) {
+    struct index_check c = {.v = v, .folder = folder, .named = mos_map_make(v->arena)};
+    const uint8_t *bytes;
+    size_t length;
+    const char *gone = NULL;
+    uint32_t index = child(v, folder, "modules.dep");
+    if (!index) {
+        walk_modules(&c, folder, "");
+        if (c.modules)
+            tell_index(v, folder,
+                       mos_printf(v->arena,
+                                  "The modules of %s have no index: modules.dep is not there.",
+                                  v->release->text),
+                       "The folder as the kernel's own installation leaves it.");
+        return;
+    }
+    if (!mos_plan_file_bytes((struct mos_plan *)(uintptr_t)v->plan, v->root, index, &bytes,
+                             &length))
+        return;
+    read_index(&c, mos_strndup(v->arena, (const char *)bytes, length), &gone);
+    walk_modules(&c, folder, "");
+    if (gone)
+        tell_index(v, folder,
+                   mos_printf(v->arena, "modules.dep of %s names %s, which is not there.",
+                              v->release->text, gone),
+                   "All modules that were made together, or a new index.");
+    else if (c.unknown)
+        tell_index(
+            v, folder,
+            mos_printf(v->arena, "modules.dep of %s does not know %s%s.", v->release->text,
+                       c.first_unknown,
+                       c.unknown > 1 ? mos_printf(v->arena, " and %zu more", c.unknown - 1) : ""),
+            "A new index, made over all of them.");
+}
+
+/* ---- the modules themselves ---- */
+
+static void check_modules(const struct view *v, uint32_t folder) {
+    const struct mos_hardware *h = v->plan->board->hardware;
+    const char *cpu = h ? mos_text_or(h->cpu, NULL) : NULL;
+    struct mos_vec facts = mos_vec_make(v->arena, sizeof(struct mos_module_fact));
+    if (!mos_plan_modules((struct mos_plan *)(uintptr_t)v->plan, v->root, folder, &facts))
+        return;
+    for (size_t i = 0; i < facts.count; i++) {
+        const struct mos_module_fact *m = mos_vec_at(&facts, i);
+        bool other_cpu = cpu && m->good && (!m->cpu || strcmp(m->cpu, cpu) != 0);
+        bool other_release = m->good && m->release && strcmp(m->release, v->release->text) != 0;
+        if (m->good && !other_cpu && !other_release)
+            continue;
+        struct mos_finding *f =
+            !m->good    ? mos_find(v->list, MOS_RULE_KERNEL_MODULES_OTHER,
+                                   "Module %s is damaged: it is cut off, or no module.", m->path)
+            : other_cpu ? mos_find(v->list, MOS_RULE_KERNEL_MODULES_OTHER,
+                                   "Module %s is made for %s, the board is %s.", m->path,
+                                   m->cpu ? m->cpu : "another processor", cpu)
+                        : mos_find(v->list, MOS_RULE_KERNEL_MODULES_OTHER,
+                                   "Module %s was made for release %s, the kernel is %s.", m->path,
+                                   m->release, v->release->text);
+        mos_finding_at(v->list, f, fill_of(v, folder)->r.key_place);
+        mos_finding_at(v->list, f, v->release->place);
+        mos_finding_why(v->list, f, "The kernel refuses to load it.");
+        mos_finding_try(v->list, f, "The modules of this very kernel.");
+        return; /* one stands for all that were made together */
+    }
+}
+
+void mos_rule_modules(const struct mos_plan *plan) {
+    const struct mos_kernel *k = plan->board->kernel;
+    struct view v = {.plan = plan,
+                     .release = k && mos_has(k->release) ? k->release : NULL,
+                     .root = mos_plan_root(plan),
+                     .list = &plan->ctx->findings,
+                     .arena = plan->ctx->arena};
+    if (!v.release || k->r.broken)
+        return;
+    check_suffix(&v);
+    if (!v.root || !v.root->volume || !v.root->counted || v.root->volume->inventory->fold_case)
+        return;
+    v.inv = v.root->volume->inventory;
+    uint32_t all = modules_folder(&v), own = all ? child(&v, all, v.release->text) : 0;
+    if (!own) {
+        tell_missing(&v, all);
+        return;
+    }
+    check_allowed(&v, own);
+    check_index(&v, own);
+    check_modules(&v, own);
+}
