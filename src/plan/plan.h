@@ -227,7 +227,7 @@ bool mos_plan_stream_boot_files(struct mos_plan *plan, bool counting, const stru
  * node (passwords in texts below etc/ may be tokens); false: they are not known. */
 bool mos_plan_file_bytes(struct mos_plan *plan, const struct mos_region_plan *region,
                          uint32_t index, const uint8_t **bytes, size_t *length);
-/* modules.c: what the plain (not compressed) kernel modules below a folder of a volume say. */
+/* read-once.c: what the plain (not compressed) kernel modules below a folder of a volume say. */
 struct mos_module_fact {
     const char *path;          /* below the folder */
     bool good;                 /* false: it is cut off, or no module */
@@ -235,6 +235,12 @@ struct mos_module_fact {
 };
 bool mos_plan_modules(struct mos_plan *plan, const struct mos_region_plan *region, uint32_t folder,
                       struct mos_vec *out);
+/* The programs that the services below a folder start. */
+struct mos_unit_fact {
+    const char *path, *program; /* below the folder; absolute */
+};
+bool mos_plan_units(struct mos_plan *plan, const struct mos_region_plan *region, uint32_t folder,
+                    struct mos_vec *out);
 /* The bytes from region->content_at on; *length 0: nobody writes there.  false: not known. */
 bool mos_plan_region_bytes(struct mos_plan *plan, const struct mos_region_plan *region,
                            const uint8_t **bytes, size_t *length);

@@ -269,6 +269,65 @@ static void check_two_uses(const struct view *v, const struct mos_region_plan *r
     mos_finding_try(v->list, f, "Another port for one of the two, or console: none.");
 }
 
+/* A serial port's name in a line: "ttyS0"; NULL: none. */
+static const char *port_in(struct mos_arena *arena, const char *line, size_t length) {
+    for (const char *p = line; p + 4 < line + length; p++)
+        if (strncmp(p, "tty", 3) == 0 && isupper((unsigned char)p[3]) &&
+            (p == line || !isalnum((unsigned char)p[-1]))) {
+            size_t n = 3;
+            while (p + n < line + length && isalnum((unsigned char)p[n]))
+                n++;
+            return mos_strndup(arena, p, n);
+        }
+    return NULL;
+}
+
+/* A speed among the words of a line; 0: none. */
+static unsigned long speed_in(const char *line, size_t length) {
+    for (const char *p = line; p < line + length; p++)
+        if (isdigit((unsigned char)*p) && p > line && (p[-1] == ' ' || p[-1] == ',')) {
+            char *end;
+            unsigned long n = strtoul(p, &end, 10);
+            if (n >= 1200 && (end == line + length || *end == ' ' || *end == ',' || *end == '\n'))
+                return n;
+        }
+    return 0;
+}
+
+/* The root's own log-ins against the port and its speed. */
+static void check_log_ins(const struct view *v, const struct mos_region_plan *root,
+                          const struct mos_text_file *t) {
+    const char *other = NULL;
+    size_t length, other_length = 0;
+    struct mos_place here = mos_place_thing(mos_printf(v->arena, "/%s in %s", t->path, root->name));
+    for (const char *l = t->text; (l = next_action(l, &length)); l += length) {
+        unsigned long baud = speed_in(l, length);
+        if (!is_log_in(l, length))
+            continue;
+        if (!is_for(l, length, v->port)) {
+            bool serial = port_in(v->arena, l, length) != NULL;
+            other = serial ? l : other;
+            other_length = serial ? length : other_length;
+            if (!serial)
+                return; /* a log-in on whatever the console is */
+            continue;
+        }
+        if (baud && mos_has(v->c->baud) && baud != v->c->baud->number)
+            disagrees(
+                v, here, v->c->baud->place,
+                mos_printf(v->arena,
+                           "The root's log-in runs at %lu bits a second, the hardware says %s.",
+                           baud, v->c->baud->text),
+                mos_printf(v->arena, "%s in that line, or log-in: inittab", v->c->baud->text));
+        return;
+    }
+    if (other)
+        disagrees(v, here, v->c->port->place,
+                  mos_printf(v->arena, "The root's log-in is on %s, the console is %s.",
+                             port_in(v->arena, other, other_length), v->port),
+                  "system: {log-in: inittab} makes the line for this port.");
+}
+
 static bool logs_in_somewhere(const struct mos_text_file *t) {
     size_t length;
     for (const char *l = t->text; (l = next_action(l, &length)); l += length)
@@ -311,7 +370,9 @@ void mos_rule_console_files(const struct mos_plan *plan) {
     if (!begin(&v, plan) || !root || !root->volume)
         return;
     const struct mos_text_file *inittab = mos_plan_text(root, "etc/inittab");
-    if (inittab && strcmp(v.port, "none") != 0)
+    if (inittab && strcmp(v.port, "none") != 0) {
         check_two_uses(&v, root, inittab);
+        check_log_ins(&v, root, inittab);
+    }
     check_way_in(&v, root, inittab);
 }

@@ -57,8 +57,19 @@ static void check_point(const struct view *v, const struct mos_region_plan *root
         wrong(v, v->m->at->place, "a mount point is an absolute path", "at: /data");
         return;
     }
-    if (!root || !root->volume || !*path || mos_inv_find(root->volume->inventory, path, &index))
+    if (!root || !root->volume || !*path)
         return;
+    if (mos_inv_find(root->volume->inventory, path, &index)) {
+        uint8_t type = mos_inv_node(root->volume->inventory, index)->type;
+        if (type != MOS_ENTRY_FOLDER && type != MOS_ENTRY_LINK)
+            mos_finding_at(v->list,
+                           wrong(v, v->m->at->place,
+                                 mos_printf(v->plan->ctx->arena, "%s of %s is no folder",
+                                            v->m->at->text, root->name),
+                                 "Another mount point, or a folder in its place."),
+                           root->def->r.key_place);
+        return;
+    }
     /* a link on the way leads somewhere else: not for this rule to follow */
     char *part = mos_strdup(v->plan->ctx->arena, path);
     for (char *slash; (slash = strrchr(part, '/'));) {
@@ -75,6 +86,141 @@ static void check_point(const struct view *v, const struct mos_region_plan *root
     mos_finding_why(v->list, f, "A read-only root cannot make it either.");
 }
 
+/* ---- kind and options ---- */
+
+static void check_kind(const struct view *v) {
+    const struct mos_region_plan *r = mos_plan_region(v->plan, v->m->r.name);
+    const char *kind = mos_text_or(v->m->kind, "auto");
+    if (!r || !r->fs || !r->fs->kernel || strcmp(kind, "auto") == 0 ||
+        strcmp(kind, r->fs->kernel) == 0 ||
+        (strcmp(r->fs->kernel, "vfat") == 0 && strcmp(kind, "msdos") == 0))
+        return;
+    struct mos_finding *f =
+        wrong(v, v->m->kind->place,
+              mos_printf(v->plan->ctx->arena, "it is mounted as %s, and region %s is %s", kind,
+                         r->name, r->fs->name),
+              "Leave kind out: it follows from the region.");
+    mos_finding_at(v->list, f, r->def->volume->kind->place);
+    mos_finding_why(v->list, f, "The mount fails, and the start with it.");
+}
+
+/* Options of mount(8) and of the kernel for all file systems, and those of one. */
+static const char *const for_all[] = {
+    "defaults", "ro",         "rw",           "noatime", "nodiratime", "relatime", "strictatime",
+    "lazytime", "nodev",      "dev",          "nosuid",  "suid",       "noexec",   "exec",
+    "sync",     "async",      "dirsync",      "auto",    "noauto",     "nofail",   "user",
+    "users",    "nouser",     "group",        "owner",   "_netdev",    "remount",  "atime",
+    "diratime", "iversion",   "silent",       "loud",    "bind",       "rbind",    "mand",
+    "nomand",   "noiversion", "nostrictatime"};
+static const char *const for_ext4[] = {"data",
+                                       "commit",
+                                       "barrier",
+                                       "nobarrier",
+                                       "journal_checksum",
+                                       "journal_async_commit",
+                                       "errors",
+                                       "discard",
+                                       "nodiscard",
+                                       "noload",
+                                       "norecovery",
+                                       "acl",
+                                       "noacl",
+                                       "user_xattr",
+                                       "nouser_xattr",
+                                       "delalloc",
+                                       "nodelalloc",
+                                       "resuid",
+                                       "resgid",
+                                       "sb",
+                                       "quota",
+                                       "noquota",
+                                       "usrquota",
+                                       "grpquota",
+                                       "prjquota",
+                                       "usrjquota",
+                                       "grpjquota",
+                                       "jqfmt",
+                                       "stripe",
+                                       "inode_readahead_blks",
+                                       "init_itable",
+                                       "noinit_itable",
+                                       "auto_da_alloc",
+                                       "noauto_da_alloc",
+                                       "max_batch_time",
+                                       "min_batch_time",
+                                       "journal_ioprio",
+                                       "journal_dev",
+                                       "journal_path",
+                                       "dioread_lock",
+                                       "dioread_nolock",
+                                       "block_validity",
+                                       "noblock_validity",
+                                       "dax",
+                                       "debug",
+                                       "minixdf",
+                                       "bsddf",
+                                       "grpid",
+                                       "nogrpid",
+                                       "bsdgroups",
+                                       "sysvgroups",
+                                       "orlov",
+                                       "i_version",
+                                       "abort",
+                                       "nombcache",
+                                       "max_dir_size_kb",
+                                       "test_dummy_encryption",
+                                       "inlinecrypt",
+                                       "prefetch_block_bitmaps"};
+static const char *const for_vfat[] = {
+    "uid",           "gid",       "umask", "dmask",     "fmask",       "allow_utime",
+    "codepage",      "iocharset", "utf8",  "uni_xlate", "shortname",   "nonumtail",
+    "quiet",         "showexec",  "debug", "flush",     "tz",          "time_offset",
+    "errors",        "discard",   "check", "nfs",       "dos1xfloppy", "rodir",
+    "sys_immutable", "usefree",   "dots",  "nodots"};
+
+static bool is_one_of(const char *const *list, size_t count, const char *option) {
+    for (size_t i = 0; i < count; i++)
+        if (strcmp(list[i], option) == 0)
+            return true;
+    return false;
+}
+
+#define IS_IN(list, option) is_one_of(list, sizeof list / sizeof *list, option)
+
+static void check_option(const struct view *v, const struct mos_value *x,
+                         const struct mos_region_plan *r) {
+    struct mos_arena *arena = v->plan->ctx->arena;
+    const char *name = mos_strndup(arena, x->text, strcspn(x->text, "="));
+    bool ext4 = IS_IN(for_ext4, name), vfat = IS_IN(for_vfat, name);
+    bool is_ext4 = strcmp(r->fs->kernel, "ext4") == 0, is_vfat = strcmp(r->fs->kernel, "vfat") == 0;
+    if (IS_IN(for_all, name) || strncmp(name, "x-", 2) == 0 || strcmp(name, "comment") == 0 ||
+        strchr(x->text, ',') || strcmp(name, "context") == 0 || (!is_ext4 && !is_vfat) ||
+        (is_ext4 ? ext4 : vfat))
+        return;
+    const char *near = mos_near(name, for_all, sizeof for_all / sizeof *for_all);
+    near = near      ? near
+           : is_ext4 ? mos_near(name, for_ext4, sizeof for_ext4 / sizeof *for_ext4)
+                     : mos_near(name, for_vfat, sizeof for_vfat / sizeof *for_vfat);
+    struct mos_finding *f =
+        wrong(v, x->place,
+              ext4 || vfat ? mos_printf(arena, "%s is an option of %s, and region %s is %s", name,
+                                        ext4 ? "ext4" : "FAT", r->name, r->fs->name)
+                           : mos_printf(arena, "nothing is known of an option %s", name),
+              near ? near : "Leave it out.");
+    if (!ext4 && !vfat)
+        f->severity = MOS_SEVERITY_WARNING;
+    else
+        mos_finding_at(v->list, f, r->def->volume->kind->place);
+    mos_finding_why(v->list, f, "The kernel refuses a mount with an option that it does not know.");
+}
+
+static void check_options(const struct view *v) {
+    const struct mos_region_plan *r = mos_plan_region(v->plan, v->m->r.name);
+    for (size_t i = 0; r && r->fs && r->fs->kernel && i < v->m->options.count; i++)
+        if (mos_has(v->m->options.items[i]))
+            check_option(v, v->m->options.items[i], r);
+}
+
 void mos_rule_mounts(const struct mos_plan *plan) {
     const struct mos_system *s = plan->board->system;
     const struct mos_region_plan *root = mos_plan_root(plan);
@@ -84,6 +230,8 @@ void mos_rule_mounts(const struct mos_plan *plan) {
             continue;
         check_source(&v);
         check_point(&v, root);
+        check_kind(&v);
+        check_options(&v);
         for (size_t k = 0; k < i && !mos_findings_full(v.list); k++) {
             const struct mos_mount *o = s->mounts.items[k];
             if (mos_has(o->at) && strcmp(o->at->text, v.m->at->text) == 0) {

@@ -1,4 +1,5 @@
-/* What the kernel modules of a volume say of themselves: read once an archive, then kept. */
+/* What files of a volume say, in lines that hold no secret: an archive is read for it once, and the
+ * lines are kept by its content. */
 #include "plan/plan.h"
 
 #include "base/bytes.h"
@@ -7,11 +8,21 @@
 
 #include <string.h>
 
-enum { MOST_MODULE = 32 << 20 };
+enum { MOST_MODULE = 32 << 20, MOST_UNIT = 64 << 10 };
+
+struct reader;
+
+/* What is read: which files, and what of them. */
+struct subject {
+    const char *name; /* of what is kept */
+    const char *end;  /* of a file's name */
+    size_t most;      /* bytes of a file */
+    void (*tell)(struct reader *r);
+};
 
 struct reader {
+    const struct subject *subject;
     struct mos_arena *arena;
-    struct mos_ctx *ctx;
     const char *folder; /* without a leading slash */
     struct mos_buf *out;
     char *path; /* of the module that goes by; NULL: none does */
@@ -27,20 +38,20 @@ static const char *without_usr(const char *path) {
 static bool take_entry(void *self, const struct mos_entry *e) {
     struct reader *r = self;
     const char *path = without_usr(e->path);
-    size_t n = strlen(r->folder), length = strlen(path);
+    size_t n = strlen(r->folder), length = strlen(path), end = strlen(r->subject->end);
     r->path = NULL;
-    if (e->type != MOS_ENTRY_FILE || e->size > MOST_MODULE || length < n + 5 ||
+    if (e->type != MOS_ENTRY_FILE || e->size > r->subject->most || length < n + end + 2 ||
         strncmp(path, r->folder, n) != 0 || path[n] != '/' ||
-        strcmp(path + length - 3, ".ko") != 0 || strchr(path, '\n'))
-        return true; /* a compressed one is not looked into */
+        strcmp(path + length - end, r->subject->end) != 0 || strchr(path, '\n'))
+        return true;
     r->path = mos_strdup(r->arena, path + n + 1);
     r->size = (size_t)e->size;
-    if (r->room < r->size) {
-        r->room = r->size * 2;
+    if (r->room <= r->size) {
+        r->room = r->size * 2 + 1;
         r->bytes = mos_alloc(r->arena, r->room);
     }
-    if (r->size)
-        memset(r->bytes, 0, r->size);
+    if (r->room)
+        memset(r->bytes, 0, r->size + 1);
     return true;
 }
 
@@ -51,23 +62,44 @@ static bool take_data(void *self, uint64_t offset, const void *bytes, size_t len
     return true;
 }
 
-/* One line: + or -, processor, release, path; "?" for what is not known. */
 static bool take_end(void *self, uint64_t sum) {
     struct reader *r = self;
-    struct mos_module_info info;
     (void)sum;
-    if (!r->path)
-        return true;
-    bool good = r->size && mos_module_read(r->arena, r->bytes, r->size, &info);
-    mos_buf_printf(r->out, "%c %s %s %s\n", good ? '+' : '-', good && info.cpu ? info.cpu : "?",
-                   good && info.release ? info.release : "?", r->path);
+    if (r->path)
+        r->subject->tell(r);
     r->path = NULL;
     return true;
 }
 
-/* The same for all modules that a fill brings into the folder; NULL: it cannot be read. */
-static const char *facts_of(struct mos_plan *plan, const struct mos_region_plan *region,
-                            const struct mos_fill *fill, const char *folder) {
+/* + or -, processor, release, path; "?" for what is not known. */
+static void tell_module(struct reader *r) {
+    struct mos_module_info info;
+    bool good = r->size && mos_module_read(r->arena, r->bytes, r->size, &info);
+    mos_buf_printf(r->out, "%c %s %s %s\n", good ? '+' : '-', good && info.cpu ? info.cpu : "?",
+                   good && info.release ? info.release : "?", r->path);
+}
+
+/* The programs that a unit starts, without their arguments: its name, program. */
+static void tell_unit(struct reader *r) {
+    const char *p = (const char *)r->bytes;
+    for (; (p = strstr(p, "ExecStart")); p += 9) {
+        const char *equals = p + strcspn(p, "=\n");
+        if ((p != (const char *)r->bytes && p[-1] != '\n') || *equals != '=')
+            continue;
+        const char *program = equals + 1 + strspn(equals + 1, " \t@-:+!|");
+        size_t n = strcspn(program, " \t\n");
+        if (*program == '/' && !memchr(program, '%', n) && !memchr(program, '$', n))
+            mos_buf_printf(r->out, "%s %.*s\n", r->path, (int)n, program);
+    }
+}
+
+static const struct subject modules = {"modules", ".ko", MOST_MODULE, tell_module};
+static const struct subject units = {"units", ".service", MOST_UNIT, tell_unit};
+
+/* The lines about all that a fill brings into a folder; NULL: it cannot be read. */
+static const char *lines_of(struct mos_plan *plan, const struct subject *subject,
+                            const struct mos_region_plan *region, const struct mos_fill *fill,
+                            const char *folder) {
     struct mos_ctx *ctx = plan->ctx;
     const struct mos_piece_plan *archive =
         mos_has(fill->archive) ? mos_plan_piece(plan, fill->archive->target) : NULL;
@@ -81,13 +113,13 @@ static const char *facts_of(struct mos_plan *plan, const struct mos_region_plan 
         mos_buf_printf(&b, "%s\n%s", mos_text_or(fill->to, ""), folder);
         if (mos_sha256(b.data, b.length, hash)) {
             mos_sha256_hex(hash, hex);
-            key = mos_printf(ctx->arena, "modules2-%s", hex);
+            key = mos_printf(ctx->arena, "%s-%s", subject->name, hex);
         }
     }
     if (key && mos_store_get(ctx, key, &kept, &length))
         return mos_strndup(ctx->arena, kept, length);
     struct mos_buf out = {.arena = ctx->arena};
-    struct reader r = {.arena = ctx->arena, .ctx = ctx, .folder = folder, .out = &out};
+    struct reader r = {.subject = subject, .arena = ctx->arena, .folder = folder, .out = &out};
     struct mos_sink sink = {&r, take_entry, take_data, take_end};
     struct mos_error ignored = {0}, *saved = ctx->error;
     ctx->error = &ignored;
@@ -127,22 +159,46 @@ static void note_fills(const struct mos_inventory *inv, uint32_t folder, bool *f
     }
 }
 
-bool mos_plan_modules(struct mos_plan *plan, const struct mos_region_plan *region, uint32_t folder,
-                      struct mos_vec *out) {
+/* The lines about everything below a folder of a volume, fill by fill; NULL: not to be had. */
+static const char *all_lines(struct mos_plan *plan, const struct subject *subject,
+                             const struct mos_region_plan *region, uint32_t folder) {
     struct mos_arena *arena = plan->ctx->arena;
     const struct mos_inventory *inv = region->volume->inventory;
     const char *path = without_usr(mos_inv_path(arena, inv, folder) + 1);
     size_t count = region->def->volume->fills.count;
     bool *fills = mos_alloc_array(arena, count + 1, sizeof *fills);
+    struct mos_buf out = {.arena = arena};
     note_fills(inv, folder, fills);
     for (size_t i = 0; i < count; i++) {
         const struct mos_fill *f = mos_plan_fill_at(region, (unsigned)i);
         if (!fills[i] || (!mos_has(f->archive) && !mos_has(f->folder)))
             continue;
-        const char *text = facts_of(plan, region, f, path);
+        const char *text = lines_of(plan, subject, region, f, path);
         if (!text)
-            return false;
-        read_lines(arena, text, out);
+            return NULL;
+        mos_buf_text(&out, text);
     }
-    return true;
+    return mos_buf_string(&out);
+}
+
+bool mos_plan_modules(struct mos_plan *plan, const struct mos_region_plan *region, uint32_t folder,
+                      struct mos_vec *out) {
+    const char *text = all_lines(plan, &modules, region, folder);
+    if (text)
+        read_lines(plan->ctx->arena, text, out);
+    return text != NULL;
+}
+
+bool mos_plan_units(struct mos_plan *plan, const struct mos_region_plan *region, uint32_t folder,
+                    struct mos_vec *out) {
+    const char *text = all_lines(plan, &units, region, folder);
+    for (const char *line = text; line && *line;) {
+        size_t n = strcspn(line, "\n"), name = strcspn(line, " \n");
+        if (name < n)
+            *(struct mos_unit_fact *)mos_vec_push(out) = (struct mos_unit_fact){
+                mos_strndup(plan->ctx->arena, line, name),
+                mos_strndup(plan->ctx->arena, line + name + 1, n - name - 1)};
+        line += n + (line[n] == '\n');
+    }
+    return text != NULL;
 }
