@@ -218,7 +218,7 @@ struct mos_network {
 };
 struct mos_boot {
     struct mos_record r;
-    struct mos_value *via, *tries, *otherwise, *timeout;
+    struct mos_value *via, *tries, *otherwise, *timeout, *until;
     struct mos_tree_choices *trees;
     struct mos_parcel_def *parcel;
     struct mos_network *network;

@@ -24,6 +24,7 @@ static const char *const made_things[] = {"boot", "system", NULL};
 static const char *const compressions[] = {"gz", "xz", "zst", NULL};
 static const char *const bases[] = {"defaults", "none", NULL};
 static const char *const ways[] = {"script", "menu", "parcel", "environment", NULL};
+static const char *const stops[] = {"log-in", "shell", "loader", NULL};
 static const char *const ends[] = {"prompt", "reset", NULL};
 static const char *const moments[] = {"build", "boot", NULL};
 static const char *const ramdisk_compressions[] = {"gz", "zst", "none", NULL};
@@ -340,6 +341,8 @@ KEYS(boot_keys, "boot", struct mos_boot,
       "starts without a confirmation before another entry comes first, 1 to 9"},
      {"otherwise", MOS_TYPE_CHOICE, AT(struct mos_boot, otherwise),
       "when no entry starts: the loader's prompt, or reset", .choices = ends},
+     {"until", MOS_TYPE_CHOICE, AT(struct mos_boot, until),
+      "how far this board is meant to come: log-in if not given", .choices = stops},
      {"timeout", MOS_TYPE_INTEGER, AT(struct mos_boot, timeout),
       "seconds that a menu waits, 0 if not given"},
      {"trees", MOS_TYPE_RECORD, AT(struct mos_boot, trees), "trees that are chosen at boot",

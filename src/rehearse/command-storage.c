@@ -96,10 +96,9 @@ static int load(struct sim *s, int argc, const char *const *argv, const char *on
     if (bytes)
         length = mos_min(length, bytes);
     if (s->machine->ram.length && !sim_ram_free(s, at, bytes ? bytes : length)) {
-        bool own = sim_ram_is(s, at, length);
         sim_trouble(s, "** Reading file would overwrite reserved memory **");
         sim_event(s, MOS_EVENT_OVER, at, length, NULL, "%s would lie %s", name,
-                  own ? "over the loader itself" : "outside of the RAM");
+                  sim_ram_why(s, at, length));
         return sim_trouble(s, "Failed to load '%s'", name);
     }
     const char *where = sim_volume_name(s, v);
@@ -326,7 +325,7 @@ static int read_bytes(struct sim *s, struct sim_disk *d, uint64_t to, uint64_t f
     sim_charge(s, length);
     if (s->machine->ram.length && !sim_ram_free(s, to, length)) {
         sim_event(s, MOS_EVENT_OVER, to, length, NULL, "what is read would lie %s",
-                  sim_ram_is(s, to, length) ? "over the loader itself" : "outside of the RAM");
+                  sim_ram_why(s, to, length));
         s->stop = SIM_HANGS; /* no command looks after that: the loader dies */
         return 1;
     }

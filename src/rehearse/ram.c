@@ -25,7 +25,19 @@ bool sim_ram_is(const struct sim *s, uint64_t at, uint64_t length) {
 
 bool sim_ram_free(const struct sim *s, uint64_t at, uint64_t length) {
     uint64_t own = s->machine->loader_from;
+    for (size_t i = 0; i < s->machine->held_count; i++) {
+        const struct mos_ram_span *x = &s->machine->held[i];
+        if (length && x->length && at < x->start + x->length && x->start < at + length)
+            return false;
+    }
     return sim_ram_is(s, at, length) && (!own || at + length <= own);
+}
+
+const char *sim_ram_why(const struct sim *s, uint64_t at, uint64_t length) {
+    uint64_t own = s->machine->loader_from;
+    return !sim_ram_is(s, at, length) ? "outside of the RAM"
+           : own && at + length > own ? "over the loader itself"
+                                      : "over RAM that somebody else owns";
 }
 
 void sim_ram_write(struct sim *s, uint64_t at, const void *bytes, size_t length) {

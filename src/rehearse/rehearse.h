@@ -45,10 +45,12 @@ struct mos_machine_volume {
 
 /* What is soldered on: no image can tell it. */
 struct mos_machine {
-    const char *cpu;         /* "arm64"; NULL: what the kernel says */
-    struct mos_ram_span ram; /* length 0: not known */
-    uint64_t loader_from;    /* the loader itself lies from here to the end of RAM;
-                                0: not known */
+    const char *cpu;                 /* "arm64"; NULL: what the kernel says */
+    struct mos_ram_span ram;         /* length 0: not known */
+    uint64_t loader_from;            /* the loader itself lies from here to the end of RAM;
+                                        0: not known */
+    const struct mos_ram_span *held; /* RAM that others own: nothing is loaded there */
+    size_t held_count;
     const struct mos_machine_medium *media;
     size_t media_count;
     const struct mos_machine_environment *environments; /* the first that is whole is used */

@@ -151,6 +151,8 @@ void sim_ram_start(struct sim *s);
 /* Is all of a range RAM that nobody else needs?  The loader refuses otherwise. */
 bool sim_ram_free(const struct sim *s, uint64_t at, uint64_t length);
 bool sim_ram_is(const struct sim *s, uint64_t at, uint64_t length);
+/* Why it is not. */
+const char *sim_ram_why(const struct sim *s, uint64_t at, uint64_t length);
 void sim_ram_write(struct sim *s, uint64_t at, const void *bytes, size_t length);
 /* The same with bytes that stay as they are: whole pages are not copied. */
 void sim_ram_lend(struct sim *s, uint64_t at, const uint8_t *bytes, size_t length);

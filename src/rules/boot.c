@@ -396,6 +396,60 @@ static void check_line(const struct view *v) {
     }
 }
 
+/* ---- arguments that are missing, or do nothing ---- */
+
+/* Cards and USB sticks are found while the kernel goes on: without a ramdisk somebody must wait. */
+static void check_wait(const struct mos_plan *plan, const struct mos_entry_plan *e) {
+    struct mos_findings *list = &plan->ctx->findings;
+    const struct mos_medium_plan *on = NULL;
+    for (size_t i = 0; i < plan->media.count && e->root; i++) {
+        const struct mos_medium_plan *m = mos_vec_pointer(&plan->media, i);
+        for (size_t k = 0; k < m->regions.count; k++)
+            on = mos_vec_pointer(&m->regions, k) == e->root ? m : on;
+    }
+    const char *kind = on ? mos_text_or(on->medium->kind, "") : "";
+    if (e->ramdisk || e->def->r.broken || mos_named_get(&e->def->arguments, "rootdelay") ||
+        mos_named_get(&e->def->arguments, "rootwait") ||
+        (strcmp(kind, "sd") != 0 && strcmp(kind, "emmc") != 0 && strcmp(kind, "usb") != 0))
+        return;
+    for (size_t i = 0; i < e->def->flags.count; i++)
+        if (!mos_has(e->def->flags.items[i]) ||
+            strncmp(e->def->flags.items[i]->text, "rootwait", 8) == 0 ||
+            strncmp(e->def->flags.items[i]->text, "rootdelay", 9) == 0)
+            return;
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_BOOT_NO_WAIT, "Entry %s does not wait for its root on %s.",
+                 e->def->r.name, on->name);
+    mos_finding_at(list, f, e->def->r.key_place);
+    mos_finding_at(list, f, on->medium->kind->place);
+    mos_finding_why(list, f,
+                    "The kernel finds a medium of kind %s while it goes on, and may look for "
+                    "its root before that is there.",
+                    kind);
+    mos_finding_try(list, f, "flags: [rootwait]");
+}
+
+/* For a ramdisk that the entry does not have. */
+static void check_idle(const struct mos_plan *plan, const struct mos_entry_plan *e) {
+    struct mos_findings *list = &plan->ctx->findings;
+    const struct mos_argument *a = mos_named_get(&e->def->arguments, "rdinit");
+    struct mos_place place = a ? a->r.key_place : (struct mos_place){0};
+    for (size_t i = 0; i < e->def->flags.count && !a; i++)
+        if (mos_has(e->def->flags.items[i]) &&
+            strncmp(e->def->flags.items[i]->text, "rdinit", 6) == 0)
+            place = e->def->flags.items[i]->place;
+    if (e->ramdisk || !place.source)
+        return;
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_BOOT_ARGUMENTS,
+                 "Entry %s names the first program of a ramdisk, and has none.", e->def->r.name);
+    mos_finding_at(list, f, place);
+    mos_finding_at(list, f, e->def->r.key_place);
+    mos_finding_why(list, f, "The kernel reads rdinit= in a ramdisk only; init= is for its root.");
+    mos_finding_try(list, f, "init: with the path of the program.");
+    f->severity = MOS_SEVERITY_WARNING;
+}
+
 void mos_rule_boot(const struct mos_plan *plan) {
     check_no_entry(plan);
     for (size_t i = 0; i < plan->entries.count; i++) {
@@ -406,5 +460,7 @@ void mos_rule_boot(const struct mos_plan *plan) {
         check_root(&v);
         check_twice(&v);
         check_line(&v);
+        check_wait(plan, e);
+        check_idle(plan, e);
     }
 }

@@ -4,6 +4,7 @@
 #include <ctype.h>
 #include <stdlib.h>
 #include <string.h>
+#include <strings.h>
 
 struct view {
     const struct mos_plan *plan;
@@ -45,6 +46,16 @@ static void check_arguments(const struct view *v, const struct mos_entry_plan *e
         if (!mos_has(x) || strchr(x->text, '<'))
             return; /* made from the same fact */
         split(x->text, &n, &baud);
+        if (strncmp(x->text, "/dev/", 5) == 0 ||
+            (strncasecmp(x->text, v->port, n) == 0 && n == strlen(v->port) &&
+             strncmp(x->text, v->port, n) != 0)) {
+            disagrees(v, x->place, v->c->port->place,
+                      mos_printf(v->arena,
+                                 "Entry %s has its console at %s; the kernel calls it %s.",
+                                 e->def->r.name, mos_strndup(v->arena, x->text, n), v->port),
+                      "console: <console>");
+            return;
+        }
         if (n == strlen(v->port) && strncmp(x->text, v->port, n) == 0) {
             if (baud && mos_has(v->c->baud) && baud != v->c->baud->number)
                 disagrees(v, x->place, v->c->baud->place,
@@ -129,6 +140,50 @@ static void check_shared_node(const struct view *v, const struct mos_dt *dt) {
     }
 }
 
+/* What the kernel calls ports of a kind of hardware; NULL: not known. */
+static const char *named_by(const struct mos_dt_node *n) {
+    static const char *const kinds[][2] = {{"arm,pl011", "ttyAMA"},
+                                           {"arm,sbsa-uart", "ttyAMA"},
+                                           {"ns16550a", "ttyS"},
+                                           {"ns16550", "ttyS"},
+                                           {"snps,dw-apb-uart", "ttyS"},
+                                           {"nvidia,tegra20-uart", "ttyS"},
+                                           {"xlnx,xuartps", "ttyPS"},
+                                           {"cdns,uart-r1p12", "ttyPS"},
+                                           {"xlnx,xps-uartlite-1.00.a", "ttyUL"},
+                                           {"sifive,uart0", "ttySIF"},
+                                           {"fsl,imx21-uart", "ttymxc"},
+                                           {"fsl,vf610-lpuart", "ttyLP"},
+                                           {"st,stm32h7-uart", "ttySTM"},
+                                           {"amlogic,meson-gx-uart", "ttyAML"},
+                                           {"marvell,armada-3700-uart", "ttyMV"},
+                                           {"samsung,exynos4210-uart", "ttySAC"},
+                                           {"renesas,scif", "ttySC"}};
+    const struct mos_dt_property *p = mos_dt_property(n, "compatible");
+    for (size_t at = 0; p && at < p->length;) {
+        const char *text = (const char *)p->data + at;
+        size_t length = strnlen(text, p->length - at);
+        for (size_t i = 0; i < sizeof kinds / sizeof *kinds; i++)
+            if (strlen(kinds[i][0]) == length && memcmp(kinds[i][0], text, length) == 0)
+                return kinds[i][1];
+        at += length + 1;
+    }
+    return NULL;
+}
+
+static void check_kind(const struct view *v, const struct mos_dt *dt) {
+    const struct mos_dt_node *n = mos_has(v->c->node) ? follow(dt, v->c->node->text) : NULL;
+    const char *stem = n ? named_by(n) : NULL;
+    size_t length = stem ? strlen(stem) : 0;
+    if (!stem || (strncmp(v->port, stem, length) == 0 && isdigit((unsigned char)v->port[length])))
+        return;
+    disagrees(v, v->c->port->place, place_of(dt, mos_dt_property(n, "compatible"), n),
+              mos_printf(v->arena,
+                         "The console is said to be %s; the kernel calls a port of %s %s….",
+                         v->port, mos_dt_string(n, "compatible"), stem),
+              mos_printf(v->arena, "port: %s with its number.", stem));
+}
+
 /* ---- its driver ---- */
 
 /* The symbol of a port's driver, stated or known; NULL: nobody knows. */
@@ -178,6 +233,7 @@ void mos_rule_console(const struct mos_plan *plan) {
         if (b->tree) {
             check_path(&v, b->tree);
             check_shared_node(&v, b->tree);
+            check_kind(&v, b->tree);
         }
     }
     check_driver(&v);

@@ -107,6 +107,91 @@ static void check_tries(const struct mos_plan *plan) {
     mos_finding_try(&plan->ctx->findings, f, "1 to 9");
 }
 
+/* ---- counted starts ---- */
+
+static void check_kept(const struct mos_plan *plan) {
+    const struct mos_value *tries = plan->board->boot->tries;
+    struct mos_findings *list = &plan->ctx->findings;
+    for (size_t i = 0; i < plan->media.count; i++) {
+        const struct mos_medium_plan *m = mos_vec_pointer(&plan->media, i);
+        for (size_t k = 0; k < m->regions.count; k++) {
+            const struct mos_region_plan *r = mos_vec_pointer(&m->regions, k);
+            const struct mos_value *owner = r->def->owner;
+            if (!r->environment || r->def->r.broken || !mos_has(owner) ||
+                strcmp(owner->text, "device") == 0)
+                continue;
+            struct mos_finding *f =
+                mos_find(list, MOS_RULE_BOOT_COUNT_LOST,
+                         "Starts are counted in region %s, which belongs to %s.", r->name,
+                         strcmp(owner->text, "build") == 0 ? "the build" : owner->text);
+            mos_finding_at(list, f, owner->place);
+            mos_finding_at(list, f, tries->place);
+            mos_finding_why(list, f, "The board writes it at each start.");
+            mos_finding_try(list, f, "owner: device");
+            return;
+        }
+    }
+}
+
+/* Whoever sets the count back must reach the loader's variables. */
+static void check_access(const struct mos_plan *plan) {
+    const struct mos_system *s = plan->board->system;
+    const struct mos_region_plan *root = mos_plan_root(plan);
+    struct mos_findings *list = &plan->ctx->findings;
+    uint32_t index;
+    if (!s || !mos_has(s->confirm) || (mos_has(s->loader_access) && s->loader_access->truth) ||
+        !plan->environments.count || !root || !root->volume || !root->counted ||
+        mos_inv_find(root->volume->inventory, "etc/fw_env.config", &index))
+        return;
+    struct mos_finding *f = mos_find(list, MOS_RULE_BOOT_COUNT_LOST,
+                                     "What confirms a start does not know where the loader keeps "
+                                     "its count.");
+    mos_finding_at(list, f, s->confirm->place);
+    mos_finding_at(list, f, plan->board->boot->tries->place);
+    mos_finding_why(list, f,
+                    "The count is never set back: after %s good starts another entry comes.",
+                    plan->board->boot->tries->text);
+    mos_finding_try(list, f, "system: {loader-access: yes}");
+}
+
+/* With counted starts something must start the board again: a kernel that dies, a loader that finds
+ * nothing. */
+static void check_again(const struct mos_plan *plan) {
+    const struct mos_boot *b = plan->board->boot;
+    struct mos_findings *list = &plan->ctx->findings;
+    const struct mos_boot_entry *last = entry_at(plan, plan->entries.count - 1);
+    struct mos_finding *f = NULL;
+    if (mos_has(b->otherwise) && strcmp(b->otherwise->text, "prompt") == 0) {
+        f = mos_find(
+            list, MOS_RULE_BOOT_STAYS_DEAD,
+            "Starts are counted, and a loader that can start nothing waits at its prompt.");
+        mos_finding_at(list, f, b->otherwise->place);
+        mos_finding_try(list, f, "otherwise: reset");
+    } else if (plan->entries.count > 1 && !panics(last) && !watched(plan) && !last->r.broken) {
+        f = mos_find(list, MOS_RULE_BOOT_STAYS_DEAD,
+                     "Starts are counted, and a kernel of entry %s that dies stays so.",
+                     last->r.name);
+        mos_finding_at(list, f, last->r.key_place);
+        mos_finding_try(list, f,
+                        "panic: 10 among its arguments, or a watchdog in the loader's facts");
+    } else if (plan->entries.count == 1) {
+        f = mos_find(list, MOS_RULE_BOOT_STAYS_DEAD,
+                     "Starts are counted, and there is only one entry: what fails comes again.");
+        mos_finding_at(list, f, last->r.key_place);
+        mos_finding_try(list, f, "A second entry, or no tries.");
+    }
+    if (!f)
+        return;
+    mos_finding_at(list, f, b->tries->place);
+    mos_finding_why(list, f, "Nobody is there to start it again by hand.");
+}
+
+void mos_rule_fallback_files(const struct mos_plan *plan) {
+    const struct mos_boot *b = plan->board->boot;
+    if (b && !b->r.broken && mos_has(b->tries))
+        check_access(plan);
+}
+
 void mos_rule_fallback(const struct mos_plan *plan) {
     const struct mos_boot *b = plan->board->boot;
     if (!b)
@@ -115,6 +200,10 @@ void mos_rule_fallback(const struct mos_plan *plan) {
         return;
     check_tries(plan);
     check_confirm(plan);
+    if (mos_has(b->tries) && plan->entries.count) {
+        check_kept(plan);
+        check_again(plan);
+    }
     if (plan->entries.count > 1)
         check_reach(plan);
     for (size_t i = 1; i < plan->entries.count; i++)

@@ -240,7 +240,7 @@ static bool check_cells(void *self, struct mos_dt_node *n) {
     const char *unit = strchr(n->name, '@');
     char *end;
     uint64_t named = unit ? strtoull(unit + 1, &end, 16) : 0;
-    if (unit && isxdigit((unsigned char)unit[1]) && !*end && a && a <= 2 &&
+    if (unit && isxdigit((unsigned char)unit[1]) && !*end && a && a <= 2 && !s &&
         reg->length % (4 * (size_t)(a + s)) == 0 && reg->length && cells(reg->data, a) != named &&
         ++w->told <= 3) {
         struct mos_finding *f =

@@ -55,6 +55,15 @@ void mos_trial_facts(const struct mos_plan *plan, struct mos_machine *machine) {
         if (plan->ram.top < plan->ram.start + plan->ram.length)
             machine->loader_from = plan->ram.top;
     }
+    struct mos_vec held = mos_vec_make(plan->ctx->arena, sizeof(struct mos_ram_span));
+    for (size_t i = 0; h && i < h->held.count; i++) {
+        const struct mos_held *x = h->held.items[i];
+        if (mos_has(x->start) && mos_has(x->size))
+            *(struct mos_ram_span *)mos_vec_push(&held) =
+                (struct mos_ram_span){x->start->number, x->size->number};
+    }
+    machine->held = held.items;
+    machine->held_count = held.count;
     if (plan->has_defaults)
         machine->compiled = &plan->defaults;
     machine->watchdog = facts && mos_has(facts->watchdog) ? facts->watchdog->number : 0;

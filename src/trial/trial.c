@@ -260,6 +260,13 @@ static void judge_passed(struct trial *t, const struct attempt *a) {
     }
 }
 
+/* Did it come as far as this board is meant to come? */
+static bool is_there(const struct trial *t, const struct mos_rehearsal *r) {
+    const char *until = mos_text_or(t->plan->board->boot->until, "log-in");
+    return r->end == MOS_END_BOOTS || (r->end == MOS_END_SHELL && strcmp(until, "log-in") != 0) ||
+           (r->end == MOS_END_PROMPT && strcmp(until, "loader") == 0);
+}
+
 /* Runs one attempt; false: this computer failed. */
 static bool run(struct trial *t, struct attempt *a) {
     return mos_rehearse(t->plan->ctx, &a->machine, &a->r);
@@ -268,7 +275,7 @@ static bool run(struct trial *t, struct attempt *a) {
 static bool attempt(struct trial *t, struct attempt *a) {
     if (!run(t, a))
         return false;
-    if (a->r.end == MOS_END_BOOTS)
+    if (is_there(t, &a->r))
         judge_passed(t, a);
     else
         judge_end(t, a);
@@ -296,7 +303,7 @@ static void try_fallback(struct trial *t) {
     a.machine.never_confirms = true;
     if (!run(t, &a))
         return;
-    if (a.r.end != MOS_END_BOOTS) {
+    if (!is_there(t, &a.r)) {
         judge_end(t, &a);
     } else if (entry_called(t, a.r.entry) == entry_called(t, entry_name(t, 0))) {
         struct mos_findings *list = &t->plan->ctx->findings;

@@ -118,7 +118,8 @@ void make_real_workspace(const char *w) {
         runs(0,
              "cd '%s' && sed -i -e 's/{boot: {made: boot}}/{boot: {made: boot}, notes: {folder: "
              "notes}}/' -e 's/kind: sd/kind: disk/; s/loader: mmc 0/loader: nvme 0/; "
-             "s/kernel: mmcblk0/kernel: nvme0n1/' "
+             "s/kernel: mmcblk0/kernel: nvme0n1/; s/, node: .mmc@4020000//; "
+             "s/saltmarsh,curlew/linux,dummy-virt/' "
              "-e 's/linux: {file: .*/kernel: {file: pieces\\/Image}/' -e '/kernel: {in: linux/d' "
              "-e 's/rootfs.tar.zst/rootfs.tar.gz/' -e 's/tree\\/curlew.dts/tree\\/machine.dtb/' -e "
              "'/rs485:/d' "

@@ -268,7 +268,8 @@ static void the_environment_comes_from_a_file(void) {
     write_counting_board(w);
     edit_board(w, "s/version: .*}/environments: {main: {base: none, size: 64 KiB, values: "
                   "{bootdelay: 0, note: jetty, bootcmd: 'echo stored, \\${note}; saveenv'}}}}/; "
-                  "s/{boot: {made: boot}}/{boot: {made: boot}, env: {environment: main}}/");
+                  "s/{boot: {made: boot}}/{boot: {made: boot}, env: {environment: main}}/; "
+                  "s/^boot:/&\\n  until: loader/");
     build(w);
     struct machine *m = machine_start("card board", path_in(w, "out/curlew/card.img"), "");
     CU_ASSERT_TRUE(machine_expect(m, "Loading Environment from FAT... OK", 60) &&

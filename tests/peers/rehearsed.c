@@ -50,7 +50,8 @@ static void make_base(size_t b, const char *w) {
     copy_demo(w);
     CU_ASSERT_TRUE_FATAL(runs(
         0,
-        "cd '%s' && sed -i -e 's/^  via: script$/  via: %s/' -e '/^      env: /d' -e "
+        "cd '%s' && sed -i -e 's/^  via: script$/  via: %s/' -e '/^      env: /d; /^  "
+        "environments:/d; /^    main: {base: defaults/d' -e "
         "'s/^layout:$/    spare: {kernel: kernel, tree: main, arguments: {root: <root>, panic: "
         "5, init: \\/bin\\/sh}}\\n\\nlayout:/' -e 's/^boot:$/%s/' "
         "-e 's/flags: [[]rootwait, ro]/flags: [rootwait, ro, panic=5]/' boards/curlew.yaml && "
@@ -490,9 +491,11 @@ static void roots_are_found_alike(void) {
     d.image = keep(path_in(d.folder, "card.img"));
     make_real_workspace(w);
     /* the loader of this machine keeps its variables elsewhere */
-    CU_ASSERT_TRUE_FATAL(runs(
-        0, "cd '%s' && sed -i '/^      env: /d' boards/curlew.yaml && '%s' --no-cache -q build", w,
-        MOSAICUM_PROGRAM));
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && sed -i '/^      env: /d; /^  environments:/d; /^    main: {base: "
+             "defaults/d' boards/curlew.yaml && '%s' --no-cache -q build",
+             w, MOSAICUM_PROGRAM));
     for (size_t i = 0; i < count; i++) {
         int status;
         CU_ASSERT_TRUE_FATAL(
