@@ -225,55 +225,75 @@ static void check_mount(struct sim *s, struct sim_volume *root, const char *rele
 
 /* ---- ramdisk ---- */
 
-struct ramdisk {
-    bool has_init, program;
-    size_t files;
-};
-
-static bool ramdisk_entry(void *self, const struct mos_entry *e) {
-    struct ramdisk *r = self;
-    r->files++;
-    if (strcmp(e->path, "init") == 0 && e->type != MOS_ENTRY_FOLDER) {
-        r->has_init = true;
-        r->program = e->type != MOS_ENTRY_FILE || e->mode & 0111;
-    }
+static bool any_entry(void *self, const struct mos_entry *e) {
+    (void)self, (void)e;
     return true;
 }
 
-/* A ramdisk that unpacks and has a first program takes over from here. */
-static bool ramdisk_runs(struct sim *s) {
+/* What lies in the ramdisk that the kernel gets; NULL: there is none, or it cannot be unpacked. */
+static struct sim_volume *unpack_ramdisk(struct sim *s) {
     struct sim_boot *b = &s->boot;
     uint8_t *bytes =
         b->ramdisk_size ? sim_ram_copy(s, b->ramdisk, b->ramdisk_size, MOST_RAMDISK) : NULL;
     struct mos_unpacked u;
-    struct ramdisk r = {0};
     if (!bytes)
-        return false;
+        return NULL;
     struct mos_error before = *s->ctx->error;
     struct mos_io io = mos_io_memory(s->arena, bytes, b->ramdisk_size);
     if (mos_compression_of(bytes, (size_t)b->ramdisk_size) &&
         mos_unpack_memory(s->ctx, bytes, (size_t)b->ramdisk_size, MOST_RAMDISK, &u))
         io = u.io;
     struct mos_vec problems = mos_vec_make(s->arena, sizeof(char *));
-    struct mos_sink sink = {&r, ramdisk_entry, mos_ignore_data, mos_ignore_end};
+    struct mos_sink sink = {NULL, any_entry, mos_ignore_data, mos_ignore_end};
     struct mos_read_request request = {
         .sink = &sink, .wants = mos_wants_no_data, .problems = &problems};
     bool good = mos_fs_cpio.stream(s->ctx, &io, &request);
     *s->ctx->error = before;
-    const char *asked = sim_argument(s, "rdinit");
-    if (!good || !r.files) {
-        sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL,
-                  "the ramdisk cannot be unpacked; the kernel goes on without it");
+    struct sim_volume *v = good ? sim_volume_in_ram(s, io, &mos_fs_cpio) : NULL;
+    if (v && v->files.count)
+        return v;
+    sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL,
+              "the ramdisk cannot be unpacked; the kernel goes on without it");
+    return NULL;
+}
+
+/* A ramdisk in which the first program that is asked for lies takes over from here, whether that
+ * can run or not (the kernel's init/main.c). */
+static bool ramdisk_runs(struct sim *s) {
+    static const char *const usual[] = {"/sbin/init", "/etc/init", "/bin/init", "/bin/sh"};
+    struct sim_boot *b = &s->boot;
+    struct sim_volume *v = unpack_ramdisk(s);
+    const char *asked = v ? sim_argument(s, "rdinit") : NULL, *why, *first_why;
+    const char *path = asked ? asked : "/init";
+    if (!v)
+        return false;
+    if (!sim_file(s, v, path)) {
+        sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "the ramdisk (%zu files) has no %s",
+                  v->files.count, path);
         return false;
     }
-    if (!r.has_init && !asked) {
-        sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "the ramdisk (%zu files) has no /init", r.files);
-        return false;
+    bool runs = can_run(s, v, path, 0, false, &why);
+    first_why = runs ? NULL : why;
+    const char *init = runs ? NULL : sim_argument(s, "init");
+    if (init && can_run(s, v, init, 0, false, &why)) {
+        path = init;
+        runs = true;
     }
-    if (!r.program)
-        return false;
+    for (size_t i = 0; i < 4 && !runs && !init; i++)
+        if (can_run(s, v, usual[i], 0, false, &why)) {
+            path = usual[i];
+            runs = true;
+        }
+    if (first_why)
+        sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL, "the ramdisk's first program cannot start: %s",
+                  first_why);
+    if (!runs) {
+        sim_wrong(s, MOS_END_NO_ROOT, "The first program of the ramdisk cannot start: %s.",
+                  first_why);
+        return true;
+    }
     sim_event(s, MOS_EVENT_KERNEL, b->ramdisk, b->ramdisk_size, NULL,
-              "ramdisk of %zu files, first program %s", r.files, asked ? asked : "/init");
+              "ramdisk of %zu files, first program %s", v->files.count, path);
     sim_unknown(s, "what the first program of the ramdisk does");
     return true;
 }
@@ -329,6 +349,8 @@ static void root_volume(struct sim *s, const char *name, const char *release, bo
 void sim_root(struct sim *s, const char *release) {
     const char *name = sim_argument(s, "root");
     bool has_ramdisk = ramdisk_runs(s);
+    if (s->out->end != MOS_END_BOOTS)
+        return;
     s->boot.by_ramdisk = has_ramdisk;
     if (!name && has_ramdisk)
         return;

@@ -187,6 +187,9 @@ bool sim_file_load(struct sim *s, struct sim_volume *v, const struct sim_file *f
 /* A whole file of at most `limit` bytes; NULL: unreadable, or larger. */
 uint8_t *sim_file_bytes(struct sim *s, struct sim_volume *v, const struct sim_file *f,
                         uint64_t limit, size_t *length);
+/* A file system that lies in RAM, as one more volume; its files are listed. */
+struct sim_volume *sim_volume_in_ram(struct sim *s, struct mos_io io,
+                                     const struct mos_fs_driver *driver);
 const char *sim_volume_name(struct sim *s, const struct sim_volume *v); /* "card:1 (BOOT)" */
 bool sim_matches(const struct sim_volume *v, const char *kind);         /* "fat", "ext4" … */
 

@@ -140,6 +140,20 @@ static struct sim_volume *open_volume(struct sim *s, struct sim_disk *d, unsigne
     return v;
 }
 
+struct sim_volume *sim_volume_in_ram(struct sim *s, struct mos_io io,
+                                     const struct mos_fs_driver *driver) {
+    static const struct mos_machine_medium ram = {.name = "ramdisk"};
+    struct sim_volume *v = mos_alloc(s->arena, sizeof *v);
+    *v = (struct sim_volume){.medium = &ram,
+                             .files = mos_map_make(s->arena),
+                             .io = io,
+                             .is_there = true,
+                             .readable = true,
+                             .info = {.driver = driver, .kind = driver->name}};
+    list_files(s, v);
+    return v;
+}
+
 /* Partition 0 means the first one of a table, as the loader takes it. */
 struct sim_volume *sim_volume(struct sim *s, struct sim_disk *d, unsigned partition) {
     if (!partition && d->driver)
@@ -277,6 +291,8 @@ static bool reading_data(void *self, uint64_t offset, const void *bytes, size_t 
 
 static void note_read(struct sim *s, struct sim_volume *v, const struct sim_file *f,
                       const char *path) {
+    if (!v->medium->io)
+        return; /* it lies in RAM: what brought it there was noted */
     struct mos_touched *t = mos_alloc(s->arena, sizeof *t);
     *t = (struct mos_touched){v->medium, v->partition, path, 0, f->size, s->out->starts};
     mos_vec_push_pointer(&s->out->files, t);

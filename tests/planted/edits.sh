@@ -7,7 +7,7 @@ w() { printf "$1" >> "$B"; }                                  # more of the boar
 w2() { printf '%s\n' "$2" >> "$1"; }                          # a line more of a file
 k() { printf '%s\n' "$1" >> kernel/jetty.config; }            # a line more of a fragment
 t() {                                                         # an archive, unpacked and packed again
-    mkdir r_ && zstd -qdc "$1" | tar -C r_ --exclude ./dev -xf - && (cd r_ && eval "$2")
+    mkdir r_ && zstd -qdc "$1" | tar -C r_ --exclude ./dev -xf - && mkdir -p r_/dev && (cd r_ && eval "$2")
     tar -C r_ -c --owner=0 --group=0 . | zstd -qf -o "$1"
     rm -r r_
 }
