@@ -4,6 +4,7 @@
 
 #include <crypt.h>
 #include <string.h>
+#include <strings.h>
 
 const char *mos_password_hash(struct mos_arena *arena, const char *password, const char *seed) {
     static const char letters[] =
@@ -31,4 +32,14 @@ bool mos_is_password_hash(const char *text) {
         return strchr(text + 1, '$') != NULL && strlen(text) > 12;
     return strlen(text) == 13 && strspn(text, "./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklm"
                                               "nopqrstuvwxyz") == 13;
+}
+
+bool mos_sounds_secret(const char *name) {
+    static const char *const words[] = {"password",    "passwd",     "passphrase", "secret", "psk",
+                                        "private_key", "privatekey", "api_key",    "apikey"};
+    for (size_t i = 0; i < sizeof words / sizeof *words; i++)
+        for (const char *p = name; *p; p++)
+            if (strncasecmp(p, words[i], strlen(words[i])) == 0)
+                return true;
+    return false;
 }

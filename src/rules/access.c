@@ -240,16 +240,6 @@ static void plain_secret(const struct mos_plan *plan, struct mos_place place, co
     mos_finding_try(&plan->ctx->findings, f, "%s", remedy);
 }
 
-static bool sounds_secret(const char *name) {
-    static const char *const words[] = {"password",    "passwd",     "passphrase", "secret", "psk",
-                                        "private_key", "privatekey", "api_key",    "apikey"};
-    for (size_t i = 0; i < sizeof words / sizeof *words; i++)
-        for (const char *p = name; *p; p++)
-            if (strncasecmp(p, words[i], strlen(words[i])) == 0)
-                return true;
-    return false;
-}
-
 static void check_key_file(const struct mos_plan *plan, const struct mos_value *path) {
     char *data;
     size_t length;
@@ -290,7 +280,7 @@ static void check_secrets(const struct mos_plan *plan) {
         const struct mos_environment *e = l->environments.items[i];
         for (size_t k = 0; k < e->values.count; k++) {
             const struct mos_variable *x = e->values.items[k];
-            if (mos_has(x->value) && *x->value->text && sounds_secret(x->r.name))
+            if (mos_has(x->value) && *x->value->text && mos_sounds_secret(x->r.name))
                 plain_secret(plan, x->value->place,
                              mos_printf(plan->ctx->arena, "The loader variable %s", x->r.name),
                              "Set it on the board itself, or leave it out.");
@@ -302,7 +292,7 @@ static void check_secrets(const struct mos_plan *plan) {
         for (size_t k = 0; k < e->arguments.count; k++) {
             const struct mos_argument *a = e->arguments.items[k];
             if (a->values.count && mos_has(a->values.items[0]) && *a->values.items[0]->text &&
-                sounds_secret(a->r.name))
+                mos_sounds_secret(a->r.name))
                 plain_secret(
                     plan, a->values.items[0]->place,
                     mos_printf(plan->ctx->arena, "The kernel argument %s", a->r.name),
