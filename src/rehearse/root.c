@@ -294,6 +294,10 @@ static bool ramdisk_runs(struct sim *s) {
     }
     sim_event(s, MOS_EVENT_KERNEL, b->ramdisk, b->ramdisk_size, NULL,
               "ramdisk of %zu files, first program %s", v->files.count, path);
+    if (first_why && strcmp(path, usual[3]) == 0) {
+        sim_wrong(s, MOS_END_SHELL, "Only a bare shell of the ramdisk starts: %s.", first_why);
+        return true;
+    }
     sim_unknown(s, "what the first program of the ramdisk does");
     return true;
 }

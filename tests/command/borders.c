@@ -64,7 +64,7 @@ static const struct border borders[] = {
      "a123456789b123456789c123456789d123456789e123456789f123456789abcd"},
     {"access.host-name", NULL, NULL, "jetty-1", "%", "j", "j-"},
     /* "root=PARTUUID=" with 36 characters, " ro " and as many more */
-    {"boot.arguments", NULL, NULL, "[ro]", "[ro, %]", "@1993", "@1994"},
+    {"boot.arguments", NULL, NULL, "[ro, rootwait]", "[ro, rootwait, %]", "@1984", "@1985"},
     /* a sum, "bootdelay=2", "x=" and that, three zeros */
     {"loader.env-place", "loader.env-too-big", NULL, "bootdelay: 2", "bootdelay: 2, x: %", "@65516",
      "@65517"},

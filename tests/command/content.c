@@ -81,7 +81,7 @@ static void fallbacks_follow_in_the_script(void) {
     char *w = copy_of_demo("fallback");
     edit(w, "s/^    main:$/    spare: {kernel: kernel, tree: main, arguments: {root: <root>, "
             "panic: 5, init: \\/bin\\/sh}}\\n    main:/; s/^boot:$/system: {confirm: "
-            "inittab}\\nboot:\\n  tries: 3/");
+            "inittab, loader-access: yes}\\nboot:\\n  tries: 3/");
     CU_ASSERT(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
     char *script = read_whole(path_in(w, "out/curlew/boot-script.txt"), NULL);
     CU_ASSERT_PTR_NOT_NULL_FATAL(script);

@@ -485,7 +485,7 @@ static const struct corner corners[] = {
     {NULL,
      "sed -i 's/^pieces:/&\\n  early: {ramdisk: {modules: {in: linux, names: [gauge]}, files: {i: "
      "{text: x, "
-     "to: \\/init}}}}/; s/^      tree: main$/&\\n      ramdisk: early/'" BOARD
+     "to: \\/note}}}}/; s/^      tree: main$/&\\n      ramdisk: early/'" BOARD
      "; sleep 0.3; export XDG_CACHE_HOME=$PWD/c; for o in one two; do sed -i \"s/names: "
      ".gauge.[^}]*/names: "
      "[gauge], order: \\/$o/\"" BOARD "; $R -q build --out $o; $R -q build --out $o; $R -q take "

@@ -11,8 +11,9 @@
     X(wrong)                                                                                       \
     X(boards)                                                                                      \
     X(root)                                                                                        \
-    X(parts) X(everywhere) X(images) X(rehearse) X(chain) X(verdicts) X(safe) X(bytes) X(hostile)  \
-        X(edges) X(golden) X(borders) X(session) X(foreign) X(corners) X(modules) X(planted)       \
+    X(parts)                                                                                       \
+    X(everywhere) X(images) X(rehearse) X(chain) X(verdicts) X(safe) X(bytes) X(hostile) X(edges)  \
+        X(golden) X(borders) X(session) X(foreign) X(corners) X(modules) X(planted)                \
             X(judge) /* judge is last: it looks back on all of them */
 
 #define DECLARE(name) extern const struct test name##_suite[];

@@ -28,12 +28,13 @@ static const struct file feature[] = {
 static const char *const board =
     "mosaicum: 1\nboard: curlew\nfeatures: [depth]\n"
     "hardware: {cpu: arm64, ram: {main: {start: 0x40000000, sizes: [64 MiB]}}, media: {card: "
-    "{kind: sd, "
+    "{kind: disk, "
     "size: 48 MiB}}}\n"
     "loader: {dialect: u-boot}\n"
     "pieces: {kernel: {file: Image}}\nkernel: {image: kernel, config: {start: start.config}}\n"
     "tree: {blobs: {main: base.dts}}\n"
-    "boot: {entries: {main: {kernel: kernel, tree: main, arguments: {root: <data>}}}}\n"
+    "boot: {entries: {main: {kernel: kernel, tree: main, arguments: {root: "
+    "<data>}}}}\n"
     "layout:\n  card:\n    table: {kind: gpt}\n    regions:\n"
     "      data: {number: 1, size: rest, volume: {kind: ext4, fills: {boot: {made: boot}, base: "
     "{folder: base}}}}\n";

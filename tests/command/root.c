@@ -92,12 +92,13 @@ static void users_are_merged_into_what_is_there(void) {
 }
 
 static void the_rest_is_written(void) {
-    char *w = workspace("told",
-                        "loader: {dialect: u-boot, environments: {main: {base: none, size: 16 KiB, "
-                        "values: {bootdelay: 1, where: 'root=<root>'}}}}\n"
-                        "system:\n  log-in: inittab\n  loader-access: yes\n"
-                        "  mounts:\n    root: {at: /, options: [ro, noatime]}\n"
-                        "    data: /data\n    tmp: {at: /data, kind: tmpfs, what: tmpfs}\n");
+    char *w = workspace(
+        "told",
+        "loader: {dialect: u-boot, environments: {main: {base: none, size: 16 KiB, flag-byte: yes, "
+        "values: {bootdelay: 1, where: 'root=<root>'}}}}\n"
+        "system:\n  log-in: inittab\n  loader-access: yes\n"
+        "  mounts:\n    root: {at: /, options: [ro, noatime]}\n"
+        "    data: /data\n    tmp: {at: /data, kind: tmpfs, what: tmpfs}\n");
     struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
     CU_ASSERT_EQUAL(o.status, 1);
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "its mount point is used twice"));

@@ -37,8 +37,8 @@ static const struct wrong cases[] = {
     {"pieces: {x: {file: /etc/passwd}}\n", 1, "piece.path", 3, 20, "leaves"},
     {"pieces: {x: {file: a/../../b}}\n", 1, "piece.path", 3, 20, "leaves"},
     {"pieces: {x: {file: mosaicum.yaml, sha256: 12}}\n", 1, "board.schema", 3, 43, "SHA-256"},
-    {"kernel: {image: linux}\nboot: {entries: {main: {flags: rdinit}}}\n", 1, "board.reference", 3,
-     17, "no piece"},
+    {"kernel: {image: linux}\nboot: {entries: {main: {arguments: {root: /dev/nfs}}}}\n", 1,
+     "board.reference", 3, 17, "no piece"},
     {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\nlayout: {card: {table: {kind: mbr, "
      "entries-at: 1 MiB}}}\n",
      1, "board.schema", 4, 48, "cannot move"},

@@ -149,7 +149,7 @@ static void one_cause_has_one_finding(void) {
         "stages: {first: {piece: x}}\nlayout: {card: {regions: {a: {at: 1 MiB, stage: first}}}}\n",
         "stages: {first: {piece: x, from: a}}\nlayout: {card: {regions: {a: {at: 1 MiB, size: 1 "
         "MiB}}}}\n",
-        "kernel: {image: x}\nboot: {entries: {main: {flags: [rdinit]}}}\n"};
+        "kernel: {image: x}\nboot: {entries: {main: {arguments: {root: /dev/nfs}}}}\n"};
     for (size_t i = 0; i < sizeof boards / sizeof *boards; i++) {
         struct core c;
         core_start(&c);
