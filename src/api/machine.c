@@ -207,7 +207,11 @@ static bool open_image(mosaicum *m, const struct mosaicum_rehearsal *q, struct r
                          : strcmp(loader, "virtio 0") == 0 ? "vda"
                          : strcmp(loader, "usb 0") == 0    ? "sda"
                                                            : NULL;
-    return add_image(m, r, q->what, "image", loader, kernel) && look_at(m, r, 0, q->what);
+    /* what is in the flash comes first: that is why it is given */
+    return add_image(m, r, q->what, "image", loader, kernel) &&
+           (!q->flash ||
+            (add_image(m, r, q->flash, "flash", "sf 0", "mtd0") && look_at(m, r, 1, q->flash))) &&
+           look_at(m, r, 0, q->what);
 }
 
 static bool read_all(mosaicum *m, const char *path, size_t limit, const uint8_t **bytes,
@@ -244,6 +248,9 @@ bool machine_open(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_ma
                               .notes = mos_vec_make(m->arena, sizeof(char *))};
     bool image =
         m->ctx.host->info(m->ctx.host, q->what, true, &info) == 0 && info.kind != MOS_FILE_FOLDER;
+    if (!image && q->flash)
+        return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                        "--flash is for an image: a board states its flash itself");
     if (image && q->planned)
         return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
                         "--planned is about a board: an image is there already");

@@ -185,8 +185,8 @@ enum mosaicum_status mosaicum_rehearse(mosaicum *m, const struct mosaicum_rehear
     struct run_machine machine;
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
-    const char *const named[] = {request->what, request->loader, request->tree, request->keys,
-                                 request->out};
+    const char *const named[] = {request->what, request->loader, request->tree,
+                                 request->keys, request->flash,  request->out};
     for (size_t i = 0; i < sizeof named / sizeof *named; i++)
         run_allow(m, named[i], MOS_REACH_READ);
     if (machine_open(m, request, &machine))

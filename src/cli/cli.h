@@ -7,12 +7,12 @@
 #include <stdio.h>
 
 struct cli {
-    const char *workspace;              /* -w, or NULL */
-    const char *out;                    /* --out, or NULL */
-    const char *output;                 /* -o, or NULL */
-    const char *picture;                /* show layout: --picture, or NULL */
-    const char *expand_to;              /* --expand-to, or NULL */
-    const char *loader, *medium, *keys; /* rehearse: --loader, --as, --keys; or NULL */
+    const char *workspace;                      /* -w, or NULL */
+    const char *out;                            /* --out, or NULL */
+    const char *output;                         /* -o, or NULL */
+    const char *picture;                        /* show layout: --picture, or NULL */
+    const char *expand_to;                      /* --expand-to, or NULL */
+    const char *loader, *medium, *keys, *flash; /* rehearse: --loader, --as …; or NULL */
     bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, planned, faults;
     struct mosaicum_draft draft; /* options of new */
     bool color, unicode;         /* of standard output */

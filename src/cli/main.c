@@ -23,7 +23,7 @@ const struct command *command_at(size_t index) {
 
 struct options {
     char *workspace, *out, *output, *picture, *color;
-    char *loader, *medium_as, *keys, *expand_to;
+    char *loader, *medium_as, *keys, *flash, *expand_to;
     char *cpu, *ram_start, *ram, *console, *baud, *medium, *size, *kernel, *tree, *root, *from;
     int json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, planned, faults, help,
         version;
@@ -52,6 +52,8 @@ static const struct poptOption table[] = {
      "rehearse: the loader's binary, for the variables compiled into it", "FILE"},
     {"as", 0, POPT_ARG_STRING, &options.medium_as, SEEN + 7,
      "rehearse: what the loader calls the image's medium (\"mmc 0\")", "MEDIUM"},
+    {"flash", 0, POPT_ARG_STRING, &options.flash, SEEN + 33,
+     "rehearse: the serial flash beside an image, where its loader may keep variables", "FILE"},
     {"keys", 0, POPT_ARG_STRING, &options.keys, SEEN + 8,
      "rehearse: a tree with the keys that parcels must be signed with", "FILE"},
     {"expand-to", 0, POPT_ARG_STRING, &options.expand_to, SEEN + 9,
@@ -224,6 +226,7 @@ static int parse(poptContext context, struct cli *cli) {
     cli->loader = options.loader;
     cli->medium = options.medium_as;
     cli->keys = options.keys;
+    cli->flash = options.flash;
     cli->expand_to = options.expand_to;
     cli->json = options.json;
     cli->quiet = options.quiet;
@@ -278,12 +281,12 @@ int main(int argc, const char **argv) {
     poptContext context = poptGetContext("mosaicum", argc, argv, table, 0);
     int status = parse(context, &cli);
     poptFreeContext(context);
-    char *const texts[] = {
-        options.workspace, options.out,       options.color,     options.output,
-        options.picture,   options.cpu,       options.ram_start, options.ram,
-        options.console,   options.baud,      options.medium,    options.size,
-        options.kernel,    options.tree,      options.root,      options.from,
-        options.loader,    options.medium_as, options.keys,      options.expand_to};
+    char *const texts[] = {options.workspace, options.out,       options.color,     options.output,
+                           options.picture,   options.cpu,       options.ram_start, options.ram,
+                           options.console,   options.baud,      options.medium,    options.size,
+                           options.kernel,    options.tree,      options.root,      options.from,
+                           options.loader,    options.medium_as, options.keys,      options.flash,
+                           options.expand_to};
     for (size_t i = 0; i < sizeof texts / sizeof *texts; i++)
         free(texts[i]);
     bool written = fflush(to_out) == 0 && !ferror(to_out);

@@ -13,6 +13,7 @@ static int run(struct cli *cli) {
                                          .ram_start = cli->draft.ram_start,
                                          .ram = cli->draft.ram_size,
                                          .tree = cli->draft.tree,
+                                         .flash = cli->flash,
                                          .keys = cli->keys,
                                          .out = cli->out,
                                          .planned = cli->planned,
@@ -27,7 +28,7 @@ static int run(struct cli *cli) {
 const struct command command_rehearse = {
     .name = "rehearse",
     .usage = "SELECTOR|IMAGE",
-    .options = "out planned faults loader as keys cpu ram-start ram tree expand-to",
+    .options = "out planned faults loader as flash keys cpu ram-start ram tree expand-to",
     .about =
         "boots what was built (--planned: what would be) in a simulator; --faults breaks things",
     .least = 1,

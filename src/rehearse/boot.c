@@ -16,6 +16,7 @@ enum {
     MOST_PARCEL = 512 << 20,
     MOST_TREE = 4 << 20,
     LEGACY_KERNEL = 2,
+    LEGACY_RAMDISK = 3,
     LEGACY_MULTI = 4,
 };
 
@@ -149,13 +150,33 @@ int sim_boot_find(struct sim *s, const char *ramdisk, const char *tree) {
     uint8_t head[8];
     if (ramdisk && strcmp(ramdisk, "-") != 0) {
         const char *colon = strchr(ramdisk, ':');
+        struct mos_legacy h;
+        const char *problem;
+        uint8_t start[MOS_LEGACY_HEADER];
         b->ramdisk = sim_number(ramdisk, NULL, 16);
         b->ramdisk_size = colon ? sim_number(colon + 1, NULL, 16) : 0;
+        b->ramdisk_from = sim_ram_at(s, b->ramdisk);
+        sim_ram_read(s, b->ramdisk, start, sizeof start);
+        if (mos_legacy_is(start, sizeof start)) { /* its own header says how long it is */
+            uint64_t whole = MOS_LEGACY_HEADER + (uint64_t)mos_be32(start + 12);
+            const uint8_t *all = sim_ram_copy(s, b->ramdisk, whole, MOST_KERNEL);
+            sim_print(s, "## Loading init Ramdisk from Legacy Image at %08llx ...\n",
+                      (unsigned long long)b->ramdisk);
+            if (!all || !mos_legacy_read(all, (size_t)whole, &h, &problem)) {
+                sim_trouble(s, "Bad Data CRC");
+                return sim_trouble(s, "Ramdisk image is corrupt or invalid");
+            }
+            if (h.type != LEGACY_RAMDISK) {
+                sim_trouble(s, "No Linux Ramdisk Image");
+                return sim_trouble(s, "Ramdisk image is corrupt or invalid");
+            }
+            b->ramdisk += MOS_LEGACY_HEADER;
+            b->ramdisk_size = h.size;
+        }
         if (!b->ramdisk_size) {
             sim_trouble(s, "Wrong Ramdisk Image Format");
             return sim_trouble(s, "Ramdisk image is corrupt or invalid");
         }
-        b->ramdisk_from = sim_ram_at(s, b->ramdisk);
     }
     if (!tree)
         return 0;

@@ -116,7 +116,9 @@ void make_real_workspace(const char *w) {
         w, peers_cache(), peers_cache(), peers_cache(), peers_cache(), peers_cache()));
     CU_ASSERT_TRUE_FATAL(
         runs(0,
-             "cd '%s' && sed -i -e 's/{boot: {made: boot}}/{boot: {made: boot}, notes: {folder: "
+             "cd '%s' && sed -i 's/mmc 0/nvme 0/; s/devtype mmc/devtype nvme/; s/mmc0/nvme0/' "
+             "loader/defaults.txt && sed -i -e 's/{boot: {made: boot}}/{boot: {made: boot}, notes: "
+             "{folder: "
              "notes}}/' -e 's/kind: sd/kind: disk/; s/loader: mmc 0/loader: nvme 0/; "
              "s/kernel: mmcblk0/kernel: nvme0n1/; s/, node: .mmc@4020000//; "
              "s/saltmarsh,curlew/linux,dummy-virt/' "

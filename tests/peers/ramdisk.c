@@ -14,7 +14,8 @@ static void make_module_workspace(const char *w) {
         w, peers_cache()));
     CU_ASSERT_TRUE_FATAL(
         runs(0,
-             "cd '%s' && sed -i -e '/^      env: /d; /^  environments:/d; /^    main: {base: "
+             "cd '%s' && sed -i 's/nvme/virtio/g' loader/defaults.txt && sed -i -e '/^      env: "
+             "/d; /^  environments:/d; /^    main: {base: "
              "defaults/d; s/loader: nvme 0/loader: virtio 0/; s/kernel: "
              "nvme0n1/kernel: "
              "vda/' -e 's/pieces\\/Image/pieces\\/Image.gz/' -e 's/^      tree: main/&\\n      "
