@@ -82,5 +82,33 @@ static void each_rule_has_its_page(void) {
     }
 }
 
-SUITE(rules_suite, {"each rule has fixtures that fail and pass", each_rule_has_its_fixtures},
+/* docs/facts.md names every rule, and no other. */
+static void facts_name_every_rule(void) {
+    char *text = read_whole(path_in(MOSAICUM_SOURCE, "docs/facts.md"), NULL);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(text);
+    for (size_t i = 0; i < MOS_RULE_COUNT; i++) {
+        char quoted[80];
+        snprintf(quoted, sizeof quoted, "`%s`", mos_rule_rows[i].id);
+        if (!strstr(text, quoted)) {
+            fprintf(stderr, "\ndocs/facts.md does not name %s\n", mos_rule_rows[i].id);
+            CU_FAIL("a rule without its fact");
+        }
+    }
+    for (char *at = text; (at = strchr(at, '`')); at++) { /* `family.name` */
+        size_t n = strcspn(at + 1, "`"), dot = strcspn(at + 1, ".");
+        bool known = dot + 1 >= n || strspn(at + 1, "abcdefghijklmnopqrstuvwxyz-.") < n;
+        for (size_t i = 0; i < MOS_RULE_COUNT && !known; i++)
+            known =
+                strlen(mos_rule_rows[i].id) == n && strncmp(at + 1, mos_rule_rows[i].id, n) == 0;
+        if (!known && strncmp(at + 1, "mosaicum.pins", n) != 0) {
+            fprintf(stderr, "\ndocs/facts.md names %.*s, which is no rule\n", (int)n, at + 1);
+            CU_FAIL("a fact without its rule");
+        }
+        at += n + 1;
+    }
+    free(text);
+}
+
+SUITE(rules_suite, {"facts name every rule", facts_name_every_rule},
+      {"each rule has fixtures that fail and pass", each_rule_has_its_fixtures},
       {"each rule has its page, and its quotes are true", each_rule_has_its_page});
