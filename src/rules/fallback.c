@@ -133,6 +133,17 @@ static void check_kept(const struct mos_plan *plan) {
     }
 }
 
+/* Does the definition's own part of a system go there? */
+static bool makes_system(const struct mos_region_plan *root) {
+    const struct mos_named *fills = &root->def->volume->fills;
+    for (size_t i = 0; i < fills->count; i++) {
+        const struct mos_fill *f = fills->items[i];
+        if (mos_has(f->made) && strcmp(f->made->text, "system") == 0)
+            return true;
+    }
+    return false;
+}
+
 /* Whoever sets the count back must reach the loader's variables. */
 static void check_access(const struct mos_plan *plan) {
     const struct mos_system *s = plan->board->system;
@@ -141,7 +152,7 @@ static void check_access(const struct mos_plan *plan) {
     uint32_t index;
     if (!s || !mos_has(s->confirm) || (mos_has(s->loader_access) && s->loader_access->truth) ||
         !plan->environments.count || !root || !root->volume || !root->counted ||
-        mos_inv_find(root->volume->inventory, "etc/fw_env.config", &index))
+        !makes_system(root) || mos_inv_find(root->volume->inventory, "etc/fw_env.config", &index))
         return;
     struct mos_finding *f = mos_find(list, MOS_RULE_BOOT_COUNT_LOST,
                                      "What confirms a start does not know where the loader keeps "
