@@ -181,9 +181,9 @@ static void what_is_kept_is_not_kept_too_long(void) {
         "sed -i 's/find_script=for/find_script=fro/' loader/defaults.txt",
         "sed -i 's/0x4a000000/0x5e000000/' loader/defaults.txt",
         "sed -i 's/{bootdelay: 2}/{bootdelay: -1}/' boards/curlew.yaml",
-        "mkdir r && zstd -qdc pieces/rootfs.tar.zst | tar -C r --exclude ./dev -xf - && mkdir "
-        "r/dev "
-        "&& rm r/bin/sh && tar -C r --owner=0 --group=0 -c . | zstd -qf -o pieces/rootfs.tar.zst",
+        ("mkdir r && zstd -qdc pieces/rootfs.tar.zst | tar -C r --exclude ./dev -xf - && mkdir "
+         "r/dev && rm r/bin/sh && tar -C r --owner=0 --group=0 -c . | zstd -qf -o "
+         "pieces/rootfs.tar.zst"),
         "printf '#!/bin/bash\\n' > "
         "f/sbin/init"};
     const char *w = edited("'s/            system: {made/            own: {folder: f, replaces: "
