@@ -148,7 +148,8 @@ static void other_ways(const char *w, const char *arguments) {
                  "Verifying Hash Integrity ... sha256+ OK"}};
     for (size_t i = 0; i < 2; i++) {
         CU_ASSERT_TRUE_FATAL(runs(0,
-                                  "cd '%s' && sed -i 's/via: .*/via: %s/' boards/curlew.yaml && "
+                                  "cd '%s' && sed -i '/until:/d; s/via: .*/via: %s\\n  until: "
+                                  "loader/' boards/curlew.yaml && "
                                   "'%s' --no-cache -q build",
                                   w, ways[i].via, MOSAICUM_PROGRAM));
         struct machine *m =

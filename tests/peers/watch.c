@@ -36,6 +36,7 @@ static bool is_of_the_system(const char *path) {
                                          "/proc/self",
                                          "/proc/thread-self",
                                          "/proc/meminfo",
+                                         "/proc/sys/vm/overcommit_memory", /* the C library */
                                          "/proc/filesystems",
                                          "/sys/devices/system/cpu",
                                          "/sys/fs/cgroup",
