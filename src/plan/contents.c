@@ -35,6 +35,7 @@ struct picker {
     uint64_t size;
     bool by_links;        /* a fill's own path may lead there through links of the volume */
     struct mos_map *kept; /* path in the fill -> struct mos_kept_bytes * */
+    const struct mos_sink *through; /* who wants all of it besides; NULL: nobody */
     struct mos_kept_bytes *current, *found;
 };
 
@@ -47,24 +48,30 @@ static bool is_it(const struct picker *p, const char *path) {
 static bool pick_entry(void *self, const struct mos_entry *entry) {
     struct picker *p = self;
     bool file = entry->type == MOS_ENTRY_FILE;
-    bool wanted = file && entry->size == p->size && is_it(p, entry->path);
+    bool wanted = file && p->path && entry->size == p->size && is_it(p, entry->path);
     p->current = NULL;
-    if (!wanted && !(file && entry->size <= MOST_LIKELY && is_likely(entry->path)))
-        return true;
-    p->current = mos_alloc(p->arena, sizeof *p->current);
-    *p->current = (struct mos_kept_bytes){.bytes = mos_alloc(p->arena, (size_t)entry->size + 1),
-                                          .length = (size_t)entry->size};
-    mos_map_set(p->kept, mos_strdup(p->arena, entry->path), p->current);
+    if (wanted || (file && entry->size <= MOST_LIKELY && is_likely(entry->path))) {
+        p->current = mos_alloc(p->arena, sizeof *p->current);
+        *p->current = (struct mos_kept_bytes){.bytes = mos_alloc(p->arena, (size_t)entry->size + 1),
+                                              .length = (size_t)entry->size};
+        mos_map_set(p->kept, mos_strdup(p->arena, entry->path), p->current);
+    }
     if (wanted)
         p->found = p->current;
-    return true;
+    return !p->through || p->through->entry(p->through->self, entry);
 }
 
 static bool pick_data(void *self, uint64_t offset, const void *bytes, size_t length) {
-    struct mos_kept_bytes *x = ((struct picker *)self)->current;
+    struct picker *p = self;
+    struct mos_kept_bytes *x = p->current;
     if (x && bytes && offset < x->length)
         memcpy(x->bytes + offset, bytes, (size_t)mos_min(length, x->length - offset));
-    return true;
+    return !p->through || p->through->data(p->through->self, offset, bytes, length);
+}
+
+static bool pick_end(void *self, uint64_t sum) {
+    struct picker *p = self;
+    return !p->through || p->through->end(p->through->self, sum);
 }
 
 static struct mos_map *known_of(struct mos_plan *plan) {
@@ -129,7 +136,7 @@ static bool pick(struct mos_plan *plan, const struct mos_region_plan *region,
         return true;
     p->arena = key && plan->ctx->shared ? plan->ctx->shared->arena : plan->ctx->arena;
     struct mos_map kept = mos_map_make(p->arena);
-    struct mos_sink sink = {p, pick_entry, pick_data, mos_ignore_end};
+    struct mos_sink sink = {p, pick_entry, pick_data, pick_end};
     struct mos_error ignored = {0}, *saved = plan->ctx->error;
     plan->ctx->error = &ignored; /* what cannot be read is not known */
     p->kept = &kept;
@@ -142,6 +149,27 @@ static bool pick(struct mos_plan *plan, const struct mos_region_plan *region,
     if (p->found && key)
         keep_all(plan, archive, fill, p);
     return p->found != NULL;
+}
+
+struct mos_collector {
+    struct picker picker;
+    struct mos_map kept;
+    struct mos_sink through;
+};
+
+struct mos_collector *mos_plan_collect(struct mos_plan *plan, const struct mos_sink *through,
+                                       struct mos_sink *sink) {
+    struct mos_arena *arena = plan->ctx->shared ? plan->ctx->shared->arena : plan->ctx->arena;
+    struct mos_collector *c = mos_alloc(arena, sizeof *c);
+    *c = (struct mos_collector){.kept = mos_map_make(arena), .through = *through};
+    c->picker = (struct picker){.arena = arena, .kept = &c->kept, .through = &c->through};
+    *sink = (struct mos_sink){&c->picker, pick_entry, pick_data, pick_end};
+    return c;
+}
+
+void mos_plan_collected(struct mos_plan *plan, const struct mos_collector *c,
+                        const struct mos_piece_plan *archive, const struct mos_fill *fill) {
+    keep_all(plan, archive, fill, &c->picker);
 }
 
 /* ---- files of a volume ---- */

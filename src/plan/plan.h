@@ -223,7 +223,14 @@ bool mos_plan_stream_boot_file(struct mos_plan *plan, const struct mos_boot_file
                                bool counting, const struct mos_sink *sink);
 bool mos_plan_stream_boot_files(struct mos_plan *plan, bool counting, const struct mos_sink *sink);
 
-/* contents.c: what will lie on the media.  The bytes of a file of a volume that is counted, by its
+/* contents.c: while an archive is read for the first time, what a boot is likely to ask for is
+ * kept: a sink before `through`, and its end once all has gone by. */
+struct mos_collector;
+struct mos_collector *mos_plan_collect(struct mos_plan *plan, const struct mos_sink *through,
+                                       struct mos_sink *sink);
+void mos_plan_collected(struct mos_plan *plan, const struct mos_collector *collector,
+                        const struct mos_piece_plan *archive, const struct mos_fill *fill);
+/* What will lie on the media.  The bytes of a file of a volume that is counted, by its
  * node (passwords in texts below etc/ may be tokens); false: they are not known. */
 bool mos_plan_file_bytes(struct mos_plan *plan, const struct mos_region_plan *region,
                          uint32_t index, const uint8_t **bytes, size_t *length);

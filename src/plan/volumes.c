@@ -247,7 +247,15 @@ bool mos_plan_stream_fill(struct mos_plan *plan, const struct mos_region_plan *r
         return true;
     if (counting && p->index && index_tells(prefix))
         return mos_index_replay(ctx, p->index, &filtered);
-    return stream_archive(plan, p, &filtered);
+    if (p->index)
+        return stream_archive(plan, p, &filtered);
+    struct mos_sink collecting;
+    struct mos_collector *c = mos_plan_collect(plan, sink, &collecting);
+    filtered = filter_of(plan, f, &collecting, &filter);
+    if (!stream_archive(plan, p, &filtered))
+        return false;
+    mos_plan_collected(plan, c, p, f);
+    return true;
 }
 
 bool mos_plan_unread(const struct mos_plan *plan, const struct mos_region_plan *region) {
