@@ -54,11 +54,11 @@ int sim_trouble(struct sim *s, const char *format, ...) {
     return 1;
 }
 
-/* What ended it, and what was wrong before that in the same attempt. */
+/* What was wrong first in this attempt, and what ended it. */
 const char *sim_complaint(struct sim *s) {
     if (strcmp(s->first_trouble, s->last_trouble) == 0)
         return s->last_trouble;
-    return mos_printf(s->arena, "%s (before that: %s)", s->last_trouble, s->first_trouble);
+    return mos_printf(s->arena, "%s (in the end: %s)", s->first_trouble, s->last_trouble);
 }
 
 static void note_passed(struct sim *s) {

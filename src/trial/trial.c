@@ -237,7 +237,8 @@ static void judge_end(struct trial *t, const struct attempt *a) {
                           : ends[i].rule,
                  mos_printf(t->arena, "%s%s", *a->when ? mos_printf(t->arena, "%s: ", a->when) : "",
                             at),
-                 r->reason, r, &r->cause, r->entry, ends[i].result);
+                 r->reason, r, &r->cause, r->entry,
+                 a->entry ? "Where the entries before it fail, nothing starts" : ends[i].result);
         }
 }
 

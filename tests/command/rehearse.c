@@ -79,7 +79,7 @@ static const struct {
     {"2 MiB:bootcmd=poweroff", "switched off", "switches the board off"},
     /* what ended it comes first, what was wrong before behind it; a new attempt has a new list */
     {"2 MiB:bootcmd=load mmc 0:1 0x40000000 none; booti 0x42000000", "loader prompt",
-     "gives up: Bad Linux ARM64 Image magic! (before that: Failed to load 'none')"},
+     "gives up: Failed to load 'none' (in the end: Bad Linux ARM64 Image magic!)"},
     {"2 MiB:bootcmd=load mmc 9:1 0x40000000 x; echo Entry two; load mmc 0:1 0x40000000 y",
      "loader prompt", "gives up: Failed to load 'y'"},
     {"2 MiB:bootcmd=setenv bootargs root=/dev/nfs; load mmc 0:1 0x40200000 kernel; load mmc 0:1 "
