@@ -81,8 +81,10 @@ struct mos_loader_symbols {
     const char *starts_by_itself;                     /* set when bootcmd is run */
     const char *most_words, *most_kernel, *most_line; /* limits: see struct mos_machine */
     const char *address_of[3], *limit_of[3]; /* variables about kernel, tree and ramdisk, or NULL */
-    const char *overlay_address;             /* … and about a menu's overlays */
-    const char *const *relocation_limits;    /* variables that hold an address; NULL-terminated */
+    /* variables and a symbol that bound where trees and ramdisks are put at all */
+    const char *bound_from, *bound_size, *bound_map, *bound_map_symbol;
+    const char *overlay_address;          /* … and about a menu's overlays */
+    const char *const *relocation_limits; /* variables that hold an address; NULL-terminated */
 };
 
 /* Where a loader may have been built to keep its environment. */

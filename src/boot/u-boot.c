@@ -545,5 +545,9 @@ const struct mos_dialect mos_dialect_u_boot = {
                 .address_of = {"kernel_addr_r", "fdt_addr_r", "ramdisk_addr_r"},
                 .overlay_address = "fdtoverlay_addr_r",
                 .limit_of = {NULL, "fdt_high", "initrd_high"},
+                .bound_from = "bootm_low",
+                .bound_size = "bootm_size",
+                .bound_map = "bootm_mapsize",
+                .bound_map_symbol = "CONFIG_SYS_BOOTMAPSZ",
                 .relocation_limits = relocation_limits},
 };

@@ -6,6 +6,7 @@
 #include "store/store.h"
 
 #include <ctype.h>
+#include <stdlib.h>
 #include <string.h>
 
 static void find_ram(struct mos_plan *plan) {
@@ -222,6 +223,30 @@ const struct mos_setenv *mos_plan_loader_variable(const struct mos_plan *plan, c
     return v || !name || !plan->has_defaults ? v : mos_map_get(&plan->defaults, name);
 }
 
+/* A number as the loader reads it in a variable: hexadecimal. */
+static bool hexadecimal(const struct mos_plan *plan, const char *name, uint64_t *out) {
+    const struct mos_setenv *v = name ? mos_plan_loader_variable(plan, name) : NULL;
+    char *end;
+    if (!v || !*v->value)
+        return false;
+    *out = strtoull(v->value, &end, 16);
+    return !*end;
+}
+
+/* Trees and ramdisks are put below this; 0: anywhere. */
+static uint64_t bound(const struct mos_plan *plan) {
+    const struct mos_loader_symbols *n = &plan->dialect->symbols;
+    const struct mos_setting *s = mos_plan_loader_symbol(plan, n->bound_map_symbol);
+    uint64_t from = plan->ram.start, size = 0, end;
+    hexadecimal(plan, n->bound_from, &from);
+    if (!hexadecimal(plan, n->bound_map, &size)) {
+        size = s ? strtoull(s->value, NULL, 0) : 0;
+        if (!size)
+            hexadecimal(plan, n->bound_size, &size);
+    }
+    return size && mos_add(from, size, &end) ? end : 0;
+}
+
 /* A menu is loaded where the loader's variables say; its limits hold for every way to boot. */
 static void ask_loader(struct mos_plan *plan, size_t thing, struct mos_placement *p) {
     const struct mos_hardware *h = plan->board->hardware;
@@ -237,6 +262,8 @@ static void ask_loader(struct mos_plan *plan, size_t thing, struct mos_placement
         p->ranges[MOS_RANGE_LOADED].start = value;
         p->place = at->place.source ? at->place : p->place;
     }
+    if (thing && !limit)
+        p->limit = bound(plan);
     if (limit && mos_address_parse(limit->value, &value) == MOS_NUMBER_OK && value) {
         bool wide = h && mos_has(h->cpu) && strstr(h->cpu->text, "64");
         p->stays = value == (wide ? UINT64_MAX : UINT32_MAX);

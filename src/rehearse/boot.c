@@ -61,15 +61,27 @@ static uint64_t highest(const struct sim *s, uint64_t size, uint64_t limit) {
     return 0;
 }
 
+/* Where no variable of its own says more, things are put below this. */
+static uint64_t bound(const struct sim *s) {
+    const char *low = sim_get(s, "bootm_low"), *size = sim_get(s, "bootm_size"),
+               *map = sim_get(s, "bootm_mapsize");
+    uint64_t from = low ? sim_number(low, NULL, 16) : s->machine->ram.start, end;
+    uint64_t length = map                    ? sim_number(map, NULL, 16)
+                      : s->machine->boot_map ? s->machine->boot_map
+                      : size                 ? sim_number(size, NULL, 16)
+                                             : 0;
+    return length && mos_add(from, length, &end) ? end : UINT64_MAX;
+}
+
 /* fdt_high, initrd_high: all ones mean "leave it where it is". */
 static bool limit_of(const struct sim *s, const char *name, uint64_t *limit) {
     const char *text = sim_get(s, name);
     uint64_t ones =
         s->boot.header.cpu && strstr(s->boot.header.cpu, "64") ? UINT64_MAX : UINT32_MAX;
-    *limit = text ? sim_number(text, NULL, 16) : UINT64_MAX;
+    *limit = text ? sim_number(text, NULL, 16) : bound(s);
     if (text && *limit == ones)
         return false;
-    if (!text || !*limit)
+    if (text && !*limit)
         *limit = UINT64_MAX;
     return true;
 }

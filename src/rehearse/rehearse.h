@@ -69,6 +69,7 @@ struct mos_machine {
     /* limits that it was built with; 0: not known */
     uint64_t most_words;  /* of a command, with its name */
     uint64_t most_kernel; /* bytes of a kernel that is copied or expanded out of a container */
+    uint64_t boot_map;    /* bytes from the start of RAM that trees and ramdisks are put into */
     uint64_t most_line;   /* characters of a menu's arguments, with their end */
     bool never_confirms;  /* the kernel starts, but nobody says that all is well */
     const char *const *refused; /* entries whose boot command fails, to see what comes next;

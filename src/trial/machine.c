@@ -44,6 +44,7 @@ static void take_limits(const struct mos_plan *plan, struct mos_machine *machine
     machine->most_words = number_of(plan, n->most_words);
     machine->most_kernel = number_of(plan, n->most_kernel);
     machine->most_line = number_of(plan, n->most_line);
+    machine->boot_map = number_of(plan, n->bound_map_symbol);
 }
 
 void mos_trial_facts(const struct mos_plan *plan, struct mos_machine *machine) {

@@ -28,6 +28,10 @@ static const struct border borders[] = {
     {"ram.misaligned", NULL, NULL, "kernel: 0x40200000", "kernel: %", "0x40400000", "0x40400800"},
     {"ram.misaligned", NULL, NULL, TREE, "tree: %", "0x44000008", "0x44000004"},
     {"ram.beyond-lowmem", NULL, NULL, "0x60000000", "%", "0x70000000", "0x70001000"},
+    {"ram.beyond-lowmem", NULL, NULL, "fdt_high: \"0x60000000\"", "bootm_size: \"%\"", "0x30000000",
+     "0x30001000"},
+    {"ram.beyond-lowmem", NULL, NULL, "fdt_high: \"0x60000000\"", "bootm_mapsize: \"%\"",
+     "30000000", "30001000"},
     {"ram.by-loader", NULL, NULL, "0x48000000", "%", "0x40440000", "0x4043f000"},
 
     {"layout.overlap", NULL, NULL, "1536 KiB", "%", "1536 KiB", "1537 KiB"},
