@@ -19,17 +19,17 @@ struct both {
     size_t count, wrong, open; /* open: the loader asks for more */
 };
 
-static bool start_both(struct both *b, const char *image) {
+static bool start_both(struct both *b, const char *cpu, const char *loader, const char *image) {
     size_t length;
     core_start(&b->core);
     struct mos_arena *arena = b->core.ctx.arena;
     static struct mos_map compiled;
-    char *binary = read_whole("/usr/lib/u-boot/qemu_arm64/u-boot.bin", &length);
+    char *binary = read_whole(path_in("/usr/lib/u-boot", "%s/u-boot.bin", loader), &length);
     CU_ASSERT_PTR_NOT_NULL_FATAL(binary);
     CU_ASSERT_TRUE_FATAL(mos_environment_find(arena, (const uint8_t *)binary, length, &compiled));
     b->shell = session_shell(&b->core, image, &compiled);
     b->bare = session_shell(&b->core, image, NULL);
-    b->machine = machine_start("arm64", image, "virtio-blk-pci");
+    b->machine = machine_start(cpu, image, "virtio-blk-pci");
     if (!machine_expect(b->machine, "autoboot", 40))
         return false;
     machine_type(b->machine, "\003\003");
@@ -178,7 +178,7 @@ static void the_shell_agrees(void) {
     struct both b = {0};
     size_t length;
     char *all = read_whole(path_in(MOSAICUM_SOURCE, "tests/data/shell-scripts.txt"), &length);
-    CU_ASSERT_TRUE_FATAL(start_both(&b, session_image()));
+    CU_ASSERT_TRUE_FATAL(start_both(&b, "arm64", "qemu_arm64", session_image()));
     b.said.arena = b.core.ctx.arena;
     for (char *line = strtok(all, "\n"); line; line = strtok(NULL, "\n"))
         if (*line != '#' || strcmp(line, "# only a comment") == 0)
@@ -200,4 +200,31 @@ static void the_shell_agrees(void) {
            b.count, b.wrong);
 }
 
-SUITE(loader_suite, {"the shell agrees", the_shell_agrees});
+/* Scripts made by chance, in the loaders of two other processors. */
+static void the_shell_of_others_agrees(void) {
+    static const char *const others[][2] = {{"arm", "qemu_arm"}, {"riscv64", "qemu-riscv64_smode"}};
+    size_t count = 0, wrong = 0;
+    for (size_t i = 0; i < sizeof others / sizeof *others; i++) {
+        struct both b = {0};
+        CU_ASSERT_TRUE_FATAL(start_both(&b, others[i][0], others[i][1], session_image()));
+        b.said.arena = b.core.ctx.arena;
+        compare(&b, "setenv p 1; setenv q 'u v'; setenv n 0");
+        struct maker g = {.seed = 100 + i};
+        for (size_t k = 0; k < (peers_all() ? 2 * GENERATED : GENERATED); k++) {
+            g.length = 0;
+            make_list(&g);
+            if (strlen(g.text) < 250) /* their line is shorter */
+                compare(&b, g.text);
+        }
+        count += b.count;
+        wrong += b.wrong;
+        machine_stop(b.machine);
+        core_end(&b.core);
+    }
+    CU_ASSERT_EQUAL(wrong, 0);
+    proved("the shell of other loaders",
+           "%zu scripts typed into those of 32-bit Arm and RISC-V: %zu differ", count, wrong);
+}
+
+SUITE(loader_suite, {"the shell agrees", the_shell_agrees},
+      {"the shell of others agrees", the_shell_of_others_agrees});
