@@ -10,7 +10,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { SAMPLE = 20, ALL = 150, SECONDS = 12 };
+enum { SAMPLE = 20, ALL = 1000, SECONDS = 12 };
 
 /* How a boot ends, as far as both can tell. */
 enum end_class { STARTED, PROMPT, SILENT, RESETS };
