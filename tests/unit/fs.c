@@ -140,6 +140,90 @@ static void volumes_are_recognised(void) {
     }
 }
 
+/* What a volume will be called is what a probe of it says. */
+static void names_are_foreseen(void) {
+    static const char *const labels[] = {"",
+                                         "root",
+                                         "BOOT",
+                                         "Gauge 7",
+                                         "eleven-chrs",
+                                         "sixteen-letters-",
+                                         "a label that is longer",
+                                         "NO NAME",
+                                         "tr ail  "};
+    uint64_t seed = 3;
+    for (size_t i = 0; mos_fs_at(i); i++)
+        for (size_t k = 0; k < sizeof labels / sizeof *labels && mos_fs_at(i)->foresee; k++) {
+            struct core c;
+            core_start(&c);
+            const struct mos_fs_driver *d = mos_fs_at(i);
+            const uint64_t size = d->smallest(512) < 8 << 20 ? 8 << 20 : 34 << 20;
+            uint8_t *bytes = calloc(1, size);
+            struct mos_io io = mos_io_memory(c.ctx.arena, bytes, size);
+            struct mos_volume_wish w = wish(size);
+            struct mos_volume_info told, seen = {0};
+            struct mos_volume_result r;
+            w.label = labels[k];
+            for (size_t n = 0; n < 16; n++)
+                w.uuid[n] = (uint8_t)random_next(&seed);
+            struct mos_volume_base *v = d->begin(&c.ctx, &io, &w);
+            CU_ASSERT_TRUE_FATAL(d->finish(v, &r) && mos_fs_probe(&io, c.ctx.arena, &told));
+            d->foresee(c.ctx.arena, &w, &seen);
+            CU_ASSERT_STRING_EQUAL(told.label, seen.label);
+            CU_ASSERT_STRING_EQUAL(told.id, seen.id);
+            free(bytes);
+            core_end(&c);
+        }
+}
+
+/* A path is followed as the kernel follows it: against a walk that knows nothing but parts. */
+static void links_are_followed(void) {
+    static const struct {
+        const char *path, *leads_to; /* NULL: nowhere */
+    } rows[] = {{"", ""},
+                {"/", ""},
+                {"bin/sh", "usr/bin/busybox"},
+                {"/bin/sh", "usr/bin/busybox"},
+                {"lib/x", "usr/lib/x"},
+                {"lib/../bin/sh", "usr/bin/busybox"},
+                {"usr/lib/up/bin/sh", "usr/bin/busybox"},
+                {"./usr/./lib//x", "usr/lib/x"},
+                {"../../usr/lib/x", "usr/lib/x"},
+                {"loop", NULL},
+                {"loop/x", NULL},
+                {"gone", NULL},
+                {"usr/lib/x/y", NULL},
+                {"twice", "usr/lib/x"},
+                {"bin", "usr/bin"}};
+    struct core c;
+    core_start(&c);
+    struct mos_inventory *inv = mos_inventory_new(c.ctx.arena, 0, false);
+    static const struct {
+        const char *path, *target;
+    } entries[] = {{"usr/bin/busybox", NULL}, {"usr/lib/x", NULL},       {"bin", "usr/bin"},
+                   {"lib", "/usr/lib"},       {"usr/bin/sh", "busybox"}, {"usr/lib/up", "../.."},
+                   {"loop", "pool"},          {"pool", "loop"},          {"gone", "/not/there"},
+                   {"twice", "once"},         {"once", "lib/x"}};
+    for (size_t i = 0; i < sizeof entries / sizeof *entries; i++) {
+        struct mos_entry e = {.path = entries[i].path,
+                              .type = entries[i].target ? MOS_ENTRY_LINK : MOS_ENTRY_FILE,
+                              .mode = 0755,
+                              .target = entries[i].target};
+        uint32_t index;
+        mos_inv_add(inv, &e, 0, false, &index);
+    }
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        uint32_t index = 0, expected = 0;
+        bool found = mos_inv_follow(inv, c.ctx.arena, rows[i].path, &index);
+        bool there = rows[i].leads_to && mos_inv_find(inv, rows[i].leads_to, &expected);
+        if (found != there || (found && index != expected))
+            fprintf(stderr, "\n%s leads to %u\n", rows[i].path, index);
+        CU_ASSERT(found == there && (!found || index == expected));
+    }
+    CU_ASSERT_TRUE(mos_inv_is_system(inv, c.ctx.arena));
+    core_end(&c);
+}
+
 /* How fills meet. */
 static void fills_meet(void) {
     struct core c;
@@ -277,7 +361,9 @@ static void names_are_hashed_alike(void) {
     }
 }
 
-SUITE(fs_suite, {"owners are kept or refused", owners_are_kept_or_refused},
+SUITE(fs_suite, {"names are foreseen", names_are_foreseen},
+      {"links are followed", links_are_followed},
+      {"owners are kept or refused", owners_are_kept_or_refused},
       {"names are hashed alike", names_are_hashed_alike},
       {"counting equals writing", counting_equals_writing},
       {"the limit is exact", the_limit_is_exact},

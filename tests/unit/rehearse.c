@@ -110,5 +110,44 @@ static void ram_has_its_ends(void) {
     core_end(&c);
 }
 
-SUITE(rehearse_suite, {"RAM equals an array", ram_equals_an_array},
-      {"RAM has its ends", ram_has_its_ends});
+static void write_bytes(struct sim *s, uint64_t at, const uint8_t *bytes, size_t length) {
+    sim_ram_write(s, at, bytes, length);
+}
+
+/* Bytes that are lent are not copied, are never changed, and read like bytes that are written; what
+ * is looked at in one piece is what is there. */
+static void lent_bytes_stay(void) {
+    static uint8_t lent[3][400000], kept[3][400000], model[LENGTH], out[LENGTH], small[5000];
+    uint64_t seed = 77;
+    for (size_t round = 0; round < ROUNDS; round++) {
+        struct core c;
+        core_start(&c);
+        struct sim *s = ram_of(&c, 0);
+        memset(model, 0, sizeof model);
+        for (size_t k = 0; k < 3; k++)
+            for (size_t i = 0; i < sizeof lent[k]; i++)
+                kept[k][i] = lent[k][i] = (uint8_t)(random_next(&seed) >> 8);
+        for (int i = 0; i < STEPS; i++) {
+            size_t k = random_below(&seed, 3);
+            bool lends = random_below(&seed, 2);
+            size_t length = 1 + random_below(&seed, lends ? sizeof lent[0] : sizeof small);
+            uint64_t at = random_below(&seed, LENGTH - length);
+            at = random_below(&seed, 2) ? at & ~(uint64_t)0xffff : at; /* whole pages are likely */
+            const uint8_t *bytes = lends ? lent[k] : small;
+            for (size_t n = 0; n < sizeof small && !lends; n++)
+                small[n] = (uint8_t)random_next(&seed);
+            (lends ? sim_ram_lend : write_bytes)(s, START + at, bytes, length);
+            memcpy(model + at, bytes, length);
+            uint64_t look = random_below(&seed, LENGTH), run = LENGTH - look;
+            const uint8_t *seen = sim_ram_look(s, START + look, &run);
+            CU_ASSERT(!seen || (run && memcmp(seen, model + look, run) == 0));
+        }
+        sim_ram_read(s, START, out, LENGTH);
+        CU_ASSERT_EQUAL(memcmp(out, model, LENGTH), 0);
+        CU_ASSERT_EQUAL(memcmp(lent, kept, sizeof lent), 0);
+        core_end(&c);
+    }
+}
+
+SUITE(rehearse_suite, {"lent bytes stay", lent_bytes_stay},
+      {"RAM equals an array", ram_equals_an_array}, {"RAM has its ends", ram_has_its_ends});
