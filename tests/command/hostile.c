@@ -463,20 +463,25 @@ static void the_cache_is_never_believed_blindly(void) {
 static void the_cache_is_private(void) {
     char *w = test_folder("private"), *store = test_folder("private-store");
     copy_demo(w);
-    CU_ASSERT(
-        runs(0,
-             "cd '%s' && mkdir r && zstd -qdc pieces/rootfs.tar.zst | tar -C r --exclude ./dev -xf "
-             "- && mkdir -p "
-             "r/etc/ssh r/etc/wifi && echo 'tide:$6$salt$Sw0rdf1shSw0rdf1sh:1::::::' >> "
-             "r/etc/shadow && echo 'KEY-Sw0rdf1sh' > r/etc/ssh/own_key && echo 'psk=Sw0rdf1sh' > "
-             "r/etc/wifi/net && tar -C r --owner=0 --group=0 -cf - . | zstd -q > new && mv new "
-             "pieces/rootfs.tar.zst",
-             w));
-    struct outcome o =
-        run_shell("umask 0; XDG_CACHE_HOME='%s' '%s' -w '%s' check; grep -raoc Sw0rdf1sh "
-                  "'%s/mosaicum' | grep -v ':0$'; find '%s/mosaicum' -perm /077",
-                  store, MOSAICUM_PROGRAM, w, store, store);
+    CU_ASSERT(runs(
+        0,
+        "cd '%s' && mkdir r && zstd -qdc pieces/rootfs.tar.zst | tar -C r --exclude ./dev -xf "
+        "- && rm -f mosaicum.pins && mkdir -p r/dev r/etc/systemd/system/multi-user.target.wants "
+        "r/etc/ssh r/etc/wifi && echo '//sea/log /mnt cifs password=Sw0rdf1sh' > r/etc/fstab && "
+        "printf '[Service]\\nEnvironment=KEY=Sw0rdf1sh\\nExecStart=/bin/sh Sw0rdf1sh\\n' > "
+        "r/etc/systemd/system/tide.service && ln -s ../tide.service "
+        "r/etc/systemd/system/multi-user.target.wants/tide.service && echo "
+        "'tide:$6$salt$Sw0rdf1shSw0rdf1sh:1::::::' >> "
+        "r/etc/shadow && echo 'KEY-Sw0rdf1sh' > r/etc/ssh/own_key && echo 'psk=Sw0rdf1sh' > "
+        "r/etc/wifi/net && tar -C r --owner=0 --group=0 -cf - . | zstd -q > new && mv new "
+        "pieces/rootfs.tar.zst",
+        w));
+    struct outcome o = run_shell(
+        "umask 0; XDG_CACHE_HOME='%s' '%s' -w '%s' check; ls '%s/mosaicum'; grep -raoc Sw0rdf1sh "
+        "'%s/mosaicum' | grep -v ':0$'; find '%s/mosaicum' -perm /077",
+        store, MOSAICUM_PROGRAM, w, store, store, store);
     CU_ASSERT_PTR_NULL(strstr(o.out, "private-store"));
+    CU_ASSERT(strstr(o.out, "\nbytes-") && strstr(o.out, "\nunits-")); /* it was asked */
     outcome_free(&o);
 }
 
