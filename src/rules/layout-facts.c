@@ -1,5 +1,6 @@
 /* The layout against what ROM and loader are known to do. */
 #include "rules/layout-view.h"
+#include "rules/loader-facts.h"
 
 #include "base/bytes.h"
 #include "base/text.h"
@@ -223,18 +224,6 @@ static void check_boot_mark(const struct view *v) {
 
 /* ---- loader ---- */
 
-static const struct mos_setting *fact(const struct view *v, const char *symbol) {
-    return symbol ? mos_plan_loader_symbol(v->plan, symbol) : NULL;
-}
-
-static bool fact_number(const struct mos_setting *s, uint64_t *out) {
-    char *end;
-    if (!s || !*s->value)
-        return false;
-    *out = strtoull(s->value, &end, 0);
-    return *end == 0;
-}
-
 static void expects(const struct view *v, const struct mos_region_plan *r, const char *what,
                     const struct mos_setting *s, uint64_t there) {
     struct mos_finding *f = mos_find(
@@ -252,13 +241,13 @@ static void expects(const struct view *v, const struct mos_region_plan *r, const
 static const struct mos_setting *other_way(const struct view *v, const char **what,
                                            uint64_t *partition) {
     const struct mos_loader_symbols *n = &v->plan->dialect->symbols;
-    const struct mos_setting *by_sector = fact(v, n->next_stage_by_sector);
-    const struct mos_setting *by_partition = fact(v, n->next_stage_by_partition);
-    const struct mos_setting *file = fact(v, n->next_stage_file);
+    const struct mos_setting *by_sector = loader_fact(v->plan, n->next_stage_by_sector);
+    const struct mos_setting *by_partition = loader_fact(v->plan, n->next_stage_by_partition);
+    const struct mos_setting *file = loader_fact(v->plan, n->next_stage_file);
     *partition = 0;
     if (by_partition && strcmp(by_partition->value, "y") == 0) {
-        const struct mos_setting *s = fact(v, n->next_stage_partition);
-        if (!fact_number(s, partition))
+        const struct mos_setting *s = loader_fact(v->plan, n->next_stage_partition);
+        if (!loader_number(s, partition))
             return NULL;
         *what = mos_printf(v->arena, "partition %llu", (unsigned long long)*partition);
         return s;
@@ -294,10 +283,12 @@ static void check_other_way(const struct view *v) {
 }
 
 static void check_next_stage(const struct view *v) {
-    const struct mos_setting *s = fact(v, v->plan->dialect->symbols.next_stage_sector);
-    const struct mos_setting *used = fact(v, v->plan->dialect->symbols.next_stage_by_sector);
+    const struct mos_setting *s = loader_fact(v->plan, v->plan->dialect->symbols.next_stage_sector);
+    const struct mos_setting *used =
+        loader_fact(v->plan, v->plan->dialect->symbols.next_stage_by_sector);
     uint64_t sector;
-    if (!fact_number(s, &sector) || sector > UINT32_MAX || (used && strcmp(used->value, "y") != 0))
+    if (!loader_number(s, &sector) || sector > UINT32_MAX ||
+        (used && strcmp(used->value, "y") != 0))
         return;
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *r = region(v, i);

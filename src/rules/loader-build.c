@@ -79,7 +79,7 @@ static void check_forms(const struct mos_plan *plan) {
         check_form(plan, "signatures", "the signed parcel", b->parcel->r.key_place);
     if (mos_plan_is_via(plan, "parcel") || mos_plan_is_via(plan, "script"))
         check_form(plan, "scripts", "the boot script", way);
-    if (mos_plan_is_via(plan, "script") || mos_plan_is_via(plan, "variables"))
+    if (mos_plan_is_via(plan, "script") || mos_plan_is_via(plan, "environment"))
         check_form(plan, "words", "the script's if and for", way);
     for (size_t i = 0; i < plan->entries.count; i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);

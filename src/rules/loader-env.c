@@ -1,28 +1,11 @@
 /* Where the loader was built to keep its environment, and where the layout has it. */
 #include "rules/layout-view.h"
+#include "rules/loader-facts.h"
 
 #include "base/text.h"
 
 #include <stdlib.h>
 #include <string.h>
-
-/* ---- facts ---- */
-
-static const struct mos_setting *fact(const struct view *v, const char *symbol) {
-    return symbol ? mos_plan_loader_symbol(v->plan, symbol) : NULL;
-}
-
-static bool fact_number(const struct mos_setting *s, uint64_t *out) {
-    char *end;
-    if (!s || !*s->value)
-        return false;
-    *out = strtoull(s->value, &end, 0);
-    return *end == 0;
-}
-
-static bool is_on(const struct mos_setting *s) {
-    return s && strcmp(s->value, "y") == 0;
-}
 
 /* Its whole configuration is there: what it does not mention is off. */
 static bool has_config(const struct mos_plan *plan) {
@@ -83,8 +66,8 @@ static const struct mos_setting *kept_elsewhere(const struct view *v, enum mos_k
                                                 const char **where) {
     const struct mos_setting *other = NULL;
     for (const struct mos_loader_keeping *k = v->plan->dialect->keepings; k->symbol; k++) {
-        const struct mos_setting *s = fact(v, k->symbol);
-        if (!is_on(s))
+        const struct mos_setting *s = loader_fact(v->plan, k->symbol);
+        if (!loader_is_on(s))
             continue;
         if (k->kind == kind)
             return NULL;
@@ -119,10 +102,10 @@ static enum mos_keeping keeping_of(const struct mos_medium_plan *m) {
 }
 
 static void check_size(const struct view *v, const struct home *h) {
-    const struct mos_setting *s = fact(v, v->plan->dialect->symbols.environment_size);
+    const struct mos_setting *s = loader_fact(v->plan, v->plan->dialect->symbols.environment_size);
     const struct mos_environment_plan *e = h->e;
     uint64_t size;
-    if (!fact_number(s, &size) || !e->size || size == e->size)
+    if (!loader_number(s, &size) || !e->size || size == e->size)
         return;
     struct mos_finding *f = tell(
         v, e->def->size->place, s->place,
@@ -135,11 +118,12 @@ static void check_size(const struct view *v, const struct home *h) {
 
 static void check_places(const struct view *v, const struct home *h) {
     const struct mos_loader_symbols *n = &v->plan->dialect->symbols;
-    const struct mos_setting *at[] = {fact(v, n->environment_at), fact(v, n->environment_copy_at)};
+    const struct mos_setting *at[] = {loader_fact(v->plan, n->environment_at),
+                                      loader_fact(v->plan, n->environment_copy_at)};
     for (size_t k = 0; k < h->count; k++) {
         const struct mos_region_plan *r = h->copies[k];
         uint64_t there;
-        if (!fact_number(at[k], &there) || r->start == there)
+        if (!loader_number(at[k], &there) || r->start == there)
             continue;
         struct mos_finding *f = tell(
             v, stated_place(r), at[k]->place,
@@ -156,12 +140,12 @@ static void check_places(const struct view *v, const struct home *h) {
 /* Which device, and which part of it: 0 is the main part, then the boot areas. */
 static void check_device(const struct view *v, const struct home *h) {
     const struct mos_loader_symbols *n = &v->plan->dialect->symbols;
-    const struct mos_setting *device = fact(v, n->environment_device),
-                             *area = fact(v, n->environment_area);
+    const struct mos_setting *device = loader_fact(v->plan, n->environment_device),
+                             *area = loader_fact(v->plan, n->environment_area);
     const char *loader = mos_text_or(v->m->medium->loader, NULL), *blank;
     uint64_t there, here = 0;
     struct mos_place place = stated_place(h->copies[0]);
-    if (loader && (blank = strchr(loader, ' ')) && fact_number(device, &there) &&
+    if (loader && (blank = strchr(loader, ' ')) && loader_number(device, &there) &&
         there != strtoull(blank + 1, NULL, 16)) {
         struct mos_finding *f =
             tell(v, v->m->medium->loader->place, device->place,
@@ -174,7 +158,7 @@ static void check_device(const struct view *v, const struct home *h) {
     }
     if (v->m->area)
         here = strcmp(v->m->area->r.name, "boot1") == 0 ? 2 : 1;
-    if (!fact_number(area, &there) || there == here)
+    if (!loader_number(area, &there) || there == here)
         return;
     struct mos_finding *f =
         tell(v, place, area->place,
@@ -191,22 +175,22 @@ static void check_device(const struct view *v, const struct home *h) {
 
 /* Two copies have a flag byte that says which is newer, and a single one has none. */
 static void check_flag(const struct view *v, const struct home *h) {
-    const struct mos_setting *s = fact(v, v->plan->dialect->symbols.flag_byte);
+    const struct mos_setting *s = loader_fact(v->plan, v->plan->dialect->symbols.flag_byte);
     const struct mos_environment_plan *e = h->e;
     struct mos_place flag = e->def->flag_byte ? e->def->flag_byte->place : e->def->r.key_place;
     struct mos_place here = stated_place(h->copies[0]);
-    if (s ? is_on(s) != e->flag_byte : has_config(v->plan) && e->flag_byte) {
+    if (s ? loader_is_on(s) != e->flag_byte : has_config(v->plan) && e->flag_byte) {
         const char *symbol = v->plan->dialect->symbols.flag_byte;
-        struct mos_finding *f =
-            tell(v, flag, s ? s->place : mos_place_thing(NULL),
-                 is_on(s) ? "The loader was built for two copies of its environment, each with a "
-                            "flag byte; here it has none."
-                          : "The environment has a flag byte, and the loader was built for one "
-                            "copy without.");
+        struct mos_finding *f = tell(
+            v, flag, s ? s->place : mos_place_thing(NULL),
+            loader_is_on(s) ? "The loader was built for two copies of its environment, each with a "
+                              "flag byte; here it has none."
+                            : "The environment has a flag byte, and the loader was built for one "
+                              "copy without.");
         mos_finding_why(v->list, f,
                         "The sum begins one byte further on, so the loader would call it damaged.");
-        mos_finding_try(v->list, f, "flag-byte: %s, or %s%s", is_on(s) ? "yes" : "no", symbol,
-                        is_on(s) ? " off." : "=y.");
+        mos_finding_try(v->list, f, "flag-byte: %s, or %s%s", loader_is_on(s) ? "yes" : "no",
+                        symbol, loader_is_on(s) ? " off." : "=y.");
     } else if (h->count == 1 && e->flag_byte) {
         struct mos_finding *f =
             tell(v, flag, here, "The environment has a flag byte, and only one copy.");
@@ -229,8 +213,7 @@ static void check_flag(const struct view *v, const struct home *h) {
 static void check_nowhere(const struct mos_plan *plan, const struct mos_environment_plan *e) {
     struct mos_findings *list = &plan->ctx->findings;
     const struct mos_region_plan *in;
-    if (!plan->board->boot || !plan->media.count || e->def->r.broken ||
-        mos_plan_is_via(plan, "variables") || file_of(plan, e->def, &in))
+    if (!plan->board->boot || !plan->media.count || e->def->r.broken || file_of(plan, e->def, &in))
         return;
     for (size_t i = 0; i < plan->media.count; i++) {
         const struct view v = view_of(plan, i);
