@@ -251,6 +251,10 @@ bool machine_open(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_ma
     if (!image && q->flash)
         return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
                         "--flash is for an image: a board states its flash itself");
+    if (q->planned && q->faults)
+        return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                        "--faults breaks what was built: mosaicum build %s, and without --planned",
+                        q->what);
     if (image && q->planned)
         return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
                         "--planned is about a board: an image is there already");

@@ -318,7 +318,7 @@ static void try_fallback(struct trial *t) {
         mos_finding_at(list, f, mos_has(boot->tries) ? boot->tries->place : boot->r.key_place);
         mos_finding_why(list, f, "The other entries are never reached.");
         mos_finding_try(list, f,
-                        "\"mosaicum rehearse BOARD --planned --faults\" shows the starts.");
+                        "After a build \"mosaicum rehearse BOARD --faults\" shows the starts.");
     }
 }
 

@@ -495,7 +495,9 @@ static void foreign_options_are_told(void) {
                  {"check --out x", "--out is no option of check; it takes: --accept --strict"},
                  {"build --trail", "--trail is no option of build"},
                  {"inspect x -o y", "--output is no option of inspect"},
-                 {"explain --strict", "--strict is no option of explain"}};
+                 {"explain --strict", "--strict is no option of explain"},
+                 {"rehearse curlew --planned --faults", "--faults breaks what was built"},
+                 {"rehearse curlew --planned --flash x", "--flash is for an image"}};
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         struct outcome o = run_shell("'%s' -w '%s/demo/saltmarsh' %s", MOSAICUM_PROGRAM,
                                      MOSAICUM_SOURCE, cases[i].arguments);
