@@ -4,6 +4,20 @@
 
 #include <string.h>
 
+/* An image that firmware may start, too, says in a table of sections where its bytes end (PE/COFF,
+ * sections 3 and 4); 0: it says nothing. */
+static uint64_t end_of_sections(const uint8_t *head, size_t length) {
+    uint64_t at = length >= 64 && memcmp(head, "MZ", 2) == 0 ? mos_le32(head + 60) : length,
+             end = 0;
+    if (at > length || length - at < 24 || memcmp(head + at, "PE\0\0", 4) != 0)
+        return 0;
+    unsigned count = mos_le16(head + at + 6);
+    at += 24 + (uint64_t)mos_le16(head + at + 20);
+    for (; count && at <= length && length - at >= 40; count--, at += 40)
+        end = mos_max(end, (uint64_t)mos_le32(head + at + 16) + mos_le32(head + at + 20));
+    return end;
+}
+
 /* Documentation/arm64/booting.rst, section 4: text_offset at 8, image_size at 16, flags at 24,
  * "ARM\x64" at 56.  Flag bit 3: the 2 MiB aligned base may be anywhere in RAM. */
 static bool read_arm64(const uint8_t *head, size_t length, uint64_t file_size,
@@ -17,6 +31,7 @@ static bool read_arm64(const uint8_t *head, size_t length, uint64_t file_size,
                                       .text_offset = mos_le64(head + 8),
                                       .alignment = 2 << 20,
                                       .running_size = mos_max(size, file_size),
+                                      .file_size = end_of_sections(head, length),
                                       .anywhere = mos_le64(head + 24) >> 3 & 1};
     if (size == 0) /* before 3.17: the offset is not to be trusted either */
         out->text_offset = 0x80000;
@@ -35,7 +50,8 @@ static bool read_riscv(const uint8_t *head, size_t length, uint64_t file_size,
                                       .boot_command = "booti",
                                       .text_offset = mos_le64(head + 8),
                                       .alignment = 2 << 20,
-                                      .running_size = mos_max(mos_le64(head + 16), file_size)};
+                                      .running_size = mos_max(mos_le64(head + 16), file_size),
+                                      .file_size = end_of_sections(head, length)};
     return true;
 }
 const struct mos_kernel_format mos_kernel_riscv = {"RISC-V Image", read_riscv};

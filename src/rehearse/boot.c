@@ -20,11 +20,19 @@ enum {
     LEGACY_MULTI = 4,
 };
 
+/* The loader looks at a tree's header before anything else (its scripts/dtc/libfdt/fdt.c): both
+ * blocks lie in the tree. */
+static bool header_is_sound(const uint8_t head[40]) {
+    uint64_t total = mos_be32(head + 4), tree = mos_be32(head + 8), strings = mos_be32(head + 12);
+    return total >= 40 && tree >= 40 && strings >= 40 && mos_be32(head + 16) <= total &&
+           tree + mos_be32(head + 36) <= total && strings + mos_be32(head + 32) <= total;
+}
+
 struct mos_parcel *sim_parcel(struct sim *s, uint64_t at) {
-    uint8_t head[8];
+    uint8_t head[40];
     const char *problem;
     sim_ram_read(s, at, head, sizeof head);
-    if (mos_be32(head) != 0xd00dfeed)
+    if (mos_be32(head) != 0xd00dfeed || !header_is_sound(head))
         return NULL;
     const struct sim_thing *t = sim_ram_at(s, at);
     uint64_t length = mos_be32(head + 4);

@@ -6,6 +6,7 @@
 #include "boot/legacy.h"
 #include "boot/placement.h"
 #include "content/content.h"
+#include "linux/image.h"
 #include "linux/module.h"
 #include "linux/program.h"
 
@@ -256,7 +257,37 @@ static void chosen_places_never_meet(void) {
     }
 }
 
-SUITE(linux_suite, {"programs are told apart", programs_are_told_apart},
+/* An arm64 image with a table of sections says how long it is. */
+static void images_say_where_they_end(void) {
+    static const struct {
+        unsigned sections, raw[2], at[2];
+        uint64_t end;
+    } rows[] = {{0, {0, 0}, {0, 0}, 0},
+                {1, {0x1000, 0}, {0x10000, 0}, 0x11000},
+                {2, {0x1430000, 0x5b9200}, {0x10000, 0x1440000}, 0x19f9200},
+                {2, {0x5b9200, 0x1430000}, {0x1440000, 0x10000}, 0x19f9200},
+                {2, {0xffffffff, 1}, {0xffffffff, 1}, 0x1fffffffe}};
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++)
+        for (size_t length = 64; length <= 512; length += i ? 16 : 448) {
+            uint8_t head[512] = {'M', 'Z'};
+            struct mos_kernel_header h;
+            mos_put_le32(head + 56, 0x644d5241);
+            mos_put_le32(head + 60, 64);
+            memcpy(head + 64, "PE\0\0", 4);
+            mos_put_le16(head + 70, (uint16_t)rows[i].sections);
+            mos_put_le16(head + 84, 160); /* of the part before the table */
+            for (unsigned k = 0; k < rows[i].sections; k++) {
+                mos_put_le32(head + 248 + 40 * k + 16, rows[i].raw[k]);
+                mos_put_le32(head + 248 + 40 * k + 20, rows[i].at[k]);
+            }
+            CU_ASSERT_TRUE_FATAL(mos_kernel_read(head, length, 1 << 20, &h));
+            CU_ASSERT(length < 248 + 40 * rows[i].sections ? h.file_size <= rows[i].end
+                                                           : h.file_size == rows[i].end);
+        }
+}
+
+SUITE(linux_suite, {"images say where they end", images_say_where_they_end},
+      {"programs are told apart", programs_are_told_apart},
       {"modules say what they need", modules_say_what_they_need},
       {"modules have names", modules_have_names},
       {"kernels are looked into", kernels_are_looked_into},
