@@ -47,6 +47,7 @@ struct mos_rehearsal_shell *session_shell(struct core *c, const char *image,
                                     .media = medium,
                                     .media_count = 1,
                                     .compiled = compiled,
+                                    .most_words = 64,
                                     .lacks = lacks};
     return mos_rehearsal_shell(&c->ctx, machine);
 }

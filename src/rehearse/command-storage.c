@@ -26,28 +26,64 @@ static struct sim_disk *disk_named(struct sim *s, const char *kind, const char *
     return d;
 }
 
+/* "0#name": by the partition's name. */
+static struct sim_volume *volume_by_name(struct sim *s, const char *kind, const char *place) {
+    const char *mark = strchr(place, '#');
+    struct sim_disk *d = sim_disk(s, kind, until(s, place, '#'));
+    for (size_t i = 0; d && i < d->table.partitions.count; i++) {
+        const struct mos_partition *p = mos_vec_at(&d->table.partitions, i);
+        if (strcmp(p->name, mark + 1) == 0)
+            return sim_volume(s, d, p->number);
+    }
+    if (d)
+        sim_trouble(s, "Could not find \"%s\" partition", mark + 1);
+    sim_trouble(s, "** Bad device specification %s %s **", kind, place);
+    sim_trouble(s, "** Bad device specification %s %s **", kind, place);
+    return NULL;
+}
+
+/* ":auto" is the first that is marked bootable, or the first there is. */
+static unsigned automatic(const struct sim_disk *d) {
+    const struct mos_partition *first = NULL;
+    for (size_t i = 0; i < d->table.partitions.count; i++) {
+        const struct mos_partition *p = mos_vec_at(&d->table.partitions, i);
+        if (p->bootable && !(first && first->bootable))
+            first = p;
+        first = first ? first : p;
+    }
+    return first ? first->number : 0;
+}
+
+/* What stands behind the colon; "0:0" is the whole device. */
+static struct sim_volume *volume_numbered(struct sim *s, struct sim_disk *d, const char *kind,
+                                          const char *place, const char *number) {
+    const char *end;
+    unsigned partition = (unsigned)sim_number(number, &end, 16);
+    if (strcmp(number, "auto") == 0) {
+        partition = automatic(d);
+    } else if (*end || *number == '-') {
+        sim_trouble(s, "** Bad partition specification %s %s **", kind, place);
+        return NULL;
+    } else if (*number && !partition) {
+        return sim_whole(s, d);
+    }
+    struct sim_volume *v = sim_volume(s, d, partition);
+    if (!v->is_there)
+        sim_trouble(s, "** Invalid partition %u **", partition);
+    return v->is_there ? v : NULL;
+}
+
 static struct sim_volume *volume_named(struct sim *s, const char *kind, const char *place) {
     const char *colon = strchr(place, ':');
-    struct sim_disk *d = disk_named(s, kind, place);
-    unsigned partition = 0;
+    struct sim_disk *d = NULL;
     struct sim_volume *v = NULL;
-    if (d && colon && colon[1] == '#') {
-        for (size_t i = 0; i < d->table.partitions.count; i++) {
-            const struct mos_partition *p = mos_vec_at(&d->table.partitions, i);
-            if (strcmp(p->name, colon + 2) == 0)
-                partition = p->number;
-        }
-        v = partition ? sim_volume(s, d, partition) : NULL;
-    } else if (d) {
-        partition = colon ? (unsigned)sim_number(colon + 1, NULL, 16) : 0;
-        v = sim_volume(s, d, partition);
-        if (!v->is_there)
-            sim_trouble(s, "** Invalid partition %u **", partition);
-    }
-    if (v && v->is_there)
-        return v;
-    sim_trouble(s, "Couldn't find partition %s %s", kind, place);
-    return NULL;
+    if (strchr(place, '#') && !colon)
+        v = volume_by_name(s, kind, place);
+    else if ((d = disk_named(s, kind, place)))
+        v = volume_numbered(s, d, kind, place, colon ? colon + 1 : "");
+    if (!v)
+        sim_trouble(s, "Couldn't find partition %s %s", kind, place);
+    return v;
 }
 
 /* A volume whose files can be read; `only` is the file system that the command asks for.  place
@@ -64,7 +100,7 @@ static struct sim_volume *files_of(struct sim *s, const char *kind, const char *
     struct sim_volume *v = volume_named(s, kind, place);
     if (v && v->readable && (!only || sim_matches(v, only)))
         return v;
-    if (v && !only)
+    if (v && !only && v->partition)
         sim_trouble(s, "** Unrecognized filesystem type **");
     return NULL;
 }
@@ -214,7 +250,7 @@ static int run_fstype(struct sim *s, int argc, const char *const *argv) {
     if (!v)
         return 1;
     if (!v->readable)
-        return sim_trouble(s, "** Unrecognized filesystem type **");
+        return v->partition ? sim_trouble(s, "** Unrecognized filesystem type **") : 1;
     const char *kind = strncmp(v->info.kind, "fat", 3) == 0 ? "fat" : "ext4";
     if (argc == 4)
         sim_set(s, argv[3], kind);

@@ -325,6 +325,8 @@ static int fdt_addr(struct sim *s, int argc, const char *const *argv) {
     if (i >= argc) {
         if (!s->tree_at)
             return 1;
+        if (!total_size(s, s->tree_at))
+            return sim_trouble(s, "tree: FDT_ERR_BADMAGIC");
         sim_print(s, "Working fdt: %llx\n", (unsigned long long)s->tree_at);
         return 0;
     }

@@ -43,8 +43,8 @@ bool sim_lacks(const struct sim *s, const char *name) {
 
 int sim_usage(struct sim *s, const char *name) {
     sim_print(s, "%s - usage\n", name);
-    sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL, "%s is used wrongly: the loader prints its help",
-              name);
+    sim_note_trouble(s,
+                     mos_printf(s->arena, "%s is used wrongly: the loader prints its help", name));
     return 1;
 }
 
@@ -64,9 +64,12 @@ static int run_command(struct sim *s, int argc, const char *const *argv) {
     static const char *const limited[] = {"setenv", "env",   "run",   "echo", "test",
                                           "booti",  "bootm", "bootz", "go",   NULL};
     if (s->machine->most_words && (unsigned)argc > s->machine->most_words &&
-        is_listed(limited, c->name, strlen(c->name)))
-        return sim_trouble(s, "%s has %d words, and the loader takes %llu of them", c->name, argc,
-                           (unsigned long long)s->machine->most_words);
+        is_listed(limited, c->name, strlen(c->name))) {
+        sim_note_trouble(s,
+                         mos_printf(s->arena, "%s has %d words, and the loader takes %llu of them",
+                                    c->name, argc, (unsigned long long)s->machine->most_words));
+        return sim_usage(s, c->name);
+    }
     int code = c->most && (unsigned)argc > c->most ? -1 : c->run(s, argc, argv);
     return code == -1 ? sim_usage(s, c->name) : code;
 }

@@ -196,8 +196,40 @@ static int env_default(struct sim *s, int argc, const char *const *argv) {
     return 0;
 }
 
+/* Variables that are taken in: all, or those of a list. */
+struct intake {
+    struct sim *s;
+    const char *const *names;
+    size_t count; /* 0: all */
+    bool *met;
+};
+
+static void take_in(struct intake *in, const char *name, const char *value) {
+    bool wanted = !in->count;
+    for (size_t i = 0; i < in->count; i++)
+        if (strcmp(in->names[i], name) == 0)
+            wanted = in->met[i] = true;
+    if (wanted)
+        sim_set(in->s, name, value);
+}
+
+/* With -d, those of the list that did not come are taken away. */
+static void end_intake(const struct intake *in) {
+    for (size_t i = 0; i < in->count; i++) {
+        if (in->met[i])
+            continue;
+        sim_print(in->s,
+                  sim_get(in->s, in->names[i])
+                      ? "WARNING: '%s' not in imported env, deleting it!\n"
+                      : "WARNING: '%s' neither in running nor in imported env!\n",
+                  in->names[i]);
+        sim_set(in->s, in->names[i], NULL);
+    }
+}
+
 /* name=value lines: a backslash takes the next character, line ends included, as it is. */
-static void import_text(struct sim *s, const char *text) {
+static void import_text(struct intake *in, const char *text) {
+    struct sim *s = in->s;
     struct mos_buf line = {.arena = s->arena};
     for (;; text++) {
         if (*text == '\\' && text[1]) {
@@ -207,7 +239,7 @@ static void import_text(struct sim *s, const char *text) {
         } else {
             const char *all = mos_buf_string(&line), *equals = strchr(all, '=');
             if (equals && equals != all && *all != '#')
-                sim_set(s, mos_strndup(s->arena, all, (size_t)(equals - all)),
+                take_in(in, mos_strndup(s->arena, all, (size_t)(equals - all)),
                         equals[1] ? equals + 1 : NULL);
             line = (struct mos_buf){.arena = s->arena};
             if (!*text)
@@ -218,7 +250,7 @@ static void import_text(struct sim *s, const char *text) {
 
 static int env_import(struct sim *s, int argc, const char *const *argv) {
     char form = 't';
-    bool flag_byte;
+    bool flag_byte, clears = false;
     int i = 2;
     uint64_t at, size = 0;
     struct mos_map block;
@@ -226,13 +258,16 @@ static int env_import(struct sim *s, int argc, const char *const *argv) {
         if (strchr("bct", argv[i][1]))
             form = argv[i][1];
         else if (argv[i][1] == 'd')
-            s->env = mos_map_make(s->arena);
+            clears = true;
     if (i >= argc || !sim_address(argv[i], &at))
         return -1;
     if (i + 1 < argc && strcmp(argv[i + 1], "-") != 0)
         size = sim_number(argv[i + 1], NULL, 16);
     else if (form == 'c')
         return sim_trouble(s, "## Error: external checksum format must pass size");
+    struct intake in = {.s = s, .names = argv + i + 2};
+    in.count = argc > i + 2 ? (size_t)(argc - i - 2) : 0;
+    in.met = mos_alloc_array(s->arena, in.count + 1, sizeof *in.met);
     bool sought = !size;
     if (sought)
         size = MOST_BLOCK;
@@ -249,21 +284,26 @@ static int env_import(struct sim *s, int argc, const char *const *argv) {
         sim_print(s, "## Info: input data size = %llu = 0x%llX\n", (unsigned long long)n,
                   (unsigned long long)n);
     }
-    if (form == 't') {
-        import_text(s, (const char *)data);
-        return 0;
-    }
     if (form == 'c' && !mos_environment_read(s->arena, data, (size_t)size, &block, &flag_byte))
         return sim_trouble(s, "## Error: bad CRC, import failed");
-    if (form == 'c') {
-        take_all(s, &block);
-        return 0;
+    if (clears && !in.count) /* with a list nothing else is touched */
+        s->env = mos_map_make(s->arena);
+    if (form == 't') {
+        import_text(&in, (const char *)data);
+    } else if (form == 'c') {
+        for (size_t k = 0; k < block.count; k++) {
+            const struct mos_setenv *v = block.items[k].value;
+            take_in(&in, v->name, v->value);
+        }
+    } else {
+        for (char *p = (char *)data; *p; p += strlen(p) + 1) {
+            char *equals = strchr(p, '=');
+            if (equals)
+                take_in(&in, mos_strndup(s->arena, p, (size_t)(equals - p)), equals + 1);
+        }
     }
-    for (char *p = (char *)data; *p; p += strlen(p) + 1) {
-        char *equals = strchr(p, '=');
-        if (equals)
-            sim_set(s, mos_strndup(s->arena, p, (size_t)(equals - p)), equals + 1);
-    }
+    if (clears)
+        end_intake(&in);
     return 0;
 }
 

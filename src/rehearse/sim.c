@@ -38,12 +38,7 @@ static const char *command_text(struct sim *s) {
     return b.length ? mos_buf_string(&b) : NULL;
 }
 
-int sim_trouble(struct sim *s, const char *format, ...) {
-    va_list arguments;
-    va_start(arguments, format);
-    const char *text = mos_vprintf(s->arena, format, arguments);
-    va_end(arguments);
-    sim_print(s, "%s\n", text);
+void sim_note_trouble(struct sim *s, const char *text) {
     sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL, "%s", text);
     s->last_trouble = text;
     if (!s->cause.command) /* what comes after it follows from it, as a rule */
@@ -51,6 +46,15 @@ int sim_trouble(struct sim *s, const char *format, ...) {
             (struct mos_rehearsal_cause){.variable = s->variable, .command = command_text(s)};
     if (!s->first_trouble)
         s->first_trouble = text;
+}
+
+int sim_trouble(struct sim *s, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    const char *text = mos_vprintf(s->arena, format, arguments);
+    va_end(arguments);
+    sim_print(s, "%s\n", text);
+    sim_note_trouble(s, text);
     return 1;
 }
 

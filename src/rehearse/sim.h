@@ -108,6 +108,8 @@ void sim_event(struct sim *s, enum mos_event_kind kind, uint64_t at, uint64_t by
 void sim_print(struct sim *s, const char *format, ...) __attribute__((format(printf, 2, 3)));
 /* The loader complains: a line of its own, an event; returns 1, a command's code for it. */
 int sim_trouble(struct sim *s, const char *format, ...) __attribute__((format(printf, 2, 3)));
+/* The same without a word of the loader. */
+void sim_note_trouble(struct sim *s, const char *text);
 /* Work over many bytes counts as commands do: a script that does nothing else must end, too. */
 void sim_charge(struct sim *s, uint64_t bytes);
 /* Another entry, label or script is tried: what was complained about before is its past.  name
@@ -176,6 +178,8 @@ struct mos_dt *sim_tree(const struct sim *s, uint64_t at);
 struct sim_disk *sim_disk(struct sim *s, const char *kind, const char *number);
 struct sim_disk *sim_disk_of(struct sim *s, const struct mos_machine_medium *medium);
 struct sim_volume *sim_volume(struct sim *s, struct sim_disk *disk, unsigned partition);
+/* The whole device, whatever table it has. */
+struct sim_volume *sim_whole(struct sim *s, struct sim_disk *disk);
 /* A file by its path, links followed; NULL: it is not there. */
 const struct sim_file *sim_file(struct sim *s, struct sim_volume *v, const char *path);
 /* Makes v->files whole: before they are listed. */

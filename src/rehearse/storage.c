@@ -154,16 +154,22 @@ struct sim_volume *sim_volume_in_ram(struct sim *s, struct mos_io io,
     return v;
 }
 
-/* Partition 0 means the first one of a table, as the loader takes it. */
-struct sim_volume *sim_volume(struct sim *s, struct sim_disk *d, unsigned partition) {
-    if (!partition && d->driver)
-        partition = 1;
+static struct sim_volume *known_or_open(struct sim *s, struct sim_disk *d, unsigned partition) {
     for (size_t i = 0; i < d->volumes.count; i++) {
         struct sim_volume *v = mos_vec_pointer(&d->volumes, i);
         if (v->partition == partition)
             return v;
     }
     return open_volume(s, d, partition);
+}
+
+/* Partition 0 means the first one of a table, as the loader takes it. */
+struct sim_volume *sim_volume(struct sim *s, struct sim_disk *d, unsigned partition) {
+    return known_or_open(s, d, !partition && d->driver ? 1 : partition);
+}
+
+struct sim_volume *sim_whole(struct sim *s, struct sim_disk *d) {
+    return known_or_open(s, d, 0);
 }
 
 const char *sim_volume_name(struct sim *s, const struct sim_volume *v) {
