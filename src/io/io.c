@@ -24,12 +24,14 @@ int mos_io_next_data(struct mos_io *io, uint64_t from, uint64_t *start, uint64_t
 }
 
 static int memory_read(struct mos_io *io, void *to, size_t length, uint64_t offset) {
-    memcpy(to, (char *)io->self + offset, length);
+    if (length) /* of no bytes at all self may be NULL */
+        memcpy(to, (char *)io->self + offset, length);
     return 0;
 }
 
 static int memory_write(struct mos_io *io, const void *from, size_t length, uint64_t offset) {
-    memcpy((char *)io->self + offset, from, length);
+    if (length)
+        memcpy((char *)io->self + offset, from, length);
     return 0;
 }
 

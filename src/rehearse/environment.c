@@ -199,6 +199,7 @@ static int env_default(struct sim *s, int argc, const char *const *argv) {
 /* Variables that are taken in: all, or those of a list. */
 struct intake {
     struct sim *s;
+    struct mos_arena *arena; /* for as long as it takes */
     const char *const *names;
     size_t count; /* 0: all */
     bool *met;
@@ -229,8 +230,7 @@ static void end_intake(const struct intake *in) {
 
 /* name=value lines: a backslash takes the next character, line ends included, as it is. */
 static void import_text(struct intake *in, const char *text) {
-    struct sim *s = in->s;
-    struct mos_buf line = {.arena = s->arena};
+    struct mos_buf line = {.arena = in->arena};
     for (;; text++) {
         if (*text == '\\' && text[1]) {
             mos_buf_char(&line, *++text);
@@ -239,21 +239,60 @@ static void import_text(struct intake *in, const char *text) {
         } else {
             const char *all = mos_buf_string(&line), *equals = strchr(all, '=');
             if (equals && equals != all && *all != '#')
-                take_in(in, mos_strndup(s->arena, all, (size_t)(equals - all)),
+                take_in(in, mos_strndup(in->arena, all, (size_t)(equals - all)),
                         equals[1] ? equals + 1 : NULL);
-            line = (struct mos_buf){.arena = s->arena};
+            line = (struct mos_buf){.arena = in->arena};
             if (!*text)
                 return;
         }
     }
 }
 
+/* Where the variables end that stand at the start of `size` bytes: behind the end of one and a
+ * zero. */
+static void say_size(struct sim *s, const uint8_t *data, uint64_t size, char form) {
+    uint64_t n = 0;
+    while (n + 1 < size && (data[n] != (form == 't' ? '\n' : 0) || data[n + 1]))
+        n++;
+    if (n + 1 == size)
+        sim_print(s, "## Warning: Input data exceeds %u bytes - truncated\n", MOST_BLOCK);
+    n += n + 1 == size ? 3 : 2;
+    sim_print(s, "## Info: input data size = %llu = 0x%llX\n", (unsigned long long)n,
+              (unsigned long long)n);
+}
+
+static int import_block(struct intake *in, uint8_t *data, uint64_t size, char form, bool clears) {
+    struct sim *s = in->s;
+    struct mos_map block;
+    bool flag_byte;
+    if (form == 'c' && !mos_environment_read(in->arena, data, (size_t)size, &block, &flag_byte))
+        return sim_trouble(s, "## Error: bad CRC, import failed");
+    if (clears && !in->count) /* with a list nothing else is touched */
+        s->env = mos_map_make(s->arena);
+    if (form == 't') {
+        import_text(in, (const char *)data);
+    } else if (form == 'c') {
+        for (size_t k = 0; k < block.count; k++) {
+            const struct mos_setenv *v = block.items[k].value;
+            take_in(in, v->name, v->value);
+        }
+    } else {
+        for (char *p = (char *)data; *p; p += strlen(p) + 1) {
+            char *equals = strchr(p, '=');
+            if (equals)
+                take_in(in, mos_strndup(in->arena, p, (size_t)(equals - p)), equals + 1);
+        }
+    }
+    if (clears)
+        end_intake(in);
+    return 0;
+}
+
 static int env_import(struct sim *s, int argc, const char *const *argv) {
     char form = 't';
-    bool flag_byte, clears = false;
+    bool clears = false;
     int i = 2;
     uint64_t at, size = 0;
-    struct mos_map block;
     for (; i < argc && *argv[i] == '-'; i++)
         if (strchr("bct", argv[i][1]))
             form = argv[i][1];
@@ -265,46 +304,22 @@ static int env_import(struct sim *s, int argc, const char *const *argv) {
         size = sim_number(argv[i + 1], NULL, 16);
     else if (form == 'c')
         return sim_trouble(s, "## Error: external checksum format must pass size");
-    struct intake in = {.s = s, .names = argv + i + 2};
-    in.count = argc > i + 2 ? (size_t)(argc - i - 2) : 0;
-    in.met = mos_alloc_array(s->arena, in.count + 1, sizeof *in.met);
     bool sought = !size;
     if (sought)
         size = MOST_BLOCK;
-    uint8_t *data = sim_ram_copy(s, at, size, 4 * MOST_BLOCK);
-    if (!data)
+    if (size > 4 * MOST_BLOCK || !sim_ram_is(s, at, size))
         return 1;
-    if (sought) { /* it ends with a variable's end and a zero */
-        uint64_t n = 0;
-        while (n + 1 < size && (data[n] != (form == 't' ? '\n' : 0) || data[n + 1]))
-            n++;
-        if (n + 1 == size)
-            sim_print(s, "## Warning: Input data exceeds %u bytes - truncated\n", MOST_BLOCK);
-        n += n + 1 == size ? 3 : 2;
-        sim_print(s, "## Info: input data size = %llu = 0x%llX\n", (unsigned long long)n,
-                  (unsigned long long)n);
-    }
-    if (form == 'c' && !mos_environment_read(s->arena, data, (size_t)size, &block, &flag_byte))
-        return sim_trouble(s, "## Error: bad CRC, import failed");
-    if (clears && !in.count) /* with a list nothing else is touched */
-        s->env = mos_map_make(s->arena);
-    if (form == 't') {
-        import_text(&in, (const char *)data);
-    } else if (form == 'c') {
-        for (size_t k = 0; k < block.count; k++) {
-            const struct mos_setenv *v = block.items[k].value;
-            take_in(&in, v->name, v->value);
-        }
-    } else {
-        for (char *p = (char *)data; *p; p += strlen(p) + 1) {
-            char *equals = strchr(p, '=');
-            if (equals)
-                take_in(&in, mos_strndup(s->arena, p, (size_t)(equals - p)), equals + 1);
-        }
-    }
-    if (clears)
-        end_intake(&in);
-    return 0;
+    sim_charge(s, 8 * size); /* looked at byte by byte */
+    struct intake in = {.s = s, .arena = mos_arena_child(s->arena), .names = argv + i + 2};
+    in.count = argc > i + 2 ? (size_t)(argc - i - 2) : 0;
+    in.met = mos_alloc_array(in.arena, in.count + 1, sizeof *in.met);
+    uint8_t *data = mos_alloc(in.arena, (size_t)size + 1);
+    sim_ram_read(s, at, data, (size_t)size);
+    if (sought)
+        say_size(s, data, size, form);
+    int code = import_block(&in, data, size, form, clears);
+    mos_arena_free(in.arena);
+    return code;
 }
 
 static int env_export(struct sim *s, int argc, const char *const *argv) {
