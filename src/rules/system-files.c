@@ -138,7 +138,7 @@ static void check_log_in(const struct view *v) {
     } else if (has_console && !v->s->log_in && with && !keys &&
                !mos_plan_text(v->root, "etc/inittab") && !is_there(v, "usr/lib/systemd/systemd") &&
                !is_there(v, "lib/systemd/systemd") && !is_there(v, "usr/sbin/sshd") &&
-               !is_there(v, "usr/sbin/dropbear") && !is_there(v, "etc/init.d")) {
+               !is_there(v, "etc/init.d")) {
         f = mos_find(v->list, MOS_RULE_ACCESS_LOG_IN,
                      "User %s has a password, and there is no place to log in.", with->r.name);
         mos_finding_at(v->list, f, with->r.key_place);
