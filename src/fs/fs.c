@@ -76,3 +76,11 @@ bool mos_wants_no_data(void *self, const struct mos_entry *entry) {
     (void)entry;
     return false;
 }
+
+void mos_fs_foresee_uuid(struct mos_arena *arena, const struct mos_volume_wish *wish,
+                         struct mos_volume_info *out) {
+    char id[37];
+    mos_uuid_text(wish->uuid, id);
+    out->label = mos_strndup(arena, wish->label, strnlen(wish->label, 16));
+    out->id = mos_strdup(arena, id);
+}

@@ -142,6 +142,9 @@ const struct mos_fs_driver *mos_fs_find(const char *name); /* NULL: not known */
 const struct mos_fs_driver *mos_fs_at(size_t index);       /* NULL behind the last */
 /* What lies in a region, asked of every driver; out->driver is NULL for what is only recognised. */
 bool mos_fs_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info *out);
+/* foresee() of a volume with a label of up to 16 bytes and a UUID. */
+void mos_fs_foresee_uuid(struct mos_arena *arena, const struct mos_volume_wish *wish,
+                         struct mos_volume_info *out);
 /* foreign.c: file systems and containers of others, by their superblocks. */
 bool mos_fs_foreign(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info *out);
 

@@ -174,14 +174,6 @@ static bool finish(struct mos_volume_base *base, struct mos_volume_result *resul
     return true;
 }
 
-static void foresee(struct mos_arena *arena, const struct mos_volume_wish *wish,
-                    struct mos_volume_info *out) {
-    char id[37];
-    mos_uuid_text(wish->uuid, id);
-    out->label = mos_strndup(arena, wish->label, strnlen(wish->label, 16));
-    out->id = mos_strdup(arena, id);
-}
-
 const struct mos_fs_driver mos_fs_ext4 = {
     .name = "ext4",
     .kernel = "ext4",
@@ -192,7 +184,7 @@ const struct mos_fs_driver mos_fs_ext4 = {
     .copy = copy,
     .sink = ext4_sink,
     .finish = finish,
-    .foresee = foresee,
+    .foresee = mos_fs_foresee_uuid,
     .probe = ext4_probe,
     .stream = ext4_stream,
     .edit = ext4_edit,
