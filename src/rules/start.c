@@ -52,6 +52,8 @@ static void check_usual(const struct view *v) {
         const char *why = why_not(v, usual[i]);
         if (!why && i < 3)
             return;
+        if (!why && strcmp(mos_text_or(v->plan->board->boot->until, "log-in"), "log-in") != 0)
+            return; /* it is meant to */
         if (!why) {
             tell(v, mos_printf(arena, "only a bare shell starts, for %s.", first),
                  v->e->def->r.key_place, "A first program at /sbin/init, or init: with its path.");

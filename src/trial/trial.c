@@ -355,10 +355,15 @@ void mos_trial(struct mos_plan *plan, bool accepted) {
         return;
     }
     struct attempt a = {.when = "", .machine = t.machine};
-    if (!attempt(&t, &a) || a.r.end != MOS_END_BOOTS || !entry_called(&t, a.r.entry))
+    if (!attempt(&t, &a) || !is_there(&t, &a.r) || !entry_called(&t, a.r.entry))
         return; /* what starts is no entry of ours: there is nothing more to choose */
     try_entries(&t);
-    if (mos_has(boot->tries) && plan->entries.count > 1)
-        try_fallback(&t);
+    if (mos_has(boot->tries) && plan->entries.count > 1) {
+        if (a.r.end == MOS_END_BOOTS)
+            try_fallback(&t);
+        else
+            not_told(&t, "once nobody confirms a start",
+                     "a shell is all that runs, and nothing is known to start the board again");
+    }
     try_choices(&t);
 }

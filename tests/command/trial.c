@@ -208,8 +208,32 @@ static void what_is_kept_is_not_kept_too_long(void) {
     remove_folder(path_in("", "%s.kept", w));
 }
 
+/* A board that is meant to end at a shell may, and its other entries are tried all the same. */
+static void a_shell_may_be_the_end(void) {
+    static const struct {
+        const char *until, *rescue, *rule;
+    } ends[] = {{"log-in", "/bin/sh", "boot.first-program"},
+                {"shell", "/bin/bash", "start.entry"},
+                {"shell", "/bin/sh", NULL}};
+    for (size_t i = 0; i < sizeof ends / sizeof *ends; i++) {
+        const char *w = keep(test_folder("shell"));
+        int status;
+        copy_folder(path_in(MOSAICUM_SOURCE, "tests/rules/start.entry/fails"), w);
+        CU_ASSERT_TRUE_FATAL(runs(0,
+                                  "cd '%s' && rm root/sbin/init && sed -i 's/^boot:/&\\n  until: "
+                                  "%s/' boards/curlew.yaml && printf '#!%s\\n' > root/sbin/rescue",
+                                  w, ends[i].until, ends[i].rescue));
+        json_t *d = run_json(&status, "-w '%s' check curlew", w);
+        const json_t *f = json_array_get(json_object_get(d, "findings"), 0);
+        CU_ASSERT_EQUAL(status, ends[i].rule != NULL);
+        CU_ASSERT_STRING_EQUAL(f ? json_string_value(json_object_get(f, "rule")) : "",
+                               ends[i].rule ? ends[i].rule : "");
+        json_decref(d);
+    }
+}
+
 SUITE(trial_suite, {"the loader reads what the image has", the_loader_reads_what_the_image_has},
       {"what fails is told at its place", what_fails_is_told_at_its_place},
       {"what is not known is counted", what_is_not_known_is_counted},
-      {"errors come first", errors_come_first},
+      {"errors come first", errors_come_first}, {"a shell may be the end", a_shell_may_be_the_end},
       {"what is kept is not kept too long", what_is_kept_is_not_kept_too_long});
