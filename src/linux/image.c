@@ -31,7 +31,7 @@ static bool read_arm64(const uint8_t *head, size_t length, uint64_t file_size,
                                       .text_offset = mos_le64(head + 8),
                                       .alignment = 2 << 20,
                                       .running_size = mos_max(size, file_size),
-                                      .file_size = end_of_sections(head, length),
+                                      .stated_size = end_of_sections(head, length),
                                       .anywhere = mos_le64(head + 24) >> 3 & 1};
     if (size == 0) /* before 3.17: the offset is not to be trusted either */
         out->text_offset = 0x80000;
@@ -51,7 +51,7 @@ static bool read_riscv(const uint8_t *head, size_t length, uint64_t file_size,
                                       .text_offset = mos_le64(head + 8),
                                       .alignment = 2 << 20,
                                       .running_size = mos_max(mos_le64(head + 16), file_size),
-                                      .file_size = end_of_sections(head, length)};
+                                      .stated_size = end_of_sections(head, length)};
     return true;
 }
 const struct mos_kernel_format mos_kernel_riscv = {"RISC-V Image", read_riscv};
@@ -66,7 +66,7 @@ static bool read_zimage(const uint8_t *head, size_t length, uint64_t file_size,
                                       .boot_command = "bootz",
                                       .alignment = 4096,
                                       .running_size = file_size,
-                                      .file_size = mos_le32(head + 44) - mos_le32(head + 40),
+                                      .stated_size = mos_le32(head + 44) - mos_le32(head + 40),
                                       .anywhere = true};
     return true;
 }
@@ -115,7 +115,7 @@ static bool read_legacy(const uint8_t *head, size_t length, uint64_t file_size,
                                       .compression = kinds[head[31]],
                                       .alignment = 4096,
                                       .running_size = file_size,
-                                      .file_size = 64 + (uint64_t)mos_be32(head + 12),
+                                      .stated_size = 64 + (uint64_t)mos_be32(head + 12),
                                       .wrapped = true,
                                       .load = mos_be32(head + 16),
                                       .entry = mos_be32(head + 20)};
@@ -154,7 +154,9 @@ bool mos_kernel_read(const uint8_t *head, size_t length, uint64_t file_size,
         &mos_kernel_arm64, &mos_kernel_riscv,  &mos_kernel_zimage,    &mos_kernel_bzimage,
         &mos_kernel_elf,   &mos_kernel_legacy, &mos_kernel_compressed};
     for (size_t i = 0; i < sizeof formats / sizeof *formats; i++)
-        if (formats[i]->read(head, length, file_size, out))
+        if (formats[i]->read(head, length, file_size, out)) {
+            out->held_size = file_size;
             return true;
+        }
     return false;
 }

@@ -13,7 +13,8 @@ struct mos_kernel_header {
     uint64_t text_offset;     /* from a place aligned to `alignment` to its first byte */
     uint64_t alignment;       /* of that place */
     uint64_t running_size;    /* bytes of RAM from its first byte, zero-initialised tail included */
-    uint64_t file_size;       /* bytes that it must have to be whole; 0: not stated */
+    uint64_t stated_size;     /* bytes that it must have to be whole; 0: not stated */
+    uint64_t held_size; /* … and those that are there, of the same thing: outside or inside */
     /* Known after mos_kernel_apply only: */
     uint64_t expanded_size;  /* it unpacks itself: how much that takes, with what it clears; or 0 */
     uint64_t expands_to;     /* … to this many bytes behind a multiple of 128 MiB */

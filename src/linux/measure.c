@@ -71,6 +71,10 @@ bool mos_kernel_apply(struct mos_kernel_header *h, const struct mos_kernel_facts
     h->expands_to = f->expands_to;
     h->compression = outer.compression;
     h->plain_size = f->plain_size;
+    if (outer.stated_size > outer.held_size) { /* cut off outside, however whole the inside seems */
+        h->stated_size = outer.stated_size;
+        h->held_size = outer.held_size;
+    }
     if (outer.wrapped) {
         h->wrapped = true;
         h->load = outer.load;

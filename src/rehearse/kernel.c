@@ -197,10 +197,10 @@ void sim_kernel(struct sim *s) {
                   s->machine->cpu);
     if (!b->header.boot_command)
         sim_undecided(s, "what kind of program is started: its header is not known");
-    if (b->kernel_size < b->header.file_size)
+    if (b->header.held_size < b->header.stated_size)
         sim_wrong(s, MOS_END_SILENT, "The kernel is cut off: %s of %s.",
-                  mos_size_about(s->arena, b->kernel_size),
-                  mos_size_about(s->arena, b->header.file_size));
+                  mos_size_about(s->arena, b->header.held_size),
+                  mos_size_about(s->arena, b->header.stated_size));
     if (!b->checked)
         sim_unknown(s, "that the kernel's bytes are whole: nothing checks them");
     check_memory(s);

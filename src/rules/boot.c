@@ -62,10 +62,10 @@ static const char *hindrance(const struct view *v, const char **remedy) {
     if (h->wrapped && parcel)
         return "has a legacy header, which is not looked for inside of a parcel";
     *remedy = "The whole file.";
-    if (h->file_size > e->kernel->size)
+    if (h->stated_size > h->held_size)
         return mos_printf(v->arena, "is cut off: its header says %s, it has %s",
-                          mos_size_about(v->arena, h->file_size),
-                          mos_size_about(v->arena, e->kernel->size));
+                          mos_size_about(v->arena, h->stated_size),
+                          mos_size_about(v->arena, h->held_size));
     return NULL;
 }
 
