@@ -1,23 +1,20 @@
-/* Kernels, as far as their headers and what is packed in them tell; programs, modules, and
- * variables inside of a loader's binary. */
+/* Kernels, as far as their headers and what is packed in them tell; programs, and variables inside
+ * of a loader's binary. */
 #include "harness.h"
 
 #include "boot/environment.h"
 #include "linux/image.h"
-#include "linux/module.h"
 #include "linux/program.h"
 
 static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     struct mos_kernel_header header;
     struct mos_program_info program;
-    struct mos_module_info module;
     struct mos_kernel_facts facts;
     struct mos_map map;
     size_t head = size < MOS_KERNEL_HEAD ? size : MOS_KERNEL_HEAD;
     if (mos_kernel_read(data, head, size, &header) &&
         mos_kernel_measure(ctx, data, size, &header, &facts))
         mos_kernel_apply(&header, &facts);
-    mos_module_read(ctx->arena, data, size, &module);
     mos_program_read(ctx->arena, data, size, &program);
     mos_kernel_banner(ctx->arena, data, size);
     mos_environment_find(ctx->arena, data, size, &map);

@@ -31,31 +31,40 @@ size_t make_program(uint8_t *p, bool wide, unsigned machine, const char *interpr
     return 1024;
 }
 
-void make_module(struct mos_buf *out, bool wide, const char *facts, size_t length) {
-    static const char texts[] = "\0.shstrtab\0.modinfo";
-    size_t head = wide ? 64 : 52, row = wide ? 64 : 40;
-    size_t texts_at = head, facts_at = texts_at + sizeof texts, table = facts_at + length;
+void make_sections(struct mos_buf *out, bool wide, const struct elf_section *sections,
+                   size_t count) {
+    size_t head = wide ? 64 : 52, row = wide ? 64 : 40, texts = 11, at = head;
     mos_buf_zeros(out, head);
-    mos_buf_add(out, texts, sizeof texts);
-    mos_buf_add(out, facts, length);
-    mos_buf_zeros(out, 3 * row);
+    mos_buf_add(out, "\0.shstrtab", 11); /* the names, each ended by a zero byte */
+    for (size_t i = 0; i < count; i++) {
+        mos_buf_add(out, sections[i].name, strlen(sections[i].name) + 1);
+        texts += strlen(sections[i].name) + 1;
+    }
+    for (size_t i = 0; i < count; i++)
+        mos_buf_add(out, sections[i].bytes, sections[i].length);
+    size_t table = out->length, name = 11;
+    mos_buf_zeros(out, (count + 2) * row);
     uint8_t *p = (uint8_t *)out->data;
     memcpy(p, "\177ELF", 4);
     p[4] = wide ? 2 : 1;
     p[18] = wide ? 183 : 40;
     p[wide ? 58 : 46] = (uint8_t)row;
-    p[wide ? 60 : 48] = 3;
+    p[wide ? 60 : 48] = (uint8_t)(count + 2);
     p[wide ? 62 : 50] = 1;
     mos_put_le32(p + (wide ? 40 : 32), (uint32_t)table);
-    const struct {
-        size_t name, at, length;
-    } rows[] = {{1, texts_at, sizeof texts}, {11, facts_at, length}};
-    for (size_t i = 0; i < 2; i++) {
+    for (size_t i = 0; i <= count; i++) { /* the names come first */
         uint8_t *s = p + table + (i + 1) * row;
-        mos_put_le32(s, (uint32_t)rows[i].name);
-        mos_put_le32(s + (wide ? 24 : 16), (uint32_t)rows[i].at);
-        mos_put_le32(s + (wide ? 32 : 20), (uint32_t)rows[i].length);
+        size_t length = i ? sections[i - 1].length : texts;
+        mos_put_le32(s, (uint32_t)(i ? name : 1));
+        mos_put_le32(s + (wide ? 24 : 16), (uint32_t)at);
+        mos_put_le32(s + (wide ? 32 : 20), (uint32_t)length);
+        name += i ? strlen(sections[i - 1].name) + 1 : 0;
+        at += length;
     }
+}
+
+void make_module(struct mos_buf *out, bool wide, const char *facts, size_t length) {
+    make_sections(out, wide, &(struct elf_section){".modinfo", facts, length}, 1);
 }
 
 void make_zimage(uint8_t z[ZIMAGE]) {

@@ -9,7 +9,15 @@
 size_t make_program(uint8_t *p, bool wide, unsigned machine, const char *interpreter,
                     size_t loaded);
 
-/* A module of arm (or, wide, arm64): sections none, texts, .modinfo with these facts, each ended by
+/* An ELF file of arm (or, wide, arm64) with these sections and nothing else. */
+struct elf_section {
+    const char *name;
+    const void *bytes;
+    size_t length;
+};
+void make_sections(struct mos_buf *out, bool wide, const struct elf_section *sections,
+                   size_t count);
+/* A module of arm (or, wide, arm64): one section, .modinfo, with these facts, each ended by
  * a zero byte. */
 void make_module(struct mos_buf *out, bool wide, const char *facts, size_t length);
 

@@ -86,6 +86,9 @@ void mos_unpack_close(struct mos_unpacked *u);
 /* The same from memory, at most `limit` bytes of content; NULL: damaged, or larger. */
 bool mos_unpack_memory(struct mos_ctx *ctx, const void *bytes, size_t length, uint64_t limit,
                        struct mos_unpacked *out);
+/* Bytes that are compressed become what they hold, in ctx->arena; others stay as they are.  false:
+ * damaged, or more than `limit`. */
+bool mos_unpack_bytes(struct mos_ctx *ctx, const uint8_t **bytes, size_t *length, uint64_t limit);
 /* What a file's first bytes say of its compression ("gzip", …); NULL: none. */
 const char *mos_compression_of(const uint8_t *head, size_t length);
 

@@ -243,3 +243,17 @@ void mos_unpack_close(struct mos_unpacked *u) {
         u->host->close(u->host, u->spill);
     u->file = u->spill = -1;
 }
+
+bool mos_unpack_bytes(struct mos_ctx *ctx, const uint8_t **bytes, size_t *length, uint64_t limit) {
+    struct mos_unpacked u;
+    if (!mos_compression_of(*bytes, *length))
+        return true;
+    if (!mos_unpack_memory(ctx, *bytes, *length, limit, &u))
+        return false;
+    uint8_t *plain = mos_alloc(ctx->arena, (size_t)u.io.size + 1);
+    int e = mos_io_read(&u.io, plain, (size_t)u.io.size, 0);
+    *bytes = plain;
+    *length = (size_t)u.io.size;
+    mos_unpack_close(&u);
+    return !e;
+}

@@ -26,22 +26,6 @@ static void measure_zimage(const uint8_t *p, size_t length, struct mos_kernel_fa
         h->expands_to = mos_le32(p + at + 16);
 }
 
-/* The bytes inside, and their first ones. */
-static bool expand(struct mos_ctx *ctx, const char *compression, const uint8_t **bytes,
-                   size_t *length) {
-    struct mos_unpacked u;
-    if (!compression)
-        return true;
-    if (!mos_unpack_memory(ctx, *bytes, *length, MOST_KERNEL, &u) || !u.compression)
-        return false;
-    uint8_t *plain = mos_alloc(ctx->arena, (size_t)u.io.size + 1);
-    if (mos_io_read(&u.io, plain, (size_t)u.io.size, 0))
-        return false;
-    *bytes = plain;
-    *length = (size_t)u.io.size;
-    return true;
-}
-
 bool mos_kernel_measure(struct mos_ctx *ctx, const uint8_t *bytes, size_t length,
                         const struct mos_kernel_header *h, struct mos_kernel_facts *out) {
     *out = (struct mos_kernel_facts){0};
@@ -51,7 +35,8 @@ bool mos_kernel_measure(struct mos_ctx *ctx, const uint8_t *bytes, size_t length
         bytes += LEGACY_HEADER;
         length -= LEGACY_HEADER;
     }
-    if (!expand(ctx, h->compression, &bytes, &length))
+    if (h->compression && (!mos_compression_of(bytes, length) ||
+                           !mos_unpack_bytes(ctx, &bytes, &length, MOST_KERNEL)))
         return false;
     out->plain_size = length;
     out->head_length = mos_min(length, sizeof out->head);

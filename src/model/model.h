@@ -7,6 +7,8 @@
 #include "base/map.h"
 #include "model/yaml.h"
 
+#include <string.h>
+
 struct mos_value {
     struct mos_place place;
     const char *text;
@@ -419,6 +421,10 @@ static inline bool mos_has(const struct mos_value *v) {
 }
 static inline const char *mos_text_or(const struct mos_value *v, const char *otherwise) {
     return mos_has(v) ? v->text : otherwise;
+}
+/* Does a fill bring what Mosaicum makes: "boot", "system", "module-index"? */
+static inline bool mos_fill_makes(const struct mos_fill *fill, const char *what) {
+    return strcmp(mos_text_or(fill->made, ""), what) == 0;
 }
 
 /* The item of that name, or NULL. */

@@ -14,10 +14,19 @@ enum { MOST = 256 << 20, MOST_LIKELY = 4 << 20 };
 /* What a boot is likely to ask for next: kept from the same pass, so that an archive is read once.
  */
 static bool is_likely(const char *path) {
-    static const char *const names[] = {
-        "init",       "sh",      "bash",  "dash",    "busybox",
-        "ash",        "systemd", "fstab", "inittab", "modules.builtin",
-        "modules.dep"};
+    static const char *const names[] = {"init",
+                                        "sh",
+                                        "bash",
+                                        "dash",
+                                        "busybox",
+                                        "ash",
+                                        "systemd",
+                                        "fstab",
+                                        "inittab",
+                                        "modules.builtin",
+                                        "modules.dep",
+                                        "modules.order",
+                                        "modules.builtin.modinfo"};
     const char *slash = strrchr(path, '/'), *name = slash ? slash + 1 : path;
     for (size_t i = 0; i < sizeof names / sizeof *names; i++)
         if (strcmp(name, names[i]) == 0)
@@ -194,11 +203,11 @@ static bool boot_file(struct mos_plan *plan, const char *path, const uint8_t **b
     return false;
 }
 
-bool mos_plan_file_bytes(struct mos_plan *plan, const struct mos_region_plan *region,
-                         uint32_t index, const uint8_t **bytes, size_t *length) {
+bool mos_plan_file_bytes(struct mos_plan *plan, const struct mos_region_plan *region, uint32_t at,
+                         const uint8_t **bytes, size_t *length) {
     const struct mos_inventory *inv = region->volume->inventory;
-    const struct mos_inv_node *node = owner_of(inv, &index);
-    const char *path = mos_inv_path(plan->ctx->arena, inv, index) + 1;
+    const struct mos_inv_node *node = owner_of(inv, &at);
+    const char *path = mos_inv_path(plan->ctx->arena, inv, at) + 1;
     const struct mos_fill *fill = mos_plan_fill_at(region, node->fill);
     const struct mos_text_file *text = mos_plan_text(region, path);
     if (node->type != MOS_ENTRY_FILE || node->size > MOST)
@@ -208,9 +217,15 @@ bool mos_plan_file_bytes(struct mos_plan *plan, const struct mos_region_plan *re
         *bytes = (const uint8_t *)text->text;
         return true;
     }
-    if (mos_has(fill->made) && strcmp(fill->made->text, "boot") == 0 &&
-        boot_file(plan, path, bytes))
+    if (mos_fill_makes(fill, "boot") && boot_file(plan, path, bytes))
         return true;
+    const struct mos_buf *index = mos_fill_makes(fill, "module-index")
+                                      ? mos_plan_module_index_file(plan, region, path)
+                                      : NULL;
+    if (index && index->length == node->size) {
+        *bytes = (const uint8_t *)index->data;
+        return true;
+    }
     const struct mos_piece_plan *piece =
         mos_has(fill->piece) ? mos_plan_piece(plan, fill->piece->target) : NULL;
     if (mos_plan_is_there(piece) && piece->size == node->size) {
@@ -220,7 +235,7 @@ bool mos_plan_file_bytes(struct mos_plan *plan, const struct mos_region_plan *re
     if (mos_has(fill->made)) /* made from what the fills before have left: not to be had again */
         return false;
     struct picker p = {
-        .inv = inv, .arena = plan->ctx->arena, .path = path, .index = index, .size = node->size};
+        .inv = inv, .arena = plan->ctx->arena, .path = path, .index = at, .size = node->size};
     *bytes = NULL;
     if (!pick(plan, region, fill, &p))
         return false;

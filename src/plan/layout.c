@@ -575,7 +575,7 @@ static void find_boot_region(struct mos_plan *plan, struct mos_medium_plan *m,
     const struct mos_volume *v = r->def->volume;
     for (size_t k = 0; v && k < v->fills.count; k++) {
         const struct mos_fill *f = v->fills.items[k];
-        if (!mos_has(f->made) || strcmp(f->made->text, "boot") != 0 || plan->boot_region)
+        if (!mos_fill_makes(f, "boot") || plan->boot_region)
             continue;
         struct mos_buf path = {.arena = plan->ctx->arena};
         const char *to = mos_has(f->to) ? mos_entry_path(&path, f->to->text) : "";

@@ -36,8 +36,8 @@ struct mos_plan *mos_plan_make(struct mos_ctx *ctx, const struct mos_board *boar
     struct mos_plan *plan = mos_alloc(ctx->arena, sizeof *plan);
     plan->ctx = ctx;
     plan->board = board;
-    struct mos_vec *lists[] = {&plan->pieces, &plan->media,   &plan->environments,
-                               &plan->blobs,  &plan->entries, &plan->budgets};
+    struct mos_vec *lists[] = {&plan->pieces,  &plan->media,   &plan->environments, &plan->blobs,
+                               &plan->entries, &plan->budgets, &plan->indexes};
     for (size_t i = 0; i < sizeof lists / sizeof *lists; i++)
         *lists[i] = mos_vec_make(ctx->arena, sizeof(void *));
     plan->script_text.arena = plan->script_file.arena = ctx->arena;

@@ -10,6 +10,7 @@
 #include "disk/table.h"
 #include "fs/fs.h"
 #include "kconfig/fragment.h"
+#include "linux/module-index.h"
 #include "model/model.h"
 #include "tree/tree.h"
 
@@ -160,6 +161,7 @@ struct mos_plan {
     struct mos_vec pieces, media, environments, blobs, entries; /* of pointers to the above */
     struct mos_vec budgets;                                     /* of struct mos_budget_plan * */
     struct mos_vec replacements;                                /* of struct mos_replacement */
+    struct mos_vec indexes;                                     /* of struct mos_module_folder * */
     struct mos_map loader_config; /* how the loader was built: symbol -> struct mos_setting * */
     struct mos_map config;        /* symbol -> struct mos_setting * */
     bool has_config;
@@ -234,7 +236,7 @@ void mos_plan_collected(struct mos_plan *plan, const struct mos_collector *colle
  * node (passwords in texts below etc/ may be tokens); false: they are not known. */
 bool mos_plan_file_bytes(struct mos_plan *plan, const struct mos_region_plan *region,
                          uint32_t index, const uint8_t **bytes, size_t *length);
-/* read-once.c: what the plain (not compressed) kernel modules below a folder of a volume say. */
+/* read-once.c: what the kernel modules below a folder of a volume say. */
 struct mos_module_fact {
     const char *path;          /* below the folder */
     bool good;                 /* false: it is cut off, or no module */
@@ -242,6 +244,11 @@ struct mos_module_fact {
 };
 bool mos_plan_modules(struct mos_plan *plan, const struct mos_region_plan *region, uint32_t folder,
                       struct mos_vec *out);
+/* The same for an index, as a text that stands for all of it (damaged ones are not in it), NULL:
+ * not to be had; and what it says, of struct mos_indexed_module *. */
+const char *mos_plan_module_names(struct mos_plan *plan, const struct mos_region_plan *region,
+                                  uint32_t folder);
+void mos_plan_read_module_names(struct mos_arena *arena, const char *text, struct mos_vec *out);
 /* The programs that the services below a folder start. */
 struct mos_unit_fact {
     const char *path, *program; /* below the folder; absolute */
@@ -326,6 +333,22 @@ bool mos_plan_make_piece(struct mos_plan *plan, struct mos_piece_plan *piece, bo
 /* system.c: streams what the definition says about the root file system. */
 bool mos_plan_stream_system(struct mos_plan *plan, const struct mos_region_plan *region,
                             const struct mos_sink *sink);
+/* module-index.c: streams the files by which modules are found, for every folder of modules that
+ * the fills before have brought; they stay in plan->indexes. */
+struct mos_module_folder {
+    const struct mos_region_plan *region;
+    const struct mos_fill *fill;
+    const char *path; /* "lib/modules/6.1.0" */
+    size_t modules;
+    struct mos_vec files;          /* of struct mos_index_file */
+    struct mos_index_lack lacking; /* what they need and is not there */
+};
+bool mos_plan_stream_module_index(struct mos_plan *plan, const struct mos_region_plan *region,
+                                  const struct mos_fill *fill, const struct mos_sink *sink);
+/* One of these files by its path in the volume; NULL: it is none. */
+const struct mos_buf *mos_plan_module_index_file(const struct mos_plan *plan,
+                                                 const struct mos_region_plan *region,
+                                                 const char *path);
 /* What <name> or a mount's region is called by the kernel: PARTUUID=…; NULL: it is no partition. */
 const char *mos_plan_partition_name(const struct mos_plan *plan, const char *region);
 const struct mos_region_plan *mos_plan_region(const struct mos_plan *plan, const char *name);

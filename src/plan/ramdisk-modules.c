@@ -97,21 +97,6 @@ static bool gather_data(void *self, uint64_t offset, const void *bytes, size_t l
     return true;
 }
 
-/* A module's own bytes, expanded.  false: what is packed is damaged. */
-static bool expand(struct mos_ctx *ctx, const uint8_t **bytes, size_t *length) {
-    struct mos_unpacked u;
-    if (!mos_compression_of(*bytes, *length))
-        return true;
-    if (!mos_unpack_memory(ctx, *bytes, *length, MOST_FILE, &u))
-        return false;
-    uint8_t *plain = mos_alloc(ctx->arena, (size_t)u.io.size + 1);
-    int e = mos_io_read(&u.io, plain, (size_t)u.io.size, 0);
-    *bytes = plain;
-    *length = (size_t)u.io.size;
-    mos_unpack_close(&u);
-    return !e;
-}
-
 /* Which of the names that are sought a module answers to.  All of an archive's modules go by here,
  * so nothing of them stays. */
 static void search_module(struct gather *g) {
@@ -122,7 +107,8 @@ static void search_module(struct gather *g) {
     struct mos_module_info info;
     aside.arena = mos_arena_child(g->m->plan->ctx->arena);
     x->searched = true;
-    if (expand(&aside, &bytes, &length) && mos_module_read(aside.arena, bytes, length, &info))
+    if (mos_unpack_bytes(&aside, &bytes, &length, MOST_FILE) &&
+        mos_module_read(aside.arena, bytes, length, &info))
         for (size_t i = 0; i < g->m->sought.count; i++) {
             const char *name = mos_vec_pointer(&g->m->sought, i);
             for (size_t k = 0; k < info.aliases.count; k++)
@@ -139,7 +125,7 @@ static void take_module(struct gather *g) {
     struct ramdisk_module *x = g->module;
     x->bytes = g->bytes;
     x->length = (size_t)g->size;
-    if (expand(ctx, &x->bytes, &x->length) &&
+    if (mos_unpack_bytes(ctx, &x->bytes, &x->length, MOST_FILE) &&
         mos_module_read(ctx->arena, x->bytes, x->length, &x->info))
         return;
     ramdisk_complain(g->m, MOS_RULE_PIECE_FORMAT, g->m->def->modules->in->place,

@@ -3,6 +3,8 @@
 #include "plan/plan.h"
 
 #include "base/bytes.h"
+#include "content/content.h"
+#include "linux/module-index.h"
 #include "linux/module.h"
 #include "store/store.h"
 
@@ -14,14 +16,15 @@ struct reader;
 
 /* What is read: which files, and what of them. */
 struct subject {
-    const char *name; /* of what is kept */
-    const char *end;  /* of a file's name */
-    size_t most;      /* bytes of a file */
+    const char *name;                                    /* of what is kept */
+    bool (*wants)(struct mos_arena *, const char *name); /* of a file: its last part */
+    size_t most;                                         /* bytes of a file */
     void (*tell)(struct reader *r);
 };
 
 struct reader {
     const struct subject *subject;
+    struct mos_ctx *ctx;
     struct mos_arena *arena;
     const char *folder; /* without a leading slash */
     struct mos_buf *out;
@@ -38,11 +41,11 @@ static const char *without_usr(const char *path) {
 static bool take_entry(void *self, const struct mos_entry *e) {
     struct reader *r = self;
     const char *path = without_usr(e->path);
-    size_t n = strlen(r->folder), length = strlen(path), end = strlen(r->subject->end);
+    size_t n = strlen(r->folder);
     r->path = NULL;
-    if (e->type != MOS_ENTRY_FILE || e->size > r->subject->most || length < n + end + 2 ||
-        strncmp(path, r->folder, n) != 0 || path[n] != '/' ||
-        strcmp(path + length - end, r->subject->end) != 0 || strchr(path, '\n'))
+    if (e->type != MOS_ENTRY_FILE || e->size > r->subject->most ||
+        strncmp(path, r->folder, n) != 0 || path[n] != '/' || strchr(path, '\n') ||
+        !r->subject->wants(r->arena, strrchr(path, '/') + 1))
         return true;
     r->path = mos_strdup(r->arena, path + n + 1);
     r->size = (size_t)e->size;
@@ -71,12 +74,58 @@ static bool take_end(void *self, uint64_t sum) {
     return true;
 }
 
+static bool wants_modules(struct mos_arena *arena, const char *name) {
+    return mos_module_name(arena, name) != NULL;
+}
+
+/* What the module that goes by says; it lives as long as `aside`.  false: it is none. */
+static bool read_module(struct reader *r, struct mos_ctx *aside, struct mos_module_info *info,
+                        const uint8_t **bytes, size_t *length) {
+    *bytes = r->bytes;
+    *length = r->size;
+    return *length && mos_unpack_bytes(aside, bytes, length, MOST_MODULE) &&
+           mos_module_read(aside->arena, *bytes, *length, info);
+}
+
 /* + or -, processor, release, path; "?" for what is not known. */
 static void tell_module(struct reader *r) {
+    struct mos_ctx aside = *r->ctx;
     struct mos_module_info info;
-    bool good = r->size && mos_module_read(r->arena, r->bytes, r->size, &info);
+    const uint8_t *bytes;
+    size_t length;
+    aside.arena = mos_arena_child(r->arena);
+    bool good = read_module(r, &aside, &info, &bytes, &length);
     mos_buf_printf(r->out, "%c %s %s %s\n", good ? '+' : '-', good && info.cpu ? info.cpu : "?",
                    good && info.release ? info.release : "?", r->path);
+    mos_arena_free(aside.arena);
+}
+
+/* What an index is made of: a letter and a text a line, the path first. */
+static void tell_names(struct reader *r) {
+    struct mos_ctx aside = *r->ctx;
+    struct mos_module_info info;
+    const uint8_t *bytes;
+    size_t length;
+    aside.arena = mos_arena_child(r->arena);
+    if (read_module(r, &aside, &info, &bytes, &length)) {
+        struct mos_vec symbols = mos_vec_make(aside.arena, sizeof(char *));
+        const struct mos_vec *lists[] = {&info.needs, &info.aliases, &info.soft, &info.weak,
+                                         &symbols};
+        mos_module_symbols(aside.arena, bytes, length, &symbols);
+        mos_buf_printf(r->out, "m%s\n", r->path);
+        for (size_t i = 0; i < sizeof lists / sizeof *lists; i++)
+            for (size_t k = 0; k < lists[i]->count; k++)
+                if (!strchr(mos_vec_pointer(lists[i], k), '\n'))
+                    mos_buf_printf(r->out, "%c%s\n", "nafwy"[i],
+                                   (const char *)mos_vec_pointer(lists[i], k));
+    }
+    mos_arena_free(aside.arena);
+}
+
+static bool wants_units(struct mos_arena *arena, const char *name) {
+    const char *dot = strrchr(name, '.');
+    (void)arena;
+    return dot && dot > name && strcmp(dot, ".service") == 0;
 }
 
 /* The programs that a unit starts, without their arguments: its name, program. */
@@ -93,8 +142,15 @@ static void tell_unit(struct reader *r) {
     }
 }
 
-static const struct subject modules = {"modules", ".ko", MOST_MODULE, tell_module};
-static const struct subject units = {"units", ".service", MOST_UNIT, tell_unit};
+static const struct subject modules = {"module-facts", wants_modules, MOST_MODULE, tell_module};
+static const struct subject module_names = {"module-names", wants_modules, MOST_MODULE, tell_names};
+static const struct subject units = {"units", wants_units, MOST_UNIT, tell_unit};
+
+static void add_patterns(struct mos_buf *b, const struct mos_list *list) {
+    mos_buf_printf(b, "%zu\n", list->count);
+    for (size_t i = 0; i < list->count; i++)
+        mos_buf_printf(b, "%s\n", mos_text_or(list->items[i], ""));
+}
 
 /* The lines about all that a fill brings into a folder; NULL: it cannot be read. */
 static const char *lines_of(struct mos_plan *plan, const struct subject *subject,
@@ -110,7 +166,9 @@ static const char *lines_of(struct mos_plan *plan, const struct subject *subject
     if (archive && archive->hashed) {
         struct mos_buf b = {.arena = ctx->arena};
         mos_buf_add(&b, archive->sha256, MOS_SHA256_SIZE);
-        mos_buf_printf(&b, "%s\n%s", mos_text_or(fill->to, ""), folder);
+        mos_buf_printf(&b, "%s\n%s\n", mos_text_or(fill->to, ""), folder);
+        add_patterns(&b, &fill->only);
+        add_patterns(&b, &fill->except);
         if (mos_sha256(b.data, b.length, hash)) {
             mos_sha256_hex(hash, hex);
             key = mos_printf(ctx->arena, "%s-%s", subject->name, hex);
@@ -119,7 +177,8 @@ static const char *lines_of(struct mos_plan *plan, const struct subject *subject
     if (key && mos_store_get(ctx, key, &kept, &length))
         return mos_strndup(ctx->arena, kept, length);
     struct mos_buf out = {.arena = ctx->arena};
-    struct reader r = {.subject = subject, .arena = ctx->arena, .folder = folder, .out = &out};
+    struct reader r = {
+        .subject = subject, .ctx = ctx, .arena = ctx->arena, .folder = folder, .out = &out};
     struct mos_sink sink = {&r, take_entry, take_data, take_end};
     struct mos_error ignored = {0}, *saved = ctx->error;
     ctx->error = &ignored;
@@ -171,7 +230,7 @@ static const char *all_lines(struct mos_plan *plan, const struct subject *subjec
     note_fills(inv, folder, fills);
     for (size_t i = 0; i < count; i++) {
         const struct mos_fill *f = mos_plan_fill_at(region, (unsigned)i);
-        if (!fills[i] || (!mos_has(f->archive) && !mos_has(f->folder)))
+        if (!fills[i] || (!mos_has(f->archive) && !mos_has(f->folder) && !mos_has(f->piece)))
             continue;
         const char *text = lines_of(plan, subject, region, f, path);
         if (!text)
@@ -201,4 +260,38 @@ bool mos_plan_units(struct mos_plan *plan, const struct mos_region_plan *region,
         line += n + (line[n] == '\n');
     }
     return text != NULL;
+}
+
+/* A new module begins with its path; what follows is of it. */
+void mos_plan_read_module_names(struct mos_arena *arena, const char *text, struct mos_vec *out) {
+    struct mos_indexed_module *m = NULL;
+    for (size_t n; *text; text += n + (text[n] == '\n')) {
+        n = strcspn(text, "\n");
+        if (!n)
+            continue;
+        const char *word = mos_strndup(arena, text + 1, n - 1);
+        if (*text == 'm') {
+            m = mos_alloc(arena, sizeof *m);
+            *m = (struct mos_indexed_module){.name = mos_module_name(arena, word), .path = word};
+            struct mos_vec *lists[] = {&m->needs, &m->aliases, &m->soft, &m->weak, &m->symbols};
+            for (size_t i = 0; i < sizeof lists / sizeof *lists; i++)
+                *lists[i] = mos_vec_make(arena, sizeof(char *));
+            mos_vec_push_pointer(out, m);
+            continue;
+        }
+        struct mos_vec *to = !m             ? NULL
+                             : *text == 'n' ? &m->needs
+                             : *text == 'a' ? &m->aliases
+                             : *text == 'f' ? &m->soft
+                             : *text == 'w' ? &m->weak
+                             : *text == 'y' ? &m->symbols
+                                            : NULL;
+        if (to)
+            mos_vec_push_pointer(to, word);
+    }
+}
+
+const char *mos_plan_module_names(struct mos_plan *plan, const struct mos_region_plan *region,
+                                  uint32_t folder) {
+    return all_lines(plan, &module_names, region, folder);
 }

@@ -218,10 +218,12 @@ bool mos_plan_stream_fill(struct mos_plan *plan, const struct mos_region_plan *r
     const char *prefix = mos_has(f->to) ? mos_entry_path(&to, f->to->text) : "";
     if (!prefix)
         prefix = "";
-    if (mos_has(f->made))
-        return strcmp(f->made->text, "system") == 0
-                   ? mos_plan_stream_system(plan, region, sink)
-                   : mos_plan_stream_boot_files(plan, counting, sink);
+    if (mos_fill_makes(f, "system"))
+        return mos_plan_stream_system(plan, region, sink);
+    if (mos_fill_makes(f, "module-index"))
+        return mos_plan_stream_module_index(plan, region, f, sink);
+    if (mos_fill_makes(f, "boot"))
+        return mos_plan_stream_boot_files(plan, counting, sink);
     if (mos_has(f->environment))
         return stream_environment(plan, f, *prefix ? prefix : "uboot.env", sink);
     if (mos_has(f->piece)) {
@@ -296,7 +298,7 @@ static bool stream_fills(struct mos_plan *plan, struct mos_region_plan *region, 
         const struct mos_fill *f = fills->items[i];
         v->fill = (uint16_t)i;
         v->replaces = (mos_has(f->replaces) && f->replaces->truth) || mos_has(f->expects) ||
-                      (mos_has(f->made) && strcmp(f->made->text, "system") == 0);
+                      mos_fill_makes(f, "system") || mos_fill_makes(f, "module-index");
         w.fill = (unsigned)i;
         w.def = f;
         if (mos_plan_stream_fill(plan, region, f, v->io == NULL, &sink))

@@ -136,11 +136,9 @@ static void check_kept(const struct mos_plan *plan) {
 /* Does the definition's own part of a system go there? */
 static bool makes_system(const struct mos_region_plan *root) {
     const struct mos_named *fills = &root->def->volume->fills;
-    for (size_t i = 0; i < fills->count; i++) {
-        const struct mos_fill *f = fills->items[i];
-        if (mos_has(f->made) && strcmp(f->made->text, "system") == 0)
+    for (size_t i = 0; i < fills->count; i++)
+        if (mos_fill_makes(fills->items[i], "system"))
             return true;
-    }
     return false;
 }
 

@@ -1,4 +1,4 @@
-/* The kernel's release and its modules: declared, configured, shipped and indexed alike? */
+/* The kernel's release and its modules: declared, configured and shipped alike? */
 #include "rules/rules.h"
 
 #include "base/text.h"
@@ -120,97 +120,6 @@ static void check_allowed(const struct view *v, uint32_t folder) {
     mos_finding_try(v->list, f, "CONFIG_MODULES=y");
 }
 
-/* ---- the index ---- */
-
-struct index_check {
-    const struct view *v;
-    uint32_t folder;      /* of this release */
-    struct mos_map named; /* path below it -> itself: what modules.dep has a line for */
-    size_t modules, unknown;
-    const char *first_unknown;
-};
-
-/* Every module below a folder; `path` is what modules.dep calls that. */
-static void walk_modules(struct index_check *c, uint32_t folder, const char *path) {
-    const struct view *v = c->v;
-    for (uint32_t i = mos_inv_node(v->inv, folder)->first_child; i;
-         i = mos_inv_node(v->inv, i)->next) {
-        const struct mos_inv_node *n = mos_inv_node(v->inv, i);
-        const char *at = mos_printf(v->arena, "%s%s%s", path, *path ? "/" : "", n->name);
-        if (n->type == MOS_ENTRY_FOLDER)
-            walk_modules(c, i, at);
-        if (n->type != MOS_ENTRY_FILE || !mos_module_name(v->arena, n->name))
-            continue;
-        c->modules++;
-        if (mos_map_get(&c->named, at) || (c->unknown++))
-            continue;
-        c->first_unknown = at;
-    }
-}
-
-/* The lines "path: needs …": each name is a file below the folder.  *gone: the first that is none.
- */
-static void read_index(struct index_check *c, const char *text, const char **gone) {
-    const struct view *v = c->v;
-    const char *base = mos_inv_path(v->arena, v->inv, c->folder);
-    for (const char *line = text; *line;) {
-        size_t length = strcspn(line, "\n"), n = strcspn(line, ":\n");
-        uint32_t index;
-        char *name = mos_strndup(v->arena, line, n);
-        if (n && line[n] == ':') {
-            mos_map_set(&c->named, name, name);
-            if (!*gone && !mos_inv_follow(v->inv, v->arena,
-                                          mos_printf(v->arena, "%s/%s", base, name), &index))
-                *gone = name;
-        }
-        line += length + (line[length] == '\n');
-    }
-}
-
-static void tell_index(const struct view *v, uint32_t folder, const char *text,
-                       const char *remedy) {
-    struct mos_finding *f = mos_find(v->list, MOS_RULE_KERNEL_MODULES_INDEX, "%s", text);
-    mos_finding_at(v->list, f, fill_of(v, folder)->r.key_place);
-    mos_finding_at(v->list, f, v->root->def->r.key_place);
-    mos_finding_why(v->list, f, "Modules are found by modules.dep and by nothing else.");
-    mos_finding_try(v->list, f, "%s", remedy);
-}
-
-static void check_index(const struct view *v, uint32_t folder) {
-    struct index_check c = {.v = v, .folder = folder, .named = mos_map_make(v->arena)};
-    const uint8_t *bytes;
-    size_t length;
-    const char *gone = NULL;
-    uint32_t index = child(v, folder, "modules.dep");
-    if (!index) {
-        walk_modules(&c, folder, "");
-        if (c.modules)
-            tell_index(v, folder,
-                       mos_printf(v->arena,
-                                  "The modules of %s have no index: modules.dep is not there.",
-                                  v->release->text),
-                       "The folder as the kernel's own installation leaves it.");
-        return;
-    }
-    if (!mos_plan_file_bytes((struct mos_plan *)(uintptr_t)v->plan, v->root, index, &bytes,
-                             &length))
-        return;
-    read_index(&c, mos_strndup(v->arena, (const char *)bytes, length), &gone);
-    walk_modules(&c, folder, "");
-    if (gone)
-        tell_index(v, folder,
-                   mos_printf(v->arena, "modules.dep of %s names %s, which is not there.",
-                              v->release->text, gone),
-                   "All modules that were made together, or a new index.");
-    else if (c.unknown)
-        tell_index(
-            v, folder,
-            mos_printf(v->arena, "modules.dep of %s does not know %s%s.", v->release->text,
-                       c.first_unknown,
-                       c.unknown > 1 ? mos_printf(v->arena, " and %zu more", c.unknown - 1) : ""),
-            "A new index, made over all of them.");
-}
-
 /* ---- the modules themselves ---- */
 
 static void check_modules(const struct view *v, uint32_t folder) {
@@ -261,6 +170,5 @@ void mos_rule_modules(const struct mos_plan *plan) {
         return;
     }
     check_allowed(&v, own);
-    check_index(&v, own);
     check_modules(&v, own);
 }

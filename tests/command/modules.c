@@ -154,5 +154,182 @@ static void chains_are_followed_to_their_end(void) {
     }
 }
 
-SUITE(modules_suite, {"what is needed is taken", what_is_needed_is_taken},
+/* ---- an index of our own ---- */
+
+static const char root_definition[] =
+    "mosaicum: 1\nboard: curlew\nhardware: {cpu: arm64, media: {card: {kind: sd, size: 16 MiB}}}\n"
+    "pieces: {linux: {file: linux.tar, license: GPL-2.0-only}, more: {file: more.tar, license: "
+    "MIT}}\n%s"
+    "layout: {card: {table: {kind: gpt}, regions: {root: {number: 1, size: rest, volume: {kind: "
+    "ext4, label: root, fills: {%s}}}}}}\n";
+
+/* Checks and builds what `fills` makes of the archives; then the index lies in w/ours. */
+static int make_root(const char *w, const char *more_keys, const char *fills, char **said) {
+    char text[2000];
+    snprintf(text, sizeof text, root_definition, more_keys, fills);
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    write_text(path_in(w, "boards/curlew.yaml"), text);
+    struct outcome o = run_shell(
+        "cd '%s' && mkdir -p root more && tar -C root -cf linux.tar . && tar -C more -cf more.tar "
+        ". "
+        "&& M='%s' && $M --no-cache check; $M --no-cache -q build >/dev/null && rm -rf ours "
+        "all.tar && "
+        "mkdir ours && $M -q take out/curlew/card.img root:/ -o all.tar 2>/dev/null && tar -C ours "
+        "-xf all.tar",
+        w, MOSAICUM_PROGRAM);
+    *said = keep(o.out);
+    int status = o.status;
+    outcome_free(&o);
+    return status;
+}
+
+/* Modules of a random graph: the line of each has all that it needs, the last first. */
+static void an_index_knows_what_is_needed(void) {
+    static const char *const packs[] = {"", "gzip -n", "xz", "zstd -q --rm"};
+    uint64_t seed = 67;
+    for (size_t graph = 0; graph < sizeof packs / sizeof *packs; graph++) {
+        struct module all[MODULES] = {0};
+        struct core c;
+        char *said, *text;
+        core_start(&c);
+        const char *w = keep(test_folder("index"));
+        for (int i = 0; i < MODULES; i++) {
+            for (int k = 0; k < i; k++)
+                all[i].needs[k] = random_below(&seed, 4) == 0;
+            put_module(&c, w, all, i);
+        }
+        write_text(path_in(w, "root" FOLDER "modules.builtin"), "kernel/b00.ko\nkernel/b03.ko\n");
+        CU_ASSERT_TRUE_FATAL(!graph || runs(0, "%s '%s/root" FOLDER "kernel'/*", packs[graph], w));
+        CU_ASSERT_EQUAL_FATAL(
+            make_root(w, "", "linux: {archive: linux}, index: {made: module-index}", &said), 0);
+        CU_ASSERT_PTR_NULL(strstr(said, "kernel.modules-index"));
+        size_t length;
+        char *file = read_whole(path_in(w, "ours" FOLDER "modules.dep"), &length);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(file);
+        text = calloc(1, length + 2);
+        sprintf(text, "\n%s", file);
+        free(file);
+        for (int i = 0; i < MODULES; i++) {
+            char *line = strstr(text, path_in("", "\nkernel/m%02d.ko", i) + 1);
+            CU_ASSERT_PTR_NOT_NULL_FATAL(line);
+            char *own = strndup(strchr(line, ':'), strcspn(strchr(line, ':'), "\n"));
+            for (int k = 0; k < MODULES; k++)
+                all[k].taken = false;
+            take(all, i);
+            for (int k = 0; k < MODULES; k++) {
+                const char *at = strstr(own, path_in("", " kernel/m%02d.ko", k) + 1);
+                CU_ASSERT_EQUAL(at != NULL, all[k].taken && k != i);
+                for (int n = 0; at && n < MODULES; n++)
+                    if (all[k].needs[n])
+                        CU_ASSERT(strstr(own, path_in("", "kernel/m%02d.ko", n) + 1) > at);
+            }
+            free(own);
+        }
+        free(text);
+        core_end(&c);
+        remove_folder(w);
+    }
+}
+
+/* What is wrong with an index, ours or one that came with the modules. */
+static void what_an_index_lacks_is_said(void) {
+    static const struct {
+        const char *edit, *fills, *said; /* NULL: nothing about an index */
+    } rows[] = {
+        {"true", "linux: {archive: linux}, index: {made: module-index}", NULL},
+        {"true", "linux: {archive: linux}", "have no index: modules.dep is not there."},
+        {"true", "index: {made: module-index}, linux: {archive: linux}",
+         "and no fill before it brings any."},
+        {"true", "linux: {archive: linux}, index: {made: module-index}, more: {archive: more}",
+         NULL},
+        {"rm root" FOLDER "kernel/m00.ko", "linux: {archive: linux}, index: {made: module-index}",
+         "needs m00, which is not in /lib/modules/6.1.0-curlew"},
+        {"cp root" FOLDER "kernel/m00.ko more" FOLDER "m99.ko",
+         "linux: {archive: linux}, index: {made: module-index}, more: {archive: more}",
+         "modules.dep of 6.1.0-curlew does not know m99.ko."},
+        {"cp -r ours/lib root/", "linux: {archive: linux}", NULL},
+        {"cp -r ours/lib root/ && rm root" FOLDER "modules.dep.bin", "linux: {archive: linux}",
+         NULL},
+        {"cp -r ours/lib root/ && mkdir root/bin && cp m root/bin/kmod && rm root" FOLDER
+         "modules.dep.bin",
+         "linux: {archive: linux}", "have no index: modules.dep.bin is not there."},
+        {"cp -r ours/lib root/ && printf x | dd of=root" FOLDER
+         "modules.dep.bin conv=notrunc bs=1 seek=2 status=none",
+         "linux: {archive: linux}", "modules.dep.bin of 6.1.0-curlew is damaged."},
+        {"cp -r ours/lib root/ && cp root" FOLDER "kernel/m00.ko root" FOLDER
+         "kernel/m77.ko && echo kernel/m77.ko: >> root" FOLDER "modules.dep",
+         "linux: {archive: linux}", "modules.dep.bin of 6.1.0-curlew does not know kernel/m77.ko."},
+        {"cp -r ours/lib root/ && rm root" FOLDER "kernel/m01.ko", "linux: {archive: linux}",
+         "modules.dep of 6.1.0-curlew names kernel/m01.ko, which is not there."},
+        {"cp -r ours/lib root/ && cp root" FOLDER "kernel/m00.ko root" FOLDER "kernel/m77.ko",
+         "linux: {archive: linux}, index: {made: module-index}", NULL},
+    };
+    struct core c;
+    struct module all[MODULES] = {0};
+    core_start(&c);
+    const char *base = keep(test_folder("lacking"));
+    char *said;
+    all[1].needs[0] = all[2].needs[0] = true;
+    for (int i = 0; i < 3; i++)
+        put_module(&c, base, all, i);
+    write_text(path_in(base, "root" FOLDER "modules.builtin"), "kernel/b00.ko\n");
+    CU_ASSERT_TRUE_FATAL(runs(0, "mkdir -p '%s/more" FOLDER "'; cp /bin/true '%s/m'", base, base));
+    CU_ASSERT_EQUAL_FATAL(
+        make_root(base, "", "linux: {archive: linux}, index: {made: module-index}", &said), 0);
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        const char *w = keep(test_folder("lack"));
+        copy_folder(base, w);
+        CU_ASSERT_TRUE_FATAL(runs(0, "cd '%s' && %s", w, rows[i].edit));
+        int status = make_root(w, "", rows[i].fills, &said);
+        bool told = strstr(said, "kernel.modules-index") != NULL;
+        bool good = rows[i].said ? told && strstr(said, rows[i].said) && status : !told && !status;
+        if (!good)
+            fprintf(stderr, "\n%s with %s: status %d\n%s\n", rows[i].edit, rows[i].fills, status,
+                    said);
+        CU_ASSERT_TRUE(good);
+        remove_folder(w);
+    }
+    core_end(&c);
+    remove_folder(base);
+}
+
+/* Packed modules say who they are for, too. */
+static void packed_modules_are_looked_into(void) {
+    static const struct {
+        const char *pack, *facts, *said;
+        bool wide;
+    } rows[] = {
+        {"true", "vermagic=6.1.0-curlew SMP", NULL, true},
+        {"xz", "vermagic=6.1.0-curlew SMP", NULL, true},
+        {"xz", "vermagic=6.1.0-plover SMP", "made for release 6.1.0-plover", true},
+        {"zstd -q --rm", "vermagic=6.1.0-plover SMP", "made for release 6.1.0-plover", true},
+        {"gzip -n", "vermagic=6.1.0-curlew SMP", "is made for arm, the board is arm64", false},
+        {"truncate -s 40", "", "is damaged", true}};
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        struct core c;
+        core_start(&c);
+        const char *w = keep(test_folder("packed"));
+        struct mos_buf out = {.arena = c.ctx.arena};
+        char *said;
+        make_module(&out, rows[i].wide, rows[i].facts, strlen(rows[i].facts) + 1);
+        write_file(path_in(w, "root" FOLDER "kernel/m.ko"), out.data, out.length);
+        CU_ASSERT_TRUE_FATAL(runs(0, "%s '%s/root" FOLDER "kernel/m.ko'", rows[i].pack, w));
+        make_root(
+            w,
+            "kernel: {release: 6.1.0-curlew}\nboot: {via: script, entries: {main: {arguments: "
+            "{root: <root>}}}}\n",
+            "linux: {archive: linux}, index: {made: module-index}", &said);
+        bool told = strstr(said, "kernel.modules-other") != NULL;
+        if (told != (rows[i].said != NULL) || (told && !strstr(said, rows[i].said)))
+            fprintf(stderr, "\n%s %s\n%s\n", rows[i].pack, rows[i].facts, said);
+        CU_ASSERT(rows[i].said ? told && strstr(said, rows[i].said) : !told);
+        core_end(&c);
+        remove_folder(w);
+    }
+}
+
+SUITE(modules_suite, {"an index knows what is needed", an_index_knows_what_is_needed},
+      {"what an index lacks is said", what_an_index_lacks_is_said},
+      {"packed modules are looked into", packed_modules_are_looked_into},
+      {"what is needed is taken", what_is_needed_is_taken},
       {"chains are followed to their end", chains_are_followed_to_their_end});

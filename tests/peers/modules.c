@@ -1,6 +1,8 @@
 /* Modules as the system's own tool would load them, and kernels that find their root by them. */
 #include "peers.h"
 
+#include "linux/module-index.h"
+
 #include <stdlib.h>
 #include <string.h>
 
@@ -182,6 +184,152 @@ static void a_root_on_a_card_behind_modules(void) {
     remove_folder(w);
 }
 
-SUITE(modules_suite, {"what a module needs", what_a_module_needs},
+/* ---- an index of our own ---- */
+
+/* The values of an index file, a line each, sorted; those of modules.dep.bin with their needs
+ * sorted, too, for more than one order of loading is right. */
+static void list_index(struct core *c, const char *path, struct mos_buf *out) {
+    struct mos_vec values = mos_vec_make(c->ctx.arena, sizeof(struct mos_trie_value));
+    size_t length;
+    char *bytes = read_whole(path, &length);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(bytes);
+    CU_ASSERT_TRUE_FATAL(mos_trie_read(c->ctx.arena, (const uint8_t *)bytes, length, &values));
+    for (size_t i = 0; i < values.count; i++) {
+        const struct mos_trie_value *v = mos_vec_at(&values, i);
+        mos_buf_printf(out, "%s %s\n", v->key, v->value);
+    }
+    free(bytes);
+}
+
+/* All that both say, but for values that theirs has twice. */
+static size_t compare_indexes(const char *w, const char *ours, const char *theirs) {
+    static const char *const names[] = {"modules.dep.bin", "modules.alias.bin",
+                                        "modules.symbols.bin", "modules.builtin.bin",
+                                        "modules.builtin.alias.bin"};
+    size_t values = 0;
+    for (size_t i = 0; i < sizeof names / sizeof *names; i++) {
+        struct core c;
+        core_start(&c);
+        struct mos_buf a = {.arena = c.ctx.arena}, b = {.arena = c.ctx.arena};
+        list_index(&c, path_in(ours, "%s", names[i]), &a);
+        list_index(&c, path_in(theirs, "%s", names[i]), &b);
+        write_file(path_in(w, "a"), a.data, a.length);
+        write_file(path_in(w, "b"), b.data, b.length);
+        CU_ASSERT_TRUE(runs(0,
+                            "cd '%s' && for f in a b; do tr ' ' '\\001' < $f | %s sort -u > $f.s; "
+                            "done && cmp a.s b.s",
+                            w,
+                            i ? ""
+                              : "while IFS=$(printf '\\001') read -r k l; do echo $k $(echo \"$l\" "
+                                "| tr '\\001' '\\n' | sort); done |"));
+        for (size_t k = 0; k < a.length; k++)
+            values += a.data[k] == '\n';
+        core_end(&c);
+    }
+    return values;
+}
+
+static void an_index_is_what_the_system_makes(void) {
+    static const char *const kernels[] = {"kernel", "full", "arm"};
+    size_t values = 0, asked = 0;
+    for (size_t k = 0; k < sizeof kernels / sizeof *kernels; k++) {
+        const char *w = keep(test_folder("index"));
+        write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+        write_text(
+            path_in(w, "boards/curlew.yaml"),
+            "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 2 GiB}}}\n"
+            "pieces: {linux: {file: linux.tar, license: GPL-2.0-only}}\n"
+            "layout: {card: {table: {kind: gpt}, regions: {root: {number: 1, size: rest, "
+            "volume: {kind: ext4, label: root, fills: {linux: {archive: linux}, index: {made: "
+            "module-index}}}}}}}\n");
+        CU_ASSERT_TRUE_FATAL(runs(
+            0,
+            "cd '%s' && tar -C '%s/%s' --owner=0 --group=0 -cf linux.tar lib/modules && '%s' "
+            "--no-cache -q build && '%s' -q take out/curlew/card.img root:/ -o all.tar && mkdir "
+            "ours "
+            "theirs && tar -C ours -xf all.tar && tar -C theirs -xf linux.tar && v=$(ls "
+            "ours/lib/modules) && depmod -b theirs $v && mv ours/lib/modules/$v ours/lib/modules/v "
+            "&& mv theirs/lib/modules/$v theirs/lib/modules/v && ln -s v ours/lib/modules/$v && ln "
+            "-s v theirs/lib/modules/$v",
+            w, peers_cache(), kernels[k], MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+        const char *ours = keep(path_in(w, "ours/lib/modules/v")),
+                   *theirs = keep(path_in(w, "theirs/lib/modules/v"));
+        values += compare_indexes(w, ours, theirs);
+        CU_ASSERT_TRUE(runs(0,
+                            "cd '%s' && for f in alias symbols softdep devname; do for x in ours "
+                            "theirs; do grep -v '^#' $x/lib/modules/v/modules.$f | sort -u > $x.t; "
+                            "done; cmp ours.t theirs.t || exit 1; done",
+                            w));
+        /* the module loader itself, with the one and with the other */
+        struct outcome o = run_shell(
+            "cd '%s' && v=$(ls ours/lib/modules | grep -v ^v$) && sed 's,:.*,,; s,.*/,,; "
+            "s,[.]ko.*,,' "
+            "ours/lib/modules/v/modules.dep > names && awk '$1 == \"alias\" {print $2}' "
+            "ours/lib/modules/v/modules.alias | sort -u | shuf --random-source=linux.tar -n %d > "
+            "aliases && for x in ours theirs; do xargs -n 200 modprobe -d $PWD/$x -S $v -a "
+            "--show-depends < names | sed \"s,$PWD/$x,,\" | sort > $x.d && xargs -n 200 modprobe "
+            "-d "
+            "$PWD/$x -S $v -R -a < aliases | uniq > $x.a || exit 1; done; cmp ours.d theirs.d && "
+            "cmp "
+            "ours.a theirs.a && cat names aliases | wc -l",
+            w, peers_all() ? 100000 : 3000);
+        CU_ASSERT_EQUAL(o.status, 0);
+        asked += (size_t)strtoul(o.out, NULL, 10);
+        outcome_free(&o);
+        remove_folder(w);
+    }
+    CU_ASSERT(values > 50000 && asked > 5000);
+    proved("an index of modules",
+           "three kernels: %zu values as the system's own tool makes them, %zu names asked alike",
+           values, asked);
+}
+
+/* The kernel asks for a module by a name that only the index knows, of kmod and of busybox. */
+static void a_real_kernel_finds_modules_by_our_index(void) {
+    const char *w = keep(test_folder("by-index"));
+    make_real_workspace(w);
+    write_text(path_in(w, "files/sbin/init"),
+               "#!/bin/sh\nb=/bin/busybox\n$b mount -t proc proc /proc\n$b mount -t sysfs sys "
+               "/sys\n$b mount -t devtmpfs dev /dev\n"
+               "$b mount -t vfat -o ro /dev/nvme0n1p1 /mnt\n"
+               "echo marker-kernel $($b grep -c '^vfat ' /proc/modules) $([ -f /mnt/boot.scr ] && "
+               "echo there)\n"
+               "/sbin/modprobe fs-btrfs\n"
+               "echo marker-kmod $($b grep -c '^btrfs ' /proc/modules)\n"
+               "$b modprobe -r btrfs\n$b modprobe fs-xfs\n"
+               "echo marker-busybox $($b grep -c -e '^btrfs ' -e '^xfs ' /proc/modules)\n"
+               "echo marker-end\n$b poweroff -f\n");
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && r='%s/root' && mkdir -p files/lib/aarch64-linux-gnu && cp -L $r/bin/kmod "
+        "files/sbin/modprobe && cp -L $r/lib/ld-linux-aarch64.so.1 files/lib/ && for l in libc "
+        "liblzma libcrypto libzstd libdl libpthread; do find $r -name \"$l.so.*\" -exec cp -L {} "
+        "files/lib/aarch64-linux-gnu/ ';'; done && rm -f files/mods/* && tar --numeric-owner "
+        "--owner=0 --group=0 -czf pieces/rootfs.tar.gz -C files . && tar -C '%s/kernel' "
+        "--numeric-owner --owner=0 --group=0 -cf pieces/modules.tar lib/modules && sed -i -e "
+        "'/^  rootfs:/a\\  modules: {file: pieces/modules.tar, license: GPL-2.0-only}' -e "
+        "'s/^ *base: {archive: rootfs}.*/&\\n            modules: {archive: modules, except: "
+        "[boot]}\\n            index: {made: module-index}/' boards/curlew.yaml && v=$(ls "
+        "'%s/kernel/lib/modules') && sed -i \"s/release: .*/release: $v/\" boards/curlew.yaml && "
+        "sed -i \"s/LOCALVERSION=.*/LOCALVERSION=\\\"-${v#*-}\\\"/\" kernel/curlew.config",
+        w, peers_cache(), peers_cache(), peers_cache()));
+    CU_ASSERT_TRUE_FATAL(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
+    struct machine *m = machine_start("arm64", path_in(w, "out/curlew/card.img"), "nvme,serial=x");
+    bool ok = machine_expect(m, "stop autoboot", 40);
+    machine_type(m, "\003\003\003");
+    machine_type(m, "nvme scan; load nvme 0:1 ${scriptaddr} boot.scr; source ${scriptaddr}\r");
+    CU_ASSERT_TRUE(
+        ok && machine_expect(m, "Starting kernel", 60) &&
+        machine_expect(m, "marker-kernel 1 there", 60) && machine_expect(m, "marker-kmod 1", 60) &&
+        machine_expect(m, "marker-busybox 1", 60) && machine_expect(m, "marker-end", 10));
+    machine_stop(m);
+    proved("a kernel's modules by our index",
+           "request_module of a real kernel by kmod's binary files, busybox by the texts");
+    remove_folder(w);
+}
+
+SUITE(modules_suite, {"an index is what the system makes", an_index_is_what_the_system_makes},
+      {"a real kernel finds modules by our index", a_real_kernel_finds_modules_by_our_index},
+      {"what a module needs", what_a_module_needs},
       {"a root behind nvme and ext4 modules", a_root_behind_nvme_and_ext4_modules},
       {"a root on a card behind modules", a_root_on_a_card_behind_modules});

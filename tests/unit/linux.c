@@ -42,6 +42,39 @@ static void modules_say_what_they_need(void) {
     }
 }
 
+/* Symbols with a sum, else those that are listed by name; cut anywhere: never beyond the end. */
+static void modules_say_what_they_give(void) {
+    static const char names[] = "\0__crc_tide_read\0tide_read\0__crc_tide_stop\0__crc_";
+    static const char listed[] = "mast_up\0\0mast_down\0cut";
+    for (int kind = 0; kind < 4; kind++) {
+        bool wide = kind & 1, sums = kind & 2;
+        size_t row = wide ? 24 : 16;
+        uint8_t table[5 * 24] = {0};
+        const uint32_t at[] = {0, 1, 17, 27, 43};
+        for (size_t i = 0; i < 5; i++)
+            mos_put_le32(table + i * row, sums ? at[i] : 17);
+        const struct elf_section sections[] = {{"__ksymtab_strings", listed, sizeof listed - 1},
+                                               {".symtab", table, 5 * row},
+                                               {".strtab", names, sizeof names}};
+        struct core c;
+        core_start(&c);
+        struct mos_buf b = {.arena = c.ctx.arena};
+        struct mos_vec out = mos_vec_make(c.ctx.arena, sizeof(char *));
+        make_sections(&b, wide, sections, 3);
+        mos_module_symbols(c.ctx.arena, (const uint8_t *)b.data, b.length, &out);
+        CU_ASSERT_EQUAL_FATAL(out.count, 2);
+        CU_ASSERT_STRING_EQUAL(mos_vec_pointer(&out, 0), sums ? "tide_read" : "mast_up");
+        CU_ASSERT_STRING_EQUAL(mos_vec_pointer(&out, 1), sums ? "tide_stop" : "mast_down");
+        for (size_t n = 0; n < b.length; n++) {
+            out.count = 0;
+            mos_module_symbols(c.ctx.arena, memcpy(mos_alloc(c.ctx.arena, n + 1), b.data, n), n,
+                               &out);
+            CU_ASSERT(out.count <= 2);
+        }
+        core_end(&c);
+    }
+}
+
 /* ---- programs ---- */
 
 static void programs_are_told_apart(void) {
@@ -309,6 +342,7 @@ static void images_say_where_they_end(void) {
 SUITE(linux_suite, {"images say where they end", images_say_where_they_end},
       {"programs are told apart", programs_are_told_apart},
       {"modules say what they need", modules_say_what_they_need},
+      {"modules say what they give", modules_say_what_they_give},
       {"modules have names", modules_have_names},
       {"kernels are looked into", kernels_are_looked_into},
       {"self-expanding kernels tell their size", self_expanding_kernels_tell_their_size},
