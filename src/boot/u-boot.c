@@ -541,6 +541,7 @@ const struct mos_dialect mos_dialect_u_boot = {
                 .most_words = "CONFIG_SYS_MAXARGS",
                 .most_kernel = "CONFIG_SYS_BOOTM_LEN",
                 .most_line = "CONFIG_SYS_CBSIZE",
+                .picks_by_tree = "CONFIG_FIT_BEST_MATCH",
                 .next_stage_sector = "CONFIG_SYS_MMCSD_RAW_MODE_U_BOOT_SECTOR",
                 .address_of = {"kernel_addr_r", "fdt_addr_r", "ramdisk_addr_r"},
                 .overlay_address = "fdtoverlay_addr_r",

@@ -20,6 +20,7 @@ static const struct {
                     {"xz", 6, "\xfd\x37zXZ\0"},
                     {"zstd", 4, "\x28\xb5\x2f\xfd"},
                     {"bzip2", 3, "BZh"},
+                    {"lzma", 3, "\x5d\0\0"},
                     {"lz4", 4, "\x04\x22\x4d\x18"}};
 
 const char *mos_compression_of(const uint8_t *head, size_t length) {

@@ -135,7 +135,8 @@ static bool read_compressed(const uint8_t *head, size_t length, uint64_t file_si
                   "7zXZ\0"},
                  {"zstd file", "zstd", 4, "\x28\xb5\x2f\xfd"},
                  {"lz4 file", "lz4", 4, "\x04\x22\x4d\x18"},
-                 {"bzip2 file", "bzip2", 3, "BZh"}};
+                 {"bzip2 file", "bzip2", 3, "BZh"},
+                 {"lzma file", "lzma", 3, "\x5d\0\0"}};
     for (size_t i = 0; i < sizeof kinds / sizeof *kinds; i++)
         if (length >= kinds[i].length && memcmp(head, kinds[i].magic, kinds[i].length) == 0) {
             *out = (struct mos_kernel_header){.format = kinds[i].name,

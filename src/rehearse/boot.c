@@ -15,9 +15,7 @@ enum {
     MOST_KERNEL = 256 << 20,
     MOST_PARCEL = 512 << 20,
     MOST_TREE = 4 << 20,
-    LEGACY_KERNEL = 2,
     LEGACY_RAMDISK = 3,
-    LEGACY_MULTI = 4,
 };
 
 /* The loader looks at a tree's header before anything else (its scripts/dtc/libfdt/fdt.c): both
@@ -53,7 +51,8 @@ static uint64_t highest(const struct sim *s, uint64_t size, uint64_t limit) {
     const struct mos_machine *m = s->machine;
     struct mos_ram_span ram = m->ram;
     const struct mos_ram_span taken[] = {{s->boot.runs_at, s->boot.runs_size},
-                                         {s->boot.ramdisk, s->boot.ramdisk_size}};
+                                         {s->boot.ramdisk, s->boot.ramdisk_size},
+                                         s->boot.placed_tree};
     uint64_t top = mos_min(ram.start + ram.length, limit);
     if (m->loader_from)
         top = mos_min(top, m->loader_from);
@@ -117,7 +116,7 @@ static void note_harm(struct sim *s, const char *what, const struct sim_thing *f
     }
 }
 
-static int place_ramdisk(struct sim *s) {
+int sim_place_ramdisk(struct sim *s) {
     struct sim_boot *b = &s->boot;
     uint64_t limit, from = b->ramdisk, size = b->ramdisk_size;
     note_harm(s, "ramdisk", b->ramdisk_from, from, size);
@@ -135,13 +134,12 @@ static int place_ramdisk(struct sim *s) {
     return 0;
 }
 
-static int place_tree(struct sim *s) {
+int sim_place_tree(struct sim *s) {
     struct sim_boot *b = &s->boot;
     uint64_t limit, size = b->tree_size;
     if (!size)
         return 0;
     note_harm(s, "tree", b->tree_from, b->tree, size);
-    sim_print(s, "   Booting using the fdt blob at %#08llx\n", (unsigned long long)b->tree);
     if (!s->machine->ram.length)
         return 0;
     if (!limit_of(s, "fdt_high", &limit)) {
@@ -152,52 +150,75 @@ static int place_tree(struct sim *s) {
         b->tree_size = size + TREE_ROOM;
         return 0;
     }
-    uint64_t room = mos_round_up(size + TREE_ROOM, PAGE), to = highest(s, room, limit);
+    uint64_t room = size + TREE_ROOM, to = highest(s, room, limit);
     if (!to)
         return sim_trouble(s, "device tree - allocation error");
     sim_print(s, "   Loading Device Tree to %016llx, end %016llx ... OK\n", (unsigned long long)to,
               (unsigned long long)(to + room - 1));
     move(s, b->tree, to, room, "tree");
-    b->tree = to;
+    b->tree = s->tree_at = to;
     b->tree_size = room;
+    b->placed_tree = (struct mos_ram_span){to, mos_round_up(room, PAGE)};
+    uint8_t total[4]; /* it has that room from now on */
+    mos_put_be32(total, (uint32_t)room);
+    sim_ram_write(s, to + 4, total, sizeof total);
+    sim_print(s, "Working FDT set to %llx\n", (unsigned long long)to);
     return 0;
 }
 
 /* ---- the three of them ---- */
 
-int sim_boot_find(struct sim *s, const char *ramdisk, const char *tree) {
+/* A ramdisk behind a legacy header, which says how long it is. */
+static int find_legacy_ramdisk(struct sim *s, const uint8_t start[MOS_LEGACY_HEADER]) {
+    struct sim_boot *b = &s->boot;
+    struct mos_legacy h;
+    const char *problem;
+    uint64_t whole = MOS_LEGACY_HEADER + (uint64_t)mos_be32(start + 12);
+    const uint8_t *all = sim_ram_copy(s, b->ramdisk, whole, MOST_KERNEL);
+    sim_print(s, "## Loading init Ramdisk from Legacy Image at %08llx ...\n",
+              (unsigned long long)b->ramdisk);
+    if (!mos_legacy_read(start, MOS_LEGACY_HEADER, &h, &problem))
+        return sim_trouble(s, "Bad Header Checksum");
+    sim_list_legacy(s, b->ramdisk, &h);
+    sim_print(s, "   Verifying Checksum ... ");
+    if (!all || !mos_legacy_read(all, (size_t)whole, &h, &problem))
+        return sim_trouble(s, "Bad Data CRC");
+    sim_print(s, "OK\n");
+    if (h.type != LEGACY_RAMDISK)
+        return sim_trouble(s, "No Linux Ramdisk Image");
+    b->ramdisk += MOS_LEGACY_HEADER;
+    b->ramdisk_size = h.size;
+    return 0;
+}
+
+int sim_boot_ramdisk(struct sim *s, const char *ramdisk) {
+    struct sim_boot *b = &s->boot;
+    uint8_t start[MOS_LEGACY_HEADER];
+    if (!ramdisk || strcmp(ramdisk, "-") == 0)
+        return 0;
+    const char *colon = strchr(ramdisk, ':');
+    b->ramdisk = sim_number(ramdisk, NULL, 16);
+    b->ramdisk_size = colon ? sim_number(colon + 1, NULL, 16) : 0;
+    b->ramdisk_from = sim_ram_at(s, b->ramdisk);
+    sim_ram_read(s, b->ramdisk, start, sizeof start);
+    int code = mos_legacy_is(start, sizeof start) ? find_legacy_ramdisk(s, start) : 0;
+    if (!code && !b->ramdisk_size)
+        code = sim_trouble(s, "Wrong Ramdisk Image Format");
+    return code ? sim_trouble(s, "Ramdisk image is corrupt or invalid") : 0;
+}
+
+void sim_boot_tree_found(struct sim *s) {
+    if (s->boot.tree_size)
+        sim_print(s, "   Booting using the fdt blob at %#08llx\n",
+                  (unsigned long long)s->boot.tree);
+    sim_print(s, "Working FDT set to %llx\n",
+              (unsigned long long)(s->boot.tree_size ? s->boot.tree : 0));
+    s->tree_at = s->boot.tree_size ? s->boot.tree : 0;
+}
+
+int sim_boot_tree(struct sim *s, const char *tree) {
     struct sim_boot *b = &s->boot;
     uint8_t head[8];
-    if (ramdisk && strcmp(ramdisk, "-") != 0) {
-        const char *colon = strchr(ramdisk, ':');
-        struct mos_legacy h;
-        const char *problem;
-        uint8_t start[MOS_LEGACY_HEADER];
-        b->ramdisk = sim_number(ramdisk, NULL, 16);
-        b->ramdisk_size = colon ? sim_number(colon + 1, NULL, 16) : 0;
-        b->ramdisk_from = sim_ram_at(s, b->ramdisk);
-        sim_ram_read(s, b->ramdisk, start, sizeof start);
-        if (mos_legacy_is(start, sizeof start)) { /* its own header says how long it is */
-            uint64_t whole = MOS_LEGACY_HEADER + (uint64_t)mos_be32(start + 12);
-            const uint8_t *all = sim_ram_copy(s, b->ramdisk, whole, MOST_KERNEL);
-            sim_print(s, "## Loading init Ramdisk from Legacy Image at %08llx ...\n",
-                      (unsigned long long)b->ramdisk);
-            if (!all || !mos_legacy_read(all, (size_t)whole, &h, &problem)) {
-                sim_trouble(s, "Bad Data CRC");
-                return sim_trouble(s, "Ramdisk image is corrupt or invalid");
-            }
-            if (h.type != LEGACY_RAMDISK) {
-                sim_trouble(s, "No Linux Ramdisk Image");
-                return sim_trouble(s, "Ramdisk image is corrupt or invalid");
-            }
-            b->ramdisk += MOS_LEGACY_HEADER;
-            b->ramdisk_size = h.size;
-        }
-        if (!b->ramdisk_size) {
-            sim_trouble(s, "Wrong Ramdisk Image Format");
-            return sim_trouble(s, "Ramdisk image is corrupt or invalid");
-        }
-    }
     if (!tree)
         return 0;
     b->tree = sim_number(tree, NULL, 16);
@@ -280,12 +301,9 @@ static bool tree_is_sound(struct sim *s) {
 
 int sim_boot_go(struct sim *s) {
     struct sim_boot *b = &s->boot;
-    const char *arguments = sim_get(s, "bootargs");
     for (const char *const *refused = s->machine->refused; refused && *refused; refused++)
         if (s->entry && strcmp(*refused, s->entry) == 0)
             return sim_trouble(s, "entry %s is not started here: what comes next?", s->entry);
-    if (overlaps(s))
-        return 1;
     note_harm(s, "kernel", sim_ram_at(s, b->kernel), b->kernel, b->kernel_size);
     if (b->runs_at != b->kernel) {
         sim_print(s, "Moving Image from 0x%llx to 0x%llx, end=%llx\n",
@@ -295,8 +313,12 @@ int sim_boot_go(struct sim *s) {
         move(s, b->kernel, b->runs_at, b->kernel_size, "kernel");
         b->kernel_from = from;
     }
-    if (place_ramdisk(s) || place_tree(s))
-        return 1;
+    return sim_place_ramdisk(s) || sim_place_tree(s) ? 1 : sim_boot_hand(s);
+}
+
+int sim_boot_hand(struct sim *s) {
+    struct sim_boot *b = &s->boot;
+    const char *arguments = sim_get(s, "bootargs");
     if (!b->tree_size) {
         sim_trouble(s, "FDT and ATAGS support not compiled in");
         s->stop = SIM_RESET;
@@ -383,7 +405,8 @@ int sim_boot_plain(struct sim *s, uint64_t at, const char *ramdisk, const char *
     struct sim_boot *b = &s->boot;
     *b = (struct sim_boot){.command = zimage ? "bootz" : "booti"};
     bool known = read_header(s, at);
-    if (known && !zimage && !b->header.boot_command && strstr(b->header.format, " file")) {
+    if (known && !zimage && !b->header.boot_command && strstr(b->header.format, " file") &&
+        strcmp(b->header.compression, "xz") != 0) {
         if (expand_plain(s, at))
             return 1;
         known = read_header(s, at);
@@ -400,250 +423,23 @@ int sim_boot_plain(struct sim *s, uint64_t at, const char *ramdisk, const char *
     if (zimage)
         sim_print(s, "Kernel image @ %#08llx [ 0x000000 - %#08llx ]\n", (unsigned long long)at,
                   (unsigned long long)b->kernel_size);
-    int code = sim_boot_find(s, ramdisk, tree);
-    return code ? code : sim_boot_go(s);
+    if (sim_boot_ramdisk(s, ramdisk) || sim_boot_tree(s, tree))
+        return 1;
+    sim_boot_tree_found(s);
+    return overlaps(s) ? 1 : sim_boot_go(s);
 }
 
-/* ---- containers ---- */
+/* ---- a kernel out of a container ---- */
 
-/* A payload to where it is to run, expanded on the way. */
-static int unpack_to(struct sim *s, const char *compression, const uint8_t *data, size_t length,
-                     uint64_t from, uint64_t to) {
+void sim_boot_kernel_at(struct sim *s, uint64_t at, uint64_t length) {
     struct sim_boot *b = &s->boot;
-    struct mos_unpacked u;
-    const uint8_t *plain = data;
-    const struct sim_thing *t = sim_ram_at(s, from);
-    if (compression && strcmp(compression, "none") != 0) {
-        if (!mos_unpack_memory(s->ctx, data, length, MOST_KERNEL, &u) || !u.compression)
-            return sim_trouble(s, "%s: uncompress error -1", compression);
-        uint8_t *bytes = mos_alloc(s->arena, (size_t)u.io.size + 1);
-        mos_io_read(&u.io, bytes, (size_t)u.io.size, 0);
-        plain = bytes;
-        length = (size_t)u.io.size;
-        sim_print(s, "   Uncompressing Kernel Image\n");
-    } else if (from != to) {
-        sim_print(s, "   Loading Kernel Image\n");
-    }
-    if (s->machine->most_kernel && length > s->machine->most_kernel &&
-        (from != to || plain != data))
-        return sim_trouble(s, "Image too large: increase CONFIG_SYS_BOOTM_LEN (%llu bytes)",
-                           (unsigned long long)s->machine->most_kernel);
-    if (s->machine->ram.length && !sim_ram_free(s, to, length))
-        return sim_trouble(s, "Error: inflate() overwrote image or the loader itself at %llx",
-                           (unsigned long long)to);
-    if (from != to || plain != data) {
-        sim_event(s, MOS_EVENT_MOVE, to, length, NULL, "the kernel is put in its place");
-        if (t && meets((struct mos_ram_span){t->span.start, t->span.length}, to, length))
-            sim_event(s, MOS_EVENT_OVER, to, length, NULL, "the kernel lies over %s", t->what);
-        sim_ram_write(s, to, plain, length);
-        sim_ram_claim(s, to, length,
-                      t ? mos_printf(s->arena, "kernel in %s", t->what) : "the kernel");
-    }
-    bool known = read_header(s, to);
+    bool known = read_header(s, at);
     b->kernel_size = length;
-    if (known && b->header.boot_command)
+    if (known && b->header.boot_command) {
         settle_kernel(s);
-    else
-        b->header = (struct mos_kernel_header){.format = "unknown"};
-    if (!known || !b->header.boot_command) {
-        b->runs_at = to;
-        b->runs_size = length;
+        return;
     }
-    return 0;
-}
-
-static int boot_legacy(struct sim *s, uint64_t at, const char *ramdisk, const char *tree,
-                       const char *command) {
-    static const char *const kinds[] = {"none", "gzip", "bzip2", "lzma", "lzo", "lz4", "zstd"};
-    uint8_t head[MOS_LEGACY_HEADER];
-    struct mos_legacy h;
-    const char *problem;
-    sim_print(s, "## Booting kernel from Legacy Image at %08llx ...\n", (unsigned long long)at);
-    sim_ram_read(s, at, head, sizeof head);
-    if (!mos_legacy_read(head, sizeof head, &h, &problem)) {
-        sim_trouble(s, "Bad Header Checksum");
-        return sim_trouble(s, "ERROR: can't get kernel image!");
-    }
-    uint8_t *all = sim_ram_copy(s, at, MOS_LEGACY_HEADER + (uint64_t)h.size, MOST_KERNEL);
-    if (!all || !mos_legacy_read(all, MOS_LEGACY_HEADER + h.size, &h, &problem)) {
-        sim_trouble(s, "Bad Data CRC");
-        return sim_trouble(s, "ERROR: can't get kernel image!");
-    }
-    if (h.type != LEGACY_KERNEL && h.type != LEGACY_MULTI) {
-        sim_trouble(s, "Wrong Image Type for %s command", command);
-        return sim_trouble(s, "ERROR: can't get kernel image!");
-    }
-    const char *kind = h.compression < sizeof kinds / sizeof *kinds ? kinds[h.compression] : "?";
-    if (unpack_to(s, kind, all + MOS_LEGACY_HEADER, h.size, at + MOS_LEGACY_HEADER, h.load))
-        return 1;
-    s->boot.checked = true;
-    int code = sim_boot_find(s, ramdisk, tree);
-    return code ? code : sim_boot_go(s);
-}
-
-/* One payload of a parcel: its hashes; NULL: the loader refuses. */
-static const struct mos_parcel_part *take_part(struct sim *s, struct mos_parcel *p,
-                                               const char *name, const char *what) {
-    const struct mos_parcel_part *part = mos_parcel_part(p, name);
-    const char *names;
-    if (!part) {
-        sim_trouble(s, "Could not find subimage node type '%s'", what);
-        return NULL;
-    }
-    sim_print(s, "   Trying '%s' %s subimage\n   Verifying Hash Integrity ... ", name, what);
-    if (!mos_parcel_check_part(s->arena, part, &names)) {
-        sim_print(s, "%s\n", names);
-        sim_trouble(s, "Bad hash of '%s' in the parcel", name);
-        sim_trouble(s, "Bad Data Hash");
-        return NULL;
-    }
-    sim_print(s, "%sOK\n", names);
-    return part;
-}
-
-static const struct mos_dt *keys_of(struct sim *s) {
-    const struct mos_machine *m = s->machine;
-    struct mos_error error;
-    struct mos_ctx quiet = mos_ctx_quiet(s->ctx, &error);
-    const uint8_t *bytes = m->keys ? m->keys : m->tree;
-    size_t length = m->keys ? m->keys_length : m->tree_length;
-    return bytes ? mos_dt_read_blob(&quiet, "keys", bytes, length) : NULL;
-}
-
-static const struct mos_parcel_choice *take_choice(struct sim *s, struct mos_parcel *p,
-                                                   const char *name) {
-    const struct mos_parcel_choice *c = mos_parcel_choice(p, name);
-    const char *why;
-    if (!c) {
-        sim_trouble(s, "Could not find configuration node");
-        return NULL;
-    }
-    sim_print(s, "   Using '%s' configuration\n", c->name);
-    s->entry = c->name;
-    enum mos_parcel_trust trust = mos_parcel_check_choice(s->arena, p, c, keys_of(s), &why);
-    if (trust == MOS_PARCEL_REFUSED) {
-        sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL, "configuration %s: %s", c->name, why);
-        sim_trouble(s, "Bad Data Hash");
-        return NULL;
-    }
-    if (trust == MOS_PARCEL_TRUSTED)
-        sim_event(s, MOS_EVENT_SAY, 0, 0, NULL, "configuration %s is signed by the required key",
-                  c->name);
-    return c;
-}
-
-/* The address in RAM of a part's bytes. */
-static uint64_t place_of(const struct mos_parcel *p, const struct mos_parcel_part *part,
-                         uint64_t at) {
-    return at + (uint64_t)(part->data - p->bytes);
-}
-
-/* Overlays of the choice, put over its tree where that was put aside; it gets room for each. */
-static int put_overlays(struct sim *s, struct mos_parcel *p, const struct mos_parcel_choice *c,
-                        uint64_t at) {
-    struct sim_boot *b = &s->boot;
-    for (size_t i = 1; i < c->trees.count; i++) {
-        const struct mos_parcel_part *part = take_part(s, p, mos_vec_pointer(&c->trees, i), "fdt");
-        if (!part)
-            return 1;
-        uint8_t total[4];
-        b->tree_size += part->length;
-        mos_put_be32(total, (uint32_t)b->tree_size);
-        sim_ram_write(s, b->tree + 4, total, sizeof total);
-        s->tree_at = b->tree;
-        const char *const apply[] = {
-            "fdt", "apply",
-            mos_printf(s->arena, "0x%llx", (unsigned long long)place_of(p, part, at))};
-        if (sim_command(s, 3, apply))
-            return 1;
-        sim_event(s, MOS_EVENT_SAY, 0, 0, NULL, "%s is applied to the tree", part->name);
-    }
-    return 0;
-}
-
-/* A tree of the parcel, and the overlays that the choice puts over it. */
-static int take_trees(struct sim *s, struct mos_parcel *p, const struct mos_parcel_choice *c,
-                      uint64_t at) {
-    struct sim_boot *b = &s->boot;
-    if (!c->trees.count)
-        return 0;
-    const struct mos_parcel_part *first = take_part(s, p, mos_vec_pointer(&c->trees, 0), "fdt");
-    if (!first)
-        return 1;
-    if (!mos_dt_is_blob(first->data, first->length)) {
-        sim_trouble(s, "ERROR: Did not find a cmdline Flattened Device Tree");
-        return 1;
-    }
-    b->tree = place_of(p, first, at);
-    b->tree_size = first->length;
-    if (first->has_load) {
-        b->tree = first->load;
-        sim_ram_claim(s, b->tree, b->tree_size, "tree of the parcel");
-        sim_ram_write(s, b->tree, first->data, first->length);
-    }
-    b->tree_from = sim_ram_at(s, b->tree);
-    if (c->trees.count > 1 && first->has_load)
-        return put_overlays(s, p, c, at);
-    for (size_t i = 1; i < c->trees.count; i++)
-        if (!take_part(s, p, mos_vec_pointer(&c->trees, i), "fdt"))
-            return 1;
-    if (c->trees.count > 1)
-        sim_unknown(s, "that the loader can put the parcel's %zu overlays over its tree",
-                    c->trees.count - 1);
-    return 0;
-}
-
-static bool has_sum(const struct mos_parcel_part *part) {
-    for (const struct mos_dt_node *n = part->node->first_child; n; n = n->next)
-        if (strncmp(n->name, "hash", 4) == 0)
-            return true;
-    return false;
-}
-
-static int boot_parcel(struct sim *s, uint64_t at, const char *choice, bool by_part,
-                       const char *ramdisk, const char *tree) {
-    struct sim_boot *b = &s->boot;
-    struct mos_parcel *p = sim_parcel(s, at);
-    sim_print(s, "## Loading kernel from FIT Image at %08llx ...\n", (unsigned long long)at);
-    if (!p) {
-        sim_trouble(s, "Bad FIT image format!");
-        return sim_trouble(s, "ERROR: can't get kernel image!");
-    }
-    const struct mos_parcel_choice *c = by_part ? NULL : take_choice(s, p, choice);
-    const struct mos_parcel_part *kernel =
-        c || by_part ? take_part(s, p, by_part ? choice : c->kernel, "kernel") : NULL;
-    if (!kernel)
-        return sim_trouble(s, "ERROR: can't get kernel image!");
-    const struct mos_parcel_part *disk =
-        c && c->ramdisk && !ramdisk ? take_part(s, p, c->ramdisk, "ramdisk") : NULL;
-    if (c && c->ramdisk && !ramdisk && !disk)
-        return sim_trouble(s, "Ramdisk image is corrupt or invalid");
-    if (c && !tree && take_trees(s, p, c, at))
-        return sim_trouble(s, "Could not find a valid device tree");
-    if (disk) {
-        b->ramdisk = place_of(p, disk, at);
-        b->ramdisk_size = disk->length;
-        b->ramdisk_from = sim_ram_at(s, b->ramdisk);
-    }
-    uint64_t from = place_of(p, kernel, at);
-    if (unpack_to(s, kernel->compression, kernel->data, kernel->length, from,
-                  kernel->has_load ? kernel->load : from))
-        return 1;
-    b->kernel_from = sim_ram_at(s, at) ? sim_ram_at(s, at) : b->kernel_from;
-    b->checked = has_sum(kernel);
-    int code = ramdisk || tree ? sim_boot_find(s, ramdisk, tree) : 0;
-    return code ? code : sim_boot_go(s);
-}
-
-int sim_boot_container(struct sim *s, uint64_t at, const char *choice, bool part,
-                       const char *ramdisk, const char *tree, const char *command) {
-    uint8_t head[MOS_LEGACY_HEADER];
-    s->boot = (struct sim_boot){.command = command};
-    sim_ram_read(s, at, head, sizeof head);
-    if (mos_legacy_is(head, sizeof head))
-        return boot_legacy(s, at, ramdisk, tree, command);
-    if (mos_dt_is_blob(head, sizeof head))
-        return boot_parcel(s, at, choice, part, ramdisk, tree);
-    sim_trouble(s, "Wrong Image Format for %s command", command);
-    return sim_trouble(s, "ERROR: can't get kernel image!");
+    b->header = (struct mos_kernel_header){.format = "unknown"};
+    b->runs_at = at;
+    b->runs_size = length;
 }

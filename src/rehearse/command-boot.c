@@ -125,11 +125,25 @@ static int run_booti(struct sim *s, int argc, const char *const *argv) {
                           argv[0][4] == 'z');
 }
 
+static int bootm_step(struct sim *s, int argc, const char *const *argv) {
+    uint64_t at = load_address(s);
+    const char *choice = NULL;
+    bool known = true;
+    if (strcmp(argv[1], "start") != 0) {
+        int code = sim_bootm_step(s, argv[1], &known);
+        return known ? code : -1;
+    }
+    if (argc > 2)
+        split_address(s, argv[2], &at, &choice);
+    return sim_bootm_start(s, at, choice, argc > 2 && strchr(argv[2], ':'),
+                           argc > 3 ? argv[3] : NULL, argc > 4 ? argv[4] : NULL, "bootm");
+}
+
 static int run_bootm(struct sim *s, int argc, const char *const *argv) {
     uint64_t at = load_address(s);
     const char *choice = NULL;
     if (argc > 1 && !split_address(s, argv[1], &at, &choice))
-        return -1;
+        return bootm_step(s, argc, argv);
     bool part = argc > 1 && strchr(argv[1], ':');
     return sim_boot_container(s, at, choice, part, argc > 2 ? argv[2] : NULL,
                               argc > 3 ? argv[3] : NULL, "bootm");
@@ -157,26 +171,66 @@ static int run_boot(struct sim *s, int argc, const char *const *argv) {
 static int run_iminfo(struct sim *s, int argc, const char *const *argv) {
     uint64_t at = load_address(s);
     uint8_t head[MOS_LEGACY_HEADER];
-    const char *problem, *names;
+    const char *problem;
     struct mos_legacy h;
     if (argc > 1 && !sim_address(argv[1], &at))
         return -1;
     sim_ram_read(s, at, head, sizeof head);
     sim_print(s, "\n## Checking Image at %08llx ...\n", (unsigned long long)at);
     if (mos_legacy_is(head, sizeof head)) {
-        uint8_t *all = mos_legacy_read(head, sizeof head, &h, &problem)
-                           ? sim_ram_copy(s, at, MOS_LEGACY_HEADER + (uint64_t)h.size, 1 << 30)
-                           : NULL;
-        bool good = all && mos_legacy_read(all, MOS_LEGACY_HEADER + h.size, &h, &problem);
-        sim_print(s, "   Verifying Checksum ... %s\n", good ? "OK" : "Bad Data CRC");
-        return !good;
+        sim_print(s, "   Legacy image found\n");
+        if (!mos_legacy_read(head, sizeof head, &h, &problem))
+            return sim_trouble(s, "   Bad Header Checksum");
+        sim_list_legacy(s, at, &h);
+        uint8_t *all = sim_ram_copy(s, at, MOS_LEGACY_HEADER + (uint64_t)h.size, 1 << 30);
+        sim_print(s, "   Verifying Checksum ... ");
+        if (!all || !mos_legacy_read(all, MOS_LEGACY_HEADER + h.size, &h, &problem))
+            return sim_trouble(s, "   Bad Data CRC");
+        sim_print(s, "OK\n");
+        return 0;
     }
     struct mos_parcel *p = mos_dt_is_blob(head, sizeof head) ? sim_parcel(s, at) : NULL;
-    if (!p)
-        return sim_trouble(s, "Unknown image format!");
-    for (size_t i = 0; i < p->parts.count; i++)
-        if (!mos_parcel_check_part(s->arena, mos_vec_at(&p->parts, i), &names))
-            return sim_trouble(s, "Bad hash in FIT image!");
+    return p ? sim_list_parcel(s, p, at) : sim_trouble(s, "Unknown image format!");
+}
+
+/* imxtract ADDRESS PART [TO]: one part of an image of several. */
+static int run_imxtract(struct sim *s, int argc, const char *const *argv) {
+    uint64_t at = argc > 1 ? sim_number(argv[1], NULL, 16) : load_address(s);
+    uint8_t head[MOS_LEGACY_HEADER];
+    uint64_t from = 0, length = 0;
+    if (argc < 3)
+        return -1;
+    sim_ram_read(s, at, head, sizeof head);
+    if (mos_legacy_is(head, sizeof head)) {
+        if (sim_legacy_part(s, at, (unsigned)sim_number(argv[2], NULL, 16), &from, &length))
+            return 1;
+    } else {
+        const char *names = "";
+        struct mos_parcel *p = mos_dt_is_blob(head, sizeof head) ? sim_parcel(s, at) : NULL;
+        const struct mos_parcel_part *part = p ? mos_parcel_part(p, argv[2]) : NULL;
+        if (!p)
+            return sim_trouble(s, "Invalid image type for imxtract");
+        sim_print(s, "## Copying '%s' subimage from FIT image at %08llx ...\n", argv[2],
+                  (unsigned long long)at);
+        if (!part || !part->data)
+            return sim_trouble(s, "Can't find '%s' FIT subimage", argv[2]);
+        bool good = mos_parcel_check_part(s->arena, part, &names);
+        sim_print(s, "%s", names);
+        if (!good)
+            return sim_trouble(s, "Bad Data Hash");
+        sim_print(s, "   Loading part 0 ... OK\n");
+        from = at + (uint64_t)(part->data - p->bytes);
+        length = part->length;
+    }
+    if (argc > 3) {
+        uint64_t to = sim_number(argv[3], NULL, 16);
+        uint8_t *bytes = sim_ram_copy(s, from, length, 64 << 20);
+        sim_ram_claim(s, to, length, "a part of an image");
+        if (bytes)
+            sim_ram_write(s, to, bytes, (size_t)length);
+    }
+    sim_set_number(s, "fileaddr", from);
+    sim_set_number(s, "filesize", length);
     return 0;
 }
 
@@ -192,8 +246,15 @@ static int run_go(struct sim *s, int argc, const char *const *argv) {
 }
 
 const struct sim_command sim_commands_boot[] = {
-    {"source", run_source, 2}, {"booti", run_booti, 4},     {"bootz", run_booti, 4},
-    {"bootm", run_bootm, 4},   {"sysboot", run_sysboot, 7}, {"boot", run_boot, 1},
-    {"bootd", run_boot, 1},    {"iminfo", run_iminfo, 0},   {"go", run_go, 0},
+    {"source", run_source, 2},
+    {"booti", run_booti, 4},
+    {"bootz", run_booti, 4},
+    {"bootm", run_bootm, 0},
+    {"sysboot", run_sysboot, 7},
+    {"boot", run_boot, 1},
+    {"bootd", run_boot, 1},
+    {"iminfo", run_iminfo, 0},
+    {"imxtract", run_imxtract, 4},
+    {"go", run_go, 0},
     {NULL, NULL, 0},
 };

@@ -1,8 +1,10 @@
-/* Commands that look at RAM or change it: md, mw, cp, cmp, crc32. */
+/* Commands that look at RAM or change it: md, mw, cp, cmp, crc32, unzip, lzmadec.  A number ends
+ * for them where it is none any more. */
 #include "rehearse/sim.h"
 
 #include "base/bytes.h"
 #include "base/hash.h"
+#include "content/content.h"
 
 #include <string.h>
 
@@ -13,6 +15,10 @@ static size_t width_of(const char *name) {
     return !dot ? 4 : dot[1] == 'b' ? 1 : dot[1] == 'w' ? 2 : dot[1] == 'q' ? 8 : 4;
 }
 
+static uint64_t hex(const char *text) {
+    return sim_number(text, NULL, 16);
+}
+
 static uint64_t word_at(const struct sim *s, uint64_t at, size_t width) {
     uint8_t bytes[8] = {0};
     sim_ram_read(s, at, bytes, width);
@@ -20,11 +26,13 @@ static uint64_t word_at(const struct sim *s, uint64_t at, size_t width) {
 }
 
 static int run_mw(struct sim *s, int argc, const char *const *argv) {
-    uint64_t at, value, count = 1;
+    uint64_t at, value, count;
     size_t width = width_of(argv[0]);
-    if (argc < 3 || !sim_address(argv[1], &at) || !sim_address(argv[2], &value) ||
-        (argc > 3 && !sim_address(argv[3], &count)))
+    if (argc < 3)
         return -1;
+    at = hex(argv[1]);
+    value = hex(argv[2]);
+    count = argc > 3 ? hex(argv[3]) : 1;
     uint8_t bytes[BLOCK + 8];
     uint64_t length = mos_min(count, MOST_BYTES / width) * width;
     for (size_t i = 0; i < BLOCK; i += width)
@@ -37,11 +45,10 @@ static int run_mw(struct sim *s, int argc, const char *const *argv) {
 }
 
 static int run_md(struct sim *s, int argc, const char *const *argv) {
-    uint64_t at, count = 64;
     size_t width = width_of(argv[0]);
-    if (argc < 2 || !sim_address(argv[1], &at) || (argc > 2 && !sim_address(argv[2], &count)))
+    if (argc < 2)
         return -1;
-    count = mos_min(count, 4096);
+    uint64_t at = hex(argv[1]), count = mos_min(argc > 2 ? hex(argv[2]) : 64, 4096);
     for (size_t per = 16 / width; count; at += 16) {
         size_t n = (size_t)mos_min(per, count);
         char text[17] = "";
@@ -64,9 +71,11 @@ static int run_md(struct sim *s, int argc, const char *const *argv) {
 static int run_cp(struct sim *s, int argc, const char *const *argv) {
     uint64_t from, to, count;
     size_t width = width_of(argv[0]);
-    if (argc != 4 || !sim_address(argv[1], &from) || !sim_address(argv[2], &to) ||
-        !sim_address(argv[3], &count))
+    if (argc != 4)
         return -1;
+    from = hex(argv[1]);
+    to = hex(argv[2]);
+    count = hex(argv[3]);
     uint8_t *copy = sim_ram_copy(s, from, count * width, MOST_BYTES);
     if (!copy || !sim_ram_is(s, to, count * width)) {
         s->stop = SIM_HANGS; /* the processor stops at such an address */
@@ -106,9 +115,11 @@ static int run_cmp(struct sim *s, int argc, const char *const *argv) {
                        : width == 4 ? "word"
                                     : "double word";
     int digits = width > 2 ? (int)width - 2 : 1;
-    if (argc != 4 || !sim_address(argv[1], &a) || !sim_address(argv[2], &b) ||
-        !sim_address(argv[3], &count))
+    if (argc != 4)
         return -1;
+    a = hex(argv[1]);
+    b = hex(argv[2]);
+    count = hex(argv[3]);
     sim_charge(s, mos_min(count, MOST_BYTES) * width);
     same = same_words(s, a, b, mos_min(count, MOST_BYTES), width);
     a += same * width;
@@ -122,19 +133,43 @@ static int run_cmp(struct sim *s, int argc, const char *const *argv) {
 }
 
 static int run_crc32(struct sim *s, int argc, const char *const *argv) {
-    uint64_t at, length, to;
-    if (argc < 3 || !sim_address(argv[1], &at) || !sim_address(argv[2], &length))
+    if (argc < 3)
         return -1;
+    uint64_t at = hex(argv[1]), length = hex(argv[2]);
     const uint8_t *bytes = sim_ram_copy(s, at, length, MOST_BYTES);
     sim_charge(s, length);
     uint32_t sum = bytes ? mos_crc32(0, bytes, (size_t)length) : 0;
     sim_print(s, "crc32 for %08llx ... %08llx ==> %08x\n", (unsigned long long)at,
               (unsigned long long)(at + length - 1), sum);
-    if (argc > 3 && sim_address(argv[3], &to)) {
+    if (argc > 3) {
         uint8_t out[4];
         mos_put_be32(out, sum);
-        sim_ram_write(s, to, out, 4);
+        sim_ram_write(s, hex(argv[3]), out, 4);
     }
+    return 0;
+}
+
+/* unzip, lzmadec: from an address to another. */
+static int run_expand(struct sim *s, int argc, const char *const *argv) {
+    bool zip = strcmp(argv[0], "unzip") == 0;
+    struct mos_unpacked u;
+    if (argc < 3)
+        return -1;
+    uint64_t from = hex(argv[1]), to = hex(argv[2]), length = MOST_BYTES;
+    const uint8_t *bytes = sim_ram_look(s, from, &length);
+    const char *kind = bytes ? mos_compression_of(bytes, (size_t)length) : NULL;
+    if (!kind || strcmp(kind, zip ? "gzip" : "lzma") != 0 ||
+        !mos_unpack_memory(s->ctx, bytes, (size_t)length, MOST_BYTES, &u))
+        return zip ? sim_trouble(s, "Error: Bad gzipped data") : 1;
+    uint8_t *plain = mos_alloc(s->arena, (size_t)u.io.size + 1);
+    if (mos_io_read(&u.io, plain, (size_t)u.io.size, 0))
+        return 1;
+    sim_ram_claim(s, to, u.io.size, "what was expanded by hand");
+    sim_ram_write(s, to, plain, (size_t)u.io.size);
+    sim_set_number(s, "filesize", u.io.size);
+    sim_charge(s, u.io.size);
+    sim_print(s, zip ? "Uncompressed size: %llu = 0x%llX\n" : "Uncompressed size: %llu = 0X%llX\n",
+              (unsigned long long)u.io.size, (unsigned long long)u.io.size);
     return 0;
 }
 
@@ -146,6 +181,7 @@ static int run_base(struct sim *s, int argc, const char *const *argv) {
 }
 
 const struct sim_command sim_commands_memory[] = {
-    {"mw", run_mw, 4},       {"md", run_md, 3},     {"cp", run_cp, 4}, {"cmp", run_cmp, 4},
-    {"crc32", run_crc32, 4}, {"base", run_base, 2}, {NULL, NULL, 0},
+    {"mw", run_mw, 4},        {"md", run_md, 3},          {"cp", run_cp, 4},
+    {"cmp", run_cmp, 4},      {"crc32", run_crc32, 4},    {"base", run_base, 2},
+    {"unzip", run_expand, 4}, {"lzmadec", run_expand, 4}, {NULL, NULL, 0},
 };

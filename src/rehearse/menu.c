@@ -15,6 +15,8 @@ struct menu_run {
     struct sim *s;
     const char *kind, *place; /* "mmc", "0:1" */
     const char *folder;       /* of the menu file: where relative names begin */
+    uint64_t at;              /* where the last menu file was put, and how long it is */
+    size_t length;
 };
 
 /* One file to an address that a variable names; nonzero: it is not there. */
@@ -126,8 +128,11 @@ static int start(struct menu_run *r, const struct mos_menu_entry *e) {
     struct sim *s = r->s;
     const char *ramdisk = NULL, *tree, *name = sim_get(s, "kernel_addr_r"), *choice;
     uint8_t head[MOS_LEGACY_HEADER];
-    if (e->local) {
-        sim_run_variable(s, "localcmd");
+    if (e->local) { /* what comes of it does not matter to the loader */
+        if (!e->stays && !sim_get(s, "localcmd"))
+            sim_trouble(s, "missing environment variable: localcmd");
+        else if (!e->stays)
+            sim_run_variable(s, "localcmd");
         return 0;
     }
     if (!e->kernel)
@@ -143,8 +148,8 @@ static int start(struct menu_run *r, const struct mos_menu_entry *e) {
         choice ? mos_strndup(s->arena, e->kernel, (size_t)(choice - e->kernel)) : e->kernel;
     if (retrieve(r, file, "kernel_addr_r", 0))
         return skip(s, e, "kernel");
-    if (e->arguments && s->machine->most_line && strlen(e->arguments) > s->machine->most_line)
-        return sim_trouble(s, "bootarg overflow %zu > %llu", strlen(e->arguments),
+    if (e->arguments && s->machine->most_line && strlen(e->arguments) + 1 > s->machine->most_line)
+        return sim_trouble(s, "bootarg overflow %zu+0+0+1 > %llu", strlen(e->arguments),
                            (unsigned long long)s->machine->most_line);
     if (e->arguments) {
         sim_set(s, "bootargs", with_variables(s, e->arguments));
@@ -165,6 +170,16 @@ static int start(struct menu_run *r, const struct mos_menu_entry *e) {
     return sim_boot_plain(s, at, ramdisk, tree, zimage);
 }
 
+static void show(const struct mos_menu *m, struct sim *s) {
+    if (m->title)
+        sim_print(s, "%s\n", m->title);
+    for (size_t i = 0; i < m->entries.count; i++) {
+        const struct mos_menu_entry *e = mos_vec_at(&m->entries, i);
+        sim_print(s, "%zu:\t%s\n", i + 1, e->title ? e->title : e->name);
+    }
+    sim_print(s, "Enter choice: ");
+}
+
 static int try(struct menu_run *r, const struct mos_menu *m, const struct mos_menu_entry *e) {
     struct sim *s = r->s;
     size_t index = (size_t)(e - (const struct mos_menu_entry *)m->entries.items);
@@ -174,28 +189,51 @@ static int try(struct menu_run *r, const struct mos_menu *m, const struct mos_me
     return start(r, e);
 }
 
-int sim_menu(struct sim *s, const char *kind, const char *place, uint64_t at, const char *file) {
-    const char *slash = strrchr(file, '/');
-    struct menu_run r = {s, kind, place,
-                         slash ? mos_strndup(s->arena, file, (size_t)(slash - file) + 1) : ""};
-    if (retrieve(&r, file, NULL, at))
-        return sim_trouble(s, "Error reading config file");
+/* A menu file into RAM, and its text; false: it is not there. */
+static bool fetch(struct menu_run *r, uint64_t at, const char *file, const char **text,
+                  size_t *length) {
+    struct sim *s = r->s;
+    if (retrieve(r, file, NULL, at))
+        return false;
     const char *size = sim_get(s, "filesize");
-    size_t length = size ? (size_t)sim_number(size, NULL, 16) : 0;
-    uint8_t *text = sim_ram_copy(s, at, length, MOST_MENU);
-    if (!text)
-        return 1;
+    *text = (const char *)sim_ram_copy(s, at, size ? sim_number(size, NULL, 16) : 0, MOST_MENU);
     struct sim_thing *t = sim_ram_at(s, at);
     if (t)
         t->spent = true;
-    struct mos_menu m = mos_menu_read(s->arena, (const char *)text, strlen((const char *)text));
+    *length = *text ? strlen(*text) : 0;
+    return *text != NULL;
+}
+
+static bool fetch_included(void *self, struct mos_menu *m, const char *path, const char **text,
+                           size_t *length) {
+    struct menu_run *r = self;
+    sim_print(r->s, "%s", mos_buf_string(&m->said));
+    m->said.length = 0;
+    r->at = mos_round_up(r->at + r->length + 1, 4); /* behind the one that includes it */
+    bool found = fetch(r, r->at, path, text, length);
+    r->length = *length;
+    return found;
+}
+
+int sim_menu(struct sim *s, const char *kind, const char *place, uint64_t at, const char *file) {
+    const char *slash = strrchr(file, '/');
+    struct menu_run r = {.s = s,
+                         .kind = kind,
+                         .place = place,
+                         .folder =
+                             slash ? mos_strndup(s->arena, file, (size_t)(slash - file) + 1) : "",
+                         .at = at};
+    struct mos_menu_files files = {&r, fetch_included};
+    const char *text;
+    if (!fetch(&r, at, file, &text, &r.length))
+        return sim_trouble(s, "Error reading config file");
+    struct mos_menu m = mos_menu_read(s->arena, text, r.length, &files);
     sim_print(s, "%s", mos_buf_string(&m.said));
     if (m.wrong)
         return sim_trouble(s, "Error parsing config file");
-    if (m.title)
-        sim_print(s, "%s\n", m.title);
+    if (m.prompt)
+        show(&m, s);
     if (m.prompt && !m.timeout) {
-        sim_print(s, "Enter choice: ");
         sim_trouble(s, "the menu asks which entry to start, and waits for ever: TIMEOUT is 0");
         s->stop = SIM_HANGS;
         return 1;

@@ -43,6 +43,9 @@ struct mos_machine_volume {
     bool (*bytes)(void *self, const char *path, const uint8_t **bytes, size_t *length);
 };
 
+/* By what the loader chooses among the entries of a parcel. */
+enum mos_picks { MOS_PICKS_UNKNOWN, MOS_PICKS_USUAL, MOS_PICKS_BY_TREE };
+
 /* What is soldered on: no image can tell it. */
 struct mos_machine {
     const char *cpu;                 /* "arm64"; NULL: what the kernel says */
@@ -71,6 +74,7 @@ struct mos_machine {
     uint64_t most_kernel; /* bytes of a kernel that is copied or expanded out of a container */
     uint64_t boot_map;    /* bytes from the start of RAM that trees and ramdisks are put into */
     uint64_t most_line;   /* characters of a menu's arguments, with their end */
+    enum mos_picks picks; /* which entry of a parcel it takes, when none is named */
     bool never_confirms;  /* the kernel starts, but nobody says that all is well */
     const char *const *refused; /* entries whose boot command fails, to see what comes next;
                                    NULL-terminated, or NULL */

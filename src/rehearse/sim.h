@@ -55,14 +55,26 @@ struct sim_disk {
     struct mos_vec volumes; /* of struct sim_volume * */
 };
 
+/* A kernel as it lies in a container. */
+struct sim_payload {
+    const uint8_t *data;
+    size_t length;
+    uint64_t from, to; /* where it lies in RAM, and where it is to run */
+    const char *compression;
+    uint64_t in_parcel; /* where that lies; 0: it is none */
+};
+
 /* What a command left behind for the boot: see boot.c. */
 struct sim_boot {
     const char *command;
-    uint64_t kernel, kernel_size;                                   /* as loaded, or unpacked */
+    struct sim_payload payload;   /* of bootm, until it is in its place */
+    unsigned step;                /* of bootm by steps: the last that was done */
+    uint64_t kernel, kernel_size; /* as loaded, or unpacked */
     const struct sim_thing *kernel_from, *tree_from, *ramdisk_from; /* what they are; NULL: ? */
     struct mos_kernel_header header;
     uint64_t runs_at, runs_size;
     uint64_t tree, tree_size, ramdisk, ramdisk_size; /* where the kernel gets them; size 0: none */
+    struct mos_ram_span placed_tree; /* stays taken when the tree is placed once more */
     const char *arguments;
     bool by_ramdisk;  /* its first program decides what becomes of the root */
     bool checked;     /* a sum over the kernel's bytes was right */

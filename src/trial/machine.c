@@ -45,6 +45,9 @@ static void take_limits(const struct mos_plan *plan, struct mos_machine *machine
     machine->most_kernel = number_of(plan, n->most_kernel);
     machine->most_line = number_of(plan, n->most_line);
     machine->boot_map = number_of(plan, n->bound_map_symbol);
+    const struct mos_setting *picks = mos_plan_loader_symbol(plan, n->picks_by_tree);
+    if (picks)
+        machine->picks = strcmp(picks->value, "y") == 0 ? MOS_PICKS_BY_TREE : MOS_PICKS_USUAL;
 }
 
 void mos_trial_facts(const struct mos_plan *plan, struct mos_machine *machine) {

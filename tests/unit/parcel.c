@@ -260,11 +260,11 @@ static void menus_go_round(void) {
     static const char text[] = "# made by hand\nTimeout 30\ndefault spare\nlabel main\n  kernel "
                                "/Image\n  append root=/dev/x  ro \n\nLABEL spare\n  LINUX "
                                "/old#conf\n  devicetree /a.dtb\n  menu label the old one\n";
-    struct mos_menu m = mos_menu_read(c.ctx.arena, text, sizeof text - 1), again;
+    struct mos_menu m = mos_menu_read(c.ctx.arena, text, sizeof text - 1, NULL), again;
     struct mos_buf out = {.arena = c.ctx.arena};
     CU_ASSERT_EQUAL_FATAL(m.entries.count, 2);
     mos_menu_write(&m, "again", &out);
-    again = mos_menu_read(c.ctx.arena, mos_buf_string(&out), out.length);
+    again = mos_menu_read(c.ctx.arena, mos_buf_string(&out), out.length, NULL);
     for (size_t i = 0; i < 2; i++) {
         const struct mos_menu *x = i ? &again : &m;
         const struct mos_menu_entry *e = mos_menu_find(x, "spare");
