@@ -189,7 +189,8 @@ static bool ask_for(struct ramdisk *m, const struct mos_vec *names, bool soft) {
         struct ramdisk_module *x = find_module(m, name);
         if (x && !x->wanted)
             more = x->wanted = true;
-        if (x || !soft || is_builtin(m, name))
+        if (x || !soft) /* one that is built in may have the name, and others answer to it all the
+                           same */
             continue;
         bool known = false;
         for (size_t k = 0; k < m->sought.count && !known; k++)

@@ -183,6 +183,17 @@ static int run_list(struct sim *s, const struct mos_shell_node *list) {
     return code;
 }
 
+/* Behind a syntax error in the midst of a script the loader looks for more at address 0
+ * (common/cli_hush.c: parse_stream_outer, b_peek).  A 32-bit or 64-bit Arm has something there, as
+ * a rule; a RISC-V has not, and stops. */
+static void look_at_nothing(struct sim *s) {
+    const struct mos_machine *m = s->machine;
+    if (!m->cpu || strncmp(m->cpu, "riscv", 5) != 0 || !m->ram.length || !m->ram.start)
+        return;
+    sim_trouble(s, "Unhandled exception: Load access fault (the loader reads at address 0)");
+    s->stop = SIM_RESET;
+}
+
 int sim_run_text(struct sim *s, const char *text, size_t length, unsigned flags) {
     int code = 1;
     if (s->depth >= MOST_DEPTH) {
@@ -200,6 +211,8 @@ int sim_run_text(struct sim *s, const char *text, size_t length, unsigned flags)
         if (r != MOS_SHELL_LIST) {
             s->word_count = 0;
             sim_trouble(s, "syntax error");
+            if (r == MOS_SHELL_WRONG && !(flags & (MOS_SHELL_WHOLE | MOS_SHELL_AGAIN)))
+                look_at_nothing(s);
             break;
         }
         code = run_list(s, list);

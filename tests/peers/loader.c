@@ -24,7 +24,7 @@ static bool start_both(struct both *b, const char *cpu, const char *loader, cons
     core_start(&b->core);
     struct mos_arena *arena = b->core.ctx.arena;
     static struct mos_map compiled;
-    char *binary = read_whole(path_in("/usr/lib/u-boot", "%s/u-boot.bin", loader), &length);
+    char *binary = read_whole(loader, &length);
     CU_ASSERT_PTR_NOT_NULL_FATAL(binary);
     CU_ASSERT_TRUE_FATAL(mos_environment_find(arena, (const uint8_t *)binary, length, &compiled));
     b->shell = session_shell(&b->core, image, &compiled);
@@ -178,7 +178,8 @@ static void the_shell_agrees(void) {
     struct both b = {0};
     size_t length;
     char *all = read_whole(path_in(MOSAICUM_SOURCE, "tests/data/shell-scripts.txt"), &length);
-    CU_ASSERT_TRUE_FATAL(start_both(&b, "arm64", "qemu_arm64", session_image()));
+    CU_ASSERT_TRUE_FATAL(
+        start_both(&b, "arm64", "/usr/lib/u-boot/qemu_arm64/u-boot.bin", session_image()));
     b.said.arena = b.core.ctx.arena;
     for (char *line = strtok(all, "\n"); line; line = strtok(NULL, "\n"))
         if (*line != '#' || strcmp(line, "# only a comment") == 0)
@@ -200,13 +201,29 @@ static void the_shell_agrees(void) {
            b.count, b.wrong);
 }
 
-/* Scripts made by chance, in the loaders of two other processors. */
+/* A card that has a first stage and nothing else, for the board that starts from one. */
+static const char *bare_card(const char *first) {
+    const char *card = keep(path_in(test_folder("card"), "card.img"));
+    CU_ASSERT_TRUE_FATAL(runs(0,
+                              "truncate -s 64M '%s' && dd if='%s' of='%s' bs=8K seek=1 "
+                              "conv=notrunc status=none",
+                              card, first, card));
+    return card;
+}
+
+/* Scripts made by chance, in the loaders of three other machines. */
 static void the_shell_of_others_agrees(void) {
-    static const char *const others[][2] = {{"arm", "qemu_arm"}, {"riscv64", "qemu-riscv64_smode"}};
+    const char *first = keep(
+        path_in(peers_cache(), "sunxi/usr/lib/u-boot/orangepi_plus/u-boot-sunxi-with-spl.bin"));
+    const char *const others[][3] = {
+        {"arm", "/usr/lib/u-boot/qemu_arm/u-boot.bin", NULL},
+        {"riscv64", "/usr/lib/u-boot/qemu-riscv64_smode/u-boot.bin", NULL},
+        {"card board", first, bare_card(first)}};
     size_t count = 0, wrong = 0;
     for (size_t i = 0; i < sizeof others / sizeof *others; i++) {
         struct both b = {0};
-        CU_ASSERT_TRUE_FATAL(start_both(&b, others[i][0], others[i][1], session_image()));
+        const char *image = others[i][2] ? others[i][2] : session_image();
+        CU_ASSERT_TRUE_FATAL(start_both(&b, others[i][0], others[i][1], image));
         b.said.arena = b.core.ctx.arena;
         compare(&b, "setenv p 1; setenv q 'u v'; setenv n 0");
         struct maker g = {.seed = 100 + i};
@@ -223,7 +240,8 @@ static void the_shell_of_others_agrees(void) {
     }
     CU_ASSERT_EQUAL(wrong, 0);
     proved("the shell of other loaders",
-           "%zu scripts typed into those of 32-bit Arm and RISC-V: %zu differ", count, wrong);
+           "%zu scripts typed into those of 32-bit Arm, RISC-V and the card board: %zu differ",
+           count, wrong);
 }
 
 SUITE(loader_suite, {"the shell agrees", the_shell_agrees},

@@ -10,7 +10,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { SAMPLE = 20, ALL = 1000, SECONDS = 12 };
+enum { SAMPLE = 24, ALL = 1000, SECONDS = 12 };
 
 /* How a boot ends, as far as both can tell. */
 enum end_class { STARTED, PROMPT, SILENT, RESETS };
@@ -25,18 +25,40 @@ struct ending {
 
 /* ---- the boards ---- */
 
+/* What a base is started on: the emulated machine and how its loader is made to look at the disk,
+ * and the same told to the rehearsal. */
+static const struct {
+    const char *cpu, *device, *typed, *tree, *loader, *facts;
+} machines[] = {
+    {"arm64", "virtio-blk-pci", "run bootcmd_virtio0\r", "qemu-system-aarch64",
+     "/usr/lib/u-boot/qemu_arm64/u-boot.bin",
+     "--as 'virtio 0' --cpu arm64 --ram-start 0x40000000 --ram '512 MiB'"},
+    {"arm", "virtio-blk-device", "run bootcmd_virtio0\r", "qemu-system-arm -cpu cortex-a15 -m 128",
+     "/usr/lib/u-boot/qemu_arm/u-boot.bin",
+     "--as 'virtio 0' --cpu arm --ram-start 0x40000000 --ram '128 MiB'"},
+    {"riscv64", "virtio-blk-device", "virtio scan; run bootcmd_virtio0\r",
+     "qemu-system-riscv64 -m 1024", "/usr/lib/u-boot/qemu-riscv64_smode/u-boot.bin",
+     "--as 'virtio 0' --cpu riscv64 --ram-start 0x80000000 --ram '1024 MiB'"},
+};
+enum { ARM64, ARM, RISCV };
+
 /* The demo's board, told to the loader in four ways: its name is the value of `via`.  Variables
- * lie in a flash; the second entry of the others differs in its arguments. */
+ * lie in a flash; the second entry of the others differs in its arguments.  Then the demo's two
+ * boards of other processors, as they are. */
 static const struct {
     const char *via;
     const char *files[3]; /* of its boot volume */
+    int machine;
+    const char *board, *image;
 } bases[] = {
-    {"script", {"boot.scr", "kernel", "main.dtb"}},
-    {"menu", {"extlinux/extlinux.conf", "kernel", "main.dtb"}},
-    {"parcel", {"boot.scr", "boot.parcel", "boot.parcel"}},
-    {"environment", {"kernel", "kernel", "main.dtb"}},
+    {"script", {"boot.scr", "kernel", "main.dtb"}, ARM64, "curlew", "card.img"},
+    {"menu", {"extlinux/extlinux.conf", "kernel", "main.dtb"}, ARM64, "curlew", "card.img"},
+    {"parcel", {"boot.scr", "boot.parcel", "boot.parcel"}, ARM64, "curlew", "card.img"},
+    {"environment", {"kernel", "kernel", "main.dtb"}, ARM64, "curlew", "card.img"},
+    {"arm", {"boot.scr", "kernel", "main.dtb"}, ARM, "dunlin", "card.img"},
+    {"riscv64", {"boot.scr", "boot.parcel", "boot.parcel"}, RISCV, "avocet", "emmc.img"},
 };
-enum { BASES = sizeof bases / sizeof *bases, IN_FLASH = 3, BLOCK = 0x40000 };
+enum { BASES = sizeof bases / sizeof *bases, IN_FLASH = 3, OTHERS = 4, BLOCK = 0x40000 };
 
 static void make_base(size_t b, const char *w) {
     static const char counts[] = "system: {confirm: inittab}\\nboot:\\n  tries: 3";
@@ -45,6 +67,18 @@ static void make_base(size_t b, const char *w) {
         "tested}}\\nboot:";
     if (b == IN_FLASH) {
         make_flash_workspace(w);
+        return;
+    }
+    if (b >= OTHERS) { /* with the machine's own tree, which its loader has; that loader keeps its
+                          variables in a flash, so those on the medium are not its own */
+        CU_ASSERT_TRUE_FATAL(
+            runs(0,
+                 "cd '%s' && '%s' --no-cache -q -w '%s/demo/saltmarsh' build %s --out '%s/out' && "
+                 "%s -M virt,dumpdtb=machine.dtb -nic none -display none 2>/dev/null && for at in "
+                 "3072 4096; do [ %s != avocet ] || dd if=/dev/zero of=out/avocet/emmc.img bs=1K "
+                 "seek=$at count=32 conv=notrunc status=none; done",
+                 w, MOSAICUM_PROGRAM, MOSAICUM_SOURCE, bases[b].board, w,
+                 machines[bases[b].machine].tree, bases[b].board));
         return;
     }
     copy_demo(w);
@@ -64,28 +98,29 @@ static void make_base(size_t b, const char *w) {
 struct damage {
     uint64_t seed;
     const char *image, *folder; /* of this case */
-    const char *flash;          /* NULL: its loader has no variables of ours */
+    int machine;
+    const char *flash; /* NULL: its loader has no variables of ours */
     char what[200];
 };
 
 static char *take(struct damage *d, const char *file, size_t *length) {
     const char *to = keep(path_in(d->folder, "taken"));
-    CU_ASSERT_TRUE(runs(0, "rm -f '%s' && '%s' -q take '%s' 'boot:%s' -o '%s'", to,
-                        MOSAICUM_PROGRAM, d->image, file, to));
+    CU_ASSERT_TRUE(runs(0, "rm -f '%s' && '%s' -q take '%s' '1:%s' -o '%s'", to, MOSAICUM_PROGRAM,
+                        d->image, file, to));
     return read_whole(to, length);
 }
 
 static void put(struct damage *d, const char *file, const void *bytes, size_t length) {
     const char *from = keep(path_in(d->folder, "put")), *to = keep(path_in(d->folder, "new.img"));
     write_file(from, bytes, length);
-    CU_ASSERT_TRUE(runs(0, "rm -f '%s' && '%s' -q amend '%s' 'boot:%s=%s' -o '%s' && mv '%s' '%s'",
-                        to, MOSAICUM_PROGRAM, d->image, file, from, to, to, d->image));
+    CU_ASSERT_TRUE(runs(0, "rm -f '%s' && '%s' -q amend '%s' '1:%s=%s' -o '%s' && mv '%s' '%s'", to,
+                        MOSAICUM_PROGRAM, d->image, file, from, to, to, d->image));
 }
 
 static void lose(struct damage *d, const char *file) {
     const char *to = keep(path_in(d->folder, "new.img"));
-    CU_ASSERT_TRUE(runs(0, "rm -f '%s' && '%s' -q amend '%s' 'boot:~%s' -o '%s' && mv '%s' '%s'",
-                        to, MOSAICUM_PROGRAM, d->image, file, to, to, d->image));
+    CU_ASSERT_TRUE(runs(0, "rm -f '%s' && '%s' -q amend '%s' '1:~%s' -o '%s' && mv '%s' '%s'", to,
+                        MOSAICUM_PROGRAM, d->image, file, to, to, d->image));
     snprintf(d->what, sizeof d->what, "%s missing", file);
 }
 
@@ -282,13 +317,14 @@ static bool begin_real(struct machine *m, const struct damage *d) {
     machine_type(m, "\recho sy''nc\r");
     machine_expect(m, "\nsync", 20);
     machine_expect(m, "\n=> ", 20);
-    machine_type(m, "run bootcmd_virtio0\r");
+    machine_type(m, machines[d->machine].typed);
     return true;
 }
 
 static void boot_real(const struct damage *d, struct ending *out) {
     machine_with(NULL, d->flash);
-    struct machine *m = machine_start("arm64", d->image, "virtio-blk-pci");
+    const char *cpu = machines[d->machine].cpu;
+    struct machine *m = machine_start(cpu, d->image, machines[d->machine].device);
     *out = (struct ending){.end = SILENT};
     machine_quiet(m, true);
     if (begin_real(m, d)) {
@@ -317,16 +353,16 @@ static void boot_real(const struct damage *d, struct ending *out) {
 }
 
 static void boot_rehearsed(const struct damage *c, const char *w, struct ending *out) {
-    static const char loader[] = "/usr/lib/u-boot/qemu_arm64/u-boot.bin";
-    const char *tree = keep(path_in(MOSAICUM_SOURCE, "tests/data/machine-arm64.dtb"));
+    const char *loader = machines[c->machine].loader;
+    const char *tree =
+        keep(c->machine == ARM64 ? path_in(MOSAICUM_SOURCE, "tests/data/machine-arm64.dtb")
+                                 : path_in(w, "machine.dtb"));
     int status;
     json_t *d =
         c->flash ? run_json(&status, "-w '%s' --out '%s' rehearse curlew --tree '%s' --loader %s",
                             w, c->folder, tree, loader)
-                 : run_json(&status,
-                            "rehearse '%s' --as 'virtio 0' --cpu arm64 --ram-start "
-                            "0x40000000 --ram '512 MiB' --tree '%s' --loader %s",
-                            c->image, tree, loader);
+                 : run_json(&status, "rehearse '%s' %s --tree '%s' --loader %s", c->image,
+                            machines[c->machine].facts, tree, loader);
     *out = (struct ending){.end = PROMPT};
     json_t *report = json_object_get(d, "report"), *table, *row;
     size_t i, k, handed = 0;
@@ -378,13 +414,14 @@ static void ends_agree(void) {
     }
     struct damage d = {.seed = 2026, .folder = keep(test_folder("damaged"))};
     const char *flash = keep(path_in(d.folder, "curlew/flash.img"));
-    d.image = keep(path_in(d.folder, "curlew/card.img"));
     for (size_t n = 0; n < cases; n++) {
         size_t b = n % BASES;
         CU_ASSERT_TRUE_FATAL(runs(0,
                                   "rm -rf '%s/curlew' && mkdir '%s/curlew' && cp --sparse=always "
-                                  "'%s'/out/curlew/*.img '%s/curlew/'",
-                                  d.folder, d.folder, w[b], d.folder));
+                                  "'%s'/out/%s/*.img '%s/curlew/'",
+                                  d.folder, d.folder, w[b], bases[b].board, d.folder));
+        d.image = keep(path_in(d.folder, "curlew/%s", bases[b].image));
+        d.machine = bases[b].machine;
         d.flash = b == IN_FLASH ? flash : NULL;
         struct ending real, ours;
         snprintf(d.what, sizeof d.what, "as it was built");
