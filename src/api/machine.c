@@ -23,25 +23,9 @@ static struct mos_machine_medium *add_image(mosaicum *m, struct run_machine *r, 
     return x;
 }
 
-/* A block of the loader's variables that lies in no partition. */
-static void take_block(mosaicum *m, struct run_machine *r, size_t medium,
-                       const struct survey_span *x) {
-    for (size_t i = 0; i < r->environments.count; i++) {
-        struct mos_machine_environment *e = mos_vec_at(&r->environments, i);
-        if (e->medium == (void *)(uintptr_t)medium && e->size == x->environment_size &&
-            e->flag_byte == x->flag_byte && e->copy_at == UINT64_MAX) {
-            e->copy_at = x->start;
-            return;
-        }
-    }
-    struct mos_machine_environment *e = mos_vec_push(&r->environments);
-    *e = (struct mos_machine_environment){
-        .medium = (void *)(uintptr_t)medium, /* its number, until all media are there */
-        .at = x->start,
-        .copy_at = UINT64_MAX,
-        .size = x->environment_size,
-        .flag_byte = x->flag_byte,
-        .what = mos_printf(m->arena, "environment at %s", mos_size_text(m->arena, x->start))};
+/* Which medium that is gets known once all are there: until then it is its number. */
+static const struct mos_machine_medium *numbered(size_t medium) {
+    return (const void *)(uintptr_t)medium;
 }
 
 struct search {
@@ -67,13 +51,8 @@ static bool take_file(struct survey *s, struct run_machine *r, size_t medium,
     if (!x->has_volume || !x->volume.driver || strncmp(x->volume.kind, "fat", 3) != 0 ||
         !survey_stream(s, x, &request) || !search.found)
         return false;
-    struct mos_machine_environment *e = mos_vec_push(&r->environments);
-    *e = (struct mos_machine_environment){.medium = (void *)(uintptr_t)medium,
-                                          .copy_at = UINT64_MAX,
-                                          .size = search.size,
-                                          .file = "uboot.env",
-                                          .partition = x->partition ? x->partition->number : 0,
-                                          .what = "environment in uboot.env"};
+    mos_machine_add_file(&r->environments, numbered(medium),
+                         x->partition ? x->partition->number : 0, search.size);
     return true;
 }
 
@@ -99,7 +78,8 @@ static bool look_at(mosaicum *m, struct run_machine *r, size_t medium, const cha
     for (size_t i = 0; i < s.spans.count; i++) {
         const struct survey_span *x = mos_vec_at(&s.spans, i);
         if (x->environment_size)
-            take_block(m, r, medium, x);
+            mos_machine_add_block(m->arena, &r->environments, numbered(medium), x->start,
+                                  x->environment_size, x->flag_byte);
         file = file || take_file(&s, r, medium, x);
         take_loader(m, &s, r, x);
     }

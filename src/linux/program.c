@@ -58,7 +58,8 @@ bool mos_program_read(struct mos_arena *arena, const uint8_t *head, size_t lengt
     size_t at = 2, n = 0;
     while (at < length && (head[at] == ' ' || head[at] == '\t'))
         at++;
-    while (at + n < length && n < 255 && head[at + n] > ' ')
+    /* fs/binfmt_script.c: only these end it, so a carriage return is part of its name */
+    while (at + n < length && n < 255 && !memchr(" \t\n\0", head[at + n], 4))
         n++;
     out->script = true;
     out->interpreter = mos_strndup(arena, (const char *)head + at, n);

@@ -2,6 +2,7 @@
 #include "rehearse/sim.h"
 
 #include "base/bytes.h"
+#include "base/text.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -244,4 +245,38 @@ bool mos_rehearsal_told(const struct mos_rehearsal_shell *shell, const char *tex
             return true;
     }
     return false;
+}
+
+/* ---- what a machine is made of ---- */
+
+void mos_machine_add_block(struct mos_arena *arena, struct mos_vec *environments,
+                           const struct mos_machine_medium *medium, uint64_t at, uint64_t size,
+                           bool flag_byte) {
+    for (size_t i = 0; i < environments->count; i++) {
+        struct mos_machine_environment *e = mos_vec_at(environments, i);
+        if (e->medium == medium && e->size == size && e->flag_byte == flag_byte &&
+            e->copy_at == UINT64_MAX && !e->file) {
+            e->copy_at = at;
+            return;
+        }
+    }
+    *(struct mos_machine_environment *)mos_vec_push(environments) =
+        (struct mos_machine_environment){
+            .medium = medium,
+            .at = at,
+            .copy_at = UINT64_MAX,
+            .size = size,
+            .flag_byte = flag_byte,
+            .what = mos_printf(arena, "environment at %s", mos_size_text(arena, at))};
+}
+
+void mos_machine_add_file(struct mos_vec *environments, const struct mos_machine_medium *medium,
+                          unsigned partition, uint64_t size) {
+    *(struct mos_machine_environment *)mos_vec_push(environments) =
+        (struct mos_machine_environment){.medium = medium,
+                                         .copy_at = UINT64_MAX,
+                                         .size = size,
+                                         .file = "uboot.env",
+                                         .partition = partition,
+                                         .what = "environment in uboot.env"};
 }

@@ -26,6 +26,15 @@ struct mos_machine_environment {
     const char *what; /* "environment 2 MiB into card" */
 };
 
+/* Adds a block of variables to a list of struct mos_machine_environment; a second one of the same
+ * size and form on the same medium is the other copy of the first. */
+void mos_machine_add_block(struct mos_arena *arena, struct mos_vec *environments,
+                           const struct mos_machine_medium *medium, uint64_t at, uint64_t size,
+                           bool flag_byte);
+/* Adds the loader's file with its variables, in a FAT partition. */
+void mos_machine_add_file(struct mos_vec *environments, const struct mos_machine_medium *medium,
+                          unsigned partition, uint64_t size);
+
 /* A volume that is known by what it will hold, not by bytes of its medium. */
 struct mos_machine_volume {
     const struct mos_machine_medium *medium;

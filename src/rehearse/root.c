@@ -154,7 +154,13 @@ static bool can_run(struct sim *s, struct sim_volume *v, const char *path, unsig
         return false;
     const char *below;
     if (p.interpreter && !can_run(s, v, p.interpreter, scripts + 1, p.elf, &below)) {
-        *why = mos_printf(s->arena, "%s needs %s: %s", path, p.interpreter, below);
+        size_t n = strlen(p.interpreter);
+        *why = p.script && p.interpreter[n - 1] == '\r'
+                   ? mos_printf(s->arena,
+                                "%s asks for \"%.*s\" with a carriage return behind it: its lines "
+                                "end as another system has them",
+                                path, (int)n - 1, p.interpreter)
+                   : mos_printf(s->arena, "%s needs %s: %s", path, p.interpreter, below);
         return false;
     }
     return true;

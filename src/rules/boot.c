@@ -48,6 +48,24 @@ static void check_files(const struct view *v) {
                      "fills: {boot: {made: boot}} in a volume that the loader can read.");
 }
 
+/* An entry that leaves the tree to the loader, on a board that has trees. */
+static void check_tree(const struct view *v) {
+    const struct mos_board *b = v->plan->board;
+    const struct mos_blob_plan *first =
+        v->plan->blobs.count ? mos_vec_pointer(&v->plan->blobs, 0) : NULL;
+    if (v->e->def->tree || !first || (b->boot && b->boot->trees) || v->e->def->r.broken)
+        return;
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_BOOT_NO_TREE, "Entry %s names no tree, and there is tree %s.",
+                 v->e->def->r.name, first->def->r.name);
+    mos_finding_at(v->list, f, v->e->def->r.key_place);
+    mos_finding_at(v->list, f, first->def->r.key_place);
+    mos_finding_why(v->list, f,
+                    "The kernel is given the loader's own tree, where that has one; "
+                    "without any it does not say a word.");
+    mos_finding_try(v->list, f, "tree: %s", first->def->r.name);
+}
+
 /* Why the loader cannot make a kernel of it, although it is one; NULL: it can. */
 static const char *hindrance(const struct view *v, const char **remedy) {
     const struct mos_entry_plan *e = v->e;
@@ -456,6 +474,7 @@ void mos_rule_boot(const struct mos_plan *plan) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
         struct view v = {plan, e, &plan->ctx->findings, plan->ctx->arena};
         check_files(&v);
+        check_tree(&v);
         check_format(&v);
         check_root(&v);
         check_twice(&v);

@@ -239,6 +239,57 @@ static bool script_first(const struct view *v, struct mos_place *place, const ch
     return false;
 }
 
+/* A device file that the root does not have, and that the kernel would make. */
+static bool lacks_device(const struct view *v, const char *name) {
+    uint32_t index;
+    return v->root && v->root->volume && v->root->counted && !v->e->ramdisk &&
+           !mos_inv_find(v->root->volume->inventory,
+                         mos_printf(v->plan->ctx->arena, "dev/%s", name), &index);
+}
+
+/* The log-in opens a port. */
+static bool log_in_port(const struct view *v, struct mos_place *place, const char **as) {
+    const struct mos_system *system = v->plan->board->system;
+    const struct mos_hardware *h = v->plan->board->hardware;
+    const struct mos_value *port = h && h->console ? h->console->port : NULL;
+    if (!system || !system->log_in || !mos_has(port) || !lacks_device(v, port->text))
+        return false;
+    *place = system->log_in->r.key_place;
+    *as = mos_printf(v->plan->ctx->arena, "the log-in on /dev/%s", port->text);
+    return true;
+}
+
+/* The root mounts no file system of devices itself: the kernel has to. */
+static bool log_in_port_unmounted(const struct view *v, struct mos_place *place, const char **as) {
+    static const char *const files[] = {"sbin/init", "etc/inittab", "etc/fstab", "etc/init.d/rcS"};
+    const struct mos_inventory *inv;
+    uint32_t index;
+    const uint8_t *bytes;
+    size_t length;
+    if (!log_in_port(v, place, as))
+        return false;
+    inv = v->root->volume->inventory;
+    if (mos_inv_follow(inv, v->plan->ctx->arena, "lib/systemd/systemd", &index))
+        return false;
+    for (size_t i = 0; i < sizeof files / sizeof *files; i++)
+        if (mos_inv_follow(inv, v->plan->ctx->arena, files[i], &index) &&
+            (!mos_plan_file_bytes((struct mos_plan *)(uintptr_t)v->plan, v->root, index, &bytes,
+                                  &length) ||
+             strstr(mos_strndup(v->plan->ctx->arena, (const char *)bytes, length), "devtmpfs")))
+            return false; /* it does, or nobody knows */
+    return true;
+}
+
+/* The loader starts a watchdog, and somebody has to go on with it. */
+static bool loader_watchdog(const struct view *v, struct mos_place *place, const char **as) {
+    const struct mos_loader *l = v->plan->board->loader;
+    if (!l || !l->facts || !mos_has(l->facts->watchdog) || !l->facts->watchdog->number)
+        return false;
+    *place = l->facts->watchdog->place;
+    *as = "the watchdog that the loader starts";
+    return true;
+}
+
 /* ---- the table ---- */
 
 #define SILENT "The kernel starts and prints nothing."
@@ -265,6 +316,9 @@ static const struct need needs[] = {
     {"CONFIG_BINFMT_ELF", any_root, true, NO_INIT},
     {"CONFIG_BINFMT_SCRIPT", script_first, true, NO_INIT},
     {"CONFIG_DEVTMPFS", empty_dev, true, "Programs would have no console to open."},
+    {"CONFIG_DEVTMPFS", log_in_port, false, "Nobody makes that device file."},
+    {"CONFIG_DEVTMPFS_MOUNT", log_in_port_unmounted, false, "Nobody mounts the device files."},
+    {"CONFIG_WATCHDOG", loader_watchdog, false, "The board starts anew when its time is over."},
     {"CONFIG_BLK_DEV_INITRD", ramdisk, true, "The kernel does not look at its ramdisk."},
     {"CONFIG_RD_GZIP", ramdisk_gz, true, "The kernel cannot unpack its ramdisk."},
     {"CONFIG_RD_XZ", ramdisk_xz, true, "The kernel cannot unpack its ramdisk."},

@@ -39,6 +39,7 @@ static const struct {
     {MOS_STAGE_VOLUMES, mos_rule_kernel},
     {MOS_STAGE_VOLUMES, mos_rule_modules},
     {MOS_STAGE_VOLUMES, mos_rule_module_index},
+    {MOS_STAGE_VOLUMES, mos_rule_device_files},
     {MOS_STAGE_VOLUMES, mos_rule_fallback_files},
     {MOS_STAGE_VOLUMES, mos_rule_system_files},
     {MOS_STAGE_VOLUMES, mos_rule_start},

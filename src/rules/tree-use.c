@@ -167,6 +167,28 @@ static void check_number(const struct view *v, const struct mos_value *name,
     mos_finding_try(v->list, f, "%.*s%ld, or another alias.", (int)digits, name->text, number);
 }
 
+/* A flash of parallel kind is called by its address in the tree: "4000000.flash" at the node
+ * flash@4000000 (drivers/mtd/maps/physmap-core.c takes the device's name). */
+static void check_flash_name(const struct view *v, const struct mos_medium *m) {
+    const struct mos_dt_node *node = mos_has(m->node) ? node_of(v, m->node->text) : NULL;
+    const char *at = node ? strchr(node->name, '@') : NULL;
+    if (!mos_has(m->flash_id) || !at ||
+        !has_string(mos_dt_property(node, "compatible"), "cfi-flash"))
+        return;
+    const char *own = mos_printf(v->arena, "%s.%.*s", at + 1, (int)(at - node->name), node->name);
+    if (strcmp(own, m->flash_id->text) == 0)
+        return;
+    struct mos_finding *f =
+        tell(v, MOS_RULE_TREE_NUMBER_DIFFERS, m->flash_id->place, place_of(v, node, "compatible"),
+             mos_printf(v->arena,
+                        "The definition calls flash %s %s; by its node the kernel calls it %s.",
+                        m->r.name, m->flash_id->text, own));
+    mos_finding_why(v->list, f,
+                    "The kernel does not find the flash that mtdparts names, and makes "
+                    "no partitions of it.");
+    mos_finding_try(v->list, f, "flash-id: %s", own);
+}
+
 /* ---- memory ---- */
 
 static uint64_t cells(const uint8_t *data, uint32_t count) {
@@ -311,6 +333,7 @@ void mos_rule_tree_use(const struct mos_plan *plan) {
             check_node(&v, m->node, mos_printf(v.arena, "medium %s", m->r.name));
             if (mos_has(m->kernel) && strncmp(m->kernel->text, "mmcblk", 6) == 0)
                 check_number(&v, m->kernel, m->node, "mmc");
+            check_flash_name(&v, m);
         }
         check_standard_output(&v);
         check_memory(&v);

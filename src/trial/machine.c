@@ -84,25 +84,9 @@ struct making {
     struct mos_vec numbers; /* of size_t: which medium an environment or volume lies on */
 };
 
-/* Two blocks of one size and form are two copies of one environment. */
-static void take_environment(struct making *m, size_t medium, const struct mos_region_plan *r) {
-    for (size_t i = 0; i < m->environments.count; i++) {
-        struct mos_machine_environment *e = mos_vec_at(&m->environments, i);
-        if (e->medium == (void *)(uintptr_t)medium && e->size == r->environment->size &&
-            e->flag_byte == r->environment->flag_byte && e->copy_at == UINT64_MAX && !e->file) {
-            e->copy_at = r->start;
-            return;
-        }
-    }
-    struct mos_machine_environment *e = mos_vec_push(&m->environments);
-    *e = (struct mos_machine_environment){
-        .medium = (void *)(uintptr_t)medium, /* its number, until all media are there */
-        .at = r->start,
-        .copy_at = UINT64_MAX,
-        .size = r->environment->size,
-        .flag_byte = r->environment->flag_byte,
-        .what = mos_printf(m->plan->ctx->arena, "environment at %s",
-                           mos_size_text(m->plan->ctx->arena, r->start))};
+/* Which medium that is gets known once all are there: until then it is its number. */
+static const struct mos_machine_medium *numbered(size_t medium) {
+    return (const void *)(uintptr_t)medium;
 }
 
 /* The loader's file with its variables, in the first FAT partition. */
@@ -112,13 +96,8 @@ static bool take_file(struct making *m, size_t medium, const struct mos_region_p
     if (!inv->fold_case || !mos_inv_find(inv, "uboot.env", &index) ||
         mos_inv_node(inv, index)->type != MOS_ENTRY_FILE)
         return false;
-    struct mos_machine_environment *e = mos_vec_push(&m->environments);
-    *e = (struct mos_machine_environment){.medium = (void *)(uintptr_t)medium,
-                                          .copy_at = UINT64_MAX,
-                                          .size = mos_inv_node(inv, index)->size,
-                                          .file = "uboot.env",
-                                          .partition = r->number,
-                                          .what = "environment in uboot.env"};
+    mos_machine_add_file(&m->environments, numbered(medium), r->number,
+                         mos_inv_node(inv, index)->size);
     return true;
 }
 
@@ -151,7 +130,8 @@ static bool take_regions(struct making *m, size_t number, const struct mos_mediu
                 mos_trial_volume(m->plan, NULL, r);
             file = file || take_file(m, number, r);
         } else if (r->environment) {
-            take_environment(m, number, r);
+            mos_machine_add_block(m->plan->ctx->arena, &m->environments, numbered(number), r->start,
+                                  r->environment->size, r->environment->flag_byte);
         } else {
             take_loader(m, r);
         }

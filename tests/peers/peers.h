@@ -14,6 +14,8 @@ void make_real_workspace(const char *w);
 
 /* chain.c: a board whose loader has its variables, and with them all it does, in a flash; built. */
 void make_flash_workspace(const char *w);
+/* ramdisk.c: a board that boots a real kernel, whose root lies behind modules in a ramdisk. */
+void make_module_workspace(const char *w);
 
 /* judges.c: two folders, entry by entry with extended attributes; how many were compared. */
 size_t compare_folders(const char *a, const char *b);

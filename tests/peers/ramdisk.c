@@ -5,7 +5,7 @@
 #include <string.h>
 
 /* The board that boots a real kernel, from a disk that this kernel has only modules for. */
-static void make_module_workspace(const char *w) {
+void make_module_workspace(const char *w) {
     make_real_workspace(w);
     CU_ASSERT_TRUE_FATAL(runs(
         0,

@@ -97,6 +97,8 @@ static void programs_are_told_apart(void) {
         const char *text, *interpreter; /* NULL: no program */
     } scripts[] = {{"#!/bin/sh\n", "/bin/sh"},
                    {"#! \t/bin/sh -e\n", "/bin/sh"},
+                   {"#!/bin/sh\r\n", "/bin/sh\r"},
+                   {"#!/bin/sh\r", "/bin/sh\r"},
                    {"#!/bin/sh", "/bin/sh"},
                    {"#!\n", NULL},
                    {"#! \n", NULL},

@@ -1,0 +1,115 @@
+/* Device files in roots and ramdisks: those whose numbers the kernel fixes have to have them
+ * (Documentation/admin-guide/devices.txt). */
+#include "rules/rules.h"
+
+#include <ctype.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+struct view {
+    const struct mos_plan *plan;
+    struct mos_findings *list;
+    struct mos_arena *arena;
+};
+
+/* `name` may end in a number, which is added to the minor one as many times as `step` says; step 0:
+ * the name is all of it.  `parts`: "p1" or, behind a letter, "1" may follow, one minor number each.
+ */
+static const struct known {
+    const char *name;
+    char kind;
+    unsigned major, minor, step;
+    bool parts;
+} all[] = {{"console", 'c', 5, 1, 0, false},    {"tty", 'c', 5, 0, 0, false},
+           {"ptmx", 'c', 5, 2, 0, false},       {"null", 'c', 1, 3, 0, false},
+           {"zero", 'c', 1, 5, 0, false},       {"full", 'c', 1, 7, 0, false},
+           {"random", 'c', 1, 8, 0, false},     {"urandom", 'c', 1, 9, 0, false},
+           {"kmsg", 'c', 1, 11, 0, false},      {"mem", 'c', 1, 1, 0, false},
+           {"tty", 'c', 4, 0, 1, false},        {"ttyS", 'c', 4, 64, 1, false},
+           {"ttyAMA", 'c', 204, 64, 1, false},  {"ram", 'b', 1, 0, 1, false},
+           {"loop", 'b', 7, 0, 1, false},       {"mtdblock", 'b', 31, 0, 1, false},
+           {"mtd", 'c', 90, 0, 2, false},       {"i2c-", 'c', 89, 0, 1, false},
+           {"fb", 'c', 29, 0, 1, false},        {"mmcblk", 'b', 179, 0, 8, true},
+           {"watchdog", 'c', 10, 130, 0, false}};
+
+/* Does a name below /dev stand for a fixed device?  *minor: its own. */
+static bool is_known(const struct known *k, const char *name, unsigned *minor) {
+    size_t n = strlen(k->name);
+    char *end = NULL;
+    *minor = k->minor;
+    if (strncmp(name, k->name, n) != 0 || (!k->step && name[n]))
+        return false;
+    if (!k->step)
+        return true;
+    if (!isdigit((unsigned char)name[n]))
+        return false;
+    unsigned long number = strtoul(name + n, &end, 10), part = 0;
+    if (k->parts && *end == 'p' && isdigit((unsigned char)end[1]))
+        part = strtoul(end + 1, &end, 10);
+    *minor += (unsigned)(number * k->step + part);
+    return !*end && number < 256 && part < 8;
+}
+
+static void check(const struct view *v, const char *path, char kind, unsigned major, unsigned minor,
+                  struct mos_place here, struct mos_place there) {
+    const char *name = strncmp(path, "dev/", 4) == 0 ? path + 4 : NULL;
+    unsigned own;
+    for (size_t i = 0; name && i < sizeof all / sizeof *all; i++) {
+        const struct known *k = &all[i];
+        if (!is_known(k, name, &own) || (k->kind == kind && k->major == major && own == minor))
+            continue;
+        struct mos_finding *f =
+            mos_find(v->list, MOS_RULE_BOOT_DEVICE_NUMBER,
+                     "Device file /%s is %c %u %u; what the kernel calls so is %c %u %u.", path,
+                     kind, major, minor, k->kind, k->major, own);
+        mos_finding_at(v->list, f, here);
+        if (there.source)
+            mos_finding_at(v->list, f, there);
+        mos_finding_why(v->list, f, "A program that opens it meets another device, or none.");
+        mos_finding_try(v->list, f, "%c %u %u", k->kind, k->major, own);
+    }
+}
+
+static void check_ramdisk(const struct view *v, const struct mos_ramdisk *def) {
+    for (size_t i = 0; i < def->files.count; i++) {
+        const struct mos_ramdisk_file *f = def->files.items[i];
+        char kind;
+        unsigned major, minor;
+        if (!f->r.broken && mos_has(f->device) && mos_has(f->to) &&
+            sscanf(f->device->text, "%c %u %u", &kind, &major, &minor) == 3)
+            check(v, f->to->text + strspn(f->to->text, "/"), kind, major, minor, f->device->place,
+                  (struct mos_place){0});
+    }
+}
+
+static void check_root(const struct view *v, const struct mos_region_plan *r) {
+    const struct mos_inventory *inv = r->volume->inventory;
+    uint32_t dev;
+    if (!mos_inv_find(inv, "dev", &dev) || !dev)
+        return;
+    for (uint32_t i = mos_inv_node(inv, dev)->first_child; i; i = mos_inv_node(inv, i)->next) {
+        const struct mos_inv_node *n = mos_inv_node(inv, i);
+        if (n->type == MOS_ENTRY_CHAR || n->type == MOS_ENTRY_BLOCK)
+            check(v, mos_inv_path(v->arena, inv, i) + 1, n->type == MOS_ENTRY_CHAR ? 'c' : 'b',
+                  n->device >> 20, n->device & 0xfffff, mos_plan_fill_at(r, n->fill)->r.key_place,
+                  r->def->r.key_place);
+    }
+}
+
+void mos_rule_device_files(const struct mos_plan *plan) {
+    const struct view v = {plan, &plan->ctx->findings, plan->ctx->arena};
+    for (size_t i = 0; i < plan->pieces.count; i++) {
+        const struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
+        if (p->def->ramdisk && !p->def->ramdisk->r.broken)
+            check_ramdisk(&v, p->def->ramdisk);
+    }
+    for (size_t m = 0; m < plan->media.count; m++) {
+        const struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, m);
+        for (size_t i = 0; i < medium->regions.count; i++) {
+            const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i);
+            if (r->volume && r->counted && !r->volume->inventory->fold_case)
+                check_root(&v, r);
+        }
+    }
+}
