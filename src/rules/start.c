@@ -81,12 +81,58 @@ static void check_entry(const struct view *v) {
              v->asked->place, "init: the path of a program that is there.");
 }
 
+/* ---- ramdisks that are made from a list ---- */
+
+/* Does anything of it ask for a first program?  Firmware, and what the kernel reads before (folder
+ * kernel), do not. */
+static bool wants_program(const struct mos_ramdisk *r) {
+    bool wants = r->modules != NULL;
+    for (size_t i = 0; i < r->files.count && !wants; i++) {
+        const struct mos_ramdisk_file *f = r->files.items[i];
+        const char *to = mos_text_or(f->to, "");
+        to += strspn(to, "/");
+        wants = *to && strncmp(to, "lib/firmware/", 13) != 0 && strncmp(to, "kernel/", 7) != 0;
+    }
+    return wants;
+}
+
+static bool has_file(const struct mos_ramdisk *r, const char *path) {
+    path += strspn(path, "/");
+    for (size_t i = 0; i < r->files.count; i++) {
+        const char *to = mos_text_or(((const struct mos_ramdisk_file *)r->files.items[i])->to, "");
+        if (strcmp(to + strspn(to, "/"), path) == 0)
+            return true;
+    }
+    return false;
+}
+
+static void check_ramdisk(const struct mos_plan *plan, const struct mos_entry_plan *e) {
+    const struct mos_ramdisk *r = e->ramdisk ? e->ramdisk->def->ramdisk : NULL;
+    const struct mos_argument *rdinit = mos_named_get(&e->def->arguments, "rdinit");
+    const char *path =
+        rdinit && rdinit->values.count ? mos_text_or(rdinit->values.items[0], "/init") : "/init";
+    bool made = r && mos_has(r->init) && r->init->truth;
+    if (!r || r->r.broken || made || !wants_program(r) || has_file(r, path))
+        return;
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_BOOT_FIRST_PROGRAM, "Entry %s: ramdisk %s has no first program %s.",
+                 e->def->r.name, e->ramdisk->def->r.name, path);
+    mos_finding_at(list, f, e->def->ramdisk->place);
+    mos_finding_at(list, f, e->ramdisk->def->r.key_place);
+    mos_finding_why(list, f,
+                    "The kernel looks past a ramdisk without one: what it brings is unused.");
+    mos_finding_try(list, f, "init: yes, or a file with to: %s", path);
+}
+
 void mos_rule_start(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->entries.count && !mos_findings_full(&plan->ctx->findings); i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
         const struct mos_argument *init = mos_named_get(&e->def->arguments, "init");
         const struct mos_region_plan *r = e->root;
         struct view v = {plan, e, r, r && r->volume ? r->volume->inventory : NULL, NULL};
+        if (!e->def->r.broken)
+            check_ramdisk(plan, e);
         if (!v.inv || !r->counted || e->ramdisk || e->def->r.broken)
             continue; /* what a ramdisk starts is its own matter */
         if (init && (init->values.count != 1 || !mos_has(init->values.items[0]) ||

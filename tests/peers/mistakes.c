@@ -133,7 +133,7 @@ static const struct {
      "load virtio 0:2 ${scriptaddr} boot.scr; source ${scriptaddr}"},
     {LOADER, FLASH, "a script of another name", "start.", CHAIN,
      "load virtio 0:1 ${scriptaddr} boot.scx; source ${scriptaddr}"},
-    {LOADER, FLASH, "a variable with a slip", "start.", CHAIN,
+    {LOADER, FLASH, "a variable with a slip", "", CHAIN,
      "load virtio 0:1 ${scriptadr} boot.scr; source ${scriptadr}"},
     {LOADER, FLASH, "a script that is sourced elsewhere", "start.", CHAIN,
      "load virtio 0:1 ${scriptaddr} boot.scr; source 0x48000000"},
@@ -149,7 +149,7 @@ static const struct {
      "if load virtio 0:1 ${scriptaddr} boot.scr; source ${scriptaddr}; fi"},
     {LOADER, FLASH, "a command with a slip", "start.", CHAIN,
      "load virtio 0:1 ${scriptaddr} boot.scr; sorce ${scriptaddr}"},
-    {LOADER, FLASH, "a variable that nobody sets", "start.", CHAIN, "run load_it_all"},
+    {LOADER, FLASH, "a variable that nobody sets", "", CHAIN, "run load_it_all"},
     {LOADER, FLASH, "a loader that waits for somebody", "",
      "sed -i 's/bootdelay: 0/bootdelay: -1/' boards/curlew.yaml", ""},
     {LOADER, FLASH, "a script over the loader", "",
@@ -249,9 +249,11 @@ static bool is_true(const char *const *bases, size_t i) {
                               "files .",
                               w, peers_cache(), edit));
     bool found = is_found(w, mistakes[i].rule);
-    struct outcome o = run_shell("'%s' --no-cache -q -w '%s' check --accept curlew; '%s' "
-                                 "--no-cache -q -w '%s' build curlew",
-                                 MOSAICUM_PROGRAM, w, MOSAICUM_PROGRAM, w);
+    /* twice: the board is started only once nothing else is left */
+    struct outcome o =
+        run_shell("cd '%s' && for i in 1 2; do '%s' --no-cache -q check --accept curlew; done; "
+                  "'%s' --no-cache -q build curlew",
+                  w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM);
     bool built = exists(path_in(w, "out/curlew/card.img"));
     bool up = built && comes_up(mistakes[i].base, w);
     bool good = built && (mistakes[i].rule ? found && !up : !found && up);
