@@ -73,7 +73,7 @@ static void note_line(const struct view *v, struct mos_map *named, const char *l
 
 /* The lines "path: needs …" of modules.dep. */
 static void read_text(const struct view *v, const char *text, struct mos_map *named) {
-    for (const char *line = text; *line; line = mos_next_line(line))
+    for (const char *line = text; line && *line; line = mos_next_line(line))
         note_line(v, named, line, strcspn(line, "\n"));
 }
 

@@ -247,6 +247,8 @@ static void what_an_index_lacks_is_said(void) {
         {"cp root" FOLDER "kernel/m00.ko more" FOLDER "m99.ko",
          "linux: {archive: linux}, index: {made: module-index}, more: {archive: more}",
          "modules.dep of 6.1.0-curlew does not know m99.ko."},
+        {"cp -r ours/lib root/ && truncate -s -1 root" FOLDER "modules.dep", /* no last line end */
+         "linux: {archive: linux}", NULL},
         {"cp -r ours/lib root/", "linux: {archive: linux}", NULL},
         {"cp -r ours/lib root/ && rm root" FOLDER "modules.dep.bin", "linux: {archive: linux}",
          NULL},
