@@ -198,6 +198,8 @@ int sim_boot_ramdisk(struct sim *s, const char *ramdisk) {
         return 0;
     const char *colon = strchr(ramdisk, ':');
     b->ramdisk = sim_number(ramdisk, NULL, 16);
+    if (sim_aborts(s, b->ramdisk))
+        return 1;
     b->ramdisk_size = colon ? sim_number(colon + 1, NULL, 16) : 0;
     b->ramdisk_from = sim_ram_at(s, b->ramdisk);
     sim_ram_read(s, b->ramdisk, start, sizeof start);
@@ -222,6 +224,8 @@ int sim_boot_tree(struct sim *s, const char *tree) {
     if (!tree)
         return 0;
     b->tree = sim_number(tree, NULL, 16);
+    if (sim_aborts(s, b->tree))
+        return 1;
     sim_ram_read(s, b->tree, head, sizeof head);
     if (mos_be32(head) != 0xd00dfeed) {
         sim_trouble(s, "ERROR: Did not find a cmdline Flattened Device Tree");
@@ -404,6 +408,8 @@ static int expand_plain(struct sim *s, uint64_t at) {
 int sim_boot_plain(struct sim *s, uint64_t at, const char *ramdisk, const char *tree, bool zimage) {
     struct sim_boot *b = &s->boot;
     *b = (struct sim_boot){.command = zimage ? "bootz" : "booti"};
+    if (sim_aborts(s, at))
+        return 1;
     bool known = read_header(s, at);
     if (known && !zimage && !b->header.boot_command && strstr(b->header.format, " file") &&
         strcmp(b->header.compression, "xz") != 0) {

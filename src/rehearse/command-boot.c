@@ -74,6 +74,8 @@ int sim_source(struct sim *s, uint64_t at, const char *part) {
     const char *text = NULL;
     size_t length = 0;
     sim_print(s, "## Executing script at %08llx\n", (unsigned long long)at);
+    if (sim_aborts(s, at))
+        return 1;
     sim_ram_read(s, at, head, sizeof head);
     if (mos_legacy_is(head, sizeof head))
         text = script_in_legacy(s, at, &length);

@@ -399,6 +399,8 @@ int sim_bootm_start(struct sim *s, uint64_t at, const char *choice, bool part, c
                     const char *tree, const char *command) {
     uint8_t head[MOS_LEGACY_HEADER];
     s->boot = (struct sim_boot){.command = command};
+    if (sim_aborts(s, at))
+        return 1;
     sim_ram_read(s, at, head, sizeof head);
     if (mos_legacy_is(head, sizeof head))
         return start_legacy(s, at, ramdisk, tree, command);

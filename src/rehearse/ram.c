@@ -33,6 +33,16 @@ bool sim_ram_free(const struct sim *s, uint64_t at, uint64_t length) {
     return sim_ram_is(s, at, length) && (!own || at + length <= own);
 }
 
+bool sim_aborts(struct sim *s, uint64_t at) {
+    const struct mos_ram_span *ram = &s->machine->ram;
+    if (!ram->length || at < ram->start + ram->length)
+        return false;
+    sim_trouble(s, "data abort: nothing answers at 0x%llx, behind the end of the RAM",
+                (unsigned long long)at);
+    s->stop = SIM_RESET;
+    return true;
+}
+
 const char *sim_ram_why(const struct sim *s, uint64_t at, uint64_t length) {
     uint64_t own = s->machine->loader_from;
     return !sim_ram_is(s, at, length) ? "outside of the RAM"

@@ -165,6 +165,9 @@ void sim_ram_start(struct sim *s);
 /* Is all of a range RAM that nobody else needs?  The loader refuses otherwise. */
 bool sim_ram_free(const struct sim *s, uint64_t at, uint64_t length);
 bool sim_ram_is(const struct sim *s, uint64_t at, uint64_t length);
+/* The loader reads at an address.  true: nothing is there, and it has stopped (below the RAM other
+ * things may answer). */
+bool sim_aborts(struct sim *s, uint64_t at);
 /* Why it is not. */
 const char *sim_ram_why(const struct sim *s, uint64_t at, uint64_t length);
 void sim_ram_write(struct sim *s, uint64_t at, const void *bytes, size_t length);

@@ -17,6 +17,7 @@ struct reader {
     struct mos_shell_word word;
     bool variables; /* the word has one */
     bool uneven, wrong;
+    bool broken; /* … in the midst of a word: the loader calls that wrong, too */
     unsigned depth;
 };
 
@@ -40,7 +41,7 @@ static void read_variable(struct reader *r, struct mos_buf *b, bool quoted) {
         const char *name = r->text + ++r->at;
         const char *end = memchr(name, '}', r->length - r->at);
         if (!end) {
-            r->uneven = true;
+            r->uneven = r->broken = true;
             r->at = r->length;
             return;
         }
@@ -66,7 +67,7 @@ static void read_single(struct reader *r, struct mos_buf *b) {
     const char *p = r->text + r->at;
     const char *end = memchr(p, '\'', r->length - r->at);
     if (!end) {
-        r->uneven = true;
+        r->uneven = r->broken = true;
         r->at = r->length;
         return;
     }
@@ -106,7 +107,7 @@ static bool read_word(struct reader *r) {
             add_quoted(&b, '\\', quote);
             c = peek(r);
             if (c == -1)
-                r->uneven = true;
+                r->uneven = r->broken = true;
             else
                 add_quoted(&b, r->text[r->at++], quote);
         } else if (c == '\'') {
@@ -336,7 +337,7 @@ enum mos_shell_result mos_shell_read(struct mos_arena *arena, const char *text, 
     next_token(&r);
     struct mos_shell_node *list = read_list(&r, false);
     *offset = r.wrong ? r.token_at : r.at;
-    if (r.wrong)
+    if (r.wrong || r.broken)
         return MOS_SHELL_WRONG;
     if (r.uneven)
         return MOS_SHELL_UNEVEN;

@@ -46,7 +46,7 @@ enum mos_shell_flags {
 enum mos_shell_result {
     MOS_SHELL_DONE,   /* there is no more */
     MOS_SHELL_LIST,   /* *out is what one line says; it may be NULL: nothing */
-    MOS_SHELL_WRONG,  /* it breaks the language; *offset is where that shows */
+    MOS_SHELL_WRONG,  /* it breaks the language, or ends in the midst of a word; *offset is where */
     MOS_SHELL_UNEVEN, /* it ends inside of something that was begun */
 };
 
