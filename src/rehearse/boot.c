@@ -18,19 +18,22 @@ enum {
     LEGACY_RAMDISK = 3,
 };
 
-/* The loader looks at a tree's header before anything else (its scripts/dtc/libfdt/fdt.c): both
- * blocks lie in the tree. */
+/* The loader looks at a tree's header before anything else (its scripts/dtc/libfdt/fdt.c,
+ * fdt_check_header): its versions, and that all blocks lie in the tree. */
 static bool header_is_sound(const uint8_t head[40]) {
     uint64_t total = mos_be32(head + 4), tree = mos_be32(head + 8), strings = mos_be32(head + 12);
-    return total >= 40 && tree >= 40 && strings >= 40 && mos_be32(head + 16) <= total &&
-           tree + mos_be32(head + 36) <= total && strings + mos_be32(head + 32) <= total;
+    uint32_t version = mos_be32(head + 20), last = mos_be32(head + 24), held = mos_be32(head + 16);
+    return mos_be32(head) == 0xd00dfeed && version >= 2 && last <= 17 && last <= version &&
+           total >= 40 && total <= INT32_MAX && held >= 40 && held <= total && tree >= 40 &&
+           strings >= 40 && tree + (version >= 17 ? mos_be32(head + 36) : 0) <= total &&
+           strings + mos_be32(head + 32) <= total;
 }
 
 struct mos_parcel *sim_parcel(struct sim *s, uint64_t at) {
     uint8_t head[40];
     const char *problem;
     sim_ram_read(s, at, head, sizeof head);
-    if (mos_be32(head) != 0xd00dfeed || !header_is_sound(head))
+    if (!header_is_sound(head))
         return NULL;
     const struct sim_thing *t = sim_ram_at(s, at);
     uint64_t length = mos_be32(head + 4);
@@ -220,14 +223,14 @@ void sim_boot_tree_found(struct sim *s) {
 
 int sim_boot_tree(struct sim *s, const char *tree) {
     struct sim_boot *b = &s->boot;
-    uint8_t head[8];
+    uint8_t head[40];
     if (!tree)
         return 0;
     b->tree = sim_number(tree, NULL, 16);
     if (sim_aborts(s, b->tree))
         return 1;
     sim_ram_read(s, b->tree, head, sizeof head);
-    if (mos_be32(head) != 0xd00dfeed) {
+    if (!header_is_sound(head)) {
         sim_trouble(s, "ERROR: Did not find a cmdline Flattened Device Tree");
         return sim_trouble(s, "Could not find a valid device tree");
     }

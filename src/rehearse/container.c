@@ -364,15 +364,18 @@ static int start_parcel(struct sim *s, uint64_t at, const char *choice, bool by_
         c || by_part ? take_part(s, p, at, by_part ? choice : c->kernel, "kernel") : NULL;
     if (!kernel)
         return no_kernel(s);
+    const char *lacks = !kernel->compression ? "compression"
+                        : !kernel->cpu       ? "ARCH"
+                        : !kernel->has_load  ? "load address"
+                                             : NULL;
+    if (lacks)
+        return sim_trouble(s, "Can't get image %s!", lacks);
     uint64_t from = place_of(p, kernel, at);
-    b->payload = (struct sim_payload){kernel->data,
-                                      kernel->length,
-                                      from,
-                                      kernel->has_load ? kernel->load : from,
-                                      kernel->compression,
-                                      at};
+    b->payload = (struct sim_payload){kernel->data, kernel->length,      from,
+                                      kernel->load, kernel->compression, at};
     b->checked = has_sum(kernel);
-    if (c && c->ramdisk && !ramdisk) {
+    /* what a choice names and the parcel does not have, the loader does without */
+    if (c && c->ramdisk && !ramdisk && mos_parcel_part(p, c->ramdisk)) {
         say_again(s, "ramdisk", c, at);
         const struct mos_parcel_part *disk = take_part(s, p, at, c->ramdisk, "ramdisk");
         if (!disk)
@@ -383,9 +386,11 @@ static int start_parcel(struct sim *s, uint64_t at, const char *choice, bool by_
     } else if (sim_boot_ramdisk(s, ramdisk)) {
         return 1;
     }
-    if (c && !tree && c->trees.count)
+    bool has_tree =
+        c && !tree && c->trees.count && mos_parcel_part(p, mos_vec_pointer(&c->trees, 0));
+    if (has_tree)
         say_again(s, "fdt", c, at);
-    if (c && !tree && take_trees(s, p, c, at))
+    if (has_tree && take_trees(s, p, c, at))
         return sim_trouble(s, "Could not find a valid device tree");
     if (sim_boot_tree(s, tree))
         return 1;
