@@ -61,13 +61,13 @@ static void check(const struct view *v, const char *path, char kind, unsigned ma
             continue;
         struct mos_finding *f =
             mos_find(v->list, MOS_RULE_BOOT_DEVICE_NUMBER,
-                     "Device file /%s is %c %u %u; what the kernel calls so is %c %u %u.", path,
-                     kind, major, minor, k->kind, k->major, own);
+                     "Device file /%s is %c %u %u; for the kernel it is %c %u %u.", path, kind,
+                     major, minor, k->kind, k->major, own);
         mos_finding_at(v->list, f, here);
         if (there.source)
             mos_finding_at(v->list, f, there);
         mos_finding_why(v->list, f, "A program that opens it meets another device, or none.");
-        mos_finding_try(v->list, f, "%c %u %u", k->kind, k->major, own);
+        mos_finding_try(v->list, f, "/%s as %c %u %u", path, k->kind, k->major, own);
     }
 }
 
