@@ -149,7 +149,8 @@ static bool stops_a_build(enum mos_rule_id rule) {
         MOS_RULE_PIECE_MISSING,        MOS_RULE_PIECE_PATH,         MOS_RULE_VOLUME_DOES_NOT_FIT,
         MOS_RULE_LAYOUT_BEYOND_MEDIUM, MOS_RULE_LAYOUT_SUM_TOO_BIG, MOS_RULE_LAYOUT_OVERLAP,
         MOS_RULE_LAYOUT_COVERS_TABLE,  MOS_RULE_LAYOUT_REST,        MOS_RULE_TREE_SYNTAX,
-        MOS_RULE_TREE_TARGET_MISSING,  MOS_RULE_BOARD_SCHEMA,       MOS_RULE_BOARD_REFERENCE};
+        MOS_RULE_TREE_TARGET_MISSING,  MOS_RULE_BOARD_SCHEMA,       MOS_RULE_BOARD_REFERENCE,
+        MOS_RULE_LOADER_ENV_TOO_BIG};
     for (size_t i = 0; i < sizeof rules / sizeof *rules; i++)
         if (rules[i] == rule)
             return true;

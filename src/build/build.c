@@ -151,6 +151,8 @@ static bool write_raw(struct mos_build *b, const struct mos_medium_plan *medium,
     struct raw raw = {.io = io, .at = r->content_at};
     if (!io)
         return false;
+    if (r->environment && r->environment->needed > r->environment->size)
+        return incomplete(b, image_of(b, medium), r);
     if (r->environment) {
         struct mos_buf block = {.arena = b->ctx->arena};
         mos_environment_write(&block, &r->environment->variables, r->environment->size,

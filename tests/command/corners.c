@@ -485,13 +485,20 @@ static const struct corner corners[] = {
     {NULL,
      "sed -i 's/^pieces:/&\\n  early: {ramdisk: {modules: {in: linux, names: [gauge]}, files: {i: "
      "{text: x, "
-     "to: \\/note}}}}/; s/^      tree: main$/&\\n      ramdisk: early/'" BOARD
+     "to: \\/note}, first: {in: rootfs, path: bin\\/sh, to: \\/init}}}}/; s/^      tree: "
+     "main$/&\\n      ramdisk: early/'" BOARD
      "; sleep 0.3; export XDG_CACHE_HOME=$PWD/c; for o in one two; do sed -i \"s/names: "
      ".gauge.[^}]*/names: "
      "[gauge], order: \\/$o/\"" BOARD "; $R -q build --out $o; $R -q build --out $o; $R -q take "
      "$o/curlew/card.img boot:early -o $o.gz; zcat $o.gz | grep -ao '00\\(one\\|two\\)'; done",
      0,
      {"00one\n00two\n"}},
+    /* what cannot be made is not made, accepted or not */
+    {"loader.env-too-big",
+     "cp '" MOSAICUM_SOURCE "/tests/rules/loader.env-too-big/fails/boards/curlew.yaml' boards/; $M "
+     "-q check --accept > said; $M -q build",
+     1,
+     {"loader.env-too-big"}},
     /* the first and the last character of each length, and what is none */
     {NULL,
      "mkdir r; for n in '\\337\\277' '\\340\\237\\277' '\\340\\240\\200' '\\360\\217\\277\\277' "
