@@ -367,6 +367,7 @@ static void boot_rehearsed(const struct damage *c, const char *w, struct ending 
     *out = (struct ending){.end = PROMPT};
     json_t *report = json_object_get(d, "report"), *table, *row;
     size_t i, k, handed = 0;
+    bool first_resets = false;
     json_array_foreach(report, i, table) {
         json_array_foreach(json_object_get(table, "rows"), k, row) {
             const char *kind = json_string_value(json_object_get(row, "kind"));
@@ -376,6 +377,8 @@ static void boot_rehearsed(const struct damage *c, const char *w, struct ending 
                 out->end = RESETS;
             if (end && (strcmp(end, "silent") == 0 || strcmp(end, "hangs") == 0))
                 out->end = SILENT;
+            const char *reason = json_string_value(json_object_get(row, "reason"));
+            first_resets |= reason && strstr(reason, "resets the board"); /* the emulator ends */
             const char *fact = json_string_value(json_object_get(row, "fact"));
             out->unproved |= fact && strstr(fact, "bytes are whole");
             out->damaged |= what && strcmp(what, "The device tree is damaged.") == 0;
@@ -392,6 +395,10 @@ static void boot_rehearsed(const struct damage *c, const char *w, struct ending 
                              (int)strcspn(what + 9, " "), what + 9);
             }
         }
+    }
+    if (first_resets) {
+        out->end = RESETS;
+        *out->arguments = 0;
     }
     json_decref(d);
 }
