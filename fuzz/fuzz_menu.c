@@ -23,6 +23,11 @@ static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     struct mos_menu_files files = {&in, read_again};
     struct mos_menu m = mos_menu_read(ctx->arena, (const char *)data, size, &files);
     struct mos_buf out = {.arena = ctx->arena};
+    for (size_t i = 0; i < m.entries.count; i++) { /* by initrd= it may be what no line can say */
+        const struct mos_menu_entry *e = mos_vec_at(&m.entries, i);
+        if (e->ramdisk && (unsigned char)*e->ramdisk <= ' ')
+            return;
+    }
     mos_menu_write(&m, "again", &out);
     struct mos_menu again = mos_menu_read(ctx->arena, mos_buf_string(&out), out.length, NULL);
     if (again.entries.count != m.entries.count)
