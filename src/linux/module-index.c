@@ -17,9 +17,8 @@ struct maker {
 
 struct node {
     const struct mos_indexed_module *m;
-    uint32_t rank;        /* which of two that answer to one name goes first */
-    unsigned mark;        /* of the walk that has met it */
-    struct mos_vec lines; /* of struct node *: what it needs, in the order of the file */
+    uint32_t rank; /* which of two that answer to one name goes first */
+    unsigned mark; /* of the walk that has met it */
 };
 
 /* With _ instead of -, but for what stands in brackets. */

@@ -384,27 +384,26 @@ static void settle_kernel(struct sim *s) {
 
 /* gzip and others: the loader expands to kernel_comp_addr_r before it looks at the header. */
 static int expand_plain(struct sim *s, uint64_t at) {
-    const char *to = sim_get(s, "kernel_comp_addr_r"), *size = sim_get(s, "kernel_comp_size");
-    struct mos_unpacked u;
-    if (!to || !size)
+    const char *to = sim_get(s, "kernel_comp_addr_r"), *most = sim_get(s, "kernel_comp_size");
+    if (!to || !most)
         return sim_trouble(s, "kernel_comp_addr_r or kernel_comp_size is not provided!");
-    uint64_t target = sim_number(to, NULL, 16), length = sim_number(size, NULL, 16);
+    uint64_t target = sim_number(to, NULL, 16), length = sim_number(most, NULL, 16);
     uint8_t *packed = sim_ram_copy(s, at, length, MOST_KERNEL);
     struct sim_thing *from = sim_ram_at(s, at);
     if (from)
         length = mos_min(length, from->span.start + from->span.length - at);
-    if (!packed || !mos_unpack_memory(s->ctx, packed, (size_t)length, MOST_KERNEL, &u))
+    const uint8_t *plain = packed;
+    size_t size = (size_t)length;
+    if (!packed || !mos_unpack_bytes(s->ctx, &plain, &size, MOST_KERNEL))
         return sim_trouble(s, "Uncompressing the kernel failed");
-    uint8_t *plain = mos_alloc(s->arena, (size_t)u.io.size);
-    mos_io_read(&u.io, plain, (size_t)u.io.size, 0);
-    sim_event(s, MOS_EVENT_MOVE, target, u.io.size, NULL, "the kernel is expanded");
-    sim_ram_claim(s, target, u.io.size, "the kernel's expanded form");
-    sim_ram_write(s, target, plain, (size_t)u.io.size);
+    sim_event(s, MOS_EVENT_MOVE, target, size, NULL, "the kernel is expanded");
+    sim_ram_claim(s, target, size, "the kernel's expanded form");
+    sim_ram_write(s, target, plain, size);
     if (from)
         from->spent = true;
-    sim_ram_claim(s, at, u.io.size,
+    sim_ram_claim(s, at, size,
                   from ? mos_printf(s->arena, "%s, expanded", from->what) : "the expanded kernel");
-    sim_ram_write(s, at, plain, (size_t)u.io.size);
+    sim_ram_write(s, at, plain, size);
     return 0;
 }
 

@@ -179,6 +179,8 @@ static int run_iminfo(struct sim *s, int argc, const char *const *argv) {
         return -1;
     sim_ram_read(s, at, head, sizeof head);
     sim_print(s, "\n## Checking Image at %08llx ...\n", (unsigned long long)at);
+    if (sim_aborts(s, at))
+        return 1;
     if (mos_legacy_is(head, sizeof head)) {
         sim_print(s, "   Legacy image found\n");
         if (!mos_legacy_read(head, sizeof head, &h, &problem))
@@ -202,6 +204,8 @@ static int run_imxtract(struct sim *s, int argc, const char *const *argv) {
     uint64_t from = 0, length = 0;
     if (argc < 3)
         return -1;
+    if (sim_aborts(s, at))
+        return 1;
     sim_ram_read(s, at, head, sizeof head);
     if (mos_legacy_is(head, sizeof head)) {
         if (sim_legacy_part(s, at, (unsigned)sim_number(argv[2], NULL, 16), &from, &length))

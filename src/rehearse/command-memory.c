@@ -33,6 +33,8 @@ static int run_mw(struct sim *s, int argc, const char *const *argv) {
     at = hex(argv[1]);
     value = hex(argv[2]);
     count = argc > 3 ? hex(argv[3]) : 1;
+    if (sim_aborts(s, at))
+        return 1;
     uint8_t bytes[BLOCK + 8];
     uint64_t length = mos_min(count, MOST_BYTES / width) * width;
     for (size_t i = 0; i < BLOCK; i += width)
@@ -49,6 +51,8 @@ static int run_md(struct sim *s, int argc, const char *const *argv) {
     if (argc < 2)
         return -1;
     uint64_t at = hex(argv[1]), count = mos_min(argc > 2 ? hex(argv[2]) : 64, 4096);
+    if (sim_aborts(s, at))
+        return 1;
     for (size_t per = 16 / width; count; at += 16) {
         size_t n = (size_t)mos_min(per, count);
         char text[17] = "";
@@ -76,9 +80,13 @@ static int run_cp(struct sim *s, int argc, const char *const *argv) {
     from = hex(argv[1]);
     to = hex(argv[2]);
     count = hex(argv[3]);
+    if (sim_aborts(s, from) || sim_aborts(s, to))
+        return 1;
     uint8_t *copy = sim_ram_copy(s, from, count * width, MOST_BYTES);
     if (!copy || !sim_ram_is(s, to, count * width)) {
-        s->stop = SIM_HANGS; /* the processor stops at such an address */
+        sim_undecided(s, "what lies at 0x%llx, outside of the RAM",
+                      (unsigned long long)(copy ? to : from));
+        s->stop = SIM_HANGS;
         return 1;
     }
     sim_ram_write(s, to, copy, (size_t)(count * width));
@@ -120,6 +128,8 @@ static int run_cmp(struct sim *s, int argc, const char *const *argv) {
     a = hex(argv[1]);
     b = hex(argv[2]);
     count = hex(argv[3]);
+    if (sim_aborts(s, a) || sim_aborts(s, b))
+        return 1;
     sim_charge(s, mos_min(count, MOST_BYTES) * width);
     same = same_words(s, a, b, mos_min(count, MOST_BYTES), width);
     a += same * width;
@@ -136,7 +146,11 @@ static int run_crc32(struct sim *s, int argc, const char *const *argv) {
     if (argc < 3)
         return -1;
     uint64_t at = hex(argv[1]), length = hex(argv[2]);
+    if (sim_aborts(s, at))
+        return 1;
     const uint8_t *bytes = sim_ram_copy(s, at, length, MOST_BYTES);
+    if (!bytes)
+        sim_undecided(s, "the sum of what lies at 0x%llx", (unsigned long long)at);
     sim_charge(s, length);
     uint32_t sum = bytes ? mos_crc32(0, bytes, (size_t)length) : 0;
     sim_print(s, "crc32 for %08llx ... %08llx ==> %08x\n", (unsigned long long)at,
@@ -152,24 +166,23 @@ static int run_crc32(struct sim *s, int argc, const char *const *argv) {
 /* unzip, lzmadec: from an address to another. */
 static int run_expand(struct sim *s, int argc, const char *const *argv) {
     bool zip = strcmp(argv[0], "unzip") == 0;
-    struct mos_unpacked u;
     if (argc < 3)
         return -1;
-    uint64_t from = hex(argv[1]), to = hex(argv[2]), length = MOST_BYTES;
-    const uint8_t *bytes = sim_ram_look(s, from, &length);
-    const char *kind = bytes ? mos_compression_of(bytes, (size_t)length) : NULL;
-    if (!kind || strcmp(kind, zip ? "gzip" : "lzma") != 0 ||
-        !mos_unpack_memory(s->ctx, bytes, (size_t)length, MOST_BYTES, &u))
-        return zip ? sim_trouble(s, "Error: Bad gzipped data") : 1;
-    uint8_t *plain = mos_alloc(s->arena, (size_t)u.io.size + 1);
-    if (mos_io_read(&u.io, plain, (size_t)u.io.size, 0))
+    uint64_t from = hex(argv[1]), to = hex(argv[2]), run = MOST_BYTES;
+    if (sim_aborts(s, from))
         return 1;
-    sim_ram_claim(s, to, u.io.size, "what was expanded by hand");
-    sim_ram_write(s, to, plain, (size_t)u.io.size);
-    sim_set_number(s, "filesize", u.io.size);
-    sim_charge(s, u.io.size);
-    sim_print(s, zip ? "Uncompressed size: %llu = 0x%llX\n" : "Uncompressed size: %llu = 0X%llX\n",
-              (unsigned long long)u.io.size, (unsigned long long)u.io.size);
+    const uint8_t *bytes = sim_ram_look(s, from, &run);
+    size_t length = (size_t)run;
+    const char *kind = bytes ? mos_compression_of(bytes, length) : NULL;
+    if (!kind || strcmp(kind, zip ? "gzip" : "lzma") != 0 ||
+        !mos_unpack_bytes(s->ctx, &bytes, &length, MOST_BYTES))
+        return zip ? sim_trouble(s, "Error: Bad gzipped data") : 1;
+    sim_ram_claim(s, to, length, "what was expanded by hand");
+    sim_ram_write(s, to, bytes, length);
+    sim_set_number(s, "filesize", length);
+    sim_charge(s, length);
+    sim_print(s, zip ? "Uncompressed size: %zu = 0x%zX\n" : "Uncompressed size: %zu = 0X%zX\n",
+              length, length);
     return 0;
 }
 

@@ -334,6 +334,8 @@ static int fdt_addr(struct sim *s, int argc, const char *const *argv) {
         return 1;
     if (!at)
         return sim_trouble(s, "The address of the fdt is invalid (NULL).");
+    if (sim_aborts(s, at))
+        return 1;
     if (!total_size(s, at))
         return quiet ? 1 : sim_trouble(s, "tree: FDT_ERR_BADMAGIC");
     s->tree_at = at;

@@ -16,7 +16,6 @@ static bool meets(struct mos_ram_span a, uint64_t start, uint64_t length) {
 /* The payload to where it is to run, expanded on the way. */
 static int load_payload(struct sim *s) {
     const struct sim_payload *p = &s->boot.payload;
-    struct mos_unpacked u;
     const uint8_t *plain = p->data;
     size_t length = p->length;
     const struct sim_thing *t = sim_ram_at(s, p->from);
@@ -31,13 +30,10 @@ static int load_payload(struct sim *s) {
     }
     if (packed) {
         sim_print(s, "   Uncompressing Kernel Image\n");
-        if (!mos_unpack_memory(s->ctx, p->data, length, MOST_KERNEL, &u) || !u.compression ||
-            strcmp(u.compression, p->compression) != 0)
+        const char *kind = mos_compression_of(plain, length);
+        if (!kind || strcmp(kind, p->compression) != 0 ||
+            !mos_unpack_bytes(s->ctx, &plain, &length, MOST_KERNEL))
             return sim_trouble(s, "%s: uncompress error -1", p->compression);
-        uint8_t *bytes = mos_alloc(s->arena, (size_t)u.io.size + 1);
-        mos_io_read(&u.io, bytes, (size_t)u.io.size, 0);
-        plain = bytes;
-        length = (size_t)u.io.size;
     } else if (p->from != p->to) {
         sim_print(s, "   Loading Kernel Image\n");
     }

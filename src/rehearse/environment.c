@@ -300,6 +300,8 @@ static int env_import(struct sim *s, int argc, const char *const *argv) {
             clears = true;
     if (i >= argc || !sim_address(argv[i], &at))
         return -1;
+    if (sim_aborts(s, at))
+        return 1;
     if (i + 1 < argc && strcmp(argv[i + 1], "-") != 0)
         size = sim_number(argv[i + 1], NULL, 16);
     else if (form == 'c')
@@ -333,6 +335,8 @@ static int env_export(struct sim *s, int argc, const char *const *argv) {
             size = sim_number(argv[++i], NULL, 16);
     if (i >= argc || !sim_address(argv[i++], &at))
         return -1;
+    if (sim_aborts(s, at))
+        return 1;
     struct mos_buf out = {.arena = s->arena};
     struct mos_vec all = sorted(s);
     struct mos_map chosen = mos_map_make(s->arena);

@@ -60,7 +60,7 @@ static const struct {
     {PROGRAM, REAL, "a shell that may not be run", "", "chmod 644 files/bin/busybox", ""},
     {PROGRAM, REAL, "a shell for another processor", "", "cp /bin/true files/bin/busybox", ""},
     {PROGRAM, REAL, "a shell whose linker is not there", "",
-     "rm files/bin/sh && cp $MOSAICUM_PEERS_CACHE/root/bin/dash files/bin/sh", ""},
+     "rm files/bin/sh && cp $DEBIAN/bin/dash files/bin/sh", ""},
     {PROGRAM, REAL, "a first program that is where a ramdisk has it", "boot.first-program",
      "mv files/sbin/init files/init", ""},
 
@@ -122,7 +122,7 @@ static const struct {
     {EARLY, RAMDISK, "a ramdisk's shell that leads nowhere", "",
      "sed -i 's/sh: {link: busybox/sh: {link: busybx/' boards/curlew.yaml", ""},
     {EARLY, RAMDISK, "a ramdisk's shell whose linker is not there", "",
-     "cp $MOSAICUM_PEERS_CACHE/root/bin/dash files/bin/busybox", ""},
+     "cp $DEBIAN/bin/dash files/bin/busybox", ""},
     {EARLY, RAMDISK, "a ramdisk's programs that may not be run", "", "chmod 644 files/bin/busybox",
      ""},
     {EARLY, RAMDISK, "a ramdisk over the kernel", "", ENTRY,
@@ -244,7 +244,8 @@ static bool is_true(const char *const *bases, size_t i) {
     char edit[1000];
     snprintf(edit, sizeof edit, mistakes[i].edit, mistakes[i].word);
     CU_ASSERT_TRUE_FATAL(runs(0,
-                              "cd '%s' && export MOSAICUM_PEERS_CACHE='%s' && { %s; } && tar "
+                              "cd '%s' && export MOSAICUM_PEERS_CACHE='%s' && export "
+                              "DEBIAN=$MOSAICUM_PEERS_CACHE/root && { %s; } && tar "
                               "--numeric-owner --owner=0 --group=0 -czf pieces/rootfs.tar.gz -C "
                               "files .",
                               w, peers_cache(), edit));
