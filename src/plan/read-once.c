@@ -262,9 +262,11 @@ bool mos_plan_units(struct mos_plan *plan, const struct mos_region_plan *region,
     return text != NULL;
 }
 
-/* A new module begins with its path; what follows is of it. */
+/* A new module begins with its path; what follows is of it.  Of two at one path the later fill's is
+ * there in the end. */
 void mos_plan_read_module_names(struct mos_arena *arena, const char *text, struct mos_vec *out) {
     struct mos_indexed_module *m = NULL;
+    struct mos_map by_path = mos_map_make(arena);
     for (size_t n; *text; text += n + (text[n] == '\n')) {
         n = strcspn(text, "\n");
         if (!n)
@@ -276,7 +278,7 @@ void mos_plan_read_module_names(struct mos_arena *arena, const char *text, struc
             struct mos_vec *lists[] = {&m->needs, &m->aliases, &m->soft, &m->weak, &m->symbols};
             for (size_t i = 0; i < sizeof lists / sizeof *lists; i++)
                 *lists[i] = mos_vec_make(arena, sizeof(char *));
-            mos_vec_push_pointer(out, m);
+            mos_map_set(&by_path, word, m);
             continue;
         }
         struct mos_vec *to = !m             ? NULL
@@ -289,6 +291,8 @@ void mos_plan_read_module_names(struct mos_arena *arena, const char *text, struc
         if (to)
             mos_vec_push_pointer(to, word);
     }
+    for (size_t i = 0; i < by_path.count; i++)
+        mos_vec_push_pointer(out, by_path.items[i].value);
 }
 
 const char *mos_plan_module_names(struct mos_plan *plan, const struct mos_region_plan *region,

@@ -295,6 +295,54 @@ static void what_an_index_lacks_is_said(void) {
     remove_folder(base);
 }
 
+static void put_facts(struct core *c, const char *path, const char *facts, size_t length) {
+    struct mos_buf out = {.arena = c->ctx.arena};
+    make_module(&out, true, facts, length);
+    write_file(path, out.data, out.length);
+}
+
+/* A module that a later fill brings once more is the one that is indexed. */
+static void the_later_module_counts(void) {
+    struct core c;
+    char *said;
+    core_start(&c);
+    const char *w = keep(test_folder("later"));
+    put_facts(&c, path_in(w, "root" FOLDER "kernel/m.ko"), "alias=bus:old", 14);
+    put_facts(&c, path_in(w, "more" FOLDER "kernel/m.ko"), "alias=bus:new", 14);
+    put_facts(&c, path_in(w, "root" FOLDER "kernel/n.ko"), "alias=n", 8); /* both are read */
+    put_facts(&c, path_in(w, "more" FOLDER "kernel/o.ko"), "alias=o", 8);
+    for (int turned = 0; turned < 2; turned++) {
+        CU_ASSERT_EQUAL_FATAL(
+            make_root(w, "",
+                      turned ? "more: {archive: more}, linux: {archive: linux, replaces: yes}, "
+                               "index: {made: module-index}"
+                             : "linux: {archive: linux}, more: {archive: more, replaces: yes}, "
+                               "index: {made: module-index}",
+                      &said),
+            0);
+        CU_ASSERT_TRUE(runs(0,
+                            "cd '%s' && grep -q 'alias bus:%s m' ours" FOLDER "modules.alias && "
+                            "! grep -q bus:%s ours" FOLDER "modules.alias",
+                            w, turned ? "old" : "new", turned ? "new" : "old"));
+    }
+    core_end(&c);
+    remove_folder(w);
+}
+
+/* A soft need that is built in by its name is met by whoever answers to that name, too. */
+static void a_name_that_is_built_in_may_have_others(void) {
+    struct core c;
+    core_start(&c);
+    const char *w = keep(test_folder("both"));
+    put_facts(&c, path_in(w, "root" FOLDER "kernel/m00.ko"), "alias=b03", 10);
+    put_facts(&c, path_in(w, "root" FOLDER "kernel/m01.ko"), "softdep=pre: b03", 17);
+    write_text(path_in(w, "root" FOLDER "modules.builtin"), "kernel/b03.ko\n");
+    const char *order = order_of(w, "m01");
+    CU_ASSERT(place(order, 0) && place(order, 0) < place(order, 1));
+    core_end(&c);
+    remove_folder(w);
+}
+
 /* Packed modules say who they are for, too. */
 static void packed_modules_are_looked_into(void) {
     static const struct {
@@ -332,6 +380,8 @@ static void packed_modules_are_looked_into(void) {
 
 SUITE(modules_suite, {"an index knows what is needed", an_index_knows_what_is_needed},
       {"what an index lacks is said", what_an_index_lacks_is_said},
+      {"the later module counts", the_later_module_counts},
+      {"a name that is built in may have others", a_name_that_is_built_in_may_have_others},
       {"packed modules are looked into", packed_modules_are_looked_into},
       {"what is needed is taken", what_is_needed_is_taken},
       {"chains are followed to their end", chains_are_followed_to_their_end});
