@@ -342,7 +342,7 @@ static void put_partition(struct draft *x, const struct survey *s, const struct 
     uint8_t usual[16];
     char type[37] = "";
     bool gpt = strcmp(s->driver->name, "gpt") == 0;
-    if (!s->driver->type_for(fs ? fs->name : "raw", usual) ||
+    if (!s->driver->type_for(fs ? fs->partition : "raw", usual) ||
         memcmp(usual, p->partition->type, 16) != 0) {
         if (gpt)
             mos_uuid_text(p->partition->type, type);

@@ -48,7 +48,7 @@ static bool take_file(struct survey *s, struct run_machine *r, size_t medium,
     struct search search = {0};
     struct mos_sink sink = {&search, look_for_file, mos_ignore_data, mos_ignore_end};
     struct mos_read_request request = {.sink = &sink, .wants = mos_wants_no_data};
-    if (!x->has_volume || !x->volume.driver || strncmp(x->volume.kind, "fat", 3) != 0 ||
+    if (!x->has_volume || !x->volume.driver || !x->volume.driver->firmware_reads ||
         !survey_stream(s, x, &request) || !search.found)
         return false;
     mos_machine_add_file(&r->environments, numbered(medium),

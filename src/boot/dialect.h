@@ -73,7 +73,6 @@ struct mos_loader_symbols {
     const char *environment_at, *environment_copy_at; /* bytes from the start of its medium */
     const char *environment_size, *flag_byte, *baud;
     const char *expands_to, *expands_size;             /* variables about a compressed kernel */
-    const char *reads_fat, *reads_ext4;                /* set when it can read these */
     const char *environment_device, *environment_area; /* numbers, for MOS_KEEPS_MMC */
     const char *next_stage_sector; /* where the first stage reads the next one, in 512 bytes */
     const char *next_stage_by_sector, *next_stage_by_partition; /* set when it does so */
@@ -91,9 +90,8 @@ struct mos_loader_symbols {
 /* Where a loader may have been built to keep its environment. */
 enum mos_keeping {
     MOS_KEEPS_NOWHERE,
-    MOS_KEEPS_MMC,  /* raw, on an SD card or an eMMC */
-    MOS_KEEPS_FAT,  /* a file */
-    MOS_KEEPS_EXT4, /* a file */
+    MOS_KEEPS_MMC, /* raw, on an SD card or an eMMC */
+    MOS_KEEPS_FILE,
     MOS_KEEPS_NOR,
     MOS_KEEPS_NAND,
     MOS_KEEPS_OTHER,
@@ -102,6 +100,7 @@ struct mos_loader_keeping {
     const char *symbol;
     enum mos_keeping kind;
     const char *where; /* for people: "in a file of a FAT volume" */
+    const char *files; /* MOS_KEEPS_FILE: the loader's word for that file system (fs/fs.h) */
 };
 
 /* How a loader looks for something to start. */

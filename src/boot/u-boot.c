@@ -477,20 +477,20 @@ static const struct mos_loader_command processors[] = {{"arm64", "CONFIG_ARM64"}
                                                        {NULL, NULL}};
 
 static const struct mos_loader_keeping keepings[] = {
-    {"CONFIG_ENV_IS_NOWHERE", MOS_KEEPS_NOWHERE, "nowhere"},
-    {"CONFIG_ENV_IS_IN_MMC", MOS_KEEPS_MMC, "on a card or an eMMC, outside of any file"},
-    {"CONFIG_ENV_IS_IN_FAT", MOS_KEEPS_FAT, "in a file of a FAT volume"},
-    {"CONFIG_ENV_IS_IN_EXT4", MOS_KEEPS_EXT4, "in a file of an ext4 volume"},
-    {"CONFIG_ENV_IS_IN_SPI_FLASH", MOS_KEEPS_NOR, "in a serial flash"},
-    {"CONFIG_ENV_IS_IN_FLASH", MOS_KEEPS_NOR, "in a parallel flash"},
-    {"CONFIG_ENV_IS_IN_NAND", MOS_KEEPS_NAND, "in a raw NAND"},
-    {"CONFIG_ENV_IS_IN_UBI", MOS_KEEPS_NAND, "in a UBI volume"},
-    {"CONFIG_ENV_IS_IN_EEPROM", MOS_KEEPS_OTHER, "in an EEPROM"},
-    {"CONFIG_ENV_IS_IN_ONENAND", MOS_KEEPS_OTHER, "in a OneNAND"},
-    {"CONFIG_ENV_IS_IN_REMOTE", MOS_KEEPS_OTHER, "in another processor's memory"},
-    {"CONFIG_ENV_IS_IN_SATA", MOS_KEEPS_OTHER, "on a SATA disk"},
-    {"CONFIG_ENV_IS_IN_NVRAM", MOS_KEEPS_OTHER, "in battery-backed RAM"},
-    {NULL, MOS_KEEPS_NOWHERE, NULL}};
+    {"CONFIG_ENV_IS_NOWHERE", MOS_KEEPS_NOWHERE, "nowhere", NULL},
+    {"CONFIG_ENV_IS_IN_MMC", MOS_KEEPS_MMC, "on a card or an eMMC, outside of any file", NULL},
+    {"CONFIG_ENV_IS_IN_FAT", MOS_KEEPS_FILE, "in a file of a FAT volume", "fat"},
+    {"CONFIG_ENV_IS_IN_EXT4", MOS_KEEPS_FILE, "in a file of an ext4 volume", "ext4"},
+    {"CONFIG_ENV_IS_IN_SPI_FLASH", MOS_KEEPS_NOR, "in a serial flash", NULL},
+    {"CONFIG_ENV_IS_IN_FLASH", MOS_KEEPS_NOR, "in a parallel flash", NULL},
+    {"CONFIG_ENV_IS_IN_NAND", MOS_KEEPS_NAND, "in a raw NAND", NULL},
+    {"CONFIG_ENV_IS_IN_UBI", MOS_KEEPS_NAND, "in a UBI volume", NULL},
+    {"CONFIG_ENV_IS_IN_EEPROM", MOS_KEEPS_OTHER, "in an EEPROM", NULL},
+    {"CONFIG_ENV_IS_IN_ONENAND", MOS_KEEPS_OTHER, "in a OneNAND", NULL},
+    {"CONFIG_ENV_IS_IN_REMOTE", MOS_KEEPS_OTHER, "in another processor's memory", NULL},
+    {"CONFIG_ENV_IS_IN_SATA", MOS_KEEPS_OTHER, "on a SATA disk", NULL},
+    {"CONFIG_ENV_IS_IN_NVRAM", MOS_KEEPS_OTHER, "in battery-backed RAM", NULL},
+    {NULL, MOS_KEEPS_NOWHERE, NULL, NULL}};
 
 static const char *const searched[] = {"extlinux/extlinux.conf", "boot.scr.uimg", "boot.scr", NULL};
 
@@ -528,8 +528,6 @@ const struct mos_dialect mos_dialect_u_boot = {
                 .flag_byte = "CONFIG_SYS_REDUNDAND_ENVIRONMENT",
                 .expands_to = "kernel_comp_addr_r",
                 .expands_size = "kernel_comp_size",
-                .reads_fat = "CONFIG_FS_FAT",
-                .reads_ext4 = "CONFIG_FS_EXT4",
                 .baud = "CONFIG_BAUDRATE",
                 .environment_device = "CONFIG_SYS_MMC_ENV_DEV",
                 .environment_area = "CONFIG_SYS_MMC_ENV_PART",

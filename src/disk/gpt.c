@@ -82,12 +82,15 @@ static uint32_t gpt_entries_below(uint32_t sector, uint64_t free_until) {
 static const struct {
     const char *purpose, *uuid, *name;
 } types[] = {
-    {"ext4", "0fc63daf-8483-4772-8e79-3d69d8477de4", "Linux data"},
+    {"linux", "0fc63daf-8483-4772-8e79-3d69d8477de4", "Linux data"},
     {"fat32", "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7", "basic data"},
     {"fat16", "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7", "basic data"},
     {"fat12", "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7", "basic data"},
     {"raw", "0fc63daf-8483-4772-8e79-3d69d8477de4", "Linux data"},
     {"efi-system", "c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "EFI system"},
+    {"fat32", "c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "EFI system"},
+    {"fat16", "c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "EFI system"},
+    {"fat12", "c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "EFI system"},
     {"swap", "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f", "Linux swap"},
 };
 
@@ -113,8 +116,7 @@ static bool gpt_type_fits(const uint8_t type[16], const char *purpose) {
     uint8_t known[16];
     for (size_t i = 0; i < sizeof types / sizeof *types; i++)
         if (mos_uuid_parse(types[i].uuid, known) && memcmp(known, type, 16) == 0 &&
-            (strcmp(types[i].purpose, purpose) == 0 ||
-             (strcmp(types[i].purpose, "efi-system") == 0 && strncmp(purpose, "fat", 3) == 0)))
+            strcmp(types[i].purpose, purpose) == 0)
             return true;
     return false;
 }

@@ -40,17 +40,13 @@ static const struct {
     const char *purpose, *name;
     uint8_t type;
 } types[] = {
-    {"ext4", "Linux", 0x83},
-    {"fat32", "FAT32", 0x0c},
-    {"raw", "Linux", 0x83},
-    {"fat16", "FAT16", 0x0e},
-    {"fat32", "FAT32", 0x0b},
-    {"fat12", "FAT12", 0x01},
-    {"swap", "Linux swap", 0x82},
-    {"extended", "extended", 0x05},
-    {"extended", "extended", 0x0f},
-    {"efi-system", "EFI system", 0xef},
-    {"protective", "protective", 0xee},
+    {"linux", "Linux", 0x83},       {"fat32", "FAT32", 0x0c},
+    {"raw", "Linux", 0x83},         {"fat16", "FAT16", 0x0e},
+    {"fat32", "FAT32", 0x0b},       {"fat12", "FAT12", 0x01},
+    {"swap", "Linux swap", 0x82},   {"extended", "extended", 0x05},
+    {"extended", "extended", 0x0f}, {"efi-system", "EFI system", 0xef},
+    {"fat32", "EFI system", 0xef},  {"fat16", "EFI system", 0xef},
+    {"fat12", "EFI system", 0xef},  {"protective", "protective", 0xee},
 };
 enum { TYPES = sizeof types / sizeof *types };
 
@@ -73,9 +69,7 @@ static const char *mbr_type_name(const uint8_t type[16]) {
 
 static bool mbr_type_fits(const uint8_t type[16], const char *purpose) {
     for (size_t i = 0; i < TYPES; i++)
-        if (types[i].type == type[15] &&
-            (strcmp(types[i].purpose, purpose) == 0 ||
-             (types[i].type == 0xef && strncmp(purpose, "fat", 3) == 0)))
+        if (types[i].type == type[15] && strcmp(types[i].purpose, purpose) == 0)
             return true;
     return false;
 }

@@ -44,7 +44,7 @@ struct mos_table_driver {
     bool entries_move; /* they may lie elsewhere: `entries_at` */
     /* How many entries still fit when the first `free_until` bytes are all it may use. */
     uint32_t (*entries_below)(uint32_t sector, uint64_t free_until);
-    /* The identifier of a partition type by its purpose ("fat32", "ext4", "raw", "boot-fat"). */
+    /* The identifier of a partition type by its purpose ("linux", "fat32", "swap", "raw" …). */
     bool (*type_for)(const char *purpose, uint8_t type[16]);
     /* A type as definitions write it; false: it is none. */
     bool (*type_parse)(const char *text, uint8_t type[16]);

@@ -321,6 +321,8 @@ static bool stream(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read
 }
 
 const struct mos_fs_driver mos_fs_cpio = {.name = "cpio",
+                                          .family = "cpio",
+                                          .partition = "raw",
                                           .smallest = smallest,
                                           .units = {4, 4},
                                           .begin = begin,

@@ -17,6 +17,13 @@ const struct mos_fs_driver *mos_fs_find(const char *name) {
     return NULL;
 }
 
+const struct mos_fs_loader *mos_fs_loader(const struct mos_fs_driver *fs, const char *dialect) {
+    const struct mos_fs_loader *l = fs ? fs->loaders : NULL;
+    while (l && l->dialect && strcmp(l->dialect, dialect) != 0)
+        l++;
+    return l && l->dialect ? l : NULL;
+}
+
 bool mos_fs_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info *out) {
     const struct mos_fs_driver *d;
     for (size_t i = 0; (d = mos_fs_at(i)); i++)

@@ -18,6 +18,7 @@ struct mos_volume_wish {
     uint64_t reserved; /* bytes that only the system may use */
     uint64_t inodes;   /* 0: chosen */
     bool no_journal;
+    const char *compress; /* "gz", "xz", "zst"; NULL: the usual one, or none */
 };
 
 /* A span of the region and what its bytes mean. */
@@ -86,6 +87,9 @@ struct mos_volume_base {
     int errnum;    /* the first I/O error */
     uint16_t fill; /* the fill being streamed, and whether it may replace */
     bool replaces;
+    bool once; /* its bytes come a single time: see mos_fs_driver.contents */
+    /* What finish() would come to, when that is known without the bytes; 0: it is not. */
+    uint64_t known_bytes, known_content;
 };
 
 /* A volume that is changed in place.  What is not asked for stays byte for byte. */
@@ -99,9 +103,46 @@ struct mos_editor {
     bool (*finish)(struct mos_editor *editor);
 };
 
+/* What loaders of one dialect (by its name) know of a file system. */
+struct mos_fs_loader {
+    const char *dialect; /* NULL: the row behind the last */
+    const char *word;    /* for it in names of commands and in what is printed */
+    const char *symbol;  /* of the configuration of a loader that can read it */
+    bool optional;       /* most loaders are built without it: their table of commands decides */
+    bool marks_kinds;    /* its listing says which names are folders and links */
+    bool folders_exist;  /* a folder counts where a script asks for a file */
+};
+
+/* A symbol of the kernel's configuration besides the driver's own. */
+struct mos_fs_need {
+    const char *symbol; /* NULL: the row behind the last */
+    const char *why;    /* what happens without it, a sentence */
+};
+
 struct mos_fs_driver {
-    const char *name;   /* as in `volume: {kind: …}` */
-    const char *kernel; /* what Linux calls it where it is mounted; NULL: it mounts none */
+    const char *name;      /* as in `volume: {kind: …}` */
+    const char *family;    /* the name that kinds of one on-disk form share */
+    const char *partition; /* the purpose of its partitions: see disk/table.h */
+
+    /* ---- for the kernel ---- */
+    const char *kernel;      /* what Linux calls it where it is mounted; NULL: it mounts none */
+    const char *kernel_also; /* another name that Linux takes for it, or NULL */
+    const char *symbol;      /* of the configuration of a kernel that can use it, or NULL */
+    /* What a volume made as wished needs besides; NULL: nothing. */
+    const struct mos_fs_need *(*needs)(const struct mos_volume_wish *wish);
+    const char *const *options; /* mount options of its own, NULL-terminated; NULL: not known */
+
+    /* ---- for the loader, and the ROM before it ---- */
+    const struct mos_fs_loader *loaders; /* NULL: no loader reads it */
+    bool firmware_reads;                 /* ROMs and UEFI firmware do */
+
+    /* ---- what it can hold ---- */
+    bool folds_case; /* names that differ in case only are one */
+    bool no_owners;  /* files have neither owner nor mode: no root of a system */
+    bool read_only;  /* it is written once; a running system only reads it */
+    bool compresses; /* wish.compress is heeded */
+
+    /* ---- its volumes ---- */
     /* The smallest region it can live in, bytes; for the message when a region is smaller. */
     uint64_t (*smallest)(uint32_t sector);
     /* The largest region it can fill; NULL: any. */
@@ -119,6 +160,12 @@ struct mos_fs_driver {
                                     const struct mos_volume_wish *wish);
     /* Where its content goes; between sinks of different fills set base->fill and ->replaces. */
     struct mos_sink (*sink)(struct mos_volume_base *volume);
+    /* A driver whose sink only settles what stays, from names alone: starts the second coming of all
+     * fills but those that were told to come `once`; bytes are taken now, and needed even when the
+     * volume is only counted.  NULL: sink() is all there is. */
+    struct mos_sink (*contents)(struct mos_volume_base *volume);
+    /* … and what known_bytes hang on, before contents(); false: it cannot be told. */
+    bool (*digest)(const struct mos_volume_base *volume, uint8_t key[MOS_SHA256_SIZE]);
     /* Writes what is left.  false with ctx->error on I/O errors; a volume that does not fit is no
      * error: result->fits is false and the region's bytes are meaningless. */
     bool (*finish)(struct mos_volume_base *volume, struct mos_volume_result *result);
@@ -136,10 +183,12 @@ struct mos_fs_driver {
 };
 
 extern const struct mos_fs_driver mos_fs_ext4, mos_fs_fat32, mos_fs_fat16, mos_fs_fat12,
-    mos_fs_swap, mos_fs_cpio;
+    mos_fs_swap, mos_fs_cpio, mos_fs_squashfs;
 
 const struct mos_fs_driver *mos_fs_find(const char *name); /* NULL: not known */
 const struct mos_fs_driver *mos_fs_at(size_t index);       /* NULL behind the last */
+/* What loaders of a dialect know of it; NULL: they cannot read it.  fs may be NULL. */
+const struct mos_fs_loader *mos_fs_loader(const struct mos_fs_driver *fs, const char *dialect);
 /* What lies in a region, asked of every driver; out->driver is NULL for what is only recognised. */
 bool mos_fs_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info *out);
 /* foresee() of a volume with a label of up to 16 bytes and a UUID. */

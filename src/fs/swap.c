@@ -75,7 +75,10 @@ static bool probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_
 }
 
 const struct mos_fs_driver mos_fs_swap = {.name = "swap",
+                                          .family = "swap",
+                                          .partition = "swap",
                                           .kernel = "swap",
+                                          .symbol = "CONFIG_SWAP",
                                           .smallest = smallest,
                                           .longest_label = 16,
                                           .units = {PAGE, PAGE},

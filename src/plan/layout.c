@@ -302,7 +302,7 @@ static struct mos_region_plan *new_region(struct mos_plan *plan, struct mos_medi
         r->attributes |= GROWS;
     state_id(plan, def->id, "partition", m->name, r->name, r->id);
     if (m->table) {
-        const char *purpose = r->fs ? r->fs->name : "raw";
+        const char *purpose = r->fs ? r->fs->partition : "raw";
         if (r->number)
             m->table->partition_id(m->id, r->number, r->id, r->id_text);
         if (mos_has(def->type)

@@ -89,8 +89,9 @@ static bool file_there(struct sim *s, const char *kind, const char *place, const
                   place);
         return false;
     }
-    const struct sim_file *f = v->readable ? sim_file(s, v, path) : NULL;
-    bool folder = f && f->type == MOS_ENTRY_FOLDER && sim_matches(v, "fat");
+    const struct mos_fs_loader *reads = sim_loader_reads(s, v);
+    const struct sim_file *f = reads ? sim_file(s, v, path) : NULL;
+    bool folder = f && f->type == MOS_ENTRY_FOLDER && reads->folders_exist;
     return folder || (f && f->type == MOS_ENTRY_FILE);
 }
 

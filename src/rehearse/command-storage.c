@@ -98,7 +98,8 @@ static struct sim_volume *files_of(struct sim *s, const char *kind, const char *
         return NULL;
     }
     struct sim_volume *v = volume_named(s, kind, place);
-    if (v && v->readable && (!only || sim_matches(v, only)))
+    const struct mos_fs_loader *reads = v ? sim_loader_reads(s, v) : NULL;
+    if (reads && (!only || strcmp(reads->word, only) == 0))
         return v;
     if (v && !only && v->partition)
         sim_trouble(s, "** Unrecognized filesystem type **");
@@ -183,14 +184,14 @@ static int run_extsize(struct sim *s, int argc, const char *const *argv) {
 
 /* ---- ls ---- */
 
-static void list_row(struct sim *s, const struct sim_file *f, bool ext, const char *name,
+static void list_row(struct sim *s, const struct sim_file *f, bool marks, const char *name,
                      unsigned *files, unsigned *folders) {
     bool folder = f->type == MOS_ENTRY_FOLDER;
     bool link = f->type == MOS_ENTRY_LINK;
     uint64_t size = folder ? 4096 : link && f->target ? strlen(f->target) : f->size;
     *folders += folder;
     *files += !folder;
-    if (ext)
+    if (marks)
         sim_print(s, "%s%10llu %s\n",
                   folder ? "<DIR> "
                   : link ? "<SYM> "
@@ -208,13 +209,13 @@ static int list(struct sim *s, int argc, const char *const *argv, const char *on
         return -1;
     struct sim_volume *v = files_of(s, argv[1], argc > 2 ? argv[2] : NULL, only);
     const struct sim_file *folder = v ? sim_file(s, v, argc > 3 ? argv[3] : "/") : NULL;
-    bool ext = v && sim_matches(v, "ext4");
-    if (ext && !folder)
+    bool marks = v && mos_fs_loader(v->info.driver, SIM_DIALECT)->marks_kinds;
+    if (marks && !folder)
         return sim_trouble(s, "** Can not find directory. **");
     if (!folder || folder->type != MOS_ENTRY_FOLDER)
         return 1;
     size_t n = strlen(folder->path);
-    if (ext) {
+    if (marks) {
         sim_print(s, "<DIR>       4096 .\n<DIR>       4096 ..\n");
     } else if (n) {
         sim_print(s, "            ./\n            ../\n");
@@ -226,9 +227,9 @@ static int list(struct sim *s, int argc, const char *const *argv, const char *on
         if (!*path || strncmp(path, folder->path, n) != 0 || (n && path[n] != '/') ||
             strchr(path + n + (n != 0), '/'))
             continue;
-        list_row(s, v->files.items[i].value, ext, path + n + (n != 0), &files, &folders);
+        list_row(s, v->files.items[i].value, marks, path + n + (n != 0), &files, &folders);
     }
-    if (!ext)
+    if (!marks)
         sim_print(s, "\n%u file(s), %u dir(s)\n\n", files, folders);
     return 0;
 }
@@ -249,9 +250,10 @@ static int run_fstype(struct sim *s, int argc, const char *const *argv) {
     struct sim_volume *v = volume_named(s, argv[1], argv[2]);
     if (!v)
         return 1;
-    if (!v->readable)
+    const struct mos_fs_loader *reads = sim_loader_reads(s, v);
+    if (!reads)
         return v->partition ? sim_trouble(s, "** Unrecognized filesystem type **") : 1;
-    const char *kind = strncmp(v->info.kind, "fat", 3) == 0 ? "fat" : "ext4";
+    const char *kind = reads->word;
     if (argc == 4)
         sim_set(s, argv[3], kind);
     else

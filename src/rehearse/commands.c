@@ -41,6 +41,10 @@ bool sim_lacks(const struct sim *s, const char *name) {
     return is_listed(s->machine->lacks, name, strlen(name));
 }
 
+bool sim_has(const struct sim *s, const char *name) {
+    return is_listed(s->machine->has, name, strlen(name));
+}
+
 int sim_usage(struct sim *s, const char *name) {
     sim_print(s, "%s - usage\n", name);
     sim_note_trouble(s,

@@ -70,9 +70,10 @@ struct mos_machine {
     const struct mos_machine_volume *volumes; /* what lies there is asked of them, not of bytes */
     size_t volume_count;
     const struct mos_map *compiled; /* the loader's own variables; NULL: not known */
-    const char *const
-        *lacks;          /* commands it was built without, "overlays"; NULL-terminated, or NULL */
-    const uint8_t *tree; /* of the loader itself (fdtcontroladdr); NULL: none */
+    const char *const *lacks;       /* commands and file systems it was built without, "overlays";
+                                       NULL-terminated, or       NULL */
+    const char *const *has;         /* rare file systems that it was built with; the same */
+    const uint8_t *tree;            /* of the loader itself (fdtcontroladdr); NULL: none */
     size_t tree_length;
     const uint8_t *keys; /* a tree with the public keys that parcels must be signed with */
     size_t keys_length;

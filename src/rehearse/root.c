@@ -198,7 +198,8 @@ static const char *text_of(struct sim *s, struct sim_volume *v, const char *path
 }
 
 /* What this kernel's own lists say about a file system: built in, or not; -1: nothing says. */
-static int built_in(struct sim *s, struct sim_volume *root, const char *release, const char *kind) {
+static int built_in(struct sim *s, struct sim_volume *root, const char *release, const char *kind,
+                    const char *symbol) {
     if (!release)
         return -1;
     const char *list =
@@ -206,18 +207,14 @@ static int built_in(struct sim *s, struct sim_volume *root, const char *release,
     if (list)
         return strstr(list, mos_printf(s->arena, "/%s.ko", kind)) != NULL;
     const char *config = text_of(s, root, mos_printf(s->arena, "/boot/config-%s", release));
-    struct mos_buf symbol = {.arena = s->arena};
-    for (mos_buf_text(&symbol, "\nCONFIG_"); *kind; kind++)
-        mos_buf_char(&symbol, (char)toupper((unsigned char)*kind));
-    return config ? strstr(config, mos_printf(s->arena, "%s_FS=y", mos_buf_string(&symbol))) != NULL
-                  : -1;
+    return config && symbol ? strstr(config, mos_printf(s->arena, "\n%s=y", symbol)) != NULL : -1;
 }
 
 static void check_mount(struct sim *s, struct sim_volume *root, const char *release) {
     const struct mos_fs_driver *fs = mos_fs_find(root->info.kind);
     const char *kind = fs && fs->kernel ? fs->kernel : root->info.kind;
     const char *forced = sim_argument(s, "rootfstype");
-    int has = built_in(s, root, release, kind);
+    int has = built_in(s, root, release, kind, fs ? fs->symbol : NULL);
     if (forced && strcmp(forced, kind) != 0)
         sim_wrong(s, MOS_END_NO_ROOT, "rootfstype=%s, but %s holds %s.", forced,
                   sim_volume_name(s, root), kind);

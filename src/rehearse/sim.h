@@ -83,6 +83,8 @@ struct sim_boot {
 
 enum sim_stop { SIM_GOES_ON, SIM_RESET, SIM_STARTED, SIM_HANGS, SIM_ENDLESS, SIM_OFF };
 
+#define SIM_DIALECT "u-boot" /* whose commands are carried out here */
+
 struct sim {
     struct mos_ctx *ctx;
     struct mos_arena *arena;
@@ -156,6 +158,8 @@ struct sim_command {
 int sim_command(struct sim *s, int argc, const char *const *argv);
 /* The loader was built without this command or ability. */
 bool sim_lacks(const struct sim *s, const char *name);
+/* Is it known to have been built with something that most are built without? */
+bool sim_has(const struct sim *s, const char *name);
 int sim_usage(struct sim *s, const char *name);
 extern const struct sim_command sim_commands_plain[], sim_commands_environment[],
     sim_commands_storage[], sim_commands_memory[], sim_commands_tree[], sim_commands_boot[];
@@ -210,7 +214,8 @@ uint8_t *sim_file_bytes(struct sim *s, struct sim_volume *v, const struct sim_fi
 struct sim_volume *sim_volume_in_ram(struct sim *s, struct mos_io io,
                                      const struct mos_fs_driver *driver);
 const char *sim_volume_name(struct sim *s, const struct sim_volume *v); /* "card:1 (BOOT)" */
-bool sim_matches(const struct sim_volume *v, const char *kind);         /* "fat", "ext4" … */
+/* What this loader knows of a volume's file system; NULL: it cannot read it. */
+const struct mos_fs_loader *sim_loader_reads(struct sim *s, const struct sim_volume *v);
 
 /* ---- environment.c ---- */
 void sim_environment_start(struct sim *s);

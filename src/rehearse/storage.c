@@ -180,10 +180,13 @@ const char *sim_volume_name(struct sim *s, const struct sim_volume *v) {
                       name ? name : "", name ? ")" : "");
 }
 
-bool sim_matches(const struct sim_volume *v, const char *kind) {
-    if (!v->readable)
-        return false;
-    return strncmp(v->info.kind, strcmp(kind, "ext2") == 0 ? "ext4" : kind, 3) == 0;
+const struct mos_fs_loader *sim_loader_reads(struct sim *s, const struct sim_volume *v) {
+    const struct mos_fs_loader *l = v->readable ? mos_fs_loader(v->info.driver, SIM_DIALECT) : NULL;
+    if (!l || sim_lacks(s, l->word))
+        return NULL;
+    if (l->optional && !sim_has(s, l->word))
+        sim_unknown(s, "whether this loader can read %s", v->info.driver->name);
+    return l;
 }
 
 /* ---- files ---- */
@@ -202,9 +205,9 @@ static const struct sim_file *look_up(struct sim *s, struct sim_volume *v, const
         take_entry(&l, &entry);
         return mos_map_get(&v->files, entry.path);
     }
-    if (f || strncmp(v->info.kind, "fat", 3) != 0)
+    if (f || !v->info.driver->folds_case)
         return f;
-    for (size_t i = 0; i < v->files.count; i++) { /* FAT does not tell A from a */
+    for (size_t i = 0; i < v->files.count; i++) { /* it does not tell A from a */
         const char *a = v->files.items[i].key, *b = path;
         while (*a && tolower((unsigned char)*a) == tolower((unsigned char)*b))
             a++, b++;

@@ -108,7 +108,7 @@ void mos_rule_device_files(const struct mos_plan *plan) {
         const struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, m);
         for (size_t i = 0; i < medium->regions.count; i++) {
             const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i);
-            if (r->volume && r->counted && !r->volume->inventory->fold_case)
+            if (r->volume && r->counted && !r->fs->no_owners)
                 check_root(&v, r);
         }
     }

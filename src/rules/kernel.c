@@ -81,14 +81,6 @@ static bool mbr(const struct view *v, struct mos_place *place, const char **as) 
     return table_is(v, "mbr", place, as);
 }
 
-static bool root_is_ext4(const struct view *v, struct mos_place *place, const char **as) {
-    if (!v->root || !v->root->fs || strcmp(v->root->fs->name, "ext4") != 0)
-        return false;
-    *place = v->root->def->volume->kind->place;
-    *as = mos_printf(v->plan->ctx->arena, "its root in region %s", v->root->name);
-    return true;
-}
-
 static bool any_root(const struct view *v, struct mos_place *place, const char **as) {
     *place = v->e->def->r.key_place;
     *as = "its first program";
@@ -174,20 +166,6 @@ static bool flash_strings(const struct view *v, struct mos_place *place, const c
             continue;
         *place = a->r.key_place;
         *as = "mtdparts";
-        return true;
-    }
-    return false;
-}
-
-static bool mounted_fat(const struct view *v, struct mos_place *place, const char **as) {
-    const struct mos_system *system = v->plan->board->system;
-    for (size_t i = 0; system && i < system->mounts.count; i++) {
-        const struct mos_mount *m = system->mounts.items[i];
-        const struct mos_region_plan *r = mos_plan_region(v->plan, m->r.name);
-        if (!r || !r->fs || strncmp(r->fs->name, "fat", 3) != 0)
-            continue;
-        *place = m->r.key_place;
-        *as = mos_printf(v->plan->ctx->arena, "mounting %s", r->name);
         return true;
     }
     return false;
@@ -312,7 +290,6 @@ static const struct need needs[] = {
     {"CONFIG_BLK_DEV_NVME", nvme, true, NO_ROOT},
     {"CONFIG_EFI_PARTITION", gpt, true, NO_ROOT},
     {"CONFIG_MSDOS_PARTITION", mbr, true, NO_ROOT},
-    {"CONFIG_EXT4_FS", root_is_ext4, true, NO_ROOT},
     {"CONFIG_BINFMT_ELF", any_root, true, NO_INIT},
     {"CONFIG_BINFMT_SCRIPT", script_first, true, NO_INIT},
     {"CONFIG_DEVTMPFS", empty_dev, true, "Programs would have no console to open."},
@@ -325,8 +302,6 @@ static const struct need needs[] = {
     {"CONFIG_RD_ZSTD", ramdisk_zst, true, "The kernel cannot unpack its ramdisk."},
     {"CONFIG_MTD", flash_strings, false, "The flash would have no partitions."},
     {"CONFIG_MTD_CMDLINE_PARTS", flash_strings, false, "The flash would have no partitions."},
-    {"CONFIG_NLS_CODEPAGE_437", mounted_fat, false, "The mount fails for its characters."},
-    {"CONFIG_NLS_ISO8859_1", mounted_fat, false, "The mount fails for its characters."},
 };
 
 static void tell(const struct view *v, const struct need *n, const struct mos_setting *s,
@@ -343,8 +318,46 @@ static void tell(const struct view *v, const struct need *n, const struct mos_se
     mos_finding_try(v->list, f, module ? "%s=y, or a ramdisk that loads it" : "%s=y", n->symbol);
 }
 
-static bool told_elsewhere(const struct need *n, bool module) {
-    return strcmp(n->symbol, "CONFIG_EXT4_FS") == 0 && !module; /* volume.kernel-cannot-mount */
+/* One symbol.  early: before any module could be loaded. */
+static void check_symbol(const struct view *v, const struct need *n) {
+    const struct mos_setting *s = mos_map_get(&v->plan->config, n->symbol);
+    struct mos_place place;
+    const char *as;
+    bool off = s && strcmp(s->value, "n") == 0;
+    bool module = s && strcmp(s->value, "m") == 0 && n->early && !v->e->ramdisk;
+    if ((off || module) && n->used(v, &place, &as))
+        tell(v, n, s, place, as, module);
+}
+
+/* What a volume of this kind needs of the kernel; that it can use the kind at all is
+ * volume.kernel-cannot-mount. */
+static void check_file_system(const struct view *v, const struct mos_region_plan *r, bool root,
+                              struct mos_place place, const char *as) {
+    const struct mos_fs_need *more = r->fs->needs ? r->fs->needs(&r->wish) : NULL;
+    const struct mos_setting *s =
+        root && r->fs->symbol ? mos_map_get(&v->plan->config, r->fs->symbol) : NULL;
+    if (s && strcmp(s->value, "m") == 0 && !v->e->ramdisk)
+        tell(v, &(struct need){r->fs->symbol, NULL, true, NO_ROOT}, s, place, as, true);
+    for (; more && more->symbol; more++) {
+        s = mos_map_get(&v->plan->config, more->symbol);
+        if (s && strcmp(s->value, "n") == 0)
+            tell(v, &(struct need){more->symbol, NULL, false, more->why}, s, place, as, false);
+    }
+}
+
+static void check_file_systems(const struct view *v) {
+    const struct mos_system *system = v->plan->board->system;
+    struct mos_arena *arena = v->plan->ctx->arena;
+    if (v->root && v->root->fs)
+        check_file_system(v, v->root, true, v->root->def->volume->kind->place,
+                          mos_printf(arena, "its root in region %s", v->root->name));
+    for (size_t i = 0; system && i < system->mounts.count; i++) {
+        const struct mos_mount *m = system->mounts.items[i];
+        const struct mos_region_plan *r = mos_plan_region(v->plan, m->r.name);
+        if (r && r->fs && r != v->root)
+            check_file_system(v, r, false, m->r.key_place,
+                              mos_printf(arena, "mounting %s", r->name));
+    }
 }
 
 void mos_rule_kernel(const struct mos_plan *plan) {
@@ -358,13 +371,7 @@ void mos_rule_kernel(const struct mos_plan *plan) {
             if (mos_vec_pointer(&m->regions, k) == v.root)
                 v.medium = m;
     }
-    for (size_t i = 0; i < sizeof needs / sizeof *needs; i++) {
-        const struct mos_setting *s = mos_map_get(&plan->config, needs[i].symbol);
-        struct mos_place place;
-        const char *as;
-        bool off = s && strcmp(s->value, "n") == 0, module = s && strcmp(s->value, "m") == 0;
-        module = module && needs[i].early && !v.e->ramdisk;
-        if ((off || module) && !told_elsewhere(&needs[i], module) && needs[i].used(&v, &place, &as))
-            tell(&v, &needs[i], s, place, as, module);
-    }
+    for (size_t i = 0; i < sizeof needs / sizeof *needs; i++)
+        check_symbol(&v, &needs[i]);
+    check_file_systems(&v);
 }

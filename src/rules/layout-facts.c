@@ -45,7 +45,7 @@ static void check_types(const struct view *v) {
     for (size_t i = 0; i < v->m->regions.count && v->m->table; i++) {
         const struct mos_region_plan *r = region(v, i);
         uint8_t usual[16];
-        const char *purpose = r->fs ? r->fs->name : "raw";
+        const char *purpose = r->fs ? r->fs->partition : "raw";
         if (!r->number || !mos_has(r->def->type) || !v->m->table->type_for(purpose, usual))
             continue;
         const char *stated = v->m->table->type_name(r->type);

@@ -63,13 +63,13 @@ static const struct mos_fill *file_of(const struct mos_plan *plan,
 
 /* The ways that the loader was built with, and whether one of them is `kind`. */
 static const struct mos_setting *kept_elsewhere(const struct view *v, enum mos_keeping kind,
-                                                const char **where) {
+                                                const char *files, const char **where) {
     const struct mos_setting *other = NULL;
     for (const struct mos_loader_keeping *k = v->plan->dialect->keepings; k->symbol; k++) {
         const struct mos_setting *s = loader_fact(v->plan, k->symbol);
         if (!loader_is_on(s))
             continue;
-        if (k->kind == kind)
+        if (k->kind == kind && (!files || strcmp(k->files, files) == 0))
             return NULL;
         if (!other || k->kind != MOS_KEEPS_NOWHERE) {
             other = s;
@@ -80,9 +80,10 @@ static const struct mos_setting *kept_elsewhere(const struct view *v, enum mos_k
 }
 
 static void elsewhere(const struct view *v, const struct mos_environment_plan *e,
-                      const char *has_it, struct mos_place here, enum mos_keeping kind) {
+                      const char *has_it, struct mos_place here, enum mos_keeping kind,
+                      const char *files) {
     const char *where;
-    const struct mos_setting *s = kept_elsewhere(v, kind, &where);
+    const struct mos_setting *s = kept_elsewhere(v, kind, files, &where);
     if (!s)
         return;
     struct mos_finding *f =
@@ -232,9 +233,10 @@ static void check_file(const struct mos_plan *plan, const struct mos_environment
     const struct mos_region_plan *in;
     const struct mos_fill *f = file_of(plan, e->def, &in);
     struct view v = view_of(plan, 0);
-    if (f && in->fs)
+    const struct mos_fs_loader *word = in ? mos_fs_loader(in->fs, plan->dialect->name) : NULL;
+    if (f && word)
         elsewhere(&v, e, mos_printf(v.arena, "is a file of volume %s", in->name), f->r.key_place,
-                  strcmp(in->fs->name, "ext4") == 0 ? MOS_KEEPS_EXT4 : MOS_KEEPS_FAT);
+                  MOS_KEEPS_FILE, word->word);
 }
 
 void mos_rule_loader_env(const struct mos_plan *plan) {
@@ -252,7 +254,7 @@ void mos_rule_loader_env(const struct mos_plan *plan) {
                 continue;
             elsewhere(&v, e,
                       mos_printf(v.arena, "lies in region %s of %s", h.copies[0]->name, v.m->name),
-                      stated_place(h.copies[0]), keeping_of(v.m));
+                      stated_place(h.copies[0]), keeping_of(v.m), NULL);
             check_size(&v, &h);
             check_places(&v, &h);
             check_flag(&v, &h);

@@ -198,7 +198,7 @@ void mos_rule_module_index(const struct mos_plan *plan) {
         for (size_t i = 0; i < medium->regions.count; i++) {
             const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i);
             uint32_t all;
-            if (!r->volume || !r->counted || r->volume->inventory->fold_case)
+            if (!r->volume || !r->counted || r->fs->no_owners)
                 continue;
             struct view v = {.plan = (struct mos_plan *)(uintptr_t)plan,
                              .region = r,

@@ -161,7 +161,7 @@ void mos_rule_modules(const struct mos_plan *plan) {
     if (!v.release || k->r.broken)
         return;
     check_suffix(&v);
-    if (!v.root || !v.root->volume || !v.root->counted || v.root->volume->inventory->fold_case)
+    if (!v.root || !v.root->volume || !v.root->counted || v.root->fs->no_owners)
         return;
     v.inv = v.root->volume->inventory;
     uint32_t all = modules_folder(&v), own = all ? child(&v, all, v.release->text) : 0;

@@ -93,7 +93,7 @@ static void check_kind(const struct view *v) {
     const char *kind = mos_text_or(v->m->kind, "auto");
     if (!r || !r->fs || !r->fs->kernel || strcmp(kind, "auto") == 0 ||
         strcmp(kind, r->fs->kernel) == 0 ||
-        (strcmp(r->fs->kernel, "vfat") == 0 && strcmp(kind, "msdos") == 0))
+        (r->fs->kernel_also && strcmp(r->fs->kernel_also, kind) == 0))
         return;
     struct mos_finding *f =
         wrong(v, v->m->kind->place,
@@ -112,71 +112,15 @@ static const char *const for_all[] = {
     "users",    "nouser",     "group",        "owner",   "_netdev",    "remount",  "atime",
     "diratime", "iversion",   "silent",       "loud",    "bind",       "rbind",    "mand",
     "nomand",   "noiversion", "nostrictatime"};
-static const char *const for_ext4[] = {"data",
-                                       "commit",
-                                       "barrier",
-                                       "nobarrier",
-                                       "journal_checksum",
-                                       "journal_async_commit",
-                                       "errors",
-                                       "discard",
-                                       "nodiscard",
-                                       "noload",
-                                       "norecovery",
-                                       "acl",
-                                       "noacl",
-                                       "user_xattr",
-                                       "nouser_xattr",
-                                       "delalloc",
-                                       "nodelalloc",
-                                       "resuid",
-                                       "resgid",
-                                       "sb",
-                                       "quota",
-                                       "noquota",
-                                       "usrquota",
-                                       "grpquota",
-                                       "prjquota",
-                                       "usrjquota",
-                                       "grpjquota",
-                                       "jqfmt",
-                                       "stripe",
-                                       "inode_readahead_blks",
-                                       "init_itable",
-                                       "noinit_itable",
-                                       "auto_da_alloc",
-                                       "noauto_da_alloc",
-                                       "max_batch_time",
-                                       "min_batch_time",
-                                       "journal_ioprio",
-                                       "journal_dev",
-                                       "journal_path",
-                                       "dioread_lock",
-                                       "dioread_nolock",
-                                       "block_validity",
-                                       "noblock_validity",
-                                       "dax",
-                                       "debug",
-                                       "minixdf",
-                                       "bsddf",
-                                       "grpid",
-                                       "nogrpid",
-                                       "bsdgroups",
-                                       "sysvgroups",
-                                       "orlov",
-                                       "i_version",
-                                       "abort",
-                                       "nombcache",
-                                       "max_dir_size_kb",
-                                       "test_dummy_encryption",
-                                       "inlinecrypt",
-                                       "prefetch_block_bitmaps"};
-static const char *const for_vfat[] = {
-    "uid",           "gid",       "umask", "dmask",     "fmask",       "allow_utime",
-    "codepage",      "iocharset", "utf8",  "uni_xlate", "shortname",   "nonumtail",
-    "quiet",         "showexec",  "debug", "flush",     "tz",          "time_offset",
-    "errors",        "discard",   "check", "nfs",       "dos1xfloppy", "rodir",
-    "sys_immutable", "usefree",   "dots",  "nodots"};
+
+enum { FOR_ALL = sizeof for_all / sizeof *for_all };
+
+static size_t count_of(const char *const *list) {
+    size_t n = 0;
+    while (list && list[n])
+        n++;
+    return n;
+}
 
 static bool is_one_of(const char *const *list, size_t count, const char *option) {
     for (size_t i = 0; i < count; i++)
@@ -185,29 +129,34 @@ static bool is_one_of(const char *const *list, size_t count, const char *option)
     return false;
 }
 
-#define IS_IN(list, option) is_one_of(list, sizeof list / sizeof *list, option)
+/* A file system that has an option of this name; NULL: none, as far as is known. */
+static const struct mos_fs_driver *owner_of(const char *option) {
+    const struct mos_fs_driver *d;
+    for (size_t i = 0; (d = mos_fs_at(i)); i++)
+        if (is_one_of(d->options, count_of(d->options), option))
+            return d;
+    return NULL;
+}
 
 static void check_option(const struct view *v, const struct mos_value *x,
                          const struct mos_region_plan *r) {
     struct mos_arena *arena = v->plan->ctx->arena;
     const char *name = mos_strndup(arena, x->text, strcspn(x->text, "="));
-    bool ext4 = IS_IN(for_ext4, name), vfat = IS_IN(for_vfat, name);
-    bool is_ext4 = strcmp(r->fs->kernel, "ext4") == 0, is_vfat = strcmp(r->fs->kernel, "vfat") == 0;
-    if (IS_IN(for_all, name) || strncmp(name, "x-", 2) == 0 || strcmp(name, "comment") == 0 ||
-        strchr(x->text, ',') || strcmp(name, "context") == 0 || (!is_ext4 && !is_vfat) ||
-        (is_ext4 ? ext4 : vfat))
+    const struct mos_fs_driver *owner = owner_of(name);
+    size_t own = count_of(r->fs->options);
+    if (is_one_of(for_all, FOR_ALL, name) || strncmp(name, "x-", 2) == 0 ||
+        strcmp(name, "comment") == 0 || strchr(x->text, ',') || strcmp(name, "context") == 0 ||
+        !r->fs->options || is_one_of(r->fs->options, own, name))
         return;
-    const char *near = mos_near(name, for_all, sizeof for_all / sizeof *for_all);
-    near = near      ? near
-           : is_ext4 ? mos_near(name, for_ext4, sizeof for_ext4 / sizeof *for_ext4)
-                     : mos_near(name, for_vfat, sizeof for_vfat / sizeof *for_vfat);
+    const char *near = mos_near(name, for_all, FOR_ALL);
+    near = near ? near : mos_near(name, r->fs->options, own);
     struct mos_finding *f =
         wrong(v, x->place,
-              ext4 || vfat ? mos_printf(arena, "%s is an option of %s, and region %s is %s", name,
-                                        ext4 ? "ext4" : "FAT", r->name, r->fs->name)
-                           : mos_printf(arena, "nothing is known of an option %s", name),
+              owner ? mos_printf(arena, "%s is an option of %s, and region %s is %s", name,
+                                 owner->kernel, r->name, r->fs->name)
+                    : mos_printf(arena, "nothing is known of an option %s", name),
               near ? near : "Leave it out.");
-    if (!ext4 && !vfat)
+    if (!owner)
         f->severity = MOS_SEVERITY_WARNING;
     else
         mos_finding_at(v->list, f, r->def->volume->kind->place);

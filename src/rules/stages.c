@@ -290,8 +290,7 @@ static const struct mos_region_plan *first_fat(const struct mos_medium_plan *m) 
     const struct mos_region_plan *first = NULL;
     for (size_t i = 0; i < m->regions.count; i++) {
         const struct mos_region_plan *r = mos_vec_pointer(&m->regions, i);
-        if (r->number && r->fs && strncmp(r->fs->name, "fat", 3) == 0 &&
-            (!first || r->number < first->number))
+        if (r->number && r->fs && r->fs->firmware_reads && (!first || r->number < first->number))
             first = r;
     }
     return first;

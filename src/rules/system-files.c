@@ -216,7 +216,7 @@ void mos_rule_system_files(const struct mos_plan *plan) {
                      .root = mos_plan_root(plan),
                      .list = &plan->ctx->findings,
                      .arena = plan->ctx->arena};
-    if (!v.root || !v.root->volume || !v.root->counted || v.root->volume->inventory->fold_case)
+    if (!v.root || !v.root->volume || !v.root->counted || v.root->fs->no_owners)
         return;
     v.inv = v.root->volume->inventory;
     if (!mos_inv_is_system(v.inv, v.arena))

@@ -5,49 +5,49 @@
 
 #include <string.h>
 
-/* Symbols without which a file system cannot be read, for each of its kinds. */
-static const struct {
-    const char *kind, *kernel;
-} symbols[] = {{"ext4", "CONFIG_EXT4_FS"},
-               {"fat32", "CONFIG_VFAT_FS"},
-               {"fat16", "CONFIG_VFAT_FS"},
-               {"fat12", "CONFIG_VFAT_FS"},
-               {"swap", "CONFIG_SWAP"}};
-
-static const char *kernel_symbol(const char *kind) {
-    for (size_t i = 0; i < sizeof symbols / sizeof *symbols; i++)
-        if (strcmp(symbols[i].kind, kind) == 0)
-            return symbols[i].kernel;
-    return NULL;
-}
-
 enum { WHOLE_CONFIG = 100 };
+
+/* A kind that this loader can read, as far as its configuration says so. */
+static const char *another_kind(const struct mos_plan *plan, const struct mos_fs_driver *than) {
+    const struct mos_fs_driver *d, *usual = NULL;
+    for (size_t i = 0; (d = mos_fs_at(i)); i++) {
+        const struct mos_fs_loader *word = mos_fs_loader(d, plan->dialect->name);
+        const struct mos_setting *s = word ? mos_map_get(&plan->loader_config, word->symbol) : NULL;
+        if (!word || word->optional || strcmp(d->family, than->family) == 0)
+            continue;
+        if (s && strcmp(s->value, "n") != 0)
+            return d->name;
+        usual = usual ? usual : d;
+    }
+    return usual ? usual->name : than->name;
+}
 
 static void loader_cannot_read(const struct mos_plan *plan) {
     const struct mos_region_plan *r = plan->boot_region;
     struct mos_findings *list = &plan->ctx->findings;
     if (!r || !r->fs || !plan->dialect)
         return;
-    bool fat = strncmp(r->fs->name, "fat", 3) == 0;
-    const char *symbol = fat ? plan->dialect->symbols.reads_fat : plan->dialect->symbols.reads_ext4;
-    const struct mos_setting *s = symbol ? mos_map_get(&plan->loader_config, symbol) : NULL;
+    const struct mos_fs_loader *word = mos_fs_loader(r->fs, plan->dialect->name);
+    const struct mos_setting *s = word ? mos_map_get(&plan->loader_config, word->symbol) : NULL;
     if (s ? strcmp(s->value, "n") != 0 : plan->loader_config.count < WHOLE_CONFIG)
         return; /* a few lines do not say what the rest is */
     struct mos_finding *f =
         mos_find(list, MOS_RULE_VOLUME_LOADER_CANNOT_READ,
-                 "The loader cannot read %s, where its boot files are: it was built without %s.",
-                 r->name, symbol);
+                 word ? "The loader cannot read %s, where its boot files are: it was built "
+                        "without %s."
+                      : "The loader cannot read %s, where its boot files are.",
+                 r->name, word ? word->symbol : NULL);
     mos_finding_at(list, f, r->def->volume->kind->place);
     mos_finding_at(list, f, s ? s->place : plan->board->loader->facts->config->place);
     mos_finding_why(list, f, "%s is %s.", r->name, r->fs->name);
-    mos_finding_try(list, f, "kind: %s, or a loader with %s=y.",
-                    fat ? mos_fs_ext4.name : mos_fs_fat32.name, symbol);
+    mos_finding_try(list, f, word ? "kind: %s, or a loader with %s=y." : "kind: %s",
+                    another_kind(plan, r->fs), word ? word->symbol : NULL);
 }
 
 static void kernel_cannot_mount(const struct mos_plan *plan, const struct mos_region_plan *r,
                                 struct mos_place user, const char *as) {
     struct mos_findings *list = &plan->ctx->findings;
-    const char *symbol = r && r->fs ? kernel_symbol(r->fs->name) : NULL;
+    const char *symbol = r && r->fs ? r->fs->symbol : NULL;
     const struct mos_setting *s =
         symbol && plan->has_config ? mos_map_get(&plan->config, symbol) : NULL;
     if (!s || strcmp(s->value, "n") != 0)

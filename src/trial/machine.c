@@ -13,6 +13,7 @@ enum { LEAST_LOADER = 64 << 10 };
 
 static void take_lacks(const struct mos_plan *plan, struct mos_machine *machine) {
     struct mos_vec lacks = mos_vec_make(plan->ctx->arena, sizeof(char *));
+    struct mos_vec has = mos_vec_make(plan->ctx->arena, sizeof(char *));
     bool told = plan->dialect && plan->loader_config.count;
     for (const struct mos_loader_command *c = told ? plan->dialect->commands : NULL; c && c->name;
          c++) {
@@ -26,7 +27,16 @@ static void take_lacks(const struct mos_plan *plan, struct mos_machine *machine)
         if (strcmp(c->name, "overlays") == 0 && s && strcmp(s->value, "y") != 0)
             mos_vec_push_pointer(&lacks, c->name);
     }
+    const struct mos_fs_driver *fs;
+    for (size_t i = 0; told && (fs = mos_fs_at(i)); i++) {
+        const struct mos_fs_loader *l = mos_fs_loader(fs, plan->dialect->name);
+        const struct mos_setting *s = l ? mos_plan_loader_symbol(plan, l->symbol) : NULL;
+        if (s)
+            mos_vec_push_pointer(strcmp(s->value, "y") == 0 ? &has : &lacks, l->word);
+    }
+    mos_vec_push_pointer(&has, NULL);
     mos_vec_push_pointer(&lacks, NULL);
+    machine->has = has.items;
     machine->lacks = lacks.items;
 }
 
@@ -93,7 +103,7 @@ static const struct mos_machine_medium *numbered(size_t medium) {
 static bool take_file(struct making *m, size_t medium, const struct mos_region_plan *r) {
     uint32_t index;
     const struct mos_inventory *inv = r->volume->inventory;
-    if (!inv->fold_case || !mos_inv_find(inv, "uboot.env", &index) ||
+    if (!r->fs->firmware_reads || !mos_inv_find(inv, "uboot.env", &index) ||
         mos_inv_node(inv, index)->type != MOS_ENTRY_FILE)
         return false;
     mos_machine_add_file(&m->environments, numbered(medium), r->number,

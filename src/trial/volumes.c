@@ -15,9 +15,9 @@ struct fetched {
     size_t length;
 };
 
-/* FAT has no modes: its reader makes them up. */
-static uint16_t mode_of(const struct mos_inventory *inv, const struct mos_inv_node *node) {
-    if (!inv->fold_case)
+/* Without modes on the volume, its reader makes them up. */
+static uint16_t mode_of(const struct mos_fs_driver *fs, const struct mos_inv_node *node) {
+    if (!fs->no_owners)
         return node->mode;
     return node->type == MOS_ENTRY_FOLDER ? 0755 : 0644;
 }
@@ -36,7 +36,7 @@ static void describe(const struct view *v, uint32_t index, struct mos_entry *out
         out->target = node->more.text;
     }
     out->size = node->size;
-    out->mode = mode_of(inv, node);
+    out->mode = mode_of(v->region->fs, node);
 }
 
 static bool find(void *self, const char *path, struct mos_entry *out) {
@@ -92,8 +92,7 @@ struct mos_machine_volume mos_trial_volume(struct mos_plan *plan,
                  .files = region->volume->inventory->count,
                  .names = mos_vec_make(arena, sizeof(char *))},
         .empty = !region->def->volume->fills.count,
-        .no_system = !region->volume->inventory->fold_case && /* FAT has no modes */
-                     !mos_inv_is_system(region->volume->inventory, arena),
+        .no_system = !region->fs->no_owners && !mos_inv_is_system(region->volume->inventory, arena),
         .self = v,
         .find = find,
         .list = list,

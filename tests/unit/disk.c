@@ -28,7 +28,7 @@ static struct mos_table_data example(struct core *c, uint32_t sector, uint32_t e
                                     .name = names[i],
                                     .bootable = i == 1};
         mos_uuid_from_name(names[i], p->id);
-        mos_table_gpt.type_for(i ? "ext4" : "fat32", p->type);
+        mos_table_gpt.type_for(i ? "linux" : "fat32", p->type);
     }
     return t;
 }
@@ -145,7 +145,7 @@ static void classic_tables_go_round(void) {
                                         .first_lba = at,
                                         .last_lba = at + random_below(&state, 1000),
                                         .bootable = random_below(&state, 2)};
-            mos_table_mbr.type_for(random_below(&state, 2) ? "ext4" : "fat32", p->type);
+            mos_table_mbr.type_for(random_below(&state, 2) ? "linux" : "fat32", p->type);
             at = p->last_lba + 1;
         }
         CU_ASSERT_EQUAL(mos_table_mbr.write(&io, &t), 0);
@@ -251,7 +251,7 @@ static void any_gpt_or_none(void) {
             other->number = p->number;
             p->number = number;
             p->attributes = random_next(&state) & 0xffff000000000001;
-            mos_table_gpt.type_for(i & 1 ? "ext4" : "raw", p->type);
+            mos_table_gpt.type_for(i & 1 ? "linux" : "raw", p->type);
         }
         CU_ASSERT_EQUAL(mos_table_write(&mos_table_gpt, &io, &t, c.ctx.arena, &why), 0);
         CU_ASSERT(same_partitions(&c, &mos_table_gpt, &io, &t));

@@ -304,21 +304,50 @@ static void foresee(struct mos_arena *arena, const struct mos_volume_wish *wish,
     out->id = mos_printf(arena, "%04x-%04x", mos_le16(wish->uuid + 2), mos_le16(wish->uuid));
 }
 
-#define DRIVER(symbol, text, least, most, start)                                                   \
-    const struct mos_fs_driver symbol = {.name = text,                                             \
-                                         .kernel = "vfat",                                         \
-                                         .smallest = least,                                        \
-                                         .largest = most,                                          \
-                                         .longest_label = 11,                                      \
-                                         .units = {512, 32768},                                    \
-                                         .begin = start,                                           \
-                                         .sink = sink,                                             \
-                                         .finish = finish,                                         \
-                                         .foresee = foresee,                                       \
-                                         .probe = fat_probe,                                       \
-                                         .stream = fat_stream,                                     \
-                                         .edit = fat_edit}
+static const char *const options[] = {
+    "uid",           "gid",       "umask", "dmask",     "fmask",       "allow_utime",
+    "codepage",      "iocharset", "utf8",  "uni_xlate", "shortname",   "nonumtail",
+    "quiet",         "showexec",  "debug", "flush",     "tz",          "time_offset",
+    "errors",        "discard",   "check", "nfs",       "dos1xfloppy", "rodir",
+    "sys_immutable", "usefree",   "dots",  "nodots",    NULL};
 
-DRIVER(mos_fs_fat32, "fat32", smallest_32, NULL, begin_32);
-DRIVER(mos_fs_fat16, "fat16", smallest_16, largest_16, begin_16);
-DRIVER(mos_fs_fat12, "fat12", smallest_12, largest_12, begin_12);
+static const struct mos_fs_loader loaders[] = {
+    {.dialect = "u-boot", .word = "fat", .symbol = "CONFIG_FS_FAT", .folders_exist = true}, {NULL}};
+
+static const struct mos_fs_need *needs(const struct mos_volume_wish *wish) {
+    static const struct mos_fs_need tables[] = {
+        {"CONFIG_NLS_CODEPAGE_437", "The mount fails for its characters."},
+        {"CONFIG_NLS_ISO8859_1", "The mount fails for its characters."},
+        {NULL, NULL}};
+    (void)wish;
+    return tables;
+}
+
+#define DRIVER(text, least, most, start)                                                           \
+    const struct mos_fs_driver mos_fs_##text = {.name = #text,                                     \
+                                                .family = "fat",                                   \
+                                                .partition = #text,                                \
+                                                .kernel = "vfat",                                  \
+                                                .kernel_also = "msdos",                            \
+                                                .symbol = "CONFIG_VFAT_FS",                        \
+                                                .needs = needs,                                    \
+                                                .options = options,                                \
+                                                .loaders = loaders,                                \
+                                                .firmware_reads = true,                            \
+                                                .folds_case = true,                                \
+                                                .no_owners = true,                                 \
+                                                .smallest = least,                                 \
+                                                .largest = most,                                   \
+                                                .longest_label = 11,                               \
+                                                .units = {512, 32768},                             \
+                                                .begin = start,                                    \
+                                                .sink = sink,                                      \
+                                                .finish = finish,                                  \
+                                                .foresee = foresee,                                \
+                                                .probe = fat_probe,                                \
+                                                .stream = fat_stream,                              \
+                                                .edit = fat_edit}
+
+DRIVER(fat32, smallest_32, NULL, begin_32);
+DRIVER(fat16, smallest_16, largest_16, begin_16);
+DRIVER(fat12, smallest_12, largest_12, begin_12);
