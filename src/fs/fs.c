@@ -2,8 +2,9 @@
 
 #include <string.h>
 
-static const struct mos_fs_driver *const drivers[] = {&mos_fs_ext4,  &mos_fs_fat32, &mos_fs_fat16,
-                                                      &mos_fs_fat12, &mos_fs_swap,  &mos_fs_cpio};
+static const struct mos_fs_driver *const drivers[] = {&mos_fs_ext4,    &mos_fs_fat32, &mos_fs_fat16,
+                                                      &mos_fs_fat12,   &mos_fs_swap,  &mos_fs_cpio,
+                                                      &mos_fs_squashfs};
 
 const struct mos_fs_driver *mos_fs_at(size_t index) {
     return index < sizeof drivers / sizeof *drivers ? drivers[index] : NULL;

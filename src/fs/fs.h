@@ -103,6 +103,16 @@ struct mos_editor {
     bool (*finish)(struct mos_editor *editor);
 };
 
+/* Keys of a volume that not every file system has a use for. */
+enum {
+    MOS_HEEDS_LABEL = 1,
+    MOS_HEEDS_ID = 2,
+    MOS_HEEDS_RESERVED = 4,
+    MOS_HEEDS_INODES = 8,
+    MOS_HEEDS_JOURNAL = 16,
+    MOS_HEEDS_COMPRESS = 32,
+};
+
 /* What loaders of one dialect (by its name) know of a file system. */
 struct mos_fs_loader {
     const char *dialect; /* NULL: the row behind the last */
@@ -140,7 +150,7 @@ struct mos_fs_driver {
     bool folds_case; /* names that differ in case only are one */
     bool no_owners;  /* files have neither owner nor mode: no root of a system */
     bool read_only;  /* it is written once; a running system only reads it */
-    bool compresses; /* wish.compress is heeded */
+    unsigned heeds;  /* MOS_HEEDS_…: which keys of a volume mean something to it */
 
     /* ---- its volumes ---- */
     /* The smallest region it can live in, bytes; for the message when a region is smaller. */
@@ -160,9 +170,9 @@ struct mos_fs_driver {
                                     const struct mos_volume_wish *wish);
     /* Where its content goes; between sinks of different fills set base->fill and ->replaces. */
     struct mos_sink (*sink)(struct mos_volume_base *volume);
-    /* A driver whose sink only settles what stays, from names alone: starts the second coming of all
-     * fills but those that were told to come `once`; bytes are taken now, and needed even when the
-     * volume is only counted.  NULL: sink() is all there is. */
+    /* A driver whose sink only settles what stays, from names alone: starts the second coming of
+     * all fills but those that were told to come `once`; bytes are taken now, and needed even when
+     * the volume is only counted.  NULL: sink() is all there is. */
     struct mos_sink (*contents)(struct mos_volume_base *volume);
     /* … and what known_bytes hang on, before contents(); false: it cannot be told. */
     bool (*digest)(const struct mos_volume_base *volume, uint8_t key[MOS_SHA256_SIZE]);

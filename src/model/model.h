@@ -233,7 +233,8 @@ struct mos_fill {
 };
 struct mos_volume {
     struct mos_record r;
-    struct mos_value *kind, *label, *spare, *id, *unit, *reserved, *inodes, *journal, *nearly_full;
+    struct mos_value *kind, *label, *spare, *id, *unit, *reserved, *inodes, *journal, *nearly_full,
+        *compress;
     struct mos_named fills;
 };
 struct mos_region {

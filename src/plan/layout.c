@@ -547,6 +547,29 @@ static void set_unit(struct mos_plan *plan, const struct mos_medium_plan *m,
         mos_finding_try(&plan->ctx->findings, f, "%s to %s, doubled at each step.", least, most);
 }
 
+/* Keys that this file system has no use for: they would be passed over without a word. */
+static void check_heeded(struct mos_plan *plan, const struct mos_region_plan *r) {
+    const struct mos_volume *v = r->def->volume;
+    const struct {
+        const struct mos_value *value;
+        unsigned heeds;
+        const char *key, *what;
+    } keys[] = {{v->label, MOS_HEEDS_LABEL, "label", "label"},
+                {v->id, MOS_HEEDS_ID, "id", "identifier"},
+                {v->reserved, MOS_HEEDS_RESERVED, "reserved", "reserved room"},
+                {v->inodes, MOS_HEEDS_INODES, "inodes", "number of files to choose"},
+                {v->journal, MOS_HEEDS_JOURNAL, "journal", "journal"},
+                {v->compress, MOS_HEEDS_COMPRESS, "compress", "compression"}};
+    for (size_t i = 0; i < sizeof keys / sizeof *keys; i++)
+        if (mos_has(keys[i].value) && !(r->fs->heeds & keys[i].heeds))
+            mos_finding_try(
+                &plan->ctx->findings,
+                complain(plan, keys[i].value->place,
+                         mos_printf(plan->ctx->arena, "Region %s is %s, which has no %s.", r->name,
+                                    r->fs->name, keys[i].what)),
+                "Leave %s out.", keys[i].key);
+}
+
 static void set_wish(struct mos_plan *plan, const struct mos_medium_plan *m,
                      struct mos_region_plan *r) {
     const struct mos_volume *v = r->def->volume;
@@ -565,6 +588,8 @@ static void set_wish(struct mos_plan *plan, const struct mos_medium_plan *m,
             v->reserved->percent ? r->length / 100 * v->reserved->number : bytes_of(m, v->reserved);
     r->wish.inodes = mos_has(v->inodes) ? mos_min(v->inodes->number, UINT32_MAX) : 0;
     r->wish.no_journal = mos_has(v->journal) && !v->journal->truth;
+    r->wish.compress = mos_text_or(v->compress, NULL);
+    check_heeded(plan, r);
     set_unit(plan, m, r);
     state_id(plan, v->id, "volume", m->name, r->name, r->wish.uuid);
     derive_id(plan, "hash-seed", m->name, r->name, r->wish.hash_seed);

@@ -3,6 +3,7 @@
 #include "plan/shared.h"
 
 #include "base/bytes.h"
+#include "store/store.h"
 
 #include <string.h>
 
@@ -287,6 +288,11 @@ static bool incomplete(const struct mos_plan *plan, const struct mos_region_plan
     return false;
 }
 
+/* What such a fill brings hangs on what is there already: it cannot be asked a second time. */
+static bool comes_once(const struct mos_fill *f) {
+    return mos_fill_makes(f, "system") || mos_fill_makes(f, "module-index");
+}
+
 /* The fills [from, to) into region->volume, which may turn out to be incomplete: NULL then. */
 static bool stream_fills(struct mos_plan *plan, struct mos_region_plan *region, size_t from,
                          size_t to) {
@@ -297,8 +303,9 @@ static bool stream_fills(struct mos_plan *plan, struct mos_region_plan *region, 
     for (size_t i = from; i < to; i++) {
         const struct mos_fill *f = fills->items[i];
         v->fill = (uint16_t)i;
-        v->replaces = (mos_has(f->replaces) && f->replaces->truth) || mos_has(f->expects) ||
-                      mos_fill_makes(f, "system") || mos_fill_makes(f, "module-index");
+        v->once = comes_once(f);
+        v->replaces =
+            (mos_has(f->replaces) && f->replaces->truth) || mos_has(f->expects) || v->once;
         w.fill = (unsigned)i;
         w.def = f;
         if (mos_plan_stream_fill(plan, region, f, v->io == NULL, &sink))
@@ -344,6 +351,7 @@ static bool shared_key(const struct mos_plan *plan, const struct mos_region_plan
     const struct mos_volume_wish *w = &region->wish;
     struct mos_buf b = {.arena = plan->ctx->arena};
     add_text(&b, region->fs->name);
+    add_text(&b, w->compress ? w->compress : "");
     mos_buf_printf(&b, "%llu %llu %u %lld %u %d ", (unsigned long long)w->size,
                    (unsigned long long)w->region_offset, w->sector, (long long)w->date, w->unit,
                    w->no_journal);
@@ -395,6 +403,67 @@ static bool begin_shared(struct mos_plan *plan, struct mos_region_plan *region, 
     return true;
 }
 
+/* ---- file systems that want names first and bytes later ---- */
+
+static const char *known_key(const struct mos_volume_base *v, struct mos_arena *arena) {
+    uint8_t key[MOS_SHA256_SIZE];
+    char hex[65];
+    if (!v->driver->digest || !v->driver->digest(v, key))
+        return NULL;
+    mos_sha256_hex(key, hex);
+    return mos_printf(arena, "volume-%s", hex);
+}
+
+/* What an equal volume came to before. */
+static bool recall(struct mos_ctx *ctx, const char *key, struct mos_volume_base *v) {
+    char *data;
+    size_t length;
+    if (!key || !mos_store_get(ctx, key, &data, &length) || length != 16)
+        return false;
+    v->known_bytes = mos_le64((const uint8_t *)data);
+    v->known_content = mos_le64((const uint8_t *)data + 8);
+    return v->known_bytes != 0;
+}
+
+static void keep(struct mos_ctx *ctx, const char *key, const struct mos_volume_base *v) {
+    uint8_t data[16];
+    mos_put_le64(data, v->known_bytes);
+    mos_put_le64(data + 8, v->known_content);
+    if (key)
+        mos_store_put(ctx, key, data, sizeof data);
+}
+
+static bool stream_contents(struct mos_plan *plan, struct mos_region_plan *region) {
+    struct mos_sink sink = region->fs->contents(region->volume);
+    const struct mos_named *fills = &region->def->volume->fills;
+    for (size_t i = 0; i < fills->count; i++) {
+        region->volume->fill = (uint16_t)i;
+        if (!comes_once(fills->items[i]) &&
+            !mos_plan_stream_fill(plan, region, fills->items[i], false, &sink))
+            return plan->ctx->error->kind ? false
+                                          : mos_fail(plan->ctx->error, MOS_ERROR_SYSTEM, 0,
+                                                     "Fill %s could not be read a second time",
+                                                     mos_plan_fill_at(region, (unsigned)i)->r.name);
+    }
+    return true;
+}
+
+static bool finish_volume(struct mos_plan *plan, struct mos_region_plan *region) {
+    struct mos_volume_base *v = region->volume;
+    const char *key = NULL;
+    if (region->fs->contents) {
+        key = known_key(v, plan->ctx->arena);
+        if ((v->io || !recall(plan->ctx, key, v)) && !stream_contents(plan, region))
+            return false;
+    }
+    bool known = v->known_bytes != 0;
+    if (!region->fs->finish(v, &region->result))
+        return mos_while(plan->ctx->error, "writing volume %s", region->name);
+    if (key && !known)
+        keep(plan->ctx, key, v);
+    return true;
+}
+
 bool mos_plan_fill(struct mos_plan *plan, const struct mos_medium_plan *medium,
                    struct mos_region_plan *region, const struct mos_plan_target *target) {
     if (!region->fs || !region->placed || incomplete(plan, region))
@@ -419,8 +488,8 @@ bool mos_plan_fill(struct mos_plan *plan, const struct mos_medium_plan *medium,
         return false;
     if (!region->volume)
         return true;
-    if (!region->fs->finish(region->volume, &region->result))
-        return mos_while(plan->ctx->error, "writing volume %s", region->name);
+    if (!finish_volume(plan, region))
+        return false;
     region->counted = true;
     region->written = io != NULL;
     return true;

@@ -35,7 +35,8 @@ static void check_names(const struct view *v) {
                               "UTF-16 units");
         }
         label = r->fs ? r->def->volume->label : NULL;
-        if (mos_has(label) && strlen(label->text) > r->fs->longest_label)
+        if (mos_has(label) && r->fs->heeds & MOS_HEEDS_LABEL &&
+            strlen(label->text) > r->fs->longest_label)
             name_too_long(v, label, "volume label", strlen(label->text), r->fs->longest_label,
                           "bytes");
     }

@@ -106,7 +106,7 @@ void mos_rule_volume_use(const struct mos_plan *plan) {
             continue;
         if (r != root)
             kernel_cannot_mount(plan, r, m->r.key_place, m->at->text);
-        if (!has_option(&m->options, "ro"))
+        if (!r->fs->read_only && !has_option(&m->options, "ro"))
             nearly_full(plan, r, m->r.key_place);
     }
 }

@@ -52,6 +52,10 @@ static struct mos_volume_result make(struct core *c, const struct mos_fs_driver 
     struct mos_sink s = d->sink(v);
     struct mos_volume_result r;
     add_random_tree(&s, seed, files);
+    if (d->contents) {
+        s = d->contents(v);
+        add_random_tree(&s, seed, files);
+    }
     CU_ASSERT_TRUE_FATAL(d->finish(v, &r));
     return r;
 }
@@ -62,11 +66,12 @@ static void counting_equals_writing(void) {
         const struct mos_fs_driver *driver;
         uint64_t size;
         size_t files;
-    } cases[] = {{&mos_fs_ext4, 2 << 20, 30},    {&mos_fs_ext4, 40 << 20, 200},
-                 {&mos_fs_ext4, 160 << 20, 400}, {&mos_fs_fat32, 34 << 20, 100},
-                 {&mos_fs_fat32, 40 << 20, 300}, {&mos_fs_ext4, 2 << 20, 400},
-                 {&mos_fs_fat16, 20 << 20, 80},  {&mos_fs_fat12, 8 << 20, 40},
-                 {&mos_fs_cpio, 20 << 20, 60},   {&mos_fs_swap, 1 << 20, 0}};
+    } cases[] = {{&mos_fs_ext4, 2 << 20, 30},      {&mos_fs_ext4, 40 << 20, 200},
+                 {&mos_fs_ext4, 160 << 20, 400},   {&mos_fs_fat32, 34 << 20, 100},
+                 {&mos_fs_fat32, 40 << 20, 300},   {&mos_fs_ext4, 2 << 20, 400},
+                 {&mos_fs_fat16, 20 << 20, 80},    {&mos_fs_fat12, 8 << 20, 40},
+                 {&mos_fs_cpio, 20 << 20, 60},     {&mos_fs_swap, 1 << 20, 0},
+                 {&mos_fs_squashfs, 20 << 20, 200}};
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         struct core c;
         core_start(&c);
@@ -324,6 +329,10 @@ static void every_failed_write_is_told(void) {
             struct mos_volume_result r;
             if (mos_fs_at(d)->stream)
                 add(&s, MOS_ENTRY_FILE, "etc/name", NULL, "curlew", 6);
+            if (mos_fs_at(d)->contents) {
+                s = mos_fs_at(d)->contents(v);
+                add(&s, MOS_ENTRY_FILE, "etc/name", NULL, "curlew", 6);
+            }
             CU_ASSERT_EQUAL(mos_fs_at(d)->finish(v, &r), n == 0);
             CU_ASSERT_EQUAL(c.error.kind, n ? MOS_ERROR_SYSTEM : MOS_ERROR_NONE);
             if (!n)

@@ -117,7 +117,10 @@ static void check_same(struct model *a, struct model *b) {
 
 /* ---- trees ---- */
 
-static void attribute_list(struct core *c, uint64_t *seed, struct mos_buf *out) {
+enum attributes { NO_ATTRIBUTES, NO_ACCESS_LISTS, ALL_ATTRIBUTES };
+
+static void attribute_list(struct core *c, uint64_t *seed, enum attributes which,
+                           struct mos_buf *out) {
     static const char *const names[] = {"user.note", "security.capability", "security.selinux",
                                         "trusted.x"};
     struct mos_attribute_set set = mos_attribute_set_make(c->ctx.arena);
@@ -127,7 +130,7 @@ static void attribute_list(struct core *c, uint64_t *seed, struct mos_buf *out) 
     for (size_t i = 0; i < count; i++)
         mos_attribute_add(&set, names[i], strlen(names[i]), value,
                           random_below(seed, i ? 40 : 500));
-    if (random_below(seed, 5) == 0) {
+    if (random_below(seed, 5) == 0 && which == ALL_ATTRIBUTES) {
         static const uint8_t acl[] = {2,   0,   0,   0,   1,   0,   6,  0,   255, 255, 255,
                                       255, 2,   0,   4,   0,   9,   1,  0,   0,   4,   0,
                                       4,   0,   255, 255, 255, 255, 16, 0,   6,   0,   255,
@@ -138,7 +141,7 @@ static void attribute_list(struct core *c, uint64_t *seed, struct mos_buf *out) 
 }
 
 static void put_tree(struct core *c, const struct mos_sink *s, uint64_t seed, size_t entries,
-                     bool plain, bool attributes) {
+                     bool plain, enum attributes attributes) {
     static uint8_t bytes[200000], pieces[3200000];
     char path[300], target[200] = "", last[300] = "";
     for (size_t i = 0; i < entries; i++) {
@@ -162,7 +165,7 @@ static void put_tree(struct core *c, const struct mos_sink *s, uint64_t seed, si
             e.gid = (uint32_t)random_below(&seed, 100000);
         }
         if (attributes)
-            attribute_list(c, &seed, &list);
+            attribute_list(c, &seed, attributes, &list);
         e.attributes = (const uint8_t *)list.data;
         e.attributes_length = list.length;
         if (i == 5 &&
@@ -210,13 +213,22 @@ static struct mos_io volume_of(struct core *c, const struct mos_fs_driver *d, ui
     struct mos_io *held = mos_alloc(c->ctx.arena, sizeof *held);
     *held = io;
     struct mos_volume_wish w = wish(size);
+    static const char *const compressions[] = {"gz", "xz", "zst"};
     w.unit = unit;
+    w.compress = compressions[seed % 3];
     struct mos_volume_base *v = d->begin(&c->ctx, held, &w);
     struct mos_sink sink = d->sink(v);
-    bool plain = d != &mos_fs_ext4 && d != &mos_fs_cpio;
+    bool plain = d->no_owners;
+    enum attributes which = d == &mos_fs_ext4       ? ALL_ATTRIBUTES
+                            : d == &mos_fs_squashfs ? NO_ACCESS_LISTS
+                                                    : NO_ATTRIBUTES;
     *m = model_of(c, &sink, plain);
     struct mos_sink through = model_sink(m);
-    put_tree(c, &through, seed, entries, plain, d == &mos_fs_ext4);
+    put_tree(c, &through, seed, entries, plain, which);
+    if (d->contents) {
+        sink = d->contents(v);
+        put_tree(c, &sink, seed, entries, plain, which);
+    }
     struct mos_volume_result r;
     CU_ASSERT_TRUE_FATAL(d->finish(v, &r) && r.fits);
     CU_ASSERT_EQUAL(v->inventory->refusal_count, 0);
@@ -273,6 +285,9 @@ static void what_is_written_is_read(void) {
                  {&mos_fs_fat32, 48 << 20, 512, 300},
                  {&mos_fs_fat16, 32 << 20, 0, 250},
                  {&mos_fs_fat12, 16 << 20, 0, 120},
+                 {&mos_fs_squashfs, 24 << 20, 0, 1200},
+                 {&mos_fs_squashfs, 24 << 20, 4096, 400},
+                 {&mos_fs_squashfs, 24 << 20, 1 << 20, 400},
                  {&mos_fs_cpio, 24 << 20, 0, 200}};
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++)
         for (uint64_t seed = 1; seed <= 3; seed++) {

@@ -245,6 +245,8 @@ const struct mos_fs_driver mos_fs_ext4 = {
     .kernel = "ext4",
     .symbol = "CONFIG_EXT4_FS",
     .options = options,
+    .heeds =
+        MOS_HEEDS_LABEL | MOS_HEEDS_ID | MOS_HEEDS_RESERVED | MOS_HEEDS_INODES | MOS_HEEDS_JOURNAL,
     .loaders = loaders,
     .smallest = smallest,
     .longest_label = 16,

@@ -332,6 +332,7 @@ static const struct mos_fs_need *needs(const struct mos_volume_wish *wish) {
                                                 .symbol = "CONFIG_VFAT_FS",                        \
                                                 .needs = needs,                                    \
                                                 .options = options,                                \
+                                                .heeds = MOS_HEEDS_LABEL | MOS_HEEDS_ID,           \
                                                 .loaders = loaders,                                \
                                                 .firmware_reads = true,                            \
                                                 .folds_case = true,                                \
