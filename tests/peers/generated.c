@@ -45,9 +45,13 @@ static void random_attributes(struct generator *g, struct mos_arena *arena, stru
     uint8_t value[600];
     size_t count = random_below(&g->seed, 8) ? 0 : 1 + random_below(&g->seed, 3);
     memset(value, 'v', sizeof value);
-    for (size_t i = 0; i < count; i++)
-        mos_attribute_add(&set, names[i], strlen(names[i]), value,
+    for (size_t i = 0; i < count; i++) {
+        const char *name = !g->seconds || i == 0 ? names[i]
+                           : i == 1              ? "trusted.gauge"
+                                                 : "trusted.note";
+        mos_attribute_add(&set, name, strlen(name), value,
                           1 + random_below(&g->seed, i == 2 ? 500 : 30));
+    }
     mos_attribute_pack(&set, &list);
     e->attributes = (const uint8_t *)list.data;
     e->attributes_length = list.length;

@@ -12,7 +12,7 @@ struct generator {
     struct mos_sink sink;
     struct mos_arena *arena;
     bool fat;       /* neither owners nor links */
-    bool seconds;   /* times without parts of a second */
+    bool seconds;   /* times without parts of a second; attributes that anybody may restore */
     size_t entries; /* that are still to come */
     char last_file[300];
 };

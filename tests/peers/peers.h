@@ -19,6 +19,8 @@ void make_module_workspace(const char *w);
 
 /* judges.c: two folders, entry by entry with extended attributes; how many were compared. */
 size_t compare_folders(const char *a, const char *b);
+/* From now on, parts of a second do not count. */
+void compare_whole_seconds(bool on);
 
 /* The board with a real ROM, up to its pieces; its first stage is pieces/first.bin. */
 #define CARD_BOARD                                                                                 \
