@@ -119,7 +119,7 @@ static void a_real_root_is_mounted(void) {
         CU_ASSERT(runs(0, "rm -rf '%s/t' '%s/t.tar' '%s/out'", w, w, w));
     }
     proved("a Debian root as squashfs, mounted by the kernel",
-           "%zu entries equal with each of %d compressions, by the kernel and by our own reader", n,
+           "%zu entries equal with %d compressions, by the kernel and by our own reader", n,
            peers_all() ? 3 : 1);
     compare_whole_seconds(false);
     remove_folder(w);
@@ -161,7 +161,7 @@ static void we_read_what_its_maker_wrote(void) {
         "\"import os; [os.setxattr('src/many/a-rather-long-name-number-%%d' %% i, 'user.note', "
         "b'the same long value' * 20) for i in range(9)]\"",
         w));
-    for (size_t i = 0; i < count; i++) {
+    for (size_t i = 0; i < count; i += peers_all() ? 1 : 3) {
         CU_ASSERT_TRUE_FATAL(
             runs(0,
                  "cd '%s' && rm -rf t t.tar a.img && mksquashfs src a.img %s "

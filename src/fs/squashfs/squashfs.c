@@ -119,12 +119,14 @@ static void take_entry(struct sq_writer *v, const struct mos_entry *e) {
         return;
     const struct mos_inv_node *n = mos_inv_node(v->base.inventory, v->current);
     struct sq_content *c = sq_content_of(v, v->current);
-    if (n->type != MOS_ENTRY_FILE || n->fill != v->base.fill || n->size != e->size || c->done)
+    if (n->type != MOS_ENTRY_FILE || n->fill != v->base.fill || c->done)
         return;
     if (c->passed) {
         c->passed--; /* a later one of the same name has taken its place */
         return;
     }
+    if (n->size != e->size) /* complete() tells it */
+        return;
     v->taking = true;
     sq_pipe_begin(v->pipe, v->current, n->size);
 }
@@ -154,6 +156,7 @@ static bool begin_entry(void *self, const struct mos_entry *entry) {
 
 static bool add_data(void *self, uint64_t offset, const void *bytes, size_t length) {
     struct sq_writer *v = self;
+    assert(!v->second || !v->keeping);
     if (v->keeping && bytes && offset <= v->keeping->length &&
         length <= v->keeping->length - offset)
         memcpy(v->keeping->bytes + offset, bytes, length);
@@ -180,6 +183,7 @@ static bool end_entry(void *self, uint64_t sum) {
         sq_pipe_end(v->pipe);
         return mos_inv_node(v->base.inventory, v->current)->sum == sum || changed(v, v->current);
     }
+    v->keeping = NULL;
     if (v->mode == MOS_INV_COMPARE)
         mos_inv_compare(v->base.inventory, v->current, &v->entry, sum, v->base.fill);
     else if (v->mode == MOS_INV_NEW && v->entry.type == MOS_ENTRY_FILE)
