@@ -17,15 +17,6 @@ const struct mos_table_driver *mos_table_find(const char *name) {
     return NULL;
 }
 
-const struct mos_partition *mos_table_partition(const struct mos_table_data *t, unsigned number) {
-    for (size_t i = 0; i < t->partitions.count; i++) {
-        const struct mos_partition *p = mos_vec_at(&t->partitions, i);
-        if (p->number == number)
-            return p;
-    }
-    return NULL;
-}
-
 int mos_table_write(const struct mos_table_driver *driver, struct mos_io *io,
                     const struct mos_table_data *table, struct mos_arena *arena, const char **why) {
     struct mos_table_data again;

@@ -195,19 +195,3 @@ bool mos_plan_stream_module_index(struct mos_plan *plan, const struct mos_region
     }
     return true;
 }
-
-const struct mos_buf *mos_plan_module_index_file(const struct mos_plan *plan,
-                                                 const struct mos_region_plan *region,
-                                                 const char *path) {
-    for (size_t i = 0; i < plan->indexes.count; i++) {
-        const struct mos_module_folder *x = mos_vec_pointer(&plan->indexes, i);
-        size_t n = strlen(x->path);
-        for (size_t k = 0; x->region == region && k < x->files.count; k++) {
-            struct mos_index_file *f = mos_vec_at(&x->files, k);
-            if (strncmp(path, x->path, n) == 0 && path[n] == '/' &&
-                strcmp(path + n + 1, f->name) == 0)
-                return &f->bytes;
-        }
-    }
-    return NULL;
-}

@@ -11,25 +11,7 @@
 
 enum { MOST_FILE = 256 << 20, ROOM = 1 << 30 };
 
-struct mos_finding *ramdisk_complain(struct ramdisk *m, enum mos_rule_id rule,
-                                     struct mos_place place, const char *text) {
-    struct mos_findings *list = &m->plan->ctx->findings;
-    struct mos_finding *f = mos_find(list, rule, "Ramdisk %s: %s", m->piece->def->r.name, text);
-    mos_finding_at(list, f, place);
-    m->wrong = true;
-    return f;
-}
-
 /* ---- the list ---- */
-
-struct ramdisk_item *ramdisk_add(struct ramdisk *m, const char *to, enum mos_entry_type type,
-                                 unsigned mode) {
-    struct mos_buf path = {.arena = m->plan->ctx->arena};
-    const char *normal = mos_entry_path(&path, to);
-    struct ramdisk_item *x = mos_vec_push(&m->items);
-    *x = (struct ramdisk_item){.to = normal ? normal : to, .mode = (uint16_t)mode, .type = type};
-    return x;
-}
 
 /* "c 5 1" */
 static bool read_device(const char *text, struct ramdisk_item *x) {
@@ -50,17 +32,6 @@ static bool read_mode(const struct mos_value *v, uint16_t *mode) {
     unsigned long value = strtoul(v->text, &end, 8);
     *mode = (uint16_t)value;
     return *v->text && !*end && value <= 07777;
-}
-
-/* A path of the ramdisk, below its root. */
-bool ramdisk_stays_inside(struct ramdisk *m, const struct mos_value *path) {
-    struct mos_buf buffer = {.arena = m->plan->ctx->arena};
-    const char *normal = mos_entry_path(&buffer, path->text);
-    if (normal && *normal)
-        return true;
-    ramdisk_complain(m, MOS_RULE_PIECE_PATH, path->place,
-                     mos_printf(m->plan->ctx->arena, "%s is no path below its root.", path->text));
-    return false;
 }
 
 static void wrong_form(struct ramdisk *m, const struct mos_ramdisk_file *f) {

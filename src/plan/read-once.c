@@ -1,6 +1,6 @@
 /* What files of a volume say, in lines that hold no secret: an archive is read for it once, and the
  * lines are kept by its content. */
-#include "plan/plan.h"
+#include "plan/fills.h"
 
 #include "base/bytes.h"
 #include "content/content.h"
@@ -182,7 +182,8 @@ static const char *lines_of(struct mos_plan *plan, const struct subject *subject
     struct mos_sink sink = {&r, take_entry, take_data, take_end};
     struct mos_error ignored = {0}, *saved = ctx->error;
     ctx->error = &ignored;
-    bool good = mos_plan_stream_fill(plan, region, fill, false, &sink);
+    bool good = mos_fill_makes(fill, "system") ? mos_plan_stream_system(plan, region, &sink)
+                                               : mos_plan_stream_brought(plan, fill, false, &sink);
     ctx->error = saved;
     if (good && key)
         mos_store_put(ctx, key, mos_buf_string(&out), out.length);

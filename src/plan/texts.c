@@ -6,7 +6,7 @@
 #include <errno.h>
 #include <string.h>
 
-enum { CONFIG_LIMIT = 4 << 20, BLOB_LIMIT = 16 << 20 };
+enum { TEXT_LIMIT = 64 << 20, BLOB_LIMIT = 64 << 20 };
 
 /* A file that the definition names by path; a missing one is a finding at the path. */
 static const struct mos_source *load(struct mos_plan *plan, const struct mos_value *path,
@@ -15,7 +15,7 @@ static const struct mos_source *load(struct mos_plan *plan, const struct mos_val
     const char *full;
     if (!mos_plan_reach(plan, path->text, MOS_FILE_REGULAR, what, path->place, &full, &info))
         return NULL;
-    return mos_source_load(plan->ctx, full, path->text, CONFIG_LIMIT);
+    return mos_source_load(plan->ctx, full, path->text, TEXT_LIMIT);
 }
 
 /* ---- kernel configuration ---- */

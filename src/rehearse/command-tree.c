@@ -202,15 +202,6 @@ static void parse_value(int argc, const char *const *argv, struct mos_buf *out) 
 }
 
 /* What is new comes first, as the loader's library puts it. */
-static void to_front(struct mos_dt_node *n, struct mos_dt_property *p) {
-    struct mos_dt_property **link = &n->properties;
-    while (*link != p)
-        link = &(*link)->next;
-    *link = p->next;
-    p->next = n->properties;
-    n->properties = p;
-}
-
 static int fdt_set(struct sim *s, int argc, const char *const *argv, struct mos_dt *dt) {
     struct mos_buf value = {.arena = s->arena};
     if (argc < 4)
@@ -222,7 +213,7 @@ static int fdt_set(struct sim *s, int argc, const char *const *argv, struct mos_
     bool is_new = !mos_dt_property(n, argv[3]);
     struct mos_dt_property *p = mos_dt_set(dt, n, argv[3], value.data, value.length);
     if (is_new)
-        to_front(n, p);
+        mos_dt_property_first(n, p);
     return 0;
 }
 
@@ -235,14 +226,7 @@ static int fdt_mknode(struct sim *s, int argc, const char *const *argv, struct m
     if (mos_dt_child(n, argv[3]))
         return sim_trouble(s, "tree: FDT_ERR_EXISTS");
     struct mos_dt_node *child = mos_dt_add_node(dt, n, argv[3]);
-    if (n->first_child != child) {
-        struct mos_dt_node *before = n->first_child;
-        while (before->next != child)
-            before = before->next;
-        before->next = child->next;
-        child->next = n->first_child;
-        n->first_child = child;
-    }
+    mos_dt_child_first(child);
     return 0;
 }
 

@@ -15,6 +15,13 @@ static const char *const idle[] = {"mii",     "net",      "pci",       "dm",    
                                    "i2c",     "blkcache", "coninfo",   "icache", "dcache", "bdinfo",
                                    "version", "wdt",      "regulator", "pmic",   NULL};
 
+static bool is_listed(const char *const *names, const char *name, size_t length) {
+    for (; names && *names; names++)
+        if (strlen(*names) == length && strncmp(*names, name, length) == 0)
+            return true;
+    return false;
+}
+
 static const struct sim_command *find(const char *name, size_t length) {
     const struct sim_command *near = NULL;
     size_t count = 0;
@@ -28,21 +35,6 @@ static const struct sim_command *find(const char *name, size_t length) {
             count++;
         }
     return count == 1 ? near : NULL;
-}
-
-static bool is_listed(const char *const *names, const char *name, size_t length) {
-    for (; names && *names; names++)
-        if (strlen(*names) == length && strncmp(*names, name, length) == 0)
-            return true;
-    return false;
-}
-
-bool sim_lacks(const struct sim *s, const char *name) {
-    return is_listed(s->machine->lacks, name, strlen(name));
-}
-
-bool sim_has(const struct sim *s, const char *name) {
-    return is_listed(s->machine->has, name, strlen(name));
 }
 
 int sim_usage(struct sim *s, const char *name) {

@@ -291,7 +291,7 @@ static int put_overlays(struct sim *s, struct mos_parcel *p, const struct mos_pa
         const char *const apply[] = {
             "fdt", "apply",
             mos_printf(s->arena, "0x%llx", (unsigned long long)place_of(p, part, at))};
-        if (sim_command(s, 3, apply))
+        if (s->command(s, 3, apply))
             return 1;
         sim_event(s, MOS_EVENT_SAY, 0, 0, NULL, "%s is applied to the tree", part->name);
     }

@@ -33,7 +33,7 @@ static int retrieve(struct menu_run *r, const char *file, const char *variable, 
     size_t before = s->console->length;
     sim_print(s, "Retrieving file: %s\n", path);
     size_t shown = s->console->length;
-    int code = sim_command(s, 5, words);
+    int code = s->command(s, 5, words);
     const char *said = mos_buf_string(s->console) + shown;
     bool no_volume = code && !strstr(said, "Failed to load");
     if (no_volume) { /* it has said what is not there */
@@ -112,12 +112,12 @@ static int apply_overlays(struct menu_run *r, const struct mos_menu_entry *e, co
         return sim_trouble(s, "Invalid fdtoverlay_addr_r for loading overlays");
     s->tree_at = sim_number(tree, NULL, 16);
     const char *const resize[] = {"fdt", "resize", "2000"};
-    sim_command(s, 3, resize);
+    s->command(s, 3, resize);
     for (const char *p = e->overlays; *(p += strspn(p, " \t"));) {
         size_t n = strcspn(p, " \t");
         const char *file = mos_strndup(s->arena, p, n);
         const char *const apply[] = {"fdt", "apply", at};
-        if (retrieve(r, file, "fdtoverlay_addr_r", 0) || sim_command(s, 3, apply))
+        if (retrieve(r, file, "fdtoverlay_addr_r", 0) || s->command(s, 3, apply))
             sim_trouble(s, "Failed to apply overlay %s, skipping", file);
         p += n;
     }

@@ -19,7 +19,7 @@ static struct sim *begin(struct mos_ctx *ctx, const struct mos_machine *machine,
                                .failed = mos_vec_make(ctx->arena, sizeof(struct mos_failed_start)),
                                .passed = mos_vec_make(ctx->arena, sizeof(struct mos_passed_entry)),
                                .console = {.arena = ctx->arena}};
-    *s = (struct sim){.ctx = ctx,
+    *s = (struct sim){.ctx = ctx, .command = sim_command,
                       .arena = ctx->arena,
                       .machine = machine,
                       .out = out,

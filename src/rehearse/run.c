@@ -69,7 +69,7 @@ static int run_words(struct sim *s, const struct mos_shell_node *n, size_t first
     if (!n->variables) {
         for (size_t i = 0; i < count; i++)
             words[i] = word_text(n, first + i);
-        return sim_command(s, (int)count, words);
+        return s->command(s, (int)count, words);
     }
     struct mos_buf text = {.arena = s->arena};
     for (size_t i = first; i < n->words.count; i++) {

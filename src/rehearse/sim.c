@@ -150,3 +150,18 @@ bool sim_address(const char *text, uint64_t *out) {
     *out = sim_number(text, &end, 16);
     return *text && !*end;
 }
+
+static bool stands_in(const char *const *names, const char *name) {
+    for (; names && *names; names++)
+        if (strcmp(*names, name) == 0)
+            return true;
+    return false;
+}
+
+bool sim_lacks(const struct sim *s, const char *name) {
+    return stands_in(s->machine->lacks, name);
+}
+
+bool sim_has(const struct sim *s, const char *name) {
+    return stands_in(s->machine->has, name);
+}

@@ -90,6 +90,8 @@ struct sim {
     struct mos_arena *arena;
     const struct mos_machine *machine;
     struct mos_rehearsal *out;
+    /* Carries out a command: sim_command, for those whom it calls itself. */
+    int (*command)(struct sim *s, int argc, const char *const *argv);
     struct mos_map env, locals; /* name -> const char *value; NULL: not set */
     struct mos_map stored;      /* what saveenv keeps for the next start; made at the first */
     bool has_stored;

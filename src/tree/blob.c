@@ -190,23 +190,26 @@ static bool read_fixups(struct mos_dt *dt, const struct mos_dt_node *fixups) {
     return true;
 }
 
-struct phandle_search {
-    uint32_t value;
-    struct mos_dt_node *found;
+/* Nodes by their phandle, the first one of each. */
+struct phandles {
+    struct mos_map nodes; /* phandle in text -> struct mos_dt_node * */
 };
 
-static bool has_phandle(void *self, struct mos_dt_node *node) {
-    struct phandle_search *s = self;
+static bool note_phandle(void *self, struct mos_dt_node *node) {
+    struct phandles *all = self;
     uint32_t value;
-    if (mos_dt_cell(node, "phandle", &value) && value == s->value)
-        s->found = node;
-    return !s->found;
+    if (!mos_dt_cell(node, "phandle", &value))
+        return true;
+    const char *text = mos_printf(all->nodes.arena, "%u", value);
+    if (!mos_map_get(&all->nodes, text))
+        mos_map_set(&all->nodes, text, node);
+    return true;
 }
 
 /* __local_fixups__ mirrors the tree; each property lists offsets of phandles inside the overlay.
  * They become references by path.  false: one of them points at nothing. */
-static bool read_local_fixups(struct mos_dt *dt, const struct mos_dt_node *fixups,
-                              struct mos_dt_node *node) {
+static bool read_local_fixups(struct mos_dt *dt, const struct phandles *all,
+                              const struct mos_dt_node *fixups, struct mos_dt_node *node) {
     if (!node)
         return false;
     for (const struct mos_dt_property *f = fixups->properties; f; f = f->next)
@@ -215,14 +218,14 @@ static bool read_local_fixups(struct mos_dt *dt, const struct mos_dt_node *fixup
             struct mos_dt_property *p = mos_dt_property(node, f->name);
             if (!p || offset > p->length || p->length - offset < 4)
                 return false;
-            struct phandle_search s = {.value = mos_be32(p->data + offset)};
-            mos_dt_walk(dt->root, has_phandle, &s);
-            if (!s.found)
+            const char *value = mos_printf(dt->arena, "%u", mos_be32(p->data + offset));
+            const struct mos_dt_node *found = mos_map_get(&all->nodes, value);
+            if (!found)
                 return false;
-            add_mark(dt, node, f->name, offset, mos_dt_path(dt->arena, s.found));
+            add_mark(dt, node, f->name, offset, mos_dt_path(dt->arena, found));
         }
     for (const struct mos_dt_node *c = fixups->first_child; c; c = c->next)
-        if (!read_local_fixups(dt, c, mos_dt_child(node, c->name)))
+        if (!read_local_fixups(dt, all, c, mos_dt_child(node, c->name)))
             return false;
     return true;
 }
@@ -241,7 +244,10 @@ static bool read_overlay_parts(struct reader *r) {
     if (!dt->overlay)
         return true;
     struct mos_dt_node *n;
-    if ((n = mos_dt_child(dt->root, "__local_fixups__")) && !read_local_fixups(dt, n, dt->root))
+    struct phandles all = {mos_map_make(dt->arena)};
+    mos_dt_walk(dt->root, note_phandle, &all);
+    n = mos_dt_child(dt->root, "__local_fixups__");
+    if (n && !read_local_fixups(dt, &all, n, dt->root))
         return fail(r, "a local fix-up points at nothing");
     mos_dt_walk(dt->root, drop_phandle, NULL); /* they are numbered anew when applied */
     if ((n = mos_dt_child(dt->root, "__fixups__")) && !read_fixups(dt, n))
@@ -251,7 +257,7 @@ static bool read_overlay_parts(struct reader *r) {
             const char *path = mos_dt_string(n, p->name);
             struct mos_dt_node *target = path ? mos_dt_find(dt, path) : NULL;
             if (target)
-                mos_vec_push_pointer(&target->labels, p->name);
+                mos_dt_add_label(dt, target, p->name);
         }
     return true;
 }

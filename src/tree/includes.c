@@ -182,3 +182,31 @@ bool mos_dts_may_include(struct mos_dts *d, const struct mos_source *source) {
     mos_map_set(&s.seen, source->shown_path, &s);
     return scan_source(&s, source);
 }
+
+/* Takes the ".." out of a relative path; NULL when it leaves the root. */
+const char *mos_dts_clean(struct mos_arena *arena, const char *path) {
+    struct mos_buf out = {.arena = arena};
+    while (*path) {
+        size_t n = strcspn(path, "/");
+        if (n == 2 && path[0] == '.' && path[1] == '.') {
+            if (!out.length)
+                return NULL;
+            while (out.length && out.data[--out.length] != '/')
+                ;
+        } else if (n && !(n == 1 && *path == '.')) {
+            if (out.length)
+                mos_buf_char(&out, '/');
+            mos_buf_add(&out, path, n);
+        }
+        path += n;
+        path += *path == '/';
+    }
+    return mos_buf_string(&out);
+}
+
+const char *mos_dts_inside(struct mos_arena *arena, const char *folder, const char *name) {
+    const char *path = mos_path_join(arena, folder, name);
+    size_t root = *path == '<' && path[strcspn(path, ">")] ? strcspn(path, ">") + 1 : 0;
+    const char *rest = mos_dts_clean(arena, path + root);
+    return rest && root ? mos_printf(arena, "%.*s/%s", (int)root, path, rest) : rest;
+}

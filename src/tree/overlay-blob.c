@@ -80,11 +80,7 @@ void mos_dt_write_overlay(struct mos_ctx *ctx, struct mos_dt *dt, struct mos_buf
         }
     }
     if (l.local->first_child) {
-        struct mos_dt_node **link = &dt->root->first_child;
-        while (*link)
-            link = &(*link)->next;
-        *link = l.local;
-        l.local->parent = dt->root;
+        mos_dt_attach(dt->root, l.local);
     }
     mos_dt_write_blob(ctx, dt, true, out);
 }

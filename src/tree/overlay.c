@@ -78,7 +78,7 @@ static void merge_nodes(struct applier *a, const struct mos_dt_node *from, struc
     for (size_t i = 0; i < from->labels.count; i++) {
         const char *label = mos_vec_pointer(&from->labels, i);
         if (!has_label(to, label) && !mos_dt_by_label(a->base, label))
-            mos_vec_push_pointer(&to->labels, label);
+            mos_dt_add_label(a->base, to, label);
     }
     for (const struct mos_dt_node *c = from->first_child; c; c = c->next) {
         struct mos_dt_node *child = mos_dt_child(to, c->name);
@@ -133,6 +133,7 @@ static void set_property(struct applier *a, const struct mos_dt_property *p,
         mos_dt_set(a->base, node, p->name, mos_buf_string(&data), data.length);
     now->place = p->place;
     now->set_by = a->n;
+    before = now->replaced;
     if (before && before->set_by && before->set_by != a->n && !same)
         differs(a, node, before, now);
 }

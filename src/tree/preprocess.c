@@ -29,34 +29,6 @@ static bool needs_preprocessor(const struct mos_source *s) {
     return false;
 }
 
-/* Takes the ".." out of a relative path; NULL when it leaves the root. */
-static const char *inside(struct mos_arena *arena, const char *path) {
-    struct mos_buf out = {.arena = arena};
-    while (*path) {
-        size_t n = strcspn(path, "/");
-        if (n == 2 && path[0] == '.' && path[1] == '.') {
-            if (!out.length)
-                return NULL;
-            while (out.length && out.data[--out.length] != '/')
-                ;
-        } else if (n && !(n == 1 && *path == '.')) {
-            if (out.length)
-                mos_buf_char(&out, '/');
-            mos_buf_add(&out, path, n);
-        }
-        path += n;
-        path += *path == '/';
-    }
-    return mos_buf_string(&out);
-}
-
-const char *mos_dts_inside(struct mos_arena *arena, const char *folder, const char *name) {
-    const char *path = mos_path_join(arena, folder, name);
-    size_t root = *path == '<' && path[strcspn(path, ">")] ? strcspn(path, ">") + 1 : 0;
-    const char *rest = inside(arena, path + root);
-    return rest && root ? mos_printf(arena, "%.*s/%s", (int)root, path, rest) : rest;
-}
-
 /* 0, an errno value, or MOS_OUT_OF_REACH: it lies outside. */
 static int look_for(struct mos_dts *d, const char *folder, const char *name, const char **shown) {
     struct mos_file_info info;
@@ -93,7 +65,7 @@ static const char *shown_form(struct mos_dts *d, const char *path) {
             return mos_dts_inside(arena, mos_printf(arena, "<%s>", r->name),
                                   path + n + (path[n] == '/'));
     }
-    return *path == '/' ? NULL : inside(arena, path);
+    return *path == '/' ? NULL : mos_dts_clean(arena, path);
 }
 
 /* # 12 "path" flags: false when that file may not be read. */

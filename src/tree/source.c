@@ -173,7 +173,7 @@ static void add_label(struct mos_dts *d, struct mos_dt_node *node, const char *l
     if (other && !d->failed)
         mos_dts_fail(d, d->text->at - strlen(label) - 1, strlen(label), "Choose another label.",
                      "Label %s already names %s.", label, mos_dt_path(d->ctx->arena, other));
-    mos_vec_push_pointer(&node->labels, label);
+    mos_dt_add_label(d->dt, node, label);
 }
 
 static bool delete_something(struct mos_dts *d, struct mos_dt_node *node) {

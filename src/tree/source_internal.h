@@ -5,7 +5,7 @@
 #include "base/map.h"
 #include "tree/tree.h"
 
-enum { MOS_DTS_LIMIT = 16 << 20, MOS_DTS_DEPTH = 64, MOS_DTS_INCLUDES = 64 };
+enum { MOS_DTS_LIMIT = 64 << 20, MOS_DTS_DEPTH = 64, MOS_DTS_INCLUDES = 64 };
 
 /* Where a line of preprocessed text came from. */
 struct mos_dts_marker {
@@ -60,6 +60,8 @@ bool mos_dts_may_include(struct mos_dts *d, const struct mos_source *source);
 /* preprocess.c: a name as seen from a folder, as a path below the workspace or a root ("<NAME>/…")
  * with its ".." taken out; NULL when it leaves that. */
 const char *mos_dts_inside(struct mos_arena *arena, const char *folder, const char *name);
+/* A relative path without "." and ".."; NULL: it leads out. */
+const char *mos_dts_clean(struct mos_arena *arena, const char *path);
 /* The file's text, run through the C preprocessor if it needs that */
 struct mos_dts_text *mos_dts_open(struct mos_dts *d, const char *shown_path);
 /* A file that is named at `at` of the text, in `length` bytes: its shown path; NULL after a

@@ -3,42 +3,108 @@
 #include "base/bytes.h"
 #include "base/text.h"
 
+#include <assert.h>
 #include <string.h>
+
+enum { MANY = 12, LONGEST_NAME = 255 };
 
 struct mos_dt *mos_dt_new(struct mos_arena *arena, const char *shown_path) {
     struct mos_dt *dt = mos_alloc(arena, sizeof *dt);
     dt->arena = arena;
     dt->shown_path = shown_path;
     dt->reservations = mos_vec_make(arena, sizeof(struct mos_dt_reservation));
+    dt->labels = mos_map_make(arena);
     dt->root = mos_dt_add_node(dt, NULL, "");
     return dt;
+}
+
+/* ---- children ---- */
+
+static void name_child(struct mos_arena *arena, struct mos_dt_node *parent,
+                       struct mos_dt_node *child) {
+    if (!parent->children && parent->child_count < MANY)
+        return;
+    if (parent->children) {
+        if (mos_map_get(parent->children, child->name))
+            parent->doubled = true; /* the first one keeps the name */
+        else
+            mos_map_set(parent->children, child->name, child);
+        return;
+    }
+    parent->children = mos_alloc(arena, sizeof *parent->children);
+    *parent->children = mos_map_make(arena);
+    for (struct mos_dt_node *c = parent->first_child; c; c = c->next)
+        name_child(arena, parent, c);
+}
+
+void mos_dt_attach(struct mos_dt_node *parent, struct mos_dt_node *node) {
+    assert(!node->next && !node->previous);
+    node->parent = parent;
+    node->previous = parent->last_child;
+    *(parent->last_child ? &parent->last_child->next : &parent->first_child) = node;
+    parent->last_child = node;
+    parent->child_count++;
+    name_child(node->labels.arena, parent, node);
 }
 
 struct mos_dt_node *mos_dt_add_node(struct mos_dt *dt, struct mos_dt_node *parent,
                                     const char *name) {
     struct mos_dt_node *n = mos_alloc(dt->arena, sizeof *n);
     n->name = name;
-    n->parent = parent;
     n->labels = mos_vec_make(dt->arena, sizeof(char *));
-    if (parent) {
-        struct mos_dt_node **at = &parent->first_child;
-        while (*at)
-            at = &(*at)->next;
-        *at = n;
-    }
+    if (parent)
+        mos_dt_attach(parent, n);
     return n;
 }
 
-struct mos_dt_node *mos_dt_child(const struct mos_dt_node *parent, const char *name) {
+static struct mos_dt_node *find_child(const struct mos_dt_node *parent, const char *name) {
     for (struct mos_dt_node *c = parent->first_child; c; c = c->next)
         if (strcmp(c->name, name) == 0)
             return c;
     return NULL;
 }
 
+struct mos_dt_node *mos_dt_child(const struct mos_dt_node *parent, const char *name) {
+    return parent->children ? mos_map_get(parent->children, name) : find_child(parent, name);
+}
+
+static void unlink_child(struct mos_dt_node *node) {
+    struct mos_dt_node *parent = node->parent;
+    *(node->previous ? &node->previous->next : &parent->first_child) = node->next;
+    *(node->next ? &node->next->previous : &parent->last_child) = node->previous;
+    node->previous = NULL;
+}
+
+void mos_dt_child_first(struct mos_dt_node *child) {
+    struct mos_dt_node *parent = child->parent;
+    unlink_child(child);
+    child->next = parent->first_child;
+    *(child->next ? &child->next->previous : &parent->last_child) = child;
+    parent->first_child = child;
+}
+
+/* ->next stays: whoever walks goes on behind it. */
+void mos_dt_remove_node(struct mos_dt_node *node) {
+    struct mos_dt_node *parent = node->parent;
+    unlink_child(node);
+    node->removed = true;
+    parent->child_count--;
+    if (parent->children && mos_map_get(parent->children, node->name) == node)
+        mos_map_set(parent->children, node->name,
+                    parent->doubled ? find_child(parent, node->name) : NULL);
+}
+
 /* The child that a path component of `length` bytes means. */
 static struct mos_dt_node *component(const struct mos_dt_node *parent, const char *name,
                                      size_t length) {
+    char exact[LONGEST_NAME + 1];
+    if (parent->children && length <= LONGEST_NAME) {
+        memcpy(exact, name, length);
+        exact[length] = 0;
+        struct mos_dt_node *found = mos_map_get(parent->children, exact);
+        if (found || memchr(name, '@', length))
+            return found;
+    }
     struct mos_dt_node *loose = NULL;
     for (struct mos_dt_node *c = parent->first_child; c; c = c->next) {
         if (strncmp(c->name, name, length) != 0)
@@ -65,29 +131,85 @@ struct mos_dt_node *mos_dt_find(const struct mos_dt *dt, const char *path) {
     return node;
 }
 
-struct mos_dt_property *mos_dt_property(const struct mos_dt_node *node, const char *name) {
+/* ---- properties ---- */
+
+static struct mos_dt_property *find_property(const struct mos_dt_node *node, const char *name) {
     for (struct mos_dt_property *p = node->properties; p; p = p->next)
         if (strcmp(p->name, name) == 0)
             return p;
     return NULL;
 }
 
+struct mos_dt_property *mos_dt_property(const struct mos_dt_node *node, const char *name) {
+    return node->named ? mos_map_get(node->named, name) : find_property(node, name);
+}
+
+static void append_property(struct mos_dt *dt, struct mos_dt_node *node,
+                            struct mos_dt_property *p) {
+    *(node->last_property ? &node->last_property->next : &node->properties) = p;
+    node->last_property = p;
+    node->property_count++;
+    if (node->named)
+        mos_map_set(node->named, p->name, p);
+    if (node->named || node->property_count < MANY)
+        return;
+    node->named = mos_alloc(dt->arena, sizeof *node->named);
+    *node->named = mos_map_make(dt->arena);
+    for (struct mos_dt_property *q = node->properties; q; q = q->next)
+        mos_map_set(node->named, q->name, q);
+}
+
 struct mos_dt_property *mos_dt_set(struct mos_dt *dt, struct mos_dt_node *node, const char *name,
                                    const void *data, size_t length) {
-    struct mos_dt_property **at = &node->properties;
-    while (*at && strcmp((*at)->name, name) != 0)
-        at = &(*at)->next;
-    struct mos_dt_property *p = mos_alloc(dt->arena, sizeof *p);
-    p->name = name;
-    p->data = data;
-    p->length = length;
-    p->marks = mos_vec_make(dt->arena, sizeof(struct mos_dt_mark));
-    if (*at) {
-        p->replaced = *at;
-        p->next = (*at)->next;
+    struct mos_dt_property *p = mos_dt_property(node, name), *old = NULL, *next = NULL;
+    bool is_new = !p;
+    if (!is_new) {
+        old = mos_alloc(dt->arena, sizeof *old);
+        *old = *p;
+        next = p->next;
+    } else {
+        p = mos_alloc(dt->arena, sizeof *p);
     }
-    *at = p;
+    *p = (struct mos_dt_property){.name = name,
+                                  .data = data,
+                                  .length = length,
+                                  .marks = mos_vec_make(dt->arena, sizeof(struct mos_dt_mark)),
+                                  .replaced = old,
+                                  .next = next};
+    if (is_new)
+        append_property(dt, node, p);
     return p;
+}
+
+/* Takes a property out of its node's list; the map, if there is one, still knows it. */
+static bool unlink_property(struct mos_dt_node *node, const struct mos_dt_property *property) {
+    struct mos_dt_property *before = NULL, *p = node->properties;
+    for (; p && p != property; p = p->next)
+        before = p;
+    if (!p)
+        return false;
+    *(before ? &before->next : &node->properties) = p->next;
+    if (node->last_property == p)
+        node->last_property = before;
+    return true;
+}
+
+void mos_dt_property_first(struct mos_dt_node *node, struct mos_dt_property *property) {
+    unlink_property(node, property);
+    property->next = node->properties;
+    node->properties = property;
+    if (!node->last_property)
+        node->last_property = property;
+}
+
+bool mos_dt_remove_property(struct mos_dt_node *node, const char *name) {
+    struct mos_dt_property *p = mos_dt_property(node, name);
+    if (!p || !unlink_property(node, p))
+        return false;
+    node->property_count--;
+    if (node->named)
+        mos_map_set(node->named, name, NULL);
+    return true;
 }
 
 struct mos_dt_property *mos_dt_set_copy(struct mos_dt *dt, struct mos_dt_node *node,
@@ -103,21 +225,7 @@ void mos_dt_set_text(struct mos_dt *dt, struct mos_dt_node *node, const char *na
     mos_dt_set(dt, node, name, mos_strdup(dt->arena, text), strlen(text) + 1);
 }
 
-bool mos_dt_remove_property(struct mos_dt_node *node, const char *name) {
-    for (struct mos_dt_property **at = &node->properties; *at; at = &(*at)->next)
-        if (strcmp((*at)->name, name) == 0) {
-            *at = (*at)->next;
-            return true;
-        }
-    return false;
-}
-
-void mos_dt_remove_node(struct mos_dt_node *node) {
-    struct mos_dt_node **at = &node->parent->first_child;
-    while (*at != node)
-        at = &(*at)->next;
-    *at = node->next;
-}
+/* ---- names and values ---- */
 
 static void write_path(const struct mos_dt_node *node, struct mos_buf *b) {
     if (!node->parent)
@@ -159,43 +267,46 @@ bool mos_dt_walk(struct mos_dt_node *node, bool (*each)(void *self, struct mos_d
     return true;
 }
 
-struct label_search {
-    const char *label;
-    struct mos_dt_node *found;
-    struct mos_vec *all;
-};
+/* ---- labels ---- */
 
-static bool match_label(void *self, struct mos_dt_node *node) {
-    struct label_search *s = self;
-    for (size_t i = 0; i < node->labels.count; i++) {
-        const char *label = mos_vec_pointer(&node->labels, i);
-        if (s->all)
-            mos_vec_push_pointer(s->all, label);
-        else if (strcmp(label, s->label) == 0)
-            s->found = node;
-    }
-    return s->found == NULL;
+static bool is_attached(const struct mos_dt *dt, const struct mos_dt_node *node) {
+    while (node->parent && !node->removed)
+        node = node->parent;
+    return node == dt->root;
+}
+
+void mos_dt_add_label(struct mos_dt *dt, struct mos_dt_node *node, const char *label) {
+    const struct mos_dt_node *has = mos_map_get(&dt->labels, label);
+    mos_vec_push_pointer(&node->labels, label);
+    if (!has || !is_attached(dt, has))
+        mos_map_set(&dt->labels, label, node);
 }
 
 struct mos_dt_node *mos_dt_by_label(const struct mos_dt *dt, const char *label) {
-    struct label_search s = {.label = label};
-    mos_dt_walk(dt->root, match_label, &s);
-    if (s.found)
-        return s.found;
+    struct mos_dt_node *found = mos_map_get(&dt->labels, label);
+    if (found && is_attached(dt, found))
+        return found;
     const struct mos_dt_node *symbols = mos_dt_child(dt->root, "__symbols__");
     const char *path = symbols ? mos_dt_string(symbols, label) : NULL;
     return path ? mos_dt_find(dt, path) : NULL;
 }
 
+static bool list_labels(void *self, struct mos_dt_node *node) {
+    for (size_t i = 0; i < node->labels.count; i++)
+        mos_vec_push_pointer(self, mos_vec_pointer(&node->labels, i));
+    return true;
+}
+
 struct mos_vec mos_dt_labels(const struct mos_dt *dt) {
     struct mos_vec all = mos_vec_make(dt->arena, sizeof(char *));
-    struct label_search s = {.all = &all};
-    mos_dt_walk(dt->root, match_label, &s);
+    mos_dt_walk(dt->root, list_labels, &all);
     const struct mos_dt_node *symbols = mos_dt_child(dt->root, "__symbols__");
     for (const struct mos_dt_property *p = symbols ? symbols->properties : NULL; p; p = p->next)
         mos_vec_push_pointer(&all, p->name);
     return all;
 }
+
+/* ---- phandles ---- */
 
 static bool own_phandle(const struct mos_dt_node *node, uint32_t *value) {
     return mos_dt_cell(node, "phandle", value) || mos_dt_cell(node, "linux,phandle", value);

@@ -3,6 +3,7 @@
 #define MOS_TREE_TREE_H
 
 #include "base/ctx.h"
+#include "base/map.h"
 
 enum mos_dt_mark_kind {
     MOS_DT_PHANDLE, /* a cell that is the phandle of what `name` means */
@@ -30,12 +31,17 @@ struct mos_dt_property {
 
 struct mos_dt_node {
     const char *name; /* with its unit address; "" is the root */
-    struct mos_dt_node *parent, *first_child, *next;
-    struct mos_dt_property *properties;
-    struct mos_vec labels; /* of const char * */
+    struct mos_dt_node *parent, *first_child, *last_child, *previous, *next;
+    struct mos_dt_property *properties, *last_property;
+    uint32_t child_count, property_count;
+    /* Where there are many, by name: an entry that is gone is NULL. */
+    struct mos_map *children, *named;
+    struct mos_vec labels; /* of const char *; see mos_dt_add_label */
     struct mos_place place;
     bool omit_if_unused; /* /omit-if-no-ref/ */
     bool referenced;
+    bool removed;      /* it is no part of its tree any more, nor what is below it */
+    bool doubled;      /* two children of one name were added: a damaged blob */
     unsigned added_by; /* as set_by */
 };
 
@@ -53,17 +59,24 @@ struct mos_dt {
     struct mos_place place;
     uint32_t boot_cpu;
     uint32_t highest_phandle; /* 0: not looked for yet */
+    struct mos_map labels;    /* label -> the node that got it last */
 };
 
 struct mos_dt *mos_dt_new(struct mos_arena *arena, const char *shown_path);
 struct mos_dt_node *mos_dt_add_node(struct mos_dt *dt, struct mos_dt_node *parent,
                                     const char *name);
+/* Gives a node that belongs to no tree to a parent, as its last child. */
+void mos_dt_attach(struct mos_dt_node *parent, struct mos_dt_node *node);
+/* Puts a child, or a property, before all others of its node. */
+void mos_dt_child_first(struct mos_dt_node *child);
+void mos_dt_property_first(struct mos_dt_node *node, struct mos_dt_property *property);
 struct mos_dt_node *mos_dt_child(const struct mos_dt_node *parent, const char *name);
 /* A node by its path from the root; a component without unit address fits the only node that
  * begins with it. */
 struct mos_dt_node *mos_dt_find(const struct mos_dt *dt, const char *path);
 struct mos_dt_property *mos_dt_property(const struct mos_dt_node *node, const char *name);
-/* Sets a property; an earlier one of that name is replaced in its place and kept as its trail. */
+/* Sets a property; what an earlier one of that name was is kept as its trail (->replaced), and
+ * pointers to it now see the new one. */
 struct mos_dt_property *mos_dt_set(struct mos_dt *dt, struct mos_dt_node *node, const char *name,
                                    const void *data, size_t length);
 /* The same with a copy of the bytes. */
@@ -78,6 +91,7 @@ const char *mos_dt_path(struct mos_arena *arena, const struct mos_dt_node *node)
 const char *mos_dt_string(const struct mos_dt_node *node, const char *name);
 bool mos_dt_cell(const struct mos_dt_node *node, const char *name, uint32_t *value);
 
+void mos_dt_add_label(struct mos_dt *dt, struct mos_dt_node *node, const char *label);
 /* A node by a label of the sources, or by /__symbols__ of a blob. */
 struct mos_dt_node *mos_dt_by_label(const struct mos_dt *dt, const char *label);
 /* Every label a tree knows, for near misses: of const char *. */

@@ -112,6 +112,88 @@ static void no_folder_is_outside_the_table(void) {
     closedir(d);
 }
 
+/* ---- no circle of files ---- */
+
+enum { MOST_FILES = 600, MOST_SYMBOLS = 6000 };
+
+static struct {
+    char *names[MOST_FILES];
+    size_t count;
+    bool uses[MOST_FILES][MOST_FILES];
+} files;
+
+static struct {
+    char *name;
+    size_t file;
+} defined[MOST_SYMBOLS], wanted[MOST_FILES * 60];
+
+static size_t file_number(const char *name, size_t length) {
+    for (size_t i = 0; i < files.count; i++)
+        if (strlen(files.names[i]) == length && strncmp(files.names[i], name, length) == 0)
+            return i;
+    CU_ASSERT_FATAL(files.count < MOST_FILES);
+    files.names[files.count] = strndup(name, length);
+    return files.count++;
+}
+
+static int by_symbol(const void *a, const void *b) {
+    const struct {
+        char *name;
+        size_t file;
+    } *x = a, *y = b;
+    return strcmp(x->name, y->name);
+}
+
+/* What each compiled file defines and wants, as the linker sees it: "./fs/fs.c.o: … T mos_fs_at".
+ */
+static size_t read_symbols(char *text, size_t *uses) {
+    size_t symbols = 0;
+    for (char *line = strtok(text, "\n"); line; line = strtok(NULL, "\n")) {
+        const char *colon = strchr(line, ':'), *name = strrchr(line, ' ');
+        if (!colon || !name || name - line < 2)
+            continue;
+        size_t file = file_number(line, (size_t)(colon - line));
+        char kind = name[-1];
+        if (strchr("TDBR", kind)) {
+            CU_ASSERT_FATAL(symbols < MOST_SYMBOLS);
+            defined[symbols].name = strdup(name + 1);
+            defined[symbols++].file = file;
+        } else if (kind == 'U') {
+            CU_ASSERT_FATAL(*uses < sizeof wanted / sizeof *wanted);
+            wanted[*uses].name = strdup(name + 1);
+            wanted[(*uses)++].file = file;
+        }
+    }
+    return symbols;
+}
+
+static void no_files_use_each_other(void) {
+    char *build = strdup(MOSAICUM_PROGRAM);
+    *strrchr(build, '/') = 0;
+    struct outcome o = run_shell(
+        "cd '%s/CMakeFiles/mosaicum-core.dir/src' && find . -name '*.o' | xargs nm -A", build);
+    size_t uses = 0, symbols = read_symbols(o.out, &uses);
+    CU_ASSERT_FATAL(o.status == 0 && files.count > 200 && symbols > 700 && uses > 3000);
+    qsort(defined, symbols, sizeof *defined, by_symbol);
+    for (size_t i = 0; i < uses; i++) {
+        const void *d = bsearch(&wanted[i], defined, symbols, sizeof *defined, by_symbol);
+        size_t to = d ? (size_t)(((const char *)d - (const char *)defined) / sizeof *defined) : 0;
+        if (d && defined[to].file != wanted[i].file)
+            files.uses[wanted[i].file][defined[to].file] = true;
+    }
+    for (size_t k = 0; k < files.count; k++) /* everything that can be reached */
+        for (size_t i = 0; i < files.count; i++)
+            for (size_t j = 0; files.uses[i][k] && j < files.count; j++)
+                files.uses[i][j] |= files.uses[k][j];
+    for (size_t i = 0; i < files.count; i++) {
+        if (files.uses[i][i])
+            fprintf(stderr, "\n%s is part of a circle of files\n", files.names[i]);
+        CU_ASSERT(!files.uses[i][i]);
+    }
+    outcome_free(&o);
+    free(build);
+}
+
 /* The schema says of every key what it may be, and every reference leads somewhere. */
 static void walk_schema(const json_t *all, const json_t *at, unsigned *references,
                         unsigned *patterns) {
@@ -149,4 +231,5 @@ static void the_schema_is_whole(void) {
 
 SUITE(structure_suite, {"the schema is whole", the_schema_is_whole},
       {"includes follow the table, only cli prints", includes_follow_the_table},
-      {"every folder is in the table", no_folder_is_outside_the_table});
+      {"every folder is in the table", no_folder_is_outside_the_table},
+      {"no files use each other", no_files_use_each_other});

@@ -491,6 +491,80 @@ static void statements_equal_a_model(void) {
     }
 }
 
+/* ---- many children and properties: by name and by list, always the same ---- */
+
+static struct mos_dt_node *listed_child(const struct mos_dt_node *n, const char *name) {
+    struct mos_dt_node *before = NULL, *found = NULL;
+    for (struct mos_dt_node *c = n->first_child; c; before = c, c = c->next) {
+        CU_ASSERT(c->previous == before && c->parent == n);
+        found = found ? found : strcmp(c->name, name) == 0 ? c : NULL;
+    }
+    CU_ASSERT_PTR_EQUAL(n->last_child, before);
+    return found;
+}
+
+static struct mos_dt_property *listed_property(const struct mos_dt_node *n, const char *name) {
+    struct mos_dt_property *last = NULL, *found = NULL;
+    for (struct mos_dt_property *p = n->properties; p; last = p, p = p->next)
+        found = found ? found : strcmp(p->name, name) == 0 ? p : NULL;
+    CU_ASSERT_PTR_EQUAL(n->last_property, last);
+    return found;
+}
+
+static void one_change(struct mos_dt *dt, struct mos_dt_node *n, uint64_t *seed, const char *name) {
+    struct mos_dt_node *c = mos_dt_child(n, name);
+    switch (random_below(seed, 7)) {
+    case 0:
+    case 1: /* now and then a second one of that name, as damaged blobs have */
+        if (!c || random_below(seed, 8) == 0)
+            mos_dt_add_label(dt, mos_dt_add_node(dt, n, name), name);
+        break;
+    case 2:
+        if (c)
+            mos_dt_remove_node(c);
+        break;
+    case 3:
+    case 4:
+        CU_ASSERT_EQUAL(mos_dt_set(dt, n, name, name, 2)->length, 2);
+        break;
+    case 5:
+        CU_ASSERT_EQUAL(mos_dt_property(n, name) != NULL, mos_dt_remove_property(n, name));
+        break;
+    default:
+        if (c && n->child_count > 1)
+            mos_dt_child_first(c);
+        if (mos_dt_property(n, name))
+            mos_dt_property_first(n, mos_dt_property(n, name));
+    }
+}
+
+static void names_lead_where_the_lists_do(void) {
+    static char names[40][8];
+    for (size_t i = 0; i < 40; i++)
+        snprintf(names[i], sizeof names[i], "n@%zx", i);
+    for (uint64_t run = 1; run <= 30; run++) {
+        struct core c;
+        core_start(&c);
+        uint64_t seed = run;
+        struct mos_dt *dt = mos_dt_new(c.ctx.arena, "made.dts");
+        struct mos_dt_node *n = mos_dt_add_node(dt, dt->root, "many");
+        size_t pool = 4 + random_below(&seed, 36);
+        for (size_t i = 0; i < 300; i++)
+            one_change(dt, n, &seed, names[random_below(&seed, pool)]);
+        for (size_t i = 0; i < pool; i++) {
+            struct mos_dt_node *child = listed_child(n, names[i]), *labelled;
+            CU_ASSERT(n->doubled || mos_dt_child(n, names[i]) == child);
+            CU_ASSERT_EQUAL(mos_dt_child(n, names[i]) != NULL, child != NULL);
+            CU_ASSERT_PTR_EQUAL(mos_dt_property(n, names[i]), listed_property(n, names[i]));
+            labelled = mos_dt_by_label(dt, names[i]);
+            CU_ASSERT(!labelled || (strcmp(labelled->name, names[i]) == 0 && !labelled->removed));
+            CU_ASSERT_EQUAL(mos_dt_find(dt, mos_printf(c.ctx.arena, "/many/%s", names[i])) != NULL,
+                            child != NULL);
+        }
+        core_end(&c);
+    }
+}
+
 SUITE(tree_suite, {"fix-ups need a whole cell", fixups_need_a_whole_cell},
       {"fix-ups stay inside", fixups_stay_inside},
       {"expressions are those of C", expressions_are_those_of_c},
@@ -498,4 +572,5 @@ SUITE(tree_suite, {"fix-ups need a whole cell", fixups_need_a_whole_cell},
       {"values of all kinds", values_are_compiled}, {"mistakes", mistakes_are_refused},
       {"later statements", later_statements_change_earlier_ones},
       {"blobs go round", blobs_go_round}, {"overlays from source", overlays_are_applied},
-      {"overlays from blobs", compiled_overlays_are_applied});
+      {"overlays from blobs", compiled_overlays_are_applied},
+      {"names lead where the lists do", names_lead_where_the_lists_do});

@@ -77,3 +77,9 @@ uint32_t ext4_name_hash(const uint8_t seed[16], const char *name, size_t length,
     uint32_t hash = state[1] & ~1u;
     return hash == end ? (0x7fffffffu - 1) << 1 : hash;
 }
+
+uint32_t ext4_inode_seed(const struct ext4 *v, uint32_t inode) {
+    uint8_t number[8] = {0}; /* and its generation, 0 */
+    mos_put_le32(number, inode);
+    return mos_crc32c(v->csum_seed, number, sizeof number);
+}

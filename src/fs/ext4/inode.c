@@ -36,12 +36,6 @@ enum {
     AT_CRTIME_EXTRA = 0x94,
 };
 
-uint32_t ext4_inode_seed(const struct ext4 *v, uint32_t inode) {
-    uint8_t number[8] = {0}; /* and its generation, 0 */
-    mos_put_le32(number, inode);
-    return mos_crc32c(v->csum_seed, number, sizeof number);
-}
-
 static uint32_t extra_time(int64_t seconds, uint32_t ns) {
     uint32_t epoch = (uint32_t)((uint64_t)(seconds - (int32_t)(uint32_t)seconds) >> 32) & 3;
     return ns << 2 | epoch;

@@ -80,26 +80,6 @@ static uint32_t choose_cluster(const struct fat *v) {
     return per * v->sector;
 }
 
-uint64_t fat_table_bytes(const struct fat *v) {
-    return mos_min(mos_round_up(mos_div_up(v->next * v->bits, 8), v->sector),
-                   (uint64_t)v->fat_sectors * v->sector);
-}
-
-uint64_t fat_offset(const struct fat *v, uint32_t cluster) {
-    return v->data + (uint64_t)(cluster - 2) * v->cluster;
-}
-
-uint32_t fat_take(struct fat *v, struct mos_inv_node *node, uint32_t count) {
-    uint32_t first = (uint32_t)v->next;
-    uint32_t logical = 0;
-    const struct mos_extent *e = mos_inv_extents(node);
-    if (node->extent_count)
-        logical = e[node->extent_count - 1].logical + e[node->extent_count - 1].length;
-    v->next += count;
-    mos_inv_extend(v->base.inventory, node, (struct mos_extent){logical, count, first}, UINT32_MAX);
-    return first;
-}
-
 void fat_flush(struct fat *v) {
     if (v->pending_length)
         mos_volume_write(&v->base, v->pending, v->pending_length, v->pending_offset);

@@ -106,3 +106,23 @@ void fat_write_tables(struct fat *v) {
     mos_volume_write(&v->base, s, v->sector, v->sector);
     mos_volume_write(&v->base, s, v->sector, 7 * (uint64_t)v->sector);
 }
+
+uint32_t fat_take(struct fat *v, struct mos_inv_node *node, uint32_t count) {
+    uint32_t first = (uint32_t)v->next;
+    uint32_t logical = 0;
+    const struct mos_extent *e = mos_inv_extents(node);
+    if (node->extent_count)
+        logical = e[node->extent_count - 1].logical + e[node->extent_count - 1].length;
+    v->next += count;
+    mos_inv_extend(v->base.inventory, node, (struct mos_extent){logical, count, first}, UINT32_MAX);
+    return first;
+}
+
+uint64_t fat_offset(const struct fat *v, uint32_t cluster) {
+    return v->data + (uint64_t)(cluster - 2) * v->cluster;
+}
+
+uint64_t fat_table_bytes(const struct fat *v) {
+    return mos_min(mos_round_up(mos_div_up(v->next * v->bits, 8), v->sector),
+                   (uint64_t)v->fat_sectors * v->sector);
+}

@@ -390,7 +390,7 @@ bool sq_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info
     bool good = load_super(&r, io, arena, &why);
     if (!good && !why)
         return false;
-    *out = (struct mos_volume_info){.kind = mos_fs_squashfs.name,
+    *out = (struct mos_volume_info){.kind = "squashfs",
                                     .label = "",
                                     .id = "",
                                     .size = mos_round_up(mos_min(r.used, io->size), SQ_PADDING),
