@@ -1,26 +1,28 @@
 #include "build/image.h"
 
 #include "base/bytes.h"
+#include "base/lanes.h"
 
+#include <assert.h>
 #include <errno.h>
 #include <stdlib.h>
 #include <string.h>
 
-enum { WORKERS = 2, PIECE = 1 << 18 };
+enum { WORKERS = 2, PIECE = 1 << 18, LANE_PIECE = 1 << 16, LEAST_LANES = 4 };
 
-/* A chunk that is handed to a worker.  Only the worker touches it until it is joined. */
+/* Chunks that are handed to a worker together.  Only the worker touches them until it is joined. */
 struct job {
     struct mos_image *image;
-    size_t chunk;
-    uint32_t version;
+    size_t chunks[MOS_MOST_LANES];
+    uint32_t versions[MOS_MOST_LANES];
+    size_t count;
 };
 
 struct chunk {
     uint32_t version;        /* grows with every write; 0: never written, all zero */
     uint32_t hashed_version; /* what `hash` is of */
     uint8_t hash[MOS_SHA256_SIZE];
-    struct job job; /* one at a time: a chunk is queued once while the image grows */
-    bool queued;
+    bool queued; /* once while the image grows */
 };
 
 struct mos_image {
@@ -32,6 +34,8 @@ struct mos_image {
     size_t count, front; /* chunks below `front` have been passed */
     struct mos_worker *workers[WORKERS];
     size_t next_worker;
+    size_t width;        /* chunks that are hashed fastest at once */
+    struct job *pending; /* that is being filled; or NULL */
 };
 
 static uint64_t chunk_length(const struct mos_image *image, size_t chunk) {
@@ -62,25 +66,84 @@ static int hash_chunk(const struct mos_image *image, size_t chunk, uint8_t out[M
     return e;
 }
 
+/* Several whole chunks side by side. */
+static int hash_together(const struct mos_image *image, const struct job *job) {
+    const struct mos_host *h = image->ctx->host;
+    struct mos_lanes lanes = mos_lanes_start((unsigned)image->width);
+    uint8_t *bytes = malloc(job->count * LANE_PIECE), hashes[MOS_MOST_LANES][MOS_SHA256_SIZE];
+    const uint8_t *pieces[MOS_MOST_LANES];
+    int e = bytes ? 0 : ENOMEM;
+    for (size_t i = 0; i < image->width; i++) /* lanes without a chunk do the first one's work */
+        pieces[i] = bytes + (i < job->count ? i : 0) * LANE_PIECE;
+    for (uint64_t at = 0; !e && at < MOS_CHUNK_SIZE; at += LANE_PIECE) {
+        for (size_t i = 0; !e && i < job->count; i++) {
+            size_t got = 0;
+            e = h->pread(h, image->file, bytes + i * LANE_PIECE, LANE_PIECE,
+                         (uint64_t)job->chunks[i] * MOS_CHUNK_SIZE + at, &got);
+            e = !e && got != LANE_PIECE ? EIO : e;
+        }
+        if (!e)
+            mos_lanes_update(&lanes, pieces, LANE_PIECE);
+    }
+    free(bytes);
+    if (e)
+        return e;
+    mos_lanes_final(&lanes, hashes);
+    for (size_t i = 0; i < job->count; i++)
+        memcpy(image->chunks[job->chunks[i]].hash, hashes[i], MOS_SHA256_SIZE);
+    return 0;
+}
+
 static void work(void *self, void *argument) {
     (void)self;
     struct job *job = argument;
-    struct chunk *c = &job->image->chunks[job->chunk];
-    if (hash_chunk(job->image, job->chunk, c->hash) == 0)
-        c->hashed_version = job->version;
+    struct mos_image *image = job->image;
+    bool whole = job->count >= LEAST_LANES;
+    for (size_t i = 0; i < job->count; i++)
+        whole &= chunk_length(image, job->chunks[i]) == MOS_CHUNK_SIZE;
+    int e = whole ? hash_together(image, job) : 0;
+    for (size_t i = 0; i < job->count; i++) {
+        struct chunk *c = &image->chunks[job->chunks[i]];
+        if (whole ? !e : !hash_chunk(image, job->chunks[i], c->hash))
+            c->hashed_version = job->versions[i];
+    }
+}
+
+/* Hands over what has been put together. */
+static void submit(struct mos_image *image) {
+    struct job *job = image->pending;
+    image->pending = NULL;
+    if (!job)
+        return;
+    struct mos_worker *w = image->workers[image->next_worker];
+    image->next_worker = (image->next_worker + 1) % WORKERS;
+    if (w)
+        image->ctx->host->worker_submit(w, job);
+    else
+        work(image, job);
+}
+
+static void add(struct mos_image *image, size_t chunk) {
+    if (!image->pending) {
+        image->pending = mos_alloc(image->ctx->arena, sizeof *image->pending);
+        image->pending->image = image;
+    }
+    struct job *job = image->pending;
+    assert(job->count < image->width);
+    job->chunks[job->count] = chunk;
+    job->versions[job->count++] = image->chunks[chunk].version;
+    if (job->count == image->width)
+        submit(image);
 }
 
 static void queue(struct mos_image *image, size_t chunk) {
     struct chunk *c = &image->chunks[chunk];
-    struct mos_worker *w = image->workers[image->next_worker];
-    if (c->queued || !c->version || !w)
+    if (c->queued || !c->version)
         return;
     c->queued = true;
-    c->job = (struct job){image, chunk, c->version};
     image->ctx->host->settle(image->ctx->host, image->file, (uint64_t)chunk * MOS_CHUNK_SIZE,
                              MOS_CHUNK_SIZE);
-    image->ctx->host->worker_submit(w, &c->job);
-    image->next_worker = (image->next_worker + 1) % WORKERS;
+    add(image, chunk);
 }
 
 static int image_read(struct mos_io *io, void *to, size_t length, uint64_t offset) {
@@ -104,6 +167,11 @@ static int image_write(struct mos_io *io, const void *from, size_t length, uint6
     return 0;
 }
 
+static void start_workers(struct mos_image *image) {
+    for (size_t i = 0; i < WORKERS; i++)
+        image->workers[i] = image->ctx->host->worker_start(image->ctx->host, work, image);
+}
+
 struct mos_image *mos_image_create(struct mos_ctx *ctx, const char *path, uint64_t size) {
     static const struct mos_io_driver driver = {image_read, image_write};
     const struct mos_host *h = ctx->host;
@@ -120,8 +188,8 @@ struct mos_image *mos_image_create(struct mos_ctx *ctx, const char *path, uint64
         mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot create %s", path);
         return NULL;
     }
-    for (size_t i = 0; i < WORKERS; i++)
-        image->workers[i] = h->worker_start(h, work, image);
+    image->width = mos_lanes_best();
+    start_workers(image);
     return image;
 }
 
@@ -139,24 +207,12 @@ static void join(struct mos_image *image) {
 
 /* Hashes what has changed since it was queued, on all cores; zero chunks share one hash. */
 static int hash_rest(struct mos_image *image) {
-    const struct mos_host *h = image->ctx->host;
-    struct mos_worker *workers[WORKERS];
-    for (size_t i = 0; i < WORKERS; i++)
-        workers[i] = h->worker_start(h, work, image);
-    for (size_t i = 0, n = 0; i < image->count; i++) {
-        struct chunk *c = &image->chunks[i];
-        if (!c->version || c->hashed_version == c->version)
-            continue;
-        c->job = (struct job){image, i, c->version};
-        if (workers[n % WORKERS])
-            h->worker_submit(workers[n % WORKERS], &c->job);
-        else
-            work(image, &c->job);
-        n++;
-    }
-    for (size_t i = 0; i < WORKERS; i++)
-        if (workers[i])
-            h->worker_finish(workers[i]);
+    start_workers(image);
+    for (size_t i = 0; i < image->count; i++)
+        if (image->chunks[i].version && image->chunks[i].hashed_version != image->chunks[i].version)
+            add(image, i);
+    submit(image);
+    join(image);
     const uint8_t *zero = NULL;
     for (size_t i = 0; i < image->count; i++) {
         struct chunk *c = &image->chunks[i];
@@ -182,6 +238,7 @@ bool mos_image_finish(struct mos_image *image, uint8_t hash[MOS_SHA256_SIZE]) {
     const struct mos_host *h = image->ctx->host;
     while (image->front < image->count)
         queue(image, image->front++);
+    submit(image);
     join(image);
     int e = hash_rest(image);
     if (!e)

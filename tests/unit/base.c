@@ -1,5 +1,7 @@
 #include "support.h"
 
+#include "base/lanes.h"
+
 #include "base/secret.h"
 
 #include "base/bytes.h"
@@ -249,8 +251,38 @@ static void one_form_of_utf8(void) {
     CU_ASSERT(good > 500);
 }
 
+/* Each lane comes to what libcrypto says of its message, whatever the pieces. */
+static void lanes_are_like_one_after_the_other(void) {
+    enum { MOST = 40 * MOS_LANE_UNIT };
+    static uint8_t bytes[MOS_MOST_LANES][MOST];
+    uint64_t seed = 7;
+    CU_ASSERT(mos_lanes_best() == 1 || mos_lanes_can(mos_lanes_best()));
+    CU_ASSERT(!mos_lanes_can(1) && !mos_lanes_can(4) && !mos_lanes_can(32));
+    for (unsigned width = 8; width <= MOS_MOST_LANES; width += 8) {
+        for (size_t length = 0; length <= MOST && mos_lanes_can(width); length += MOS_LANE_UNIT) {
+            struct mos_lanes h = mos_lanes_start(width);
+            const uint8_t *pieces[MOS_MOST_LANES];
+            uint8_t got[MOS_MOST_LANES][MOS_SHA256_SIZE], wanted[MOS_SHA256_SIZE];
+            for (size_t i = 0; i < width; i++)
+                for (size_t k = 0; k < length; k++)
+                    bytes[i][k] = (uint8_t)random_next(&seed);
+            for (size_t at = 0, n; at < length; at += n) {
+                n = mos_min(length - at, MOS_LANE_UNIT * (1 + random_below(&seed, 9)));
+                for (size_t i = 0; i < width; i++)
+                    pieces[i] = bytes[i] + at;
+                mos_lanes_update(&h, pieces, n);
+            }
+            mos_lanes_final(&h, got);
+            for (size_t i = 0; i < width; i++)
+                CU_ASSERT(mos_sha256(bytes[i], length, wanted) &&
+                          memcmp(wanted, got[i], sizeof wanted) == 0);
+        }
+    }
+}
+
 SUITE(base_suite, {"one form of UTF-8", one_form_of_utf8}, {"passwords", passwords_are_hashed},
       {"sizes", sizes_are_read_and_written}, {"addresses", addresses_are_read},
       {"near misses", near_misses_are_found}, {"UTF-8 and UTF-16", utf_forms_agree},
       {"maps", maps_keep_their_order}, {"sums", sums_have_their_known_values},
-      {"places", places_become_lines_and_columns}, {"memory", memory_runs_out_cleanly});
+      {"places", places_become_lines_and_columns}, {"memory", memory_runs_out_cleanly},
+      {"lanes are like one after the other", lanes_are_like_one_after_the_other});
