@@ -26,6 +26,7 @@ struct mosaicum_options {
     const char *cache_folder;    /* NULL: keep nothing between runs */
     bool no_run;                 /* start no outside program */
     bool strict;                 /* warnings count as errors */
+    bool verify; /* build: outputs that look untouched are read and hashed all the same */
     /* Called now and then during long work, with bytes; may be NULL. */
     void (*progress)(void *self, const char *what, uint64_t done, uint64_t total);
     void *progress_self;

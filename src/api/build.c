@@ -6,14 +6,19 @@
 
 #include <string.h>
 
-static void report_files(mosaicum *m, const struct mos_build *b) {
+/* wrong: a file that stood there and was not what its ledger said; or NULL. */
+static void report_files(mosaicum *m, const struct mos_build *b, const char *wrong) {
     static const struct mosaicum_column columns[] = {{"file", "file", false},
                                                      {"size", "size", true},
                                                      {"hash-of", "SHA-256 of", false},
                                                      {"hash", "", false}};
     const struct mos_vec *files = mos_build_files(b);
     struct report_table t = report_start(
-        m, "files", mos_printf(m->arena, "Built into %s", mos_build_folder(b)), columns, 4);
+        m, "files",
+        wrong ? mos_printf(m->arena, "Built anew into %s: %s there was not what its ledger says",
+                           mos_build_folder(b), wrong)
+              : mos_printf(m->arena, "Built into %s", mos_build_folder(b)),
+        columns, 4);
     char hex[65];
     for (size_t i = 0; i < files->count; i++) {
         const struct mos_built_file *f = mos_vec_at(files, i);
@@ -99,7 +104,7 @@ static bool has_all(struct mos_plan *plan) {
 
 /* Is what stands there what this build would make?  Only where nothing of it has been touched since
  * it was made, and where everything is known without reading an archive. */
-static bool is_as_built(struct run_task *t, struct mos_plan *plan) {
+static bool is_as_built(struct run_task *t, struct mos_plan *plan, const char **wrong) {
     static const struct mosaicum_column columns[] = {{"file", "file", false},
                                                      {"size", "size", true},
                                                      {"hash-of", "SHA-256 of", false},
@@ -118,11 +123,15 @@ static bool is_as_built(struct run_task *t, struct mos_plan *plan) {
                *folder = mos_path_join(t->arena, m->out, plan->board->selector);
     if (!stamp || !mos_build_is_untouched(plan, m->out, stamp, &files))
         return false;
+    if (m->options.verify && (!mos_build_verify(plan, m->out, &files, wrong) || *wrong))
+        return false;
     run_judge(t);
     if (run_has_errors(m, &t->ctx, plan->board))
         return true; /* nothing to do all the same: the findings say why */
     struct report_table r = report_start(
-        m, "files", mos_printf(m->arena, "Nothing has changed since it was built into %s", folder),
+        m, "files",
+        mos_printf(m->arena, "Nothing has changed since it was built into %s%s", folder,
+                   m->options.verify ? ", and every file there was read and is the same" : ""),
         columns, 4);
     for (size_t i = 0; i < files.count; i++) {
         const struct mos_ledger_file *f = mos_vec_at(&files, i);
@@ -140,8 +149,11 @@ static bool is_as_built(struct run_task *t, struct mos_plan *plan) {
 static bool build_plan(mosaicum *m, struct run_task *t, struct mos_plan *plan) {
     if (!has_all(plan) || !has_places(plan))
         return false;
-    if (is_as_built(t, plan))
+    const char *wrong = NULL;
+    if (is_as_built(t, plan, &wrong))
         return true;
+    if (t->ctx.error->kind)
+        return false;
     m->build = mos_build_begin(plan, m->out);
     if (!m->build)
         return false;
@@ -157,7 +169,7 @@ static bool build_plan(mosaicum *m, struct run_task *t, struct mos_plan *plan) {
         report_made(m, plan);
     }
     if (ok)
-        report_files(m, m->build);
+        report_files(m, m->build, wrong ? mos_strdup(m->arena, wrong) : NULL);
     else
         mos_build_abandon(m->build);
     m->build = NULL;

@@ -27,6 +27,10 @@ void mos_build_remember(struct mos_plan *plan, const char *out_folder, const cha
  * nothing else?  Then *files are they (of struct mos_ledger_file). */
 bool mos_build_is_untouched(struct mos_plan *plan, const char *out_folder, const char *stamp,
                             struct mos_vec *files);
+/* Reads the files of an output and hashes them.  *wrong: the first that is not what the ledger
+ * says, or NULL.  false with ctx->error. */
+bool mos_build_verify(struct mos_plan *plan, const char *out_folder, const struct mos_vec *files,
+                      const char **wrong);
 /* Gives up; nothing under a final name has changed. */
 void mos_build_abandon(struct mos_build *build);
 /* The files, after finishing: of struct mos_built_file. */

@@ -234,6 +234,39 @@ static int hash_rest(struct mos_image *image) {
     return 0;
 }
 
+static void hash_list(const struct mos_image *image, uint8_t hash[MOS_SHA256_SIZE]) {
+    struct mos_sha256 *list = mos_sha256_new();
+    for (size_t i = 0; i < image->count && list; i++)
+        mos_sha256_update(list, image->chunks[i].hash, MOS_SHA256_SIZE);
+    if (list)
+        mos_sha256_final(list, hash);
+    mos_sha256_free(list);
+}
+
+bool mos_image_hash_of(struct mos_ctx *ctx, const char *path, uint8_t hash[MOS_SHA256_SIZE]) {
+    const struct mos_host *h = ctx->host;
+    struct mos_image *image = mos_alloc(ctx->arena, sizeof *image);
+    struct mos_file_info info;
+    image->ctx = ctx;
+    int e = h->open(h, path, MOS_OPEN_READ, &image->file);
+    if (e)
+        return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", path);
+    e = h->file_info(h, image->file, &info);
+    image->io.size = e ? 0 : info.size;
+    image->count = (size_t)mos_div_up(image->io.size, MOS_CHUNK_SIZE);
+    image->chunks = mos_alloc_array(ctx->arena, image->count, sizeof *image->chunks);
+    image->width = mos_lanes_best();
+    for (size_t i = 0; i < image->count; i++) {
+        uint64_t start, end, from = (uint64_t)i * MOS_CHUNK_SIZE;
+        if (!e && (e = h->next_data(h, image->file, from, &start, &end)) == 0)
+            image->chunks[i].version = start < from + MOS_CHUNK_SIZE;
+    }
+    e = e ? e : hash_rest(image);
+    h->close(h, image->file);
+    hash_list(image, hash);
+    return e ? mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", path) : true;
+}
+
 bool mos_image_finish(struct mos_image *image, uint8_t hash[MOS_SHA256_SIZE]) {
     const struct mos_host *h = image->ctx->host;
     while (image->front < image->count)
@@ -244,12 +277,7 @@ bool mos_image_finish(struct mos_image *image, uint8_t hash[MOS_SHA256_SIZE]) {
     if (!e)
         e = h->sync(h, image->file);
     h->close(h, image->file);
-    struct mos_sha256 *list = mos_sha256_new();
-    for (size_t i = 0; i < image->count && list; i++)
-        mos_sha256_update(list, image->chunks[i].hash, MOS_SHA256_SIZE);
-    if (list)
-        mos_sha256_final(list, hash);
-    mos_sha256_free(list);
+    hash_list(image, hash);
     return e ? mos_fail(image->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", image->path)
              : true;
 }

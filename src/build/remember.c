@@ -2,6 +2,7 @@
 #include "build/build.h"
 
 #include "base/bytes.h"
+#include "build/image.h"
 #include "ledger/ledger.h"
 #include "store/store.h"
 
@@ -47,6 +48,26 @@ void mos_build_remember(struct mos_plan *plan, const char *out_folder, const cha
     const char *view = key ? view_of(ctx, folder, stamp) : NULL;
     if (view)
         mos_store_put(ctx, key, view, strlen(view) + 1);
+}
+
+bool mos_build_verify(struct mos_plan *plan, const char *out_folder, const struct mos_vec *files,
+                      const char **wrong) {
+    struct mos_ctx *ctx = plan->ctx;
+    const char *folder = mos_path_join(ctx->arena, out_folder, plan->board->selector);
+    *wrong = NULL;
+    for (size_t i = 0; i < files->count && !*wrong; i++) {
+        const struct mos_ledger_file *f = mos_vec_at(files, i);
+        const char *path = mos_path_join(ctx->arena, folder, f->name);
+        uint8_t hash[MOS_SHA256_SIZE];
+        char hex[65];
+        if (!(f->image ? mos_image_hash_of(ctx, path, hash)
+                       : mos_hash_file(ctx->host, path, hash, ctx->error)))
+            return false;
+        mos_sha256_hex(hash, hex);
+        if (strcmp(hex, f->hash) != 0)
+            *wrong = f->name;
+    }
+    return true;
 }
 
 bool mos_build_is_untouched(struct mos_plan *plan, const char *out_folder, const char *stamp,

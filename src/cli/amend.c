@@ -21,7 +21,6 @@ static int run(struct cli *cli) {
 const struct command command_amend = {
     .name = "amend",
     .usage = "IMAGE CHANGE… -o FILE",
-    .options = "output expand-to",
     .about = "a new image with files (REGION:PATH=FILE) or regions (REGION=FILE) exchanged",
     .least = 2,
     .most = -1,

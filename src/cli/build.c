@@ -24,7 +24,6 @@ static int run(struct cli *cli) {
 const struct command command_build = {
     .name = "build",
     .usage = "[SELECTOR…]",
-    .options = "out strict",
     .about = "check, then images, boot files and ledger under out/SELECTOR/",
     .most = -1,
     .run = run,

@@ -36,7 +36,6 @@ static int run(struct cli *cli) {
 const struct command command_check = {
     .name = "check",
     .usage = "[SELECTOR…]",
-    .options = "strict accept",
     .about = "every rule on all boards and variants, or those selected",
     .most = -1,
     .run = run,

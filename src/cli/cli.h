@@ -13,7 +13,9 @@ struct cli {
     const char *picture;                        /* show layout: --picture, or NULL */
     const char *expand_to;                      /* --expand-to, or NULL */
     const char *loader, *medium, *keys, *flash; /* rehearse: --loader, --as …; or NULL */
-    bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, planned, faults;
+    bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, planned, faults,
+        verify, help, version;
+    const char *when_color;      /* --color, or NULL */
     struct mosaicum_draft draft; /* options of new */
     bool color, unicode;         /* of standard output */
     int width;                   /* columns of the terminal, 0: not one */
@@ -23,10 +25,9 @@ struct cli {
 
 struct command {
     const char *name;
-    const char *usage;   /* its arguments */
-    const char *about;   /* one line of the help */
-    const char *options; /* what it takes besides those of all commands: "out strict" */
-    int least, most;     /* number of arguments; most -1: any */
+    const char *usage; /* its arguments */
+    const char *about; /* one line of the help */
+    int least, most;   /* number of arguments; most -1: any */
     int (*run)(struct cli *cli);
 };
 

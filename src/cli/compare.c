@@ -17,7 +17,6 @@ static int run(struct cli *cli) {
 const struct command command_compare = {
     .name = "compare",
     .usage = "A B",
-    .options = "expand-to",
     .about = "two boards, variants, images or ledgers side by side: only what differs",
     .least = 2,
     .most = 2,

@@ -73,7 +73,6 @@ static int run(struct cli *cli) {
 const struct command command_demo = {
     .name = "demo",
     .usage = "[DIR]",
-    .options = "",
     .about = "writes the demo workspace and does the whole job on it",
     .most = 1,
     .run = run,

@@ -69,7 +69,6 @@ static int run(struct cli *cli) {
 const struct command command_explain = {
     .name = "explain",
     .usage = "[RULE|keys]",
-    .options = "",
     .about = "what a rule means, with examples; or every key of a definition",
     .most = 1,
     .run = run,

@@ -14,7 +14,6 @@ static int run(struct cli *cli) {
 const struct command command_inspect = {
     .name = "inspect",
     .usage = "IMAGE",
-    .options = "files expand-to",
     .about = "what is in a disk image: table, regions, file systems, what lies where",
     .least = 1,
     .most = 1,

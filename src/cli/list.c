@@ -13,7 +13,6 @@ static int run(struct cli *cli) {
 const struct command command_list = {
     .name = "list",
     .usage = "",
-    .options = "",
     .about = "boards and variants, and whether they are checked and built",
     .most = 0,
     .run = run,

@@ -113,7 +113,6 @@ static int run(struct cli *cli) {
 const struct command command_new = {
     .name = "new",
     .usage = "[NAME]",
-    .options = "cpu ram-start ram console baud medium size kernel tree root from expand-to",
     .about = "starts a workspace or adds a board, from options, questions or an image",
     .most = 1,
     .run = run,

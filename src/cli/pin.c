@@ -15,7 +15,6 @@ static int run(struct cli *cli) {
 const struct command command_pin = {
     .name = "pin",
     .usage = "[SELECTOR…]",
-    .options = "",
     .about = "records the hash of every piece in mosaicum.pins",
     .most = -1,
     .run = run,

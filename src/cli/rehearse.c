@@ -28,7 +28,6 @@ static int run(struct cli *cli) {
 const struct command command_rehearse = {
     .name = "rehearse",
     .usage = "SELECTOR|IMAGE",
-    .options = "out planned faults loader as flash keys cpu ram-start ram tree expand-to",
     .about =
         "boots what was built (--planned: what would be) in a simulator; --faults breaks things",
     .least = 1,

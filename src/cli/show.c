@@ -26,7 +26,6 @@ static int run(struct cli *cli) {
 const struct command command_show = {
     .name = "show",
     .usage = "[SELECTOR] PART",
-    .options = "trail picture",
     .about = "layout, ram, boot, kernel, tree, env, budgets or all, worked out",
     .least = 1,
     .most = 2,

@@ -23,7 +23,6 @@ static int run(struct cli *cli) {
 const struct command command_take = {
     .name = "take",
     .usage = "IMAGE REGION[:PATH]",
-    .options = "output expand-to",
     .about = "copies a file, a folder or a whole region out of an image",
     .least = 2,
     .most = 2,

@@ -68,6 +68,7 @@ mosaicum *cli_open(struct cli *cli, bool needs_workspace) {
                                  .cache_folder = cli->no_cache ? NULL : cache,
                                  .no_run = cli->no_run,
                                  .strict = cli->strict,
+                                 .verify = cli->verify,
                                  .stream = put_out,
                                  .expand_to = cli->expand_to,
                                  .progress = !cli->quiet && isatty(2) ? progress : NULL};

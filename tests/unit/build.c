@@ -14,7 +14,7 @@
 
 /* Writes in any order, twice over some places: every chunk's hash is that of the final bytes. */
 static void chunk_hashes_are_of_the_final_bytes(void) {
-    enum { SIZE = 30 * 1024 * 1024 + 512 };
+    enum { SIZE = 110 * 1024 * 1024 + 512, CHUNKS = 28 }; /* several at once, and a short one */
     uint64_t seed = 4;
     uint8_t *model = calloc(1, SIZE), list[32], hash[32], piece[70000];
     struct core c;
@@ -24,7 +24,7 @@ static void chunk_hashes_are_of_the_final_bytes(void) {
     CU_ASSERT_PTR_NOT_NULL_FATAL(image);
     for (int i = 0; i < 300; i++) { /* mostly forward, now and then back; two chunks stay empty */
         size_t length = 1 + random_below(&seed, sizeof piece);
-        uint64_t offset = i % 10 ? (uint64_t)i * 50000 : random_below(&seed, 14 << 20);
+        uint64_t offset = i % 10 ? (uint64_t)i * 330000 : random_below(&seed, 90 << 20);
         for (size_t k = 0; k < length; k++)
             piece[k] = (uint8_t)random_next(&seed);
         memcpy(model + offset, piece, length);
@@ -35,8 +35,8 @@ static void chunk_hashes_are_of_the_final_bytes(void) {
     CU_ASSERT_EQUAL(mos_io_write(mos_image_io(image), piece, 2, SIZE - 1), ENOSPC);
     CU_ASSERT_TRUE(mos_image_finish(image, hash));
     struct mos_sha256 *all = mos_sha256_new();
-    CU_ASSERT_EQUAL(mos_image_chunks(image), 8);
-    for (size_t i = 0; i < 8; i++) {
+    CU_ASSERT_EQUAL(mos_image_chunks(image), CHUNKS);
+    for (size_t i = 0; i < CHUNKS; i++) {
         size_t start = i * MOS_CHUNK_SIZE;
         mos_sha256(model + start, (size_t)mos_min(MOS_CHUNK_SIZE, SIZE - start), list);
         CU_ASSERT_EQUAL(memcmp(list, mos_image_chunk_hash(image, i), 32), 0);
@@ -45,6 +45,12 @@ static void chunk_hashes_are_of_the_final_bytes(void) {
     mos_sha256_final(all, list);
     mos_sha256_free(all);
     CU_ASSERT_EQUAL(memcmp(list, hash, 32), 0);
+    uint8_t again[32];
+    CU_ASSERT(mos_image_hash_of(&c.ctx, path, again) && memcmp(again, hash, 32) == 0);
+    FILE *f = fopen(path, "r+b");
+    CU_ASSERT(f && fseek(f, 105 << 20, SEEK_SET) == 0 && fputc('x', f) == 'x' && !fclose(f));
+    CU_ASSERT(mos_image_hash_of(&c.ctx, path, again) && memcmp(again, hash, 32) != 0);
+    model[105 << 20] = 'x';
     size_t length;
     char *bytes = read_whole(path, &length);
     CU_ASSERT(length == SIZE && memcmp(bytes, model, SIZE) == 0);

@@ -1,0 +1,180 @@
+/* Options: one row each; help, parsing, and who may have them follow from it.  A new one is a row
+ * here and a member of struct cli. */
+#include "cli/options.h"
+
+#include <popt.h>
+#include <stddef.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { SEEN = 1000 }; /* the first row's number for popt */
+
+struct row {
+    const char *name;
+    char letter;
+    const char *commands;     /* that take it, "build rehearse"; "": all of them */
+    const char *help, *value; /* value NULL: it is a flag */
+    size_t at;                /* of its member in struct cli: a bool or a const char * */
+};
+
+#define AT(member) offsetof(struct cli, member)
+
+static const struct row rows[] = {
+    {"workspace", 'w', "", "the workspace (default: walk up from here)", "DIR", AT(workspace)},
+    {"out", 0, "build rehearse", "another place than out/ in the workspace", "DIR", AT(out)},
+    {"output", 'o', "take amend", "the file to write", "FILE", AT(output)},
+    {"picture", 0, "show", "draws the layout into this file, .svg or .png", "FILE", AT(picture)},
+    {"trail", 0, "show", "with the places that set each value", NULL, AT(trail)},
+    {"files", 0, "inspect", "every file of every volume", NULL, AT(files)},
+    {"planned", 0, "rehearse", "what a build would write, before it is built", NULL, AT(planned)},
+    {"faults", 0, "rehearse", "the same boot with one thing broken at a time", NULL, AT(faults)},
+    {"loader", 0, "rehearse", "the loader's binary, for the variables compiled into it", "FILE",
+     AT(loader)},
+    {"as", 0, "rehearse", "what the loader calls the image's medium (\"mmc 0\")", "MEDIUM",
+     AT(medium)},
+    {"flash", 0, "rehearse",
+     "the serial flash beside an image, where its loader may keep variables", "FILE", AT(flash)},
+    {"keys", 0, "rehearse", "a tree with the keys that parcels must be signed with", "FILE",
+     AT(keys)},
+    {"strict", 0, "check build", "warnings count as errors", NULL, AT(strict)},
+    {"accept", 0, "check", "turn what is found into waivers, for a board adopted as it is", NULL,
+     AT(accept)},
+    {"verify", 0, "build", "reads what was built and hashes it, where nothing has changed", NULL,
+     AT(verify)},
+    {"expand-to", 0, "inspect take amend compare rehearse new",
+     "what a compressed image may grow to (64 GiB)", "SIZE", AT(expand_to)},
+    {"json", 0, "", "one JSON document on standard output", NULL, AT(json)},
+    {"color", 0, "", "auto, always or never", "WHEN", AT(when_color)},
+    {"no-run", 0, "", "start no outside program", NULL, AT(no_run)},
+    {"no-cache", 0, "", "keep nothing between runs", NULL, AT(no_cache)},
+    {"quiet", 'q', "", "only what is wrong", NULL, AT(quiet)},
+    {"verbose", 'v', "", "also what could not be proved", NULL, AT(verbose)},
+    {"help", 'h', "", "this text", NULL, AT(help)},
+    {"version", 0, "", "the version", NULL, AT(version)},
+    /* what new is told */
+    {"from", 0, "new", "draft the board from an image that boots", "IMAGE", AT(draft.from)},
+    {"cpu", 0, "new rehearse", "arm64, arm or riscv64", "CPU", AT(draft.cpu)},
+    {"ram-start", 0, "new rehearse", "first address of RAM", "ADDRESS", AT(draft.ram_start)},
+    {"ram", 0, "new rehearse", "smallest fitted RAM, as in \"512 MiB\"", "SIZE",
+     AT(draft.ram_size)},
+    {"console", 0, "new", "serial console, as in ttyAMA0", "PORT", AT(draft.console)},
+    {"baud", 0, "new", "its speed", "SPEED", AT(draft.baud)},
+    {"medium", 0, "new", "sd, emmc, usb or nvme", "KIND", AT(draft.medium)},
+    {"size", 0, "new", "the medium's size, as in \"4 GiB\"", "SIZE", AT(draft.size)},
+    {"kernel", 0, "new", "kernel image", "FILE", AT(draft.kernel)},
+    {"tree", 0, "new rehearse", "device tree, source or blob; of a loader: its own", "FILE",
+     AT(draft.tree)},
+    {"root", 0, "new", "archive of the root file system", "FILE", AT(draft.root)},
+};
+enum { ROWS = sizeof rows / sizeof *rows };
+
+static struct {
+    int flag;
+    char *text;
+    bool given;
+} values[ROWS]; /* filled by popt */
+
+/* Is a command one of a row's? */
+static bool takes(const struct row *row, const char *command) {
+    size_t n = strlen(command);
+    for (const char *p = row->commands; (p = strstr(p, command)); p += n)
+        if ((p == row->commands || p[-1] == ' ') && (!p[n] || p[n] == ' '))
+            return true;
+    return !*row->commands;
+}
+
+static bool is_of_new(const struct row *row) {
+    return *row->commands && strncmp(row->commands, "new", 3) == 0;
+}
+
+void options_print_row(FILE *to, const char *left, const char *right) {
+    size_t n = 0; /* the first column is counted in characters, not bytes */
+    for (const char *p = left; *p; p++)
+        n += ((unsigned char)*p & 0xc0) != 0x80;
+    fprintf(to, "  %s%*s%s\n", left, n < 29 ? (int)(29 - n) : 1, "", right);
+}
+
+void options_print(FILE *to, bool of_new) {
+    for (const struct row *r = rows; r < rows + ROWS; r++) {
+        char left[64], right[200] = "";
+        if (is_of_new(r) != of_new)
+            continue;
+        snprintf(left, sizeof left, "%s%c%s --%s %s", r->letter ? "-" : "",
+                 r->letter ? r->letter : ' ', r->letter ? "," : "  ", r->name,
+                 r->value ? r->value : "");
+        bool few = strlen(r->commands) < 24; /* else what it is about says it */
+        if (*r->commands && few && strcmp(r->commands, "new") != 0) { /* "build, rehearse: …" */
+            size_t n = 0;
+            for (const char *p = r->commands; *p && n + 4 < sizeof right; p++) {
+                if (*p == ' ')
+                    right[n++] = ',';
+                right[n++] = *p;
+            }
+            snprintf(right + n, sizeof right - n, ": ");
+        }
+        snprintf(right + strlen(right), sizeof right - strlen(right), "%s", r->help);
+        options_print_row(to, left, right);
+    }
+}
+
+bool options_fit(const struct command *c, const char **wrong, char *others, size_t room) {
+    *others = 0;
+    for (size_t i = 0; i < ROWS; i++)
+        if (*rows[i].commands && takes(&rows[i], c->name))
+            snprintf(others + strlen(others), room - strlen(others), " --%s", rows[i].name);
+    for (size_t i = 0; i < ROWS; i++)
+        if (values[i].given && !takes(&rows[i], c->name)) {
+            *wrong = rows[i].name;
+            return false;
+        }
+    return true;
+}
+
+static void store(struct cli *cli) {
+    for (size_t i = 0; i < ROWS; i++) {
+        char *member = (char *)cli + rows[i].at;
+        if (rows[i].value)
+            *(const char **)(void *)member = values[i].text;
+        else
+            *(bool *)(void *)member = values[i].flag;
+    }
+}
+
+const char **options_parse(struct cli *cli, int argc, const char **argv, char *why, size_t room) {
+    struct poptOption table[ROWS + 1] = {0};
+    int r;
+    for (size_t i = 0; i < ROWS; i++)
+        table[i] = (struct poptOption){.longName = rows[i].name,
+                                       .shortName = rows[i].letter,
+                                       .argInfo = rows[i].value ? POPT_ARG_STRING : POPT_ARG_NONE,
+                                       .arg = rows[i].value ? (void *)&values[i].text
+                                                            : (void *)&values[i].flag,
+                                       .val = SEEN + (int)i};
+    poptContext context = poptGetContext("mosaicum", argc, argv, table, 0);
+    while ((r = poptGetNextOpt(context)) >= SEEN)
+        values[r - SEEN].given = true;
+    store(cli);
+    *why = 0;
+    if (r < -1)
+        snprintf(why, room, "%s: %s", poptStrerror(r), poptBadOption(context, 0));
+    static const char *none[] = {NULL};
+    const char **found = poptGetArgs(context), **words = none;
+    size_t count = 0;
+    while (found && found[count])
+        count++;
+    if (count && (words = calloc(count + 1, sizeof *words)))
+        for (size_t i = 0; i < count; i++)
+            words[i] = strdup(found[i]);
+    poptFreeContext(context);
+    return words;
+}
+
+void options_free(const char **words) {
+    for (size_t i = 0; i < ROWS; i++)
+        free(values[i].text);
+    bool some = words && words[0];
+    for (size_t i = 0; some && words[i]; i++)
+        free((char *)(void *)(uintptr_t)words[i]);
+    if (some)
+        free((void *)words);
+}
