@@ -150,7 +150,7 @@ static const char *adopt(struct draft *x, const char *path, const char *into) {
     const char *shown = free_path(x, into, path);
     const char *to = mos_path_join(m->arena, x->folder, shown);
     bool there = mos_map_get(&x->adopted, shown) || same_file(m, to, path);
-    mos_map_set(&x->adopted, shown, (void *)(uintptr_t)path);
+    mos_map_set_const(&x->adopted, shown, path);
     if (there)
         return shown;
     e = h->make_folder(h, mos_path_folder(m->arena, to));

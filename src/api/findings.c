@@ -57,7 +57,7 @@ static struct run_finding *publish(struct mos_arena *arena, const struct mos_fin
     struct mosaicum_place *places = mos_alloc_array(arena, f->places.count, sizeof *places);
     for (size_t k = 0; k < f->places.count; k++)
         publish_place(arena, mos_vec_at(&f->places, k), &places[k]);
-    if (f->rule == MOS_RULE_ACCESS_PLAIN_SECRET)
+    if (mos_rule_rows[f->rule].kind == MOS_RULE_IS_SECRET)
         hide_marked(arena, places, f->places.count);
     const char **selectors = mos_alloc(arena, sizeof *selectors);
     selectors[0] = copied(arena, f->selector);
@@ -141,20 +141,6 @@ static const struct mos_waiver *waiver_for(const struct mos_board *board,
             return w;
     }
     return NULL;
-}
-
-/* No image can be made with these, accepted or not: a build tells them all the same. */
-static bool stops_a_build(enum mos_rule_id rule) {
-    static const enum mos_rule_id rules[] = {
-        MOS_RULE_PIECE_MISSING,        MOS_RULE_PIECE_PATH,         MOS_RULE_VOLUME_DOES_NOT_FIT,
-        MOS_RULE_LAYOUT_BEYOND_MEDIUM, MOS_RULE_LAYOUT_SUM_TOO_BIG, MOS_RULE_LAYOUT_OVERLAP,
-        MOS_RULE_LAYOUT_COVERS_TABLE,  MOS_RULE_LAYOUT_REST,        MOS_RULE_TREE_SYNTAX,
-        MOS_RULE_TREE_TARGET_MISSING,  MOS_RULE_BOARD_SCHEMA,       MOS_RULE_BOARD_REFERENCE,
-        MOS_RULE_LOADER_ENV_TOO_BIG};
-    for (size_t i = 0; i < sizeof rules / sizeof *rules; i++)
-        if (rules[i] == rule)
-            return true;
-    return false;
 }
 
 static bool has_ended(const struct mos_ctx *ctx, const struct mos_waiver *w) {
@@ -263,7 +249,8 @@ void run_publish(struct run_task *t, const struct mos_board *board) {
             continue;
         const char *place = waiver_place(t->arena, board, f);
         const struct mos_waiver *w = f->unparsable ? NULL : waiver_for(board, f, place);
-        if (w && !has_ended(&t->ctx, w) && !(t->ctx.may_make && stops_a_build(f->rule))) {
+        if (w && !has_ended(&t->ctx, w) &&
+            !(t->ctx.may_make && mos_rule_rows[f->rule].kind == MOS_RULE_IS_STOPS)) {
             mos_vec_push_pointer(&t->result->used_waivers, waiver_identity(t->results, w));
             continue;
         }
@@ -428,7 +415,7 @@ static bool is_accepted(const struct mos_ctx *ctx, const struct mos_board *board
     if (is_outside(f))
         return true;
     const struct mos_waiver *w = waiver_for(board, f, waiver_place(ctx->arena, board, f));
-    return w && !has_ended(ctx, w) && !stops_a_build(f->rule);
+    return w && !has_ended(ctx, w) && mos_rule_rows[f->rule].kind != MOS_RULE_IS_STOPS;
 }
 
 size_t run_count(const struct mos_ctx *ctx, const struct mos_board *board,

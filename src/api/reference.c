@@ -50,7 +50,7 @@ static const char *type_text(struct writer *w, const struct mos_key *key, enum m
 static void note(struct writer *w, const struct mos_keys *keys) {
     if (mos_map_get(&w->done, keys->title))
         return;
-    mos_map_set(&w->done, keys->title, (void *)(uintptr_t)keys);
+    mos_map_set_const(&w->done, keys->title, keys);
     mos_vec_push_pointer(&w->todo, keys);
 }
 

@@ -72,7 +72,7 @@ static void put_scalar(struct writer *w, const struct mos_key *key, enum mos_typ
 
 static void put_reference(struct writer *w, const struct mos_keys *keys) {
     if (!mos_map_get(&w->done, keys->title)) {
-        mos_map_set(&w->done, keys->title, (void *)(uintptr_t)keys);
+        mos_map_set_const(&w->done, keys->title, keys);
         mos_vec_push_pointer(&w->todo, keys);
     }
     mos_buf_text(&w->out, "\"$ref\": ");
@@ -154,7 +154,7 @@ static const char *schema_text(struct mos_arena *arena) {
         mos_buf_printf(&w.out, "%s{\"$ref\": \"#/$defs/%s\"}", i ? ", " : "", files[i]->title);
     mos_buf_text(&w.out, "],\n \"$defs\": {");
     for (size_t i = 0; i < FILES; i++)
-        mos_map_set(&w.done, files[i]->title, (void *)(uintptr_t)files[i]);
+        mos_map_set_const(&w.done, files[i]->title, files[i]);
     for (size_t i = 0; i < FILES; i++) {
         mos_buf_text(&w.out, i ? ",\n  " : "\n  ");
         put_text(&w.out, files[i]->title);

@@ -1,11 +1,9 @@
 #include "base/finding.h"
 
-/* ERROR, WARNING and NOTE are as they say; FIELD is a warning, and an error in what leaves the
- * house. */
 #define MOS_SEVERITY_FIELD MOS_SEVERITY_WARNING
 const struct mos_rule_row mos_rule_rows[MOS_RULE_COUNT] = {
-#define MOS_RULE(symbol, id, severity, phase, title)                                               \
-    {id, MOS_SEVERITY_##severity, (#severity)[0] == 'F', (#phase)[0], title},
+#define MOS_RULE(symbol, id, severity, phase, kind, title)                                         \
+    {id, title, MOS_SEVERITY_##severity, MOS_RULE_IS_##kind, (#severity)[0] == 'F', (#phase)[0]},
 #include "base/rules.def"
 #undef MOS_RULE
 };

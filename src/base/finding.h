@@ -10,18 +10,21 @@
 enum mos_severity { MOS_SEVERITY_ERROR, MOS_SEVERITY_WARNING, MOS_SEVERITY_NOTE };
 
 enum mos_rule_id {
-#define MOS_RULE(symbol, id, severity, phase, title) MOS_RULE_##symbol,
+#define MOS_RULE(symbol, id, severity, phase, kind, title) MOS_RULE_##symbol,
 #include "base/rules.def"
 #undef MOS_RULE
     MOS_RULE_COUNT
 };
 
+enum mos_rule_kind { MOS_RULE_IS_PLAIN, MOS_RULE_IS_STOPS, MOS_RULE_IS_SECRET };
+/* A row of rules.def, which says what its parts mean. */
 struct mos_rule_row {
     const char *id; /* "layout.overlap" */
+    const char *title;
     enum mos_severity severity;
+    enum mos_rule_kind kind;
     bool field; /* an error in a variant that leaves the house */
     char phase; /* 'D', 'G' or 'I' */
-    const char *title;
 };
 extern const struct mos_rule_row mos_rule_rows[MOS_RULE_COUNT];
 

@@ -56,3 +56,11 @@ void mos_map_set(struct mos_map *map, const char *key, void *value) {
     }
     map->items[*slot - 1].value = value;
 }
+
+void mos_map_set_const(struct mos_map *map, const char *key, const void *value) {
+    union {
+        const void *kept;
+        void *stored;
+    } same = {value};
+    mos_map_set(map, key, same.stored);
+}

@@ -74,13 +74,15 @@ static bool sign(void *self, const uint8_t digest[32], uint8_t *out) {
                             p->signer.key_name);
 }
 
+static char no_password[1]; /* an empty one: nobody is asked */
+
 static EVP_PKEY *read_key(const char *pem, size_t length, bool private) {
     BIO *b = BIO_new_mem_buf(pem, (int)mos_min(length, 1 << 20));
-    EVP_PKEY *k = b ? PEM_read_bio_PrivateKey(b, NULL, NULL, (void *)(uintptr_t) "") : NULL;
+    EVP_PKEY *k = b ? PEM_read_bio_PrivateKey(b, NULL, NULL, no_password) : NULL;
     BIO_free(b);
     if (!k && !private) {
         b = BIO_new_mem_buf(pem, (int)mos_min(length, 1 << 20));
-        k = b ? PEM_read_bio_PUBKEY(b, NULL, NULL, (void *)(uintptr_t) "") : NULL;
+        k = b ? PEM_read_bio_PUBKEY(b, NULL, NULL, no_password) : NULL;
         BIO_free(b);
     }
     int bits = k && EVP_PKEY_is_a(k, "RSA") ? EVP_PKEY_get_bits(k) : 0;

@@ -74,6 +74,9 @@ static struct {
     bool given;
 } values[ROWS]; /* filled by popt */
 
+static char **held; /* copies of the words */
+static size_t held_count;
+
 /* Is a command one of a row's? */
 static bool takes(const struct row *row, const char *command) {
     size_t n = strlen(command);
@@ -162,9 +165,9 @@ const char **options_parse(struct cli *cli, int argc, const char **argv, char *w
     size_t count = 0;
     while (found && found[count])
         count++;
-    if (count && (words = calloc(count + 1, sizeof *words)))
-        for (size_t i = 0; i < count; i++)
-            words[i] = strdup(found[i]);
+    if (count && (words = calloc(count + 1, sizeof *words)) && (held = calloc(count, sizeof *held)))
+        for (; held_count < count; held_count++)
+            words[held_count] = held[held_count] = strdup(found[held_count]);
     poptFreeContext(context);
     return words;
 }
@@ -172,9 +175,9 @@ const char **options_parse(struct cli *cli, int argc, const char **argv, char *w
 void options_free(const char **words) {
     for (size_t i = 0; i < ROWS; i++)
         free(values[i].text);
-    bool some = words && words[0];
-    for (size_t i = 0; some && words[i]; i++)
-        free((char *)(void *)(uintptr_t)words[i]);
-    if (some)
+    for (size_t i = 0; i < held_count; i++)
+        free(held[i]);
+    free(held);
+    if (held_count)
         free((void *)words);
 }

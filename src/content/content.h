@@ -136,6 +136,7 @@ bool mos_index_replay(struct mos_ctx *ctx, const struct mos_index *index,
                       const struct mos_sink *sink);
 size_t mos_index_count(const struct mos_index *index);
 void mos_index_save(const struct mos_index *index, struct mos_buf *out);
-struct mos_index *mos_index_load(struct mos_ctx *ctx, const void *data, size_t length);
+/* The bytes stay where they are. */
+struct mos_index *mos_index_load(struct mos_ctx *ctx, void *data, size_t length);
 
 #endif

@@ -263,7 +263,7 @@ void mos_index_save(const struct mos_index *index, struct mos_buf *out) {
     mos_buf_add(out, hash, sizeof hash);
 }
 
-struct mos_index *mos_index_load(struct mos_ctx *ctx, const void *data, size_t length) {
+struct mos_index *mos_index_load(struct mos_ctx *ctx, void *data, size_t length) {
     uint8_t hash[MOS_SHA256_SIZE];
     if (length < HEAD + sizeof hash || memcmp(data, magic, sizeof magic) != 0)
         return NULL;
@@ -275,7 +275,7 @@ struct mos_index *mos_index_load(struct mos_ctx *ctx, const void *data, size_t l
     x->ctx = ctx;
     x->chunks = mos_vec_make(ctx->arena, sizeof(struct mos_buf));
     struct mos_buf *all = mos_vec_push(&x->chunks);
-    char *entries = (char *)(uintptr_t)data + HEAD;
+    char *entries = (char *)data + HEAD;
     *all = (struct mos_buf){ctx->arena, entries, body - HEAD, body - HEAD};
     x->count = mos_le32((const uint8_t *)data + sizeof magic);
     struct mos_entry entry;

@@ -87,7 +87,7 @@ static const char *item_name(const json_t *item, size_t index, struct mos_arena 
     return name ? name : mos_printf(arena, "%zu", index);
 }
 
-static void flatten(struct mos_arena *arena, const json_t *value, const char *path, unsigned depth,
+static void flatten(struct mos_arena *arena, json_t *value, const char *path, unsigned depth,
                     struct mos_map *out) {
     const char *key, *text = NULL;
     json_t *item;
@@ -95,7 +95,7 @@ static void flatten(struct mos_arena *arena, const json_t *value, const char *pa
     const char *dot = *path ? "." : "";
     if (depth > 6)
         return;
-    json_object_foreach((json_t *)(uintptr_t)value, key, item) {
+    json_object_foreach(value, key, item) {
         if (strcmp(key, "spans") != 0 && strcmp(key, "chunks") != 0)
             flatten(arena, item, mos_printf(arena, "%s%s%s", path, dot, key), depth + 1, out);
     }
@@ -107,7 +107,7 @@ static void flatten(struct mos_arena *arena, const json_t *value, const char *pa
     else if (json_is_integer(value))
         text = mos_printf(arena, "%lld", (long long)json_integer_value(value));
     if (text)
-        mos_map_set(out, mos_strdup(arena, path), (void *)(uintptr_t)text);
+        mos_map_set_const(out, mos_strdup(arena, path), text);
 }
 
 /* Images are asked too whether they are ledgers: those are not read.  A read that fails goes to

@@ -205,7 +205,7 @@ static void note_builtin(struct maker *k, const char *text) {
         const char *name =
             mos_module_name(k->arena, mos_strndup(k->arena, line, strcspn(line, "\n")));
         if (name)
-            mos_map_set(&k->builtin, name, (void *)(uintptr_t)name);
+            mos_map_set_const(&k->builtin, name, name);
     }
 }
 

@@ -81,7 +81,7 @@ static void visit_trait(struct resolver *r, const struct mos_node *item, struct 
             missing_part(r, "trait", "traits", item->text, item->place,
                          MOS_RULE_BOARD_TRAIT_MISSING);
         if (part && part->node) {
-            mos_map_set(&r->visited, item->text, (void *)(uintptr_t)&visiting);
+            mos_map_set_const(&r->visited, item->text, &visiting);
             l = new_layer(r, mos_printf(r->ctx->arena, "trait %s", item->text), part->node);
             visit_traits(r, part->node, l);
             mos_vec_push_pointer(&r->layers, l);

@@ -34,6 +34,7 @@ static void open_questions(struct mos_plan *plan) {
 
 struct mos_plan *mos_plan_make(struct mos_ctx *ctx, const struct mos_board *board) {
     struct mos_plan *plan = mos_alloc(ctx->arena, sizeof *plan);
+    plan->self = plan;
     plan->ctx = ctx;
     plan->board = board;
     struct mos_vec *lists[] = {&plan->pieces,  &plan->media,   &plan->environments, &plan->blobs,

@@ -156,6 +156,7 @@ struct mos_budget_plan {
 };
 
 struct mos_plan {
+    struct mos_plan *self; /* for those who may not change it, but have more of its content read */
     struct mos_ctx *ctx;
     const struct mos_board *board;
     struct mos_vec pieces, media, environments, blobs, entries; /* of pointers to the above */

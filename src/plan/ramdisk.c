@@ -193,12 +193,12 @@ static bool key_of(struct ramdisk *m, struct mos_piece_plan *const *archives, si
     return true;
 }
 
-static void add_archive(struct mos_piece_plan **archives, size_t *count,
-                        const struct mos_piece_plan *p) {
+static void add_archive(const struct mos_plan *plan, struct mos_piece_plan **archives,
+                        size_t *count, const struct mos_piece_plan *p) {
     for (size_t i = 0; i < *count; i++)
         if (archives[i] == p)
             return;
-    archives[(*count)++] = (struct mos_piece_plan *)(uintptr_t)p;
+    archives[(*count)++] = mos_plan_piece(plan, p->def);
 }
 
 /* ---- one ramdisk ---- */
@@ -252,9 +252,10 @@ static bool settle(struct mos_plan *plan, struct mos_piece_plan *p) {
         modules = mos_plan_piece(plan, m.def->modules->in->target);
     for (size_t i = 0; i < m.items.count; i++)
         if (((struct ramdisk_item *)mos_vec_at(&m.items, i))->in)
-            add_archive(archives, &count, ((struct ramdisk_item *)mos_vec_at(&m.items, i))->in);
+            add_archive(plan, archives, &count,
+                        ((struct ramdisk_item *)mos_vec_at(&m.items, i))->in);
     if (modules)
-        add_archive(archives, &count, modules);
+        add_archive(plan, archives, &count, modules);
     for (size_t i = 0; i < count; i++) {
         if (!mos_plan_is_there(archives[i])) /* it has its finding */
             return true;

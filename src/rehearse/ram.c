@@ -15,7 +15,7 @@ void sim_ram_start(struct sim *s) {
     s->ram.length = mos_min(s->ram.length, (uint64_t)MOST_PAGES * PAGE);
     size_t pages = (size_t)(s->ram.length / PAGE + 1);
     s->ram.table = mos_alloc_array(s->arena, pages, sizeof(uint8_t *));
-    s->ram.lent = mos_alloc_array(s->arena, pages, sizeof(bool));
+    s->ram.lent = mos_alloc_array(s->arena, pages, sizeof *s->ram.lent);
 }
 
 bool sim_ram_is(const struct sim *s, uint64_t at, uint64_t length) {
@@ -50,18 +50,23 @@ const char *sim_ram_why(const struct sim *s, uint64_t at, uint64_t length) {
                                       : "over RAM that somebody else owns";
 }
 
+/* The bytes of a page, its own or lent ones; NULL: nobody has written there. */
+static const uint8_t *page_of(const struct sim *s, size_t page) {
+    return s->ram.table[page] ? s->ram.table[page] : s->ram.lent[page];
+}
+
 void sim_ram_write(struct sim *s, uint64_t at, const void *bytes, size_t length) {
     const uint8_t *from = bytes;
     while (length && sim_ram_is(s, at, 1)) {
         uint64_t offset = at - s->ram.start;
         uint8_t **page = &s->ram.table[offset / PAGE];
         size_t n = (size_t)mos_min(length, PAGE - offset % PAGE);
-        if (!*page || s->ram.lent[offset / PAGE]) {
-            const uint8_t *before = *page;
+        if (!*page) {
+            const uint8_t *before = s->ram.lent[offset / PAGE];
             *page = mos_alloc(s->ram.arena, PAGE);
             if (before)
                 memcpy(*page, before, PAGE);
-            s->ram.lent[offset / PAGE] = false;
+            s->ram.lent[offset / PAGE] = NULL;
         }
         memcpy(*page + offset % PAGE, from, n);
         from += n;
@@ -81,8 +86,8 @@ void sim_ram_lend(struct sim *s, uint64_t at, const uint8_t *bytes, size_t lengt
     length -= (size_t)(first - at);
     for (; length >= PAGE && sim_ram_is(s, first, PAGE); bytes += PAGE, first += PAGE) {
         size_t page = (size_t)((first - s->ram.start) / PAGE);
-        s->ram.table[page] = (uint8_t *)(uintptr_t)bytes; /* never written to: see lent */
-        s->ram.lent[page] = true;
+        s->ram.table[page] = NULL;
+        s->ram.lent[page] = bytes;
         length -= PAGE;
     }
     sim_ram_write(s, first, bytes, length);
@@ -93,7 +98,7 @@ void sim_ram_read(const struct sim *s, uint64_t at, void *to, size_t length) {
     while (length) {
         size_t n = (size_t)mos_min(length, PAGE - (at - s->ram.start) % PAGE);
         const uint8_t *page =
-            sim_ram_is(s, at, 1) ? s->ram.table[(at - s->ram.start) / PAGE] : NULL;
+            sim_ram_is(s, at, 1) ? page_of(s, (size_t)((at - s->ram.start) / PAGE)) : NULL;
         if (page)
             memcpy(out, page + (at - s->ram.start) % PAGE, n);
         else
@@ -115,11 +120,11 @@ uint8_t *sim_ram_copy(const struct sim *s, uint64_t at, uint64_t length, uint64_
 const uint8_t *sim_ram_look(const struct sim *s, uint64_t at, uint64_t *length) {
     size_t page = sim_ram_is(s, at, 1) ? (size_t)((at - s->ram.start) / PAGE) : 0;
     uint64_t offset = (at - s->ram.start) % PAGE, run = PAGE - offset;
-    if (!sim_ram_is(s, at, 1) || !s->ram.table[page])
+    if (!sim_ram_is(s, at, 1) || !page_of(s, page))
         return NULL;
-    const uint8_t *first = s->ram.table[page] + offset;
+    const uint8_t *first = page_of(s, page) + offset;
     for (; run < *length && s->ram.lent[page] && s->ram.lent[page + 1] &&
-           s->ram.table[page + 1] == s->ram.table[page] + PAGE;
+           s->ram.lent[page + 1] == s->ram.lent[page] + PAGE;
          page++)
         run += PAGE;
     *length = mos_min(*length, run);

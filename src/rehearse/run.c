@@ -85,8 +85,8 @@ static int run_simple(struct sim *s, const struct mos_shell_node *n) {
     size_t first = 0;
     for (; first < n->words.count && is_assignment(word_text(n, first)); first++) {
         const char *word = word_text(n, first), *equals = strchr(word, '=');
-        mos_map_set(&s->locals, mos_strndup(s->arena, word, (size_t)(equals - word)),
-                    (void *)(uintptr_t)expand(s, equals + 1));
+        mos_map_set_const(&s->locals, mos_strndup(s->arena, word, (size_t)(equals - word)),
+                          expand(s, equals + 1));
     }
     return first == n->words.count ? 0 : run_words(s, n, first);
 }

@@ -20,8 +20,8 @@ struct sim_thing {
 
 struct sim_ram {
     struct mos_arena *arena;
-    uint8_t **table; /* of uint8_t *, by page */
-    bool *lent;      /* which pages are somebody's bytes, to be copied before they change */
+    uint8_t **table;      /* of uint8_t *, by page */
+    const uint8_t **lent; /* pages that are somebody's bytes, copied before they change */
     uint64_t start, length;
     struct mos_vec things; /* of struct sim_thing * */
 };

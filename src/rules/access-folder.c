@@ -137,7 +137,7 @@ void mos_rule_access_folders(const struct mos_plan *plan) {
                 if (!mos_has(s.fill->folder))
                     continue;
                 plan->ctx->error = &ignored; /* the volume was counted: it has been told */
-                mos_plan_stream_fill((struct mos_plan *)(uintptr_t)plan, r, s.fill, false, &sink);
+                mos_plan_stream_fill(plan->self, r, s.fill, false, &sink);
                 plan->ctx->error = saved;
             }
         }

@@ -210,9 +210,8 @@ static bool script_first(const struct view *v, struct mos_place *place, const ch
             continue;
         *place = v->e->def->r.key_place;
         *as = mos_printf(v->plan->ctx->arena, "its first program %s, a script,", path);
-        return mos_plan_file_bytes((struct mos_plan *)(uintptr_t)v->plan, v->root, index, &bytes,
-                                   &length) &&
-               length > 2 && memcmp(bytes, "#!", 2) == 0;
+        return mos_plan_file_bytes(v->plan->self, v->root, index, &bytes, &length) && length > 2 &&
+               memcmp(bytes, "#!", 2) == 0;
     }
     return false;
 }
@@ -251,8 +250,7 @@ static bool log_in_port_unmounted(const struct view *v, struct mos_place *place,
         return false;
     for (size_t i = 0; i < sizeof files / sizeof *files; i++)
         if (mos_inv_follow(inv, v->plan->ctx->arena, files[i], &index) &&
-            (!mos_plan_file_bytes((struct mos_plan *)(uintptr_t)v->plan, v->root, index, &bytes,
-                                  &length) ||
+            (!mos_plan_file_bytes(v->plan->self, v->root, index, &bytes, &length) ||
              strstr(mos_strndup(v->plan->ctx->arena, (const char *)bytes, length), "devtmpfs")))
             return false; /* it does, or nobody knows */
     return true;

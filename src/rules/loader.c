@@ -55,7 +55,7 @@ static struct mos_map set_inside(const struct view *v) {
         for (size_t k = 0; k < uses.count; k++) {
             const struct mos_variable_use *u = mos_vec_at(&uses, k);
             if (u->kind == MOS_USE_SET)
-                mos_map_set(&names, u->name, (void *)(uintptr_t)s);
+                mos_map_set_const(&names, u->name, s);
         }
     }
     return names;
@@ -65,7 +65,7 @@ static void undefined(struct view *v, const struct mos_setenv *s, const struct m
                       const char *const *names, size_t count) {
     if (mos_map_get(&v->told, u->name))
         return;
-    mos_map_set(&v->told, u->name, (void *)(uintptr_t)s);
+    mos_map_set_const(&v->told, u->name, s);
     struct mos_place place = s->place;
     if (place.source && place.length >= u->length)
         for (size_t i = 0; i + u->length <= place.length; i++) /* the name itself, if it is there */
@@ -162,7 +162,7 @@ static void check_circles(struct view *v) {
             mos_find(v->list, MOS_RULE_LOADER_ENV_CYCLE, "Variable %s runs itself.", path[0]->name);
         for (size_t k = 0; path[k]; k++) {
             mos_finding_at(v->list, f, path[k]->place);
-            mos_map_set(&v->told, path[k]->name, (void *)(uintptr_t)path[k]);
+            mos_map_set_const(&v->told, path[k]->name, path[k]);
         }
         mos_finding_why(v->list, f, "The loader would go round until its stack is used up.");
         mos_finding_try(v->list, f, "Take one of these run commands out.");

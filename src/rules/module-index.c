@@ -200,7 +200,7 @@ void mos_rule_module_index(const struct mos_plan *plan) {
             uint32_t all;
             if (!r->volume || !r->counted || r->fs->no_owners)
                 continue;
-            struct view v = {.plan = (struct mos_plan *)(uintptr_t)plan,
+            struct view v = {.plan = plan->self,
                              .region = r,
                              .inv = r->volume->inventory,
                              .list = &plan->ctx->findings,

@@ -126,7 +126,7 @@ static void check_modules(const struct view *v, uint32_t folder) {
     const struct mos_hardware *h = v->plan->board->hardware;
     const char *cpu = h ? mos_text_or(h->cpu, NULL) : NULL;
     struct mos_vec facts = mos_vec_make(v->arena, sizeof(struct mos_module_fact));
-    if (!mos_plan_modules((struct mos_plan *)(uintptr_t)v->plan, v->root, folder, &facts))
+    if (!mos_plan_modules(v->plan->self, v->root, folder, &facts))
         return;
     for (size_t i = 0; i < facts.count; i++) {
         const struct mos_module_fact *m = mos_vec_at(&facts, i);

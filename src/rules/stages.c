@@ -152,7 +152,7 @@ static bool is_blank(const struct view *v) {
     for (size_t i = 0; i < p->head_length; i++)
         if (p->head[i] != byte)
             return false;
-    struct mos_plan *plan = (struct mos_plan *)(uintptr_t)v->plan;
+    struct mos_plan *plan = v->plan->self;
     const uint8_t *bytes = mos_plan_piece_bytes(plan, p); /* only where it begins like that */
     for (uint64_t i = 0; bytes && i < p->size; i++)
         if (bytes[i] != byte)
@@ -230,7 +230,7 @@ static bool check_names(const struct view *v, const struct mos_piece_plan *p,
 
 /* Whole, as far as its own hashes tell?  What was right is remembered by the file's hash. */
 static void check_parcel(const struct view *v, struct mos_piece_plan *p) {
-    struct mos_plan *plan = (struct mos_plan *)(uintptr_t)v->plan;
+    struct mos_plan *plan = v->plan->self;
     const char *problem, *names;
     const uint8_t *bytes = mos_plan_piece_bytes(plan, p);
     struct mos_parcel *parcel =

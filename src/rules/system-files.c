@@ -188,7 +188,7 @@ static void check_units(const struct view *v) {
     struct mos_vec units = mos_vec_make(v->arena, sizeof(struct mos_unit_fact));
     uint32_t folder;
     if (!mos_inv_find(v->inv, "etc/systemd/system", &folder) || !folder ||
-        !mos_plan_units((struct mos_plan *)(uintptr_t)v->plan, v->root, folder, &units))
+        !mos_plan_units(v->plan->self, v->root, folder, &units))
         return;
     for (size_t i = 0; i < units.count; i++) {
         const struct mos_unit_fact *u = mos_vec_at(&units, i);

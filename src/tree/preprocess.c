@@ -89,7 +89,7 @@ static bool read_marker(struct mos_dts *d, struct mos_dts_text *t, struct mos_ma
         d->ctx->error = &ignored;
         s = mos_source_load(d->ctx, mos_workspace_path(d->ctx, d->root, path), path, MOS_DTS_LIMIT);
         d->ctx->error = saved;
-        mos_map_set(sources, path, (void *)(uintptr_t)s);
+        mos_map_set_const(sources, path, s);
     }
     m->source = s;
     return s != NULL;
@@ -99,7 +99,7 @@ static bool read_marker(struct mos_dts *d, struct mos_dts_text *t, struct mos_ma
 static bool read_markers(struct mos_dts *d, struct mos_dts_text *t,
                          const struct mos_source *first) {
     struct mos_map sources = mos_map_make(d->ctx->arena);
-    mos_map_set(&sources, first->shown_path, (void *)(uintptr_t)first);
+    mos_map_set_const(&sources, first->shown_path, first);
     const struct mos_source *s = t->source;
     for (size_t i = 0; i < s->line_count; i++) {
         size_t length;

@@ -376,6 +376,7 @@ static void insert_path(struct resolver *r, struct mos_dt_property *p, struct mo
 }
 
 static void resolve_property(struct resolver *r, struct mos_dt_property *p) {
+    uint8_t *own = NULL; /* a copy of the value: it belongs to whoever gave it */
     for (size_t i = 0; i < p->marks.count; i++) {
         struct mos_dt_mark *m = mos_vec_at(&p->marks, i);
         struct mos_dt_node *target =
@@ -386,10 +387,18 @@ static void resolve_property(struct resolver *r, struct mos_dt_property *p) {
             continue;
         }
         target->referenced = true;
-        if (m->kind == MOS_DT_PHANDLE)
-            mos_put_be32((uint8_t *)(uintptr_t)p->data + m->offset, mos_dt_phandle(r->dt, target));
-        else
+        if (m->kind == MOS_DT_PHANDLE) {
+            uint32_t phandle = mos_dt_phandle(r->dt, target);
+            if (!own) {
+                own = mos_alloc(r->ctx->arena, p->length);
+                memcpy(own, p->data, p->length);
+                p->data = own;
+            }
+            mos_put_be32(own + m->offset, phandle);
+        } else {
             insert_path(r, p, m, mos_dt_path(r->ctx->arena, target));
+            own = NULL;
+        }
     }
 }
 

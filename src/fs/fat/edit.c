@@ -114,7 +114,7 @@ static bool look(void *self, const struct fat_file *f) {
     struct lookup *l = self;
     if (l->shorts) {
         const char *key = mos_strndup(l->shorts->arena, (const char *)f->raw, 11);
-        mos_map_set(l->shorts, key, (void *)(uintptr_t)key);
+        mos_map_set_const(l->shorts, key, key);
     }
     bool same = strlen(f->name) == l->length;
     for (size_t i = 0; same && i < l->length; i++)

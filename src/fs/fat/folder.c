@@ -216,8 +216,7 @@ static void fill_folder(struct fat *v, uint32_t index, struct mos_buf *b) {
     for (uint32_t i = node->first_child; i; i = mos_inv_node(inv, i)->next) {
         const struct mos_inv_node *c = mos_inv_node(inv, i);
         if (is_short(c->name, name, &flags, &whole))
-            mos_map_set(&taken, mos_strndup(b->arena, (char *)name, 11),
-                        (void *)(uintptr_t)c->name);
+            mos_map_set_const(&taken, mos_strndup(b->arena, (char *)name, 11), c->name);
     }
     for (uint32_t i = node->first_child; i; i = mos_inv_node(inv, i)->next) {
         const struct mos_inv_node *c = mos_inv_node(inv, i);
