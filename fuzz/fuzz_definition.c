@@ -16,13 +16,13 @@ static struct mos_node *parse(struct mos_ctx *ctx, const char *text, size_t leng
 }
 
 static struct mos_node *merge_all(struct mos_ctx *ctx, const char *text, size_t length) {
-    struct mos_layer *layers = mos_alloc_array(ctx->arena, PARTS, sizeof *layers);
+    struct mos_origin *layers = mos_alloc_array(ctx->arena, PARTS, sizeof *layers);
     struct mos_node *merged = NULL;
     for (size_t i = 0; i < PARTS && length; i++) {
         const char *end = i + 1 < PARTS ? strstr(text, divider) : NULL;
         size_t n = end ? (size_t)(end - text) : length;
         struct mos_node *node = parse(ctx, text, n);
-        layers[i] = (struct mos_layer){
+        layers[i] = (struct mos_origin){
             .title = "part", .node = node, .below = mos_vec_make(ctx->arena, sizeof(void *))};
         for (size_t k = 0; k < i && !(i == 1 && k == 0); k++)
             mos_vec_push_pointer(&layers[i].below, &layers[k]);

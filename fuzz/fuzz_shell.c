@@ -8,14 +8,14 @@ static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     static const char variables[] = "bootcmd=run a\0a=if test -n \"$b\"; then run c; fi\0b=1";
     struct mos_map compiled = mos_map_make(ctx->arena);
     struct mos_io io = mos_io_memory(ctx->arena, mos_alloc(ctx->arena, 4096), 4096);
-    struct mos_machine_medium medium = {"disk", "mmc 0", "mmcblk0", &io};
+    struct mos_rig_medium medium = {"disk", "mmc 0", "mmcblk0", &io};
     mos_environment_find(ctx->arena, (const uint8_t *)variables, sizeof variables, &compiled);
-    struct mos_machine machine = {.cpu = "arm64",
-                                  .ram = {0x40000000, 16 << 20},
-                                  .loader_from = 0x40f00000,
-                                  .media = &medium,
-                                  .media_count = 1,
-                                  .compiled = &compiled};
+    struct mos_rig machine = {.cpu = "arm64",
+                              .ram = {0x40000000, 16 << 20},
+                              .loader_from = 0x40f00000,
+                              .media = &medium,
+                              .media_count = 1,
+                              .compiled = &compiled};
     if (size > 4096)
         return;
     mos_rehearsal_type(mos_rehearsal_shell(ctx, &machine),

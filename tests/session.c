@@ -102,24 +102,24 @@ struct mos_rehearsal_shell *session_shell(struct core *c, const char *image,
     struct mos_arena *arena = c->ctx.arena;
     const struct mos_host *h = c->ctx.host;
     struct mos_io *io = mos_alloc(arena, sizeof *io);
-    struct mos_machine_medium *medium = mos_alloc(arena, sizeof *medium);
-    struct mos_machine *machine = mos_alloc(arena, sizeof *machine);
+    struct mos_rig_medium *medium = mos_alloc(arena, sizeof *medium);
+    struct mos_rig *machine = mos_alloc(arena, sizeof *machine);
     struct mos_file_info info;
     int file;
     CU_ASSERT_EQUAL_FATAL(h->open(h, image, MOS_OPEN_READ, &file), 0);
     h->file_info(h, file, &info);
     *io = mos_io_file(arena, h, file, info.size);
-    *medium = (struct mos_machine_medium){"disk", "virtio 0", "vda", io};
-    *machine = (struct mos_machine){.cpu = "arm64",
-                                    .ram = {0x40000000, 512u << 20},
-                                    .loader_from = 0x5dda8800,
-                                    .media = medium,
-                                    .media_count = 1,
-                                    .compiled = compiled,
-                                    .most_words = 64,
-                                    .most_line = 512,
-                                    .picks = MOS_PICKS_BY_TREE,
-                                    .lacks = lacks};
+    *medium = (struct mos_rig_medium){"disk", "virtio 0", "vda", io};
+    *machine = (struct mos_rig){.cpu = "arm64",
+                                .ram = {0x40000000, 512u << 20},
+                                .loader_from = 0x5dda8800,
+                                .media = medium,
+                                .media_count = 1,
+                                .compiled = compiled,
+                                .most_words = 64,
+                                .most_line = 512,
+                                .picks = MOS_PICKS_BY_TREE,
+                                .lacks = lacks};
     return mos_rehearsal_shell(&c->ctx, machine);
 }
 

@@ -1,5 +1,5 @@
 /* rehearse --faults: the same boot with one thing broken at a time. */
-#include "api/machine.h"
+#include "api/rig.h"
 
 #include "base/bytes.h"
 #include "base/text.h"
@@ -14,7 +14,7 @@ static const char *const file_faults[] = {"missing", "cut in half", "its middle 
 
 struct trial {
     mosaicum *m;
-    const struct run_machine *whole;
+    const struct run_rig *whole;
     const struct mos_rehearsal *sound; /* how it goes with nothing broken */
     struct report_table table;
     struct mos_vec dead;   /* of const char *: what it does not survive */
@@ -24,14 +24,14 @@ struct trial {
     struct mos_arena *arena;
     struct mos_ctx ctx;
     struct mos_error error;
-    struct mos_machine machine;
-    struct mos_machine_medium *media;
-    struct mos_machine_environment *environments;
+    struct mos_rig rig;
+    struct mos_rig_medium *media;
+    struct mos_rig_environment *environments;
 };
 
-/* A machine of its own for one fault: every medium may be changed, in memory. */
+/* A rig of its own for one fault: every medium may be changed, in memory. */
 static bool begin(struct trial *t) {
-    const struct mos_machine *w = &t->whole->machine;
+    const struct mos_rig *w = &t->whole->rig;
     t->arena = mos_arena_new(&t->m->out_of_memory);
     if (!t->arena)
         return mos_fail(&t->m->error, MOS_ERROR_SYSTEM, ENOMEM, "The work was stopped");
@@ -40,7 +40,7 @@ static bool begin(struct trial *t) {
     t->ctx.arena = t->arena;
     t->ctx.error = &t->error;
     t->ctx.findings = mos_findings_make(t->arena);
-    t->machine = *w;
+    t->rig = *w;
     t->media = mos_alloc_array(t->arena, w->media_count + 1, sizeof *t->media);
     t->environments = mos_alloc_array(t->arena, w->environment_count + 1, sizeof *t->environments);
     for (size_t i = 0; i < w->media_count; i++) {
@@ -53,8 +53,8 @@ static bool begin(struct trial *t) {
         t->environments[i] = w->environments[i];
         t->environments[i].medium = &t->media[w->environments[i].medium - w->media];
     }
-    t->machine.media = t->media;
-    t->machine.environments = t->environments;
+    t->rig.media = t->media;
+    t->rig.environments = t->environments;
     return true;
 }
 
@@ -104,7 +104,7 @@ static void note(struct trial *t, const char *thing, const char *fault, bool own
 
 static void end(struct trial *t, const char *thing, const char *fault, bool own) {
     struct mos_rehearsal r;
-    if (mos_rehearse(&t->ctx, &t->machine, &r))
+    if (mos_rehearse(&t->ctx, &t->rig, &r))
         note(t, thing, fault, own, &r);
     else
         t->m->error = t->error;
@@ -115,7 +115,7 @@ static void end(struct trial *t, const char *thing, const char *fault, bool own)
 /* ---- files ---- */
 
 static struct mos_io window_of(struct trial *t, const struct mos_touched *x) {
-    struct mos_io *io = t->media[x->medium - t->whole->machine.media].io;
+    struct mos_io *io = t->media[x->medium - t->whole->rig.media].io;
     struct mos_vec problems = mos_vec_make(t->arena, sizeof(char *));
     struct mos_table_data table;
     for (size_t i = 0; x->partition && mos_table_at(i); i++) {
@@ -218,7 +218,7 @@ static void half_written(struct trial *t, size_t medium, uint64_t start, uint64_
     /* what a write that stopped half way leaves: the rest as it was before, here nothing; only
      * stored spans matter */
     for (uint64_t at = start + length / 2, data, stop; at < start + length;) {
-        if (mos_io_next_data(&t->whole->machine.media[medium].io[0], at, &data, &stop) ||
+        if (mos_io_next_data(&t->whole->rig.media[medium].io[0], at, &data, &stop) ||
             data >= start + length)
             break;
         stop = mos_min(stop, start + length);
@@ -230,7 +230,7 @@ static void half_written(struct trial *t, size_t medium, uint64_t start, uint64_
 }
 
 static void try_regions(struct trial *t) {
-    const struct mos_machine *w = &t->whole->machine;
+    const struct mos_rig *w = &t->whole->rig;
     for (size_t m = 0; m < w->media_count; m++) {
         struct mos_vec problems = mos_vec_make(t->m->arena, sizeof(char *));
         struct mos_table_data table;
@@ -264,7 +264,7 @@ static void damage(struct mos_io *io, uint64_t at, uint64_t length, uint8_t with
 
 static void try_environment(struct trial *t, size_t index) {
     static const char *const faults[] = {"lost", "torn", "first copy bad", "second copy bad"};
-    const struct mos_machine_environment *e = &t->whole->machine.environments[index];
+    const struct mos_rig_environment *e = &t->whole->rig.environments[index];
     bool two = e->copy_at != UINT64_MAX;
     for (size_t f = 0; f < (two ? 4u : 2u) && !e->file; f++) {
         if (!begin(t))
@@ -281,7 +281,7 @@ static void try_environment(struct trial *t, size_t index) {
 static void try_unconfirmed(struct trial *t) {
     if (!begin(t))
         return;
-    t->machine.never_confirms = true;
+    t->rig.never_confirms = true;
     end(t, "the system", "never confirms", true);
 }
 
@@ -316,10 +316,9 @@ static struct mos_vec fallback_needs(struct trial *t) {
     struct mos_rehearsal r;
     if (!t->whole->fallback)
         return out;
-    struct mos_machine machine = t->whole->machine;
-    machine.never_confirms = true;
-    if (!mos_rehearse(&t->m->ctx, &machine, &r) || r.end != MOS_END_BOOTS ||
-        same_boot(&r, t->sound))
+    struct mos_rig rig = t->whole->rig;
+    rig.never_confirms = true;
+    if (!mos_rehearse(&t->m->ctx, &rig, &r) || r.end != MOS_END_BOOTS || same_boot(&r, t->sound))
         return out;
     for (size_t i = 0; i < r.files.count; i++) {
         const struct mos_touched *x = mos_vec_pointer(&r.files, i);
@@ -329,14 +328,13 @@ static struct mos_vec fallback_needs(struct trial *t) {
     return out;
 }
 
-void rehearse_faults(mosaicum *m, const struct run_machine *machine,
-                     const struct mos_rehearsal *whole) {
+void rehearse_faults(mosaicum *m, const struct run_rig *rig, const struct mos_rehearsal *whole) {
     static const struct mosaicum_column columns[] = {{"thing", "what", false},
                                                      {"fault", "is", false},
                                                      {"result", "then the board", false},
                                                      {"reason", "where it ends", false}};
     struct trial t = {
-        .m = m, .whole = machine, .sound = whole, .dead = mos_vec_make(m->arena, sizeof(char *))};
+        .m = m, .whole = rig, .sound = whole, .dead = mos_vec_make(m->arena, sizeof(char *))};
     t.shared = fallback_needs(&t);
     t.table = report_start(m, "faults", NULL, columns, 4);
     for (size_t i = 0; i < whole->files.count && t.count < MOST_FAULTS && !m->error.kind; i++) {
@@ -351,9 +349,9 @@ void rehearse_faults(mosaicum *m, const struct run_machine *machine,
             try_file(&t, x);
     }
     try_regions(&t);
-    for (size_t i = 0; i < machine->machine.environment_count; i++)
+    for (size_t i = 0; i < rig->rig.environment_count; i++)
         try_environment(&t, i);
-    if (machine->fallback)
+    if (rig->fallback)
         try_unconfirmed(&t);
     t.table.table.title = mos_printf(
         m->arena, "%zu faults: %zu boot, %zu boot the fallback, %zu go unnoticed, %zu dead%s",

@@ -1,5 +1,5 @@
 /* rehearse: the report about it. */
-#include "api/machine.h"
+#include "api/rig.h"
 
 #include "base/text.h"
 
@@ -63,14 +63,14 @@ static void time_line(mosaicum *m, const struct mos_rehearsal *r) {
     report_end(m, &t);
 }
 
-static void ram_at_hand_over(mosaicum *m, const struct run_machine *machine,
+static void ram_at_hand_over(mosaicum *m, const struct run_rig *rig,
                              const struct mos_rehearsal *r) {
     static const struct mosaicum_column columns[] = {{"what", "RAM at hand-over", false},
                                                      {"place", "place", false},
                                                      {"start", "start", true},
                                                      {"end", "end", true},
                                                      {"size", "size", true}};
-    const struct mos_machine *x = &machine->machine;
+    const struct mos_rig *x = &rig->rig;
     uint64_t start = x->ram.start;
     uint64_t length = x->ram.length;
     if (!r->ram.count)
@@ -94,12 +94,11 @@ static void ram_at_hand_over(mosaicum *m, const struct run_machine *machine,
     report_end(m, &t);
 }
 
-static void unknowns(mosaicum *m, const struct run_machine *machine,
-                     const struct mos_rehearsal *r) {
+static void unknowns(mosaicum *m, const struct run_rig *rig, const struct mos_rehearsal *r) {
     static const struct mosaicum_column columns[] = {{"fact", "", false}};
     struct report_table t = report_start(m, "not-proved", "Not proved", columns, 1);
-    for (size_t i = 0; i < machine->notes.count; i++)
-        cell_text(&t, mos_vec_pointer(&machine->notes, i));
+    for (size_t i = 0; i < rig->notes.count; i++)
+        cell_text(&t, mos_vec_pointer(&rig->notes, i));
     for (size_t i = 0; i < r->events.count; i++) {
         const struct mos_event *e = mos_vec_at(&r->events, i);
         if (e->kind == MOS_EVENT_UNKNOWN)
@@ -130,15 +129,14 @@ static const char *verdict_text(mosaicum *m, const char *title, const struct mos
                       at_entry(m, first->entry, first->reason), times);
 }
 
-static void verdict(mosaicum *m, const struct run_machine *machine, const struct mos_rehearsal *r) {
+static void verdict(mosaicum *m, const struct run_rig *rig, const struct mos_rehearsal *r) {
     static const struct mosaicum_column columns[] = {{"what", "", false},   {"end", "", false},
                                                      {"entry", "", false},  {"root", "", false},
                                                      {"reason", "", false}, {"starts", "", true}};
-    struct report_table t =
-        report_start(m, "verdict", verdict_text(m, machine->title, r), columns, 6);
+    struct report_table t = report_start(m, "verdict", verdict_text(m, rig->title, r), columns, 6);
     t.table.title_only = true;
     t.table.alarm = r->end != MOS_END_BOOTS || r->failed.count;
-    cell_text(&t, machine->title);
+    cell_text(&t, rig->title);
     cell_text(&t, rehearsal_end_text(r->end));
     cell_text(&t, r->entry);
     cell_text(&t, r->root);
@@ -163,34 +161,34 @@ static void failed_starts(mosaicum *m, const struct mos_rehearsal *r) {
 }
 
 static void rehearse(mosaicum *m, const struct mosaicum_rehearsal *request,
-                     const struct run_machine *machine) {
+                     const struct run_rig *rig) {
     struct mos_rehearsal r;
-    if (!mos_rehearse(&m->ctx, &machine->machine, &r))
+    if (!mos_rehearse(&m->ctx, &rig->rig, &r))
         return;
-    verdict(m, machine, &r);
+    verdict(m, rig, &r);
     failed_starts(m, &r);
     m->damaged |= r.end != MOS_END_BOOTS || r.failed.count;
     if (request->faults) {
-        rehearse_faults(m, machine, &r);
+        rehearse_faults(m, rig, &r);
         return;
     }
     time_line(m, &r);
-    ram_at_hand_over(m, machine, &r);
-    unknowns(m, machine, &r);
+    ram_at_hand_over(m, rig, &r);
+    unknowns(m, rig, &r);
     if (request->console)
         report_text(m, "console", "What the loader prints", mos_buf_string(&r.console));
 }
 
 enum mosaicum_status mosaicum_rehearse(mosaicum *m, const struct mosaicum_rehearsal *request) {
-    struct run_machine machine;
+    struct run_rig rig;
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
     const char *const named[] = {request->what, request->loader, request->tree,
                                  request->keys, request->flash,  request->out};
     for (size_t i = 0; i < sizeof named / sizeof *named; i++)
         run_allow(m, named[i], MOS_REACH_READ);
-    if (machine_open(m, request, &machine))
-        rehearse(m, request, &machine);
-    machine_close(&machine);
+    if (rig_open(m, request, &rig))
+        rehearse(m, request, &rig);
+    rig_close(&rig);
     return run_status(m);
 }

@@ -78,7 +78,7 @@ struct mos_loader_symbols {
     const char *next_stage_by_sector, *next_stage_by_partition; /* set when it does so */
     const char *next_stage_partition, *next_stage_file;
     const char *starts_by_itself;                     /* set when bootcmd is run */
-    const char *most_words, *most_kernel, *most_line; /* limits: see struct mos_machine */
+    const char *most_words, *most_kernel, *most_line; /* limits: see struct mos_rig */
     const char *picks_by_tree;               /* a parcel's entry by the loader's own tree */
     const char *address_of[3], *limit_of[3]; /* variables about kernel, tree and ramdisk, or NULL */
     /* variables and a symbol that bound where trees and ramdisks are put at all */

@@ -143,7 +143,7 @@ static bool may_override(const struct mos_config_part *later,
                          const struct mos_config_part *earlier) {
     if (earlier->start || earlier == later)
         return true;
-    for (const struct mos_config_part *p = later->overrides; p; p = p->overrides)
+    for (const struct mos_config_part *p = later->contradicts; p; p = p->contradicts)
         if (p == earlier)
             return true;
     return false;
@@ -161,7 +161,7 @@ static void conflict(struct mos_ctx *ctx, const struct mos_setting *earlier,
         &ctx->findings, f,
         "Both are fragments of the same rank; without a word the last one, %s, would win.",
         later->part->name);
-    mos_finding_try(&ctx->findings, f, "Remove one, or %s: {file: …, overrides: %s}.",
+    mos_finding_try(&ctx->findings, f, "Remove one, or %s: {file: …, contradicts: %s}.",
                     later->part->name, earlier->part->name);
 }
 

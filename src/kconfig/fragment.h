@@ -19,16 +19,16 @@ struct mos_setting {
 struct mos_config_part {
     const char *name;
     const struct mos_source *source;
-    const struct mos_config_part *overrides; /* an earlier one it may contradict */
-    bool start;                              /* the start configuration: anything may override it */
-    struct mos_vec settings;                 /* of struct mos_setting * */
+    const struct mos_config_part *contradicts; /* an earlier one it may contradict */
+    bool start;              /* the start configuration: anything may override it */
+    struct mos_vec settings; /* of struct mos_setting * */
 };
 
 /* Parses; malformed lines are findings (rule kernel.malformed) and left out. */
 struct mos_config_part *mos_config_read(struct mos_ctx *ctx, const char *name,
                                         const struct mos_source *source);
 /* Merges parts in order into symbol -> struct mos_setting *.  Two fragments that differ are a
- * finding (kernel.conflict) unless the later one overrides the earlier. */
+ * finding (kernel.conflict) unless the later one contradicts the earlier. */
 struct mos_map mos_config_merge(struct mos_ctx *ctx, struct mos_config_part *const *parts,
                                 size_t count);
 /* The merged configuration as text, in order of first appearance. */

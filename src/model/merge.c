@@ -7,7 +7,7 @@
 
 struct merger {
     struct mos_ctx *ctx;
-    const struct mos_layer *layer;
+    const struct mos_origin *origin;
     bool keep_removals;
 };
 
@@ -21,8 +21,8 @@ static struct mos_node *merge_value(struct merger *m, const struct mos_key *key,
 static struct mos_node *copy_of(struct merger *m, const struct mos_node *from) {
     struct mos_node *n = mos_alloc(m->ctx->arena, sizeof *n);
     *n = *from;
-    if (!n->layer)
-        n->layer = m->layer;
+    if (!n->origin)
+        n->origin = m->origin;
     n->removed = mos_vec_make(m->ctx->arena, sizeof(struct mos_removal));
     for (size_t i = 0; i < from->removed.count; i++)
         *(struct mos_removal *)mos_vec_push(&n->removed) =
@@ -206,15 +206,15 @@ static struct mos_node *merge_record(struct merger *m, const struct mos_keys *ke
 
 struct mos_node *mos_merge(struct mos_ctx *ctx, const struct mos_keys *keys,
                            const struct mos_node *lower, const struct mos_node *upper,
-                           const struct mos_layer *layer, bool keep_removals) {
-    struct merger m = {ctx, layer, keep_removals};
+                           const struct mos_origin *origin, bool keep_removals) {
+    struct merger m = {ctx, origin, keep_removals};
     return merge_record(&m, keys, lower, upper);
 }
 
 struct mos_node *mos_merge_named(struct mos_ctx *ctx, const struct mos_key *key,
                                  const struct mos_node *lower, const struct mos_node *upper,
-                                 const struct mos_layer *layer, bool keep_removals) {
-    struct merger m = {ctx, layer, keep_removals};
+                                 const struct mos_origin *origin, bool keep_removals) {
+    struct merger m = {ctx, origin, keep_removals};
     return merge_named(&m, key, lower, upper);
 }
 
@@ -328,7 +328,7 @@ void mos_merge_order(struct mos_ctx *ctx, const struct mos_keys *keys, struct mo
 
 /* ---- clashes ---- */
 
-static bool may_override(const struct mos_layer *a, const struct mos_layer *b) {
+static bool may_override(const struct mos_origin *a, const struct mos_origin *b) {
     for (size_t i = 0; i < a->below.count; i++)
         if (mos_vec_pointer(&a->below, i) == b)
             return true;
@@ -351,18 +351,18 @@ static const char *shown(struct mos_arena *arena, const struct mos_node *n) {
 
 static void look_for_clash(struct mos_ctx *ctx, const char *path, const struct mos_node *n) {
     for (const struct mos_node *old = n->replaced; old; old = old->replaced) {
-        if (!n->layer || !old->layer)
+        if (!n->origin || !old->origin)
             continue;
         bool settled = same_text(n, old);
         for (const struct mos_node *o = n; o != old && !settled; o = o->replaced)
-            settled = may_override(o->layer, old->layer); /* it counts no more */
+            settled = may_override(o->origin, old->origin); /* it counts no more */
         if (settled)
             continue;
         struct mos_finding *f =
             mos_find(&ctx->findings, MOS_RULE_BOARD_TRAIT_CLASH,
                      "%c%s and %s set %s differently: %s and %s.",
-                     toupper((unsigned char)old->layer->title[0]), old->layer->title + 1,
-                     n->layer->title, path, shown(ctx->arena, old), shown(ctx->arena, n));
+                     toupper((unsigned char)old->origin->title[0]), old->origin->title + 1,
+                     n->origin->title, path, shown(ctx->arena, old), shown(ctx->arena, n));
         struct mos_place here = n->place;
         here.replaced = NULL; /* the other place is shown by itself */
         mos_finding_at(&ctx->findings, f, old->place);

@@ -137,7 +137,7 @@ struct mos_piece {
 };
 struct mos_fragment {
     struct mos_record r;
-    struct mos_value *file, *overrides;
+    struct mos_value *file, *contradicts;
 };
 struct mos_kernel_config {
     struct mos_record r;

@@ -12,25 +12,25 @@
 struct resolver {
     struct mos_ctx *ctx;
     const struct mos_workspace *w;
-    struct mos_vec layers;  /* of struct mos_layer *, in order of merging */
-    struct mos_map visited; /* trait -> its layer, or the mark of one that is being visited */
+    struct mos_vec origins; /* of struct mos_origin *, in order of merging */
+    struct mos_map visited; /* trait -> its origin, or the mark of one that is being visited */
     struct mos_vec path;    /* of const struct mos_node *: the `traits:` items on the way */
 };
 
 static const char visiting;
 
-/* ---- layers ---- */
+/* ---- origins ---- */
 
-static struct mos_layer *new_layer(struct resolver *r, const char *title,
-                                   const struct mos_node *node) {
-    struct mos_layer *l = mos_alloc(r->ctx->arena, sizeof *l);
+static struct mos_origin *new_origin(struct resolver *r, const char *title,
+                                     const struct mos_node *node) {
+    struct mos_origin *l = mos_alloc(r->ctx->arena, sizeof *l);
     l->title = title;
     l->node = node;
     l->below = mos_vec_make(r->ctx->arena, sizeof(void *));
     return l;
 }
 
-static void put_above(struct mos_layer *above, const struct mos_layer *below) {
+static void put_above(struct mos_origin *above, const struct mos_origin *below) {
     mos_vec_push_pointer(&above->below, below);
     for (size_t i = 0; i < below->below.count; i++)
         mos_vec_push_pointer(&above->below, mos_vec_pointer(&below->below, i));
@@ -64,12 +64,12 @@ static void tell_cycle(struct resolver *r, const char *name) {
     mos_finding_try(list, f, "Take one of them out of its list of traits.");
 }
 
-static void visit_traits(struct resolver *r, const struct mos_node *node, struct mos_layer *taker);
+static void visit_traits(struct resolver *r, const struct mos_node *node, struct mos_origin *taker);
 
-static void visit_trait(struct resolver *r, const struct mos_node *item, struct mos_layer *taker) {
+static void visit_trait(struct resolver *r, const struct mos_node *item, struct mos_origin *taker) {
     if (item->kind != MOS_NODE_SCALAR || !*item->text || strstr(item->text, ".."))
         return; /* there is a finding already */
-    struct mos_layer *l = mos_map_get(&r->visited, item->text);
+    struct mos_origin *l = mos_map_get(&r->visited, item->text);
     mos_vec_push_pointer(&r->path, item);
     if (l == (const void *)&visiting) {
         tell_cycle(r, item->text);
@@ -82,9 +82,9 @@ static void visit_trait(struct resolver *r, const struct mos_node *item, struct 
                          MOS_RULE_BOARD_TRAIT_MISSING);
         if (part && part->node) {
             mos_map_set_const(&r->visited, item->text, &visiting);
-            l = new_layer(r, mos_printf(r->ctx->arena, "trait %s", item->text), part->node);
+            l = new_origin(r, mos_printf(r->ctx->arena, "trait %s", item->text), part->node);
             visit_traits(r, part->node, l);
-            mos_vec_push_pointer(&r->layers, l);
+            mos_vec_push_pointer(&r->origins, l);
             mos_map_set(&r->visited, item->text, l);
             put_above(taker, l);
         }
@@ -92,7 +92,8 @@ static void visit_trait(struct resolver *r, const struct mos_node *item, struct 
     r->path.count--;
 }
 
-static void visit_traits(struct resolver *r, const struct mos_node *node, struct mos_layer *taker) {
+static void visit_traits(struct resolver *r, const struct mos_node *node,
+                         struct mos_origin *taker) {
     const struct mos_node *traits = mos_node_get(node, "traits");
     if (traits && traits->kind == MOS_NODE_SCALAR)
         visit_trait(r, traits, taker);
@@ -103,18 +104,18 @@ static void visit_traits(struct resolver *r, const struct mos_node *node, struct
 static struct resolver start(struct mos_ctx *ctx, const struct mos_workspace *w) {
     return (struct resolver){.ctx = ctx,
                              .w = w,
-                             .layers = mos_vec_make(ctx->arena, sizeof(void *)),
+                             .origins = mos_vec_make(ctx->arena, sizeof(void *)),
                              .visited = mos_map_make(ctx->arena),
                              .path = mos_vec_make(ctx->arena, sizeof(void *))};
 }
 
-/* One key of every layer so far, merged; NULL: nobody states it. */
+/* One key of every origin so far, merged; NULL: nobody states it. */
 static struct mos_node *merge_key(struct resolver *r, const char *name, bool keep_removals,
                                   bool ranked) {
     const struct mos_key *key = mos_schema_key(&mos_board_keys, name);
     struct mos_node *out = NULL;
-    for (size_t i = 0; i < r->layers.count; i++) {
-        const struct mos_layer *l = mos_vec_pointer(&r->layers, i);
+    for (size_t i = 0; i < r->origins.count; i++) {
+        const struct mos_origin *l = mos_vec_pointer(&r->origins, i);
         const struct mos_node *n = mos_node_get(l->node, name);
         if (n && n->kind != MOS_NODE_SCALAR)
             out = mos_merge_named(r->ctx, key, out, n, ranked ? l : NULL, keep_removals);
@@ -127,9 +128,9 @@ const struct mos_node *mos_collect_variants(struct mos_ctx *ctx, const struct mo
     struct mos_findings said = ctx->findings; /* what is wrong with traits is said by resolving */
     ctx->findings = mos_findings_make(ctx->arena);
     struct resolver r = start(ctx, w);
-    struct mos_layer *l = new_layer(&r, "board", board->node);
+    struct mos_origin *l = new_origin(&r, "board", board->node);
     visit_traits(&r, board->node, l);
-    mos_vec_push_pointer(&r.layers, l);
+    mos_vec_push_pointer(&r.origins, l);
     struct mos_node *variants = merge_key(&r, "variants", true, false);
     ctx->findings = said;
     if (!variants || variants->kind != MOS_NODE_MAP)
@@ -144,8 +145,8 @@ const struct mos_node *mos_collect_variants(struct mos_ctx *ctx, const struct mo
 
 /* ---- features ---- */
 
-/* The features in use become layers between traits and board. */
-static void add_features(struct resolver *r, struct mos_vec *parts, struct mos_layer *board) {
+/* The features in use become origins between traits and board. */
+static void add_features(struct resolver *r, struct mos_vec *parts, struct mos_origin *board) {
     struct mos_node *use = merge_key(r, "features", false, true);
     for (size_t i = 0; use && use->kind == MOS_NODE_MAP && i < use->count; i++) {
         const char *name = use->items[i]->key;
@@ -159,18 +160,18 @@ static void add_features(struct resolver *r, struct mos_vec *parts, struct mos_l
         }
         if (!part->node)
             continue;
-        struct mos_layer *l =
-            new_layer(r, mos_printf(r->ctx->arena, "feature %s", name), part->node);
+        struct mos_origin *l =
+            new_origin(r, mos_printf(r->ctx->arena, "feature %s", name), part->node);
         put_above(board, l);
-        mos_vec_push_pointer(&r->layers, l); /* moved in front of the board below */
+        mos_vec_push_pointer(&r->origins, l); /* moved in front of the board below */
         mos_vec_push_pointer(parts, part);
     }
 }
 
 /* Features were added last, since variants may name them; they belong before the board. */
 static void move_features(struct resolver *r, size_t board, size_t first_feature) {
-    void **items = r->layers.items;
-    size_t count = r->layers.count - first_feature;
+    void **items = r->origins.items;
+    size_t count = r->origins.count - first_feature;
     void **moved = mos_alloc_array(r->ctx->arena, count, sizeof *moved);
     memcpy(moved, items + first_feature, count * sizeof *moved);
     memmove(items + board + count, items + board, (first_feature - board) * sizeof *items);
@@ -179,7 +180,7 @@ static void move_features(struct resolver *r, size_t board, size_t first_feature
 
 /* ---- the merged definition ---- */
 
-/* A layer's own keys, which say nothing about the board. */
+/* A origin's own keys, which say nothing about the board. */
 static bool is_head(const char *key) {
     static const char *const heads[] = {"mosaicum", "board", "trait",   "feature", "traits",
                                         "about",    "axis",  "outside", "needs",   "variants"};
@@ -206,10 +207,10 @@ static const struct mos_node *without_head(struct mos_ctx *ctx, const struct mos
     return n;
 }
 
-static struct mos_node *merge_layers(struct resolver *r, const struct mos_layer *board) {
+static struct mos_node *merge_layers(struct resolver *r, const struct mos_origin *board) {
     struct mos_node *out = NULL;
-    for (size_t i = 0; i < r->layers.count; i++) {
-        const struct mos_layer *l = mos_vec_pointer(&r->layers, i);
+    for (size_t i = 0; i < r->origins.count; i++) {
+        const struct mos_origin *l = mos_vec_pointer(&r->origins, i);
         if (l->node->kind != MOS_NODE_MAP)
             continue;
         out = mos_merge(r->ctx, &mos_board_keys, out, without_head(r->ctx, l->node, l == board), l,
@@ -219,16 +220,16 @@ static struct mos_node *merge_layers(struct resolver *r, const struct mos_layer 
 }
 
 static void add_variants(struct resolver *r, const struct mos_selection *s,
-                         const struct mos_layer *board) {
+                         const struct mos_origin *board) {
     for (size_t i = 0; i < s->variants.count; i++) {
         const struct mos_node *v = mos_vec_pointer(&s->variants, i);
-        struct mos_layer *l = new_layer(r, mos_printf(r->ctx->arena, "variant %s", v->key), v);
-        size_t before = r->layers.count;
+        struct mos_origin *l = new_origin(r, mos_printf(r->ctx->arena, "variant %s", v->key), v);
+        size_t before = r->origins.count;
         visit_traits(r, v, l);
-        for (size_t k = before; k < r->layers.count; k++)
-            put_above(mos_vec_pointer(&r->layers, k), board);
+        for (size_t k = before; k < r->origins.count; k++)
+            put_above(mos_vec_pointer(&r->origins, k), board);
         put_above(l, board);
-        mos_vec_push_pointer(&r->layers, l);
+        mos_vec_push_pointer(&r->origins, l);
     }
 }
 
@@ -259,17 +260,17 @@ struct mos_board *mos_board_resolve(struct mos_ctx *ctx, const struct mos_worksp
     struct resolver r = start(ctx, w);
     struct mos_vec features = mos_vec_make(ctx->arena, sizeof(void *));
     ctx->findings.selector = s->text;
-    struct mos_layer *board = new_layer(&r, "the board", s->board->node);
+    struct mos_origin *board = new_origin(&r, "the board", s->board->node);
     visit_traits(&r, s->board->node, board);
-    size_t at = r.layers.count;
-    mos_vec_push_pointer(&r.layers, board);
+    size_t at = r.origins.count;
+    mos_vec_push_pointer(&r.origins, board);
     if (s->board->waivers) {
-        struct mos_layer *l = new_layer(&r, "the file of waivers", s->board->waivers);
+        struct mos_origin *l = new_origin(&r, "the file of waivers", s->board->waivers);
         put_above(l, board);
-        mos_vec_push_pointer(&r.layers, l);
+        mos_vec_push_pointer(&r.origins, l);
     }
     add_variants(&r, s, board);
-    size_t first_feature = r.layers.count;
+    size_t first_feature = r.origins.count;
     add_features(&r, &features, board);
     move_features(&r, at, first_feature);
     struct mos_board *out = read_board(ctx, w, s, mos_slots_apart(ctx, merge_layers(&r, board)));

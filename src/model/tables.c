@@ -213,7 +213,7 @@ KEYS_BRIEF(piece_keys, "piece", struct mos_piece, "file",
 KEYS_BRIEF(fragment_keys, "fragment", struct mos_fragment, "file",
            {"file", MOS_TYPE_PATH, AT(struct mos_fragment, file), "path in the workspace",
             .required = true},
-           {"overrides", MOS_TYPE_REFERENCE, AT(struct mos_fragment, overrides),
+           {"contradicts", MOS_TYPE_REFERENCE, AT(struct mos_fragment, contradicts),
             "an earlier fragment that it may contradict", .refers = MOS_REFERS_FRAGMENT});
 KEYS(config_keys, "kernel configuration", struct mos_kernel_config,
      {"start", MOS_TYPE_PATH, AT(struct mos_kernel_config, start), "start configuration"},

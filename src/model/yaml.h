@@ -17,12 +17,12 @@ struct mos_node {
     struct mos_node **items; /* maps and lists */
     size_t count;
     /* after merging (merge.h): */
-    const struct mos_layer *layer;   /* who stated it; NULL before */
+    const struct mos_origin *origin; /* who stated it; NULL before */
     const struct mos_node *replaced; /* what it took the place of */
     struct mos_vec removed; /* maps: of struct mos_removal, what was taken out; may be empty */
 };
 
-/* `~name:` in a layer. */
+/* `~name:` in a origin. */
 struct mos_removal {
     const struct mos_node *what;  /* the item that went */
     const struct mos_node *where; /* the ~name item */

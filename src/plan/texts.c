@@ -45,9 +45,9 @@ bool mos_plan_config(struct mos_plan *plan) {
         struct mos_config_part *part = read_part(plan, f->file, f->r.name);
         if (!part)
             continue;
-        for (size_t e = 0; e < count && mos_has(f->overrides); e++)
-            if (strcmp(parts[e]->name, f->overrides->text) == 0)
-                part->overrides = parts[e];
+        for (size_t e = 0; e < count && mos_has(f->contradicts); e++)
+            if (strcmp(parts[e]->name, f->contradicts->text) == 0)
+                part->contradicts = parts[e];
         parts[count++] = part;
     }
     plan->config = mos_config_merge(plan->ctx, parts, count);

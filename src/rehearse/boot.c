@@ -51,7 +51,7 @@ static bool meets(struct mos_ram_span a, uint64_t start, uint64_t length) {
 
 /* The highest free place below `limit`; 0: there is none. */
 static uint64_t highest(const struct sim *s, uint64_t size, uint64_t limit) {
-    const struct mos_machine *m = s->machine;
+    const struct mos_rig *m = s->rig;
     struct mos_ram_span ram = m->ram;
     const struct mos_ram_span taken[] = {{s->boot.runs_at, s->boot.runs_size},
                                          {s->boot.ramdisk, s->boot.ramdisk_size},
@@ -75,11 +75,11 @@ static uint64_t highest(const struct sim *s, uint64_t size, uint64_t limit) {
 static uint64_t bound(const struct sim *s) {
     const char *low = sim_get(s, "bootm_low"), *size = sim_get(s, "bootm_size"),
                *map = sim_get(s, "bootm_mapsize");
-    uint64_t from = low ? sim_number(low, NULL, 16) : s->machine->ram.start, end;
-    uint64_t length = map                    ? sim_number(map, NULL, 16)
-                      : s->machine->boot_map ? s->machine->boot_map
-                      : size                 ? sim_number(size, NULL, 16)
-                                             : 0;
+    uint64_t from = low ? sim_number(low, NULL, 16) : s->rig->ram.start, end;
+    uint64_t length = map                ? sim_number(map, NULL, 16)
+                      : s->rig->boot_map ? s->rig->boot_map
+                      : size             ? sim_number(size, NULL, 16)
+                                         : 0;
     return length && mos_add(from, length, &end) ? end : UINT64_MAX;
 }
 
@@ -123,7 +123,7 @@ int sim_place_ramdisk(struct sim *s) {
     struct sim_boot *b = &s->boot;
     uint64_t limit, from = b->ramdisk, size = b->ramdisk_size;
     note_harm(s, "ramdisk", b->ramdisk_from, from, size);
-    if (!size || !s->machine->ram.length || !limit_of(s, "initrd_high", &limit))
+    if (!size || !s->rig->ram.length || !limit_of(s, "initrd_high", &limit))
         return 0;
     b->ramdisk_size = 0; /* its old place may be used */
     uint64_t to = highest(s, size, limit);
@@ -143,7 +143,7 @@ int sim_place_tree(struct sim *s) {
     if (!size)
         return 0;
     note_harm(s, "tree", b->tree_from, b->tree, size);
-    if (!s->machine->ram.length)
+    if (!s->rig->ram.length)
         return 0;
     if (!limit_of(s, "fdt_high", &limit)) {
         sim_print(s, "   Using Device Tree in place at %016llx, end %016llx\n",
@@ -308,7 +308,7 @@ static bool tree_is_sound(struct sim *s) {
 
 int sim_boot_go(struct sim *s) {
     struct sim_boot *b = &s->boot;
-    for (const char *const *refused = s->machine->refused; refused && *refused; refused++)
+    for (const char *const *refused = s->rig->refused; refused && *refused; refused++)
         if (s->entry && strcmp(*refused, s->entry) == 0)
             return sim_trouble(s, "entry %s is not started here: what comes next?", s->entry);
     note_harm(s, "kernel", sim_ram_at(s, b->kernel), b->kernel, b->kernel_size);
@@ -364,7 +364,7 @@ static bool read_header(struct sim *s, uint64_t at) {
 static void settle_kernel(struct sim *s) {
     struct sim_boot *b = &s->boot;
     const struct mos_kernel_header *h = &b->header;
-    uint64_t base = s->machine->ram.length ? s->machine->ram.start : b->kernel;
+    uint64_t base = s->rig->ram.length ? s->rig->ram.start : b->kernel;
     bool stays = h->anywhere;
     b->runs_size = mos_max(h->running_size, b->kernel_size);
     if (strcmp(h->boot_command, "bootz") == 0) {
@@ -378,7 +378,7 @@ static void settle_kernel(struct sim *s) {
     }
     base = stays ? b->kernel - h->text_offset : base;
     b->runs_at = mos_round_up(base, h->alignment) + h->text_offset;
-    if (!s->machine->ram.length && !stays)
+    if (!s->rig->ram.length && !stays)
         b->runs_at = b->kernel;
 }
 
@@ -420,8 +420,8 @@ int sim_boot_plain(struct sim *s, uint64_t at, const char *ramdisk, const char *
         known = read_header(s, at);
     }
     if (!known || !b->header.boot_command || strcmp(b->header.boot_command, b->command) != 0 ||
-        (s->machine->cpu && b->header.cpu && strcmp(b->header.cpu, s->machine->cpu) != 0)) {
-        bool riscv = s->machine->cpu && strcmp(s->machine->cpu, "riscv64") == 0;
+        (s->rig->cpu && b->header.cpu && strcmp(b->header.cpu, s->rig->cpu) != 0)) {
+        bool riscv = s->rig->cpu && strcmp(s->rig->cpu, "riscv64") == 0;
         if (zimage)
             return sim_trouble(s, "Bad Linux ARM zImage magic!");
         return sim_trouble(s,

@@ -132,7 +132,7 @@ static int load(struct sim *s, int argc, const char *const *argv, const char *on
     uint64_t length = f->size > from ? f->size - from : 0;
     if (bytes)
         length = mos_min(length, bytes);
-    if (s->machine->ram.length && !sim_ram_free(s, at, bytes ? bytes : length)) {
+    if (s->rig->ram.length && !sim_ram_free(s, at, bytes ? bytes : length)) {
         sim_trouble(s, "** Reading file would overwrite reserved memory **");
         sim_event(s, MOS_EVENT_OVER, at, length, NULL, "%s would lie %s", name,
                   sim_ram_why(s, at, length));
@@ -361,7 +361,7 @@ static int read_bytes(struct sim *s, struct sim_disk *d, uint64_t to, uint64_t f
                       uint64_t length) {
     uint8_t piece[65536];
     sim_charge(s, length);
-    if (s->machine->ram.length && !sim_ram_free(s, to, length)) {
+    if (s->rig->ram.length && !sim_ram_free(s, to, length)) {
         sim_event(s, MOS_EVENT_OVER, to, length, NULL, "what is read would lie %s",
                   sim_ram_why(s, to, length));
         s->stop = SIM_HANGS; /* no command looks after that: the loader dies */

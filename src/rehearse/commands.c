@@ -50,7 +50,7 @@ static int run_command(struct sim *s, int argc, const char *const *argv) {
     const struct sim_command *c = find(name, length);
     if (strchr(name, ';'))
         return sim_trouble(s, "Unknown command '%s' - try 'help' or use 'run' command", name);
-    if (is_listed(s->machine->lacks, c ? c->name : name, c ? strlen(c->name) : length) ||
+    if (is_listed(s->rig->lacks, c ? c->name : name, c ? strlen(c->name) : length) ||
         (!c && !is_listed(idle, name, length)))
         return sim_trouble(s, "Unknown command '%s' - try 'help'", name);
     if (!c) {
@@ -59,11 +59,11 @@ static int run_command(struct sim *s, int argc, const char *const *argv) {
     }
     static const char *const limited[] = {"setenv", "env",   "run",   "echo", "test",
                                           "booti",  "bootm", "bootz", "go",   NULL};
-    if (s->machine->most_words && (unsigned)argc > s->machine->most_words &&
+    if (s->rig->most_words && (unsigned)argc > s->rig->most_words &&
         is_listed(limited, c->name, strlen(c->name))) {
         sim_note_trouble(s,
                          mos_printf(s->arena, "%s has %d words, and the loader takes %llu of them",
-                                    c->name, argc, (unsigned long long)s->machine->most_words));
+                                    c->name, argc, (unsigned long long)s->rig->most_words));
         return sim_usage(s, c->name);
     }
     int code = c->most && (unsigned)argc > c->most ? -1 : c->run(s, argc, argv);

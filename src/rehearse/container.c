@@ -38,10 +38,10 @@ static int load_payload(struct sim *s) {
         sim_print(s, "   Loading Kernel Image\n");
     }
     bool moves = packed || p->from != p->to;
-    if (s->machine->most_kernel && length > s->machine->most_kernel && moves)
+    if (s->rig->most_kernel && length > s->rig->most_kernel && moves)
         return sim_trouble(s, "Image too large: increase CONFIG_SYS_BOOTM_LEN (%llu bytes)",
-                           (unsigned long long)s->machine->most_kernel);
-    if (s->machine->ram.length && !sim_ram_free(s, p->to, length))
+                           (unsigned long long)s->rig->most_kernel);
+    if (s->rig->ram.length && !sim_ram_free(s, p->to, length))
         return sim_trouble(s, "Error: inflate() overwrote image or the loader itself at %llx",
                            (unsigned long long)p->to);
     if (moves) {
@@ -218,7 +218,7 @@ static const struct mos_parcel_part *take_part(struct sim *s, struct mos_parcel 
 }
 
 static const struct mos_dt *keys_of(struct sim *s) {
-    const struct mos_machine *m = s->machine;
+    const struct mos_rig *m = s->rig;
     struct mos_error error;
     struct mos_ctx quiet = mos_ctx_quiet(s->ctx, &error);
     const uint8_t *bytes = m->keys ? m->keys : m->tree;
@@ -228,7 +228,7 @@ static const struct mos_dt *keys_of(struct sim *s) {
 
 /* The choice that names what the loader's own tree names first; NULL: none does. */
 static const struct mos_parcel_choice *best_choice(struct sim *s, const struct mos_parcel *p) {
-    const struct mos_machine *m = s->machine;
+    const struct mos_rig *m = s->rig;
     struct mos_error error;
     struct mos_ctx quiet = mos_ctx_quiet(s->ctx, &error);
     const struct mos_dt *own =
@@ -248,9 +248,9 @@ static const struct mos_parcel_choice *best_choice(struct sim *s, const struct m
 
 static const struct mos_parcel_choice *take_choice(struct sim *s, struct mos_parcel *p,
                                                    const char *name) {
-    bool best = !name && s->machine->picks == MOS_PICKS_BY_TREE;
+    bool best = !name && s->rig->picks == MOS_PICKS_BY_TREE;
     const struct mos_parcel_choice *c = best ? best_choice(s, p) : mos_parcel_choice(p, name);
-    if (!name && s->machine->picks == MOS_PICKS_UNKNOWN)
+    if (!name && s->rig->picks == MOS_PICKS_UNKNOWN)
         sim_unknown(s, "that the loader takes the parcel's usual configuration: with "
                        "CONFIG_FIT_BEST_MATCH it looks for one that names its own board");
     const char *why;

@@ -18,7 +18,7 @@ static void take_all(struct sim *s, const struct mos_map *from) {
 }
 
 /* One copy of a stored block: its variables and flag; false: it is damaged. */
-static bool read_copy(struct sim *s, struct mos_io *io, const struct mos_machine_environment *e,
+static bool read_copy(struct sim *s, struct mos_io *io, const struct mos_rig_environment *e,
                       uint64_t at, struct mos_map *out, uint8_t *flag) {
     uint8_t *data = mos_alloc(s->arena, (size_t)e->size);
     bool flag_byte;
@@ -30,7 +30,7 @@ static bool read_copy(struct sim *s, struct mos_io *io, const struct mos_machine
 }
 
 /* The file of a FAT partition as bytes. */
-static bool open_file(struct sim *s, const struct mos_machine_environment *e, struct mos_io *io) {
+static bool open_file(struct sim *s, const struct mos_rig_environment *e, struct mos_io *io) {
     size_t length;
     struct sim_volume *v = sim_volume(s, sim_disk_of(s, e->medium), e->partition);
     const struct sim_file *f = v->readable ? sim_file(s, v, e->file) : NULL;
@@ -41,7 +41,7 @@ static bool open_file(struct sim *s, const struct mos_machine_environment *e, st
     return true;
 }
 
-static bool read_stored(struct sim *s, const struct mos_machine_environment *e) {
+static bool read_stored(struct sim *s, const struct mos_rig_environment *e) {
     struct mos_map a, b;
     uint8_t flag_a = 0, flag_b = 0;
     struct mos_io file, *io = e->medium->io;
@@ -68,7 +68,7 @@ static bool read_stored(struct sim *s, const struct mos_machine_environment *e) 
 }
 
 static void read_environment(struct sim *s) {
-    const struct mos_machine *m = s->machine;
+    const struct mos_rig *m = s->rig;
     if (s->has_stored) {
         for (size_t i = 0; i < s->stored.count; i++)
             sim_set(s, s->stored.items[i].key, s->stored.items[i].value);
@@ -93,14 +93,14 @@ void sim_environment_start(struct sim *s) {
     s->env = mos_map_make(s->arena);
     s->locals = mos_map_make(s->arena);
     read_environment(s);
-    for (const char *const *set = s->machine->set; set && set[0]; set += 2)
+    for (const char *const *set = s->rig->set; set && set[0]; set += 2)
         sim_set(s, set[0], set[1]);
 }
 
 int sim_environment_save(struct sim *s) {
     sim_print(s, "Saving Environment to storage... OK\n");
     sim_event(s, MOS_EVENT_STORE, 0, 0, NULL, "the environment is stored");
-    if (!s->machine->environment_count)
+    if (!s->rig->environment_count)
         sim_unknown(s, "where the loader stores its environment");
     s->stored = mos_map_make(s->arena);
     for (size_t i = 0; i < s->env.count; i++)
@@ -178,18 +178,18 @@ static int env_default(struct sim *s, int argc, const char *const *argv) {
         all |= strcmp(argv[i], "-a") == 0;
     if (argc < 3)
         return -1;
-    if (!s->machine->compiled) {
+    if (!s->rig->compiled) {
         sim_unknown(s, "the loader's own variables, which `env default` goes back to");
         return 0;
     }
     if (all) {
         sim_print(s, "## Resetting to default environment\n");
         s->env = mos_map_make(s->arena);
-        take_all(s, s->machine->compiled);
+        take_all(s, s->rig->compiled);
         return 0;
     }
     for (int i = 2; i < argc; i++) {
-        const struct mos_setenv *v = mos_map_get(s->machine->compiled, argv[i]);
+        const struct mos_setenv *v = mos_map_get(s->rig->compiled, argv[i]);
         if (*argv[i] != '-' && v)
             sim_set(s, argv[i], v->value);
     }

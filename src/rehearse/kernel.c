@@ -94,7 +94,7 @@ static void tell_arguments(struct sim *s) {
     if (strstr(line, "${") || strchr(line, '<'))
         sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL,
                   "the arguments still hold a sign that somebody meant to be replaced");
-    size_t most = s->machine->cpu && strcmp(s->machine->cpu, "arm64") == 0 ? 2048 : 1024;
+    size_t most = s->rig->cpu && strcmp(s->rig->cpu, "arm64") == 0 ? 2048 : 1024;
     if (strlen(line) >= most)
         sim_event(s, MOS_EVENT_TROUBLE, 0, 0, NULL,
                   "the arguments are cut off after %zu characters", most - 1);
@@ -151,9 +151,9 @@ void sim_kernel(struct sim *s) {
     s->out->reason = NULL;
     s->out->arguments = b->arguments;
     s->out->cause = (struct mos_rehearsal_cause){0};
-    if (b->header.cpu && s->machine->cpu && strcmp(b->header.cpu, s->machine->cpu) != 0)
+    if (b->header.cpu && s->rig->cpu && strcmp(b->header.cpu, s->rig->cpu) != 0)
         sim_wrong(s, MOS_END_SILENT, "The kernel is made for %s, the board is %s.", b->header.cpu,
-                  s->machine->cpu);
+                  s->rig->cpu);
     if (!b->header.boot_command)
         sim_undecided(s, "what kind of program is started: its header is not known");
     if (b->header.held_size < b->header.stated_size)

@@ -148,9 +148,9 @@ static int start(struct menu_run *r, const struct mos_menu_entry *e) {
         choice ? mos_strndup(s->arena, e->kernel, (size_t)(choice - e->kernel)) : e->kernel;
     if (retrieve(r, file, "kernel_addr_r", 0))
         return skip(s, e, "kernel");
-    if (e->arguments && s->machine->most_line && strlen(e->arguments) + 1 > s->machine->most_line)
+    if (e->arguments && s->rig->most_line && strlen(e->arguments) + 1 > s->rig->most_line)
         return sim_trouble(s, "bootarg overflow %zu+0+0+1 > %llu", strlen(e->arguments),
-                           (unsigned long long)s->machine->most_line);
+                           (unsigned long long)s->rig->most_line);
     if (e->arguments) {
         sim_set(s, "bootargs", with_variables(s, e->arguments));
         sim_print(s, "append: %s\n", sim_get(s, "bootargs"));
@@ -166,7 +166,7 @@ static int start(struct menu_run *r, const struct mos_menu_entry *e) {
                                   e->tree || e->tree_folder ? tree : NULL, "sysboot");
     if (mos_legacy_is(head, sizeof head))
         return sim_boot_container(s, at, NULL, false, ramdisk, tree, "sysboot");
-    bool zimage = s->machine->cpu && strcmp(s->machine->cpu, "arm") == 0;
+    bool zimage = s->rig->cpu && strcmp(s->rig->cpu, "arm") == 0;
     return sim_boot_plain(s, at, ramdisk, tree, zimage);
 }
 

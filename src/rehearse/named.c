@@ -15,8 +15,8 @@ static struct sim_volume *by_partition(struct sim *s,
                                        bool (*fits)(const struct sim_disk *,
                                                     const struct mos_partition *, const char *),
                                        const char *wanted) {
-    for (size_t i = 0; i < s->machine->media_count; i++) {
-        struct sim_disk *d = sim_disk_of(s, &s->machine->media[i]);
+    for (size_t i = 0; i < s->rig->media_count; i++) {
+        struct sim_disk *d = sim_disk_of(s, &s->rig->media[i]);
         for (size_t k = 0; d->driver && k < d->table.partitions.count; k++) {
             const struct mos_partition *p = mos_vec_at(&d->table.partitions, k);
             if (fits(d, p, wanted))
@@ -40,8 +40,8 @@ static bool has_name(const struct sim_disk *d, const struct mos_partition *p, co
 /* /dev/mmcblk0p2, /dev/sda2 */
 static struct sim_volume *by_device(struct sim *s, const char *name, const char **why) {
     bool known = false;
-    for (size_t i = 0; i < s->machine->media_count; i++) {
-        const struct mos_machine_medium *m = &s->machine->media[i];
+    for (size_t i = 0; i < s->rig->media_count; i++) {
+        const struct mos_rig_medium *m = &s->rig->media[i];
         size_t n = m->kernel ? strlen(m->kernel) : 0;
         known |= n != 0;
         if (!n || strncmp(name, m->kernel, n) != 0)
@@ -65,8 +65,8 @@ static struct sim_volume *by_device(struct sim *s, const char *name, const char 
 }
 
 static struct sim_volume *by_content(struct sim *s, const char *wanted, bool label) {
-    for (size_t i = 0; i < s->machine->media_count; i++) {
-        struct sim_disk *d = sim_disk_of(s, &s->machine->media[i]);
+    for (size_t i = 0; i < s->rig->media_count; i++) {
+        struct sim_disk *d = sim_disk_of(s, &s->rig->media[i]);
         for (size_t k = 0; k < d->table.partitions.count || (!d->driver && !k); k++) {
             const struct mos_partition *p = d->driver ? mos_vec_at(&d->table.partitions, k) : NULL;
             struct sim_volume *v = sim_volume(s, d, p ? p->number : 0);

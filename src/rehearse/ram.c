@@ -10,8 +10,8 @@ enum { PAGE = 64 << 10, MOST_PAGES = 1 << 18 };
 void sim_ram_start(struct sim *s) {
     s->ram.arena = s->arena;
     s->ram.things = mos_vec_make(s->arena, sizeof(struct sim_thing *));
-    s->ram.start = mos_round_down(s->machine->ram.start, PAGE);
-    s->ram.length = s->machine->ram.length ? s->machine->ram.length : 4ull << 30;
+    s->ram.start = mos_round_down(s->rig->ram.start, PAGE);
+    s->ram.length = s->rig->ram.length ? s->rig->ram.length : 4ull << 30;
     s->ram.length = mos_min(s->ram.length, (uint64_t)MOST_PAGES * PAGE);
     size_t pages = (size_t)(s->ram.length / PAGE + 1);
     s->ram.table = mos_alloc_array(s->arena, pages, sizeof(uint8_t *));
@@ -24,9 +24,9 @@ bool sim_ram_is(const struct sim *s, uint64_t at, uint64_t length) {
 }
 
 bool sim_ram_free(const struct sim *s, uint64_t at, uint64_t length) {
-    uint64_t own = s->machine->loader_from;
-    for (size_t i = 0; i < s->machine->held_count; i++) {
-        const struct mos_ram_span *x = &s->machine->held[i];
+    uint64_t own = s->rig->loader_from;
+    for (size_t i = 0; i < s->rig->held_count; i++) {
+        const struct mos_ram_span *x = &s->rig->held[i];
         if (length && x->length && at < x->start + x->length && x->start < at + length)
             return false;
     }
@@ -34,7 +34,7 @@ bool sim_ram_free(const struct sim *s, uint64_t at, uint64_t length) {
 }
 
 bool sim_aborts(struct sim *s, uint64_t at) {
-    const struct mos_ram_span *ram = &s->machine->ram;
+    const struct mos_ram_span *ram = &s->rig->ram;
     if (!ram->length || at < ram->start + ram->length)
         return false;
     sim_trouble(s, "data abort: nothing answers at 0x%llx, behind the end of the RAM",
@@ -44,7 +44,7 @@ bool sim_aborts(struct sim *s, uint64_t at) {
 }
 
 const char *sim_ram_why(const struct sim *s, uint64_t at, uint64_t length) {
-    uint64_t own = s->machine->loader_from;
+    uint64_t own = s->rig->loader_from;
     return !sim_ram_is(s, at, length) ? "outside of the RAM"
            : own && at + length > own ? "over the loader itself"
                                       : "over RAM that somebody else owns";

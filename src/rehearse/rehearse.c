@@ -9,7 +9,7 @@
 
 enum { MOST_STARTS = 12 };
 
-static struct sim *begin(struct mos_ctx *ctx, const struct mos_machine *machine,
+static struct sim *begin(struct mos_ctx *ctx, const struct mos_rig *rig,
                          struct mos_rehearsal *out) {
     struct sim *s = mos_alloc(ctx->arena, sizeof *s);
     *out =
@@ -19,9 +19,10 @@ static struct sim *begin(struct mos_ctx *ctx, const struct mos_machine *machine,
                                .failed = mos_vec_make(ctx->arena, sizeof(struct mos_failed_start)),
                                .passed = mos_vec_make(ctx->arena, sizeof(struct mos_passed_entry)),
                                .console = {.arena = ctx->arena}};
-    *s = (struct sim){.ctx = ctx, .command = sim_command,
+    *s = (struct sim){.ctx = ctx,
+                      .command = sim_command,
                       .arena = ctx->arena,
-                      .machine = machine,
+                      .rig = rig,
                       .out = out,
                       .console = &out->console,
                       .disks = mos_vec_make(ctx->arena, sizeof(struct sim_disk *))};
@@ -30,7 +31,7 @@ static struct sim *begin(struct mos_ctx *ctx, const struct mos_machine *machine,
 
 /* The loader's own tree lies below the loader: scripts pass its address on. */
 static void place_control_tree(struct sim *s) {
-    const struct mos_machine *m = s->machine;
+    const struct mos_rig *m = s->rig;
     if (!m->tree || !m->ram.length)
         return;
     uint64_t top = m->loader_from ? m->loader_from : m->ram.start + m->ram.length;
@@ -67,7 +68,7 @@ static void start(struct sim *s) {
     sim_environment_start(s);
     place_control_tree(s);
     const char *boot = sim_get(s, "bootcmd"), *delay = sim_get(s, "bootdelay");
-    if (s->machine->waits)
+    if (s->rig->waits)
         sim_trouble(s,
                     "the loader was built not to start by itself: it waits for somebody to type");
     else if (boot && !(delay && strtol(delay, NULL, 10) == -1))
@@ -118,7 +119,7 @@ static void settle(struct sim *s) {
 /* Nobody can tell, where a fact that was never stated decides. */
 static void decide(struct sim *s) {
     struct mos_rehearsal *out = s->out;
-    if (!s->machine->ram.length && out->end == MOS_END_BOOTS)
+    if (!s->rig->ram.length && out->end == MOS_END_BOOTS)
         sim_undecided(s, "how much RAM there is: --ram-start and --ram tell it");
     if (!s->undecided ||
         (out->end != MOS_END_BOOTS && out->end != MOS_END_PROMPT &&
@@ -148,12 +149,12 @@ static void note_failed(struct sim *s) {
 /* What the loader started bites when a kernel, once handed over to, comes to nothing. */
 static bool watchdog_bites(struct sim *s) {
     enum mos_rehearsal_end end = s->out->end;
-    if (!s->machine->watchdog || !s->out->arguments ||
+    if (!s->rig->watchdog || !s->out->arguments ||
         (end != MOS_END_SILENT && end != MOS_END_NO_ROOT && end != MOS_END_SHELL &&
          end != MOS_END_HANGS))
         return false;
     sim_event(s, MOS_EVENT_RUN, 0, 0, NULL, "the watchdog resets the board after %lu s",
-              s->machine->watchdog);
+              s->rig->watchdog);
     return true;
 }
 
@@ -169,7 +170,7 @@ static bool starts_again(struct sim *s) {
     case MOS_END_NO_ROOT:
         return panic && strtol(panic, NULL, 10) != 0;
     case MOS_END_BOOTS:
-        return s->machine->never_confirms;
+        return s->rig->never_confirms;
     default:
         return false;
     }
@@ -181,9 +182,8 @@ static const char *identity(struct sim *s) {
                       o->arguments ? o->arguments : "", o->reason ? o->reason : "");
 }
 
-bool mos_rehearse(struct mos_ctx *ctx, const struct mos_machine *machine,
-                  struct mos_rehearsal *out) {
-    struct sim *s = begin(ctx, machine, out);
+bool mos_rehearse(struct mos_ctx *ctx, const struct mos_rig *rig, struct mos_rehearsal *out) {
+    struct sim *s = begin(ctx, rig, out);
     const char *before = NULL;
     for (unsigned n = 0; n < MOST_STARTS; n++) {
         out->stored = false;
@@ -217,10 +217,9 @@ struct mos_rehearsal_shell {
     struct mos_rehearsal out;
 };
 
-struct mos_rehearsal_shell *mos_rehearsal_shell(struct mos_ctx *ctx,
-                                                const struct mos_machine *machine) {
+struct mos_rehearsal_shell *mos_rehearsal_shell(struct mos_ctx *ctx, const struct mos_rig *rig) {
     struct mos_rehearsal_shell *shell = mos_alloc(ctx->arena, sizeof *shell);
-    shell->sim = begin(ctx, machine, &shell->out);
+    shell->sim = begin(ctx, rig, &shell->out);
     sim_ram_start(shell->sim);
     sim_environment_start(shell->sim);
     place_control_tree(shell->sim);
@@ -247,36 +246,35 @@ bool mos_rehearsal_told(const struct mos_rehearsal_shell *shell, const char *tex
     return false;
 }
 
-/* ---- what a machine is made of ---- */
+/* ---- what a rig is made of ---- */
 
-void mos_machine_add_block(struct mos_arena *arena, struct mos_vec *environments,
-                           const struct mos_machine_medium *medium, uint64_t at, uint64_t size,
-                           bool flag_byte) {
+void mos_rig_add_block(struct mos_arena *arena, struct mos_vec *environments,
+                       const struct mos_rig_medium *medium, uint64_t at, uint64_t size,
+                       bool flag_byte) {
     for (size_t i = 0; i < environments->count; i++) {
-        struct mos_machine_environment *e = mos_vec_at(environments, i);
+        struct mos_rig_environment *e = mos_vec_at(environments, i);
         if (e->medium == medium && e->size == size && e->flag_byte == flag_byte &&
             e->copy_at == UINT64_MAX && !e->file) {
             e->copy_at = at;
             return;
         }
     }
-    *(struct mos_machine_environment *)mos_vec_push(environments) =
-        (struct mos_machine_environment){
-            .medium = medium,
-            .at = at,
-            .copy_at = UINT64_MAX,
-            .size = size,
-            .flag_byte = flag_byte,
-            .what = mos_printf(arena, "environment at %s", mos_size_text(arena, at))};
+    *(struct mos_rig_environment *)mos_vec_push(environments) = (struct mos_rig_environment){
+        .medium = medium,
+        .at = at,
+        .copy_at = UINT64_MAX,
+        .size = size,
+        .flag_byte = flag_byte,
+        .what = mos_printf(arena, "environment at %s", mos_size_text(arena, at))};
 }
 
-void mos_machine_add_file(struct mos_vec *environments, const struct mos_machine_medium *medium,
-                          unsigned partition, uint64_t size) {
-    *(struct mos_machine_environment *)mos_vec_push(environments) =
-        (struct mos_machine_environment){.medium = medium,
-                                         .copy_at = UINT64_MAX,
-                                         .size = size,
-                                         .file = "uboot.env",
-                                         .partition = partition,
-                                         .what = "environment in uboot.env"};
+void mos_rig_add_file(struct mos_vec *environments, const struct mos_rig_medium *medium,
+                      unsigned partition, uint64_t size) {
+    *(struct mos_rig_environment *)mos_vec_push(environments) =
+        (struct mos_rig_environment){.medium = medium,
+                                     .copy_at = UINT64_MAX,
+                                     .size = size,
+                                     .file = "uboot.env",
+                                     .partition = partition,
+                                     .what = "environment in uboot.env"};
 }

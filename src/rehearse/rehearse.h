@@ -9,7 +9,7 @@
 #include "io/io.h"
 
 /* A storage device as the loader and the kernel know it. */
-struct mos_machine_medium {
+struct mos_rig_medium {
     const char *name;   /* for people: "card" */
     const char *loader; /* "mmc 0" */
     const char *kernel; /* "mmcblk0"; NULL: not known */
@@ -17,8 +17,8 @@ struct mos_machine_medium {
 };
 
 /* Where the loader keeps its environment. */
-struct mos_machine_environment {
-    const struct mos_machine_medium *medium;
+struct mos_rig_environment {
+    const struct mos_rig_medium *medium;
     uint64_t at, copy_at, size; /* bytes; copy_at UINT64_MAX: one copy */
     bool flag_byte;
     const char *file; /* instead of a place: in FAT, partition `partition` of the medium */
@@ -26,18 +26,18 @@ struct mos_machine_environment {
     const char *what; /* "environment 2 MiB into card" */
 };
 
-/* Adds a block of variables to a list of struct mos_machine_environment; a second one of the same
+/* Adds a block of variables to a list of struct mos_rig_environment; a second one of the same
  * size and form on the same medium is the other copy of the first. */
-void mos_machine_add_block(struct mos_arena *arena, struct mos_vec *environments,
-                           const struct mos_machine_medium *medium, uint64_t at, uint64_t size,
-                           bool flag_byte);
+void mos_rig_add_block(struct mos_arena *arena, struct mos_vec *environments,
+                       const struct mos_rig_medium *medium, uint64_t at, uint64_t size,
+                       bool flag_byte);
 /* Adds the loader's file with its variables, in a FAT partition. */
-void mos_machine_add_file(struct mos_vec *environments, const struct mos_machine_medium *medium,
-                          unsigned partition, uint64_t size);
+void mos_rig_add_file(struct mos_vec *environments, const struct mos_rig_medium *medium,
+                      unsigned partition, uint64_t size);
 
 /* A volume that is known by what it will hold, not by bytes of its medium. */
-struct mos_machine_volume {
-    const struct mos_machine_medium *medium;
+struct mos_rig_volume {
+    const struct mos_rig_medium *medium;
     uint64_t at;                 /* of its first byte there */
     struct mos_volume_info info; /* as a probe of its bytes would tell */
     bool empty;                  /* nobody said what it holds: another job fills it */
@@ -56,18 +56,18 @@ struct mos_machine_volume {
 enum mos_picks { MOS_PICKS_UNKNOWN, MOS_PICKS_USUAL, MOS_PICKS_BY_TREE };
 
 /* What is soldered on: no image can tell it. */
-struct mos_machine {
+struct mos_rig {
     const char *cpu;                 /* "arm64"; NULL: what the kernel says */
     struct mos_ram_span ram;         /* length 0: not known */
     uint64_t loader_from;            /* the loader itself lies from here to the end of RAM;
                                         0: not known */
     const struct mos_ram_span *held; /* RAM that others own: nothing is loaded there */
     size_t held_count;
-    const struct mos_machine_medium *media;
+    const struct mos_rig_medium *media;
     size_t media_count;
-    const struct mos_machine_environment *environments; /* the first that is whole is used */
+    const struct mos_rig_environment *environments; /* the first that is whole is used */
     size_t environment_count;
-    const struct mos_machine_volume *volumes; /* what lies there is asked of them, not of bytes */
+    const struct mos_rig_volume *volumes; /* what lies there is asked of them, not of bytes */
     size_t volume_count;
     const struct mos_map *compiled; /* the loader's own variables; NULL: not known */
     const char *const *lacks;       /* commands and file systems it was built without, "overlays";
@@ -170,7 +170,7 @@ struct mos_rehearsal {
 
 /* A file that the boot read, for breaking it. */
 struct mos_touched {
-    const struct mos_machine_medium *medium;
+    const struct mos_rig_medium *medium;
     unsigned partition; /* 0: a raw place */
     const char *path;   /* NULL: a raw place */
     uint64_t offset, length;
@@ -179,13 +179,11 @@ struct mos_touched {
 
 /* Runs from the environment to the log-in.  Errors (ctx->error) are only those of this computer:
  * what is wrong with the images is in *out. */
-bool mos_rehearse(struct mos_ctx *ctx, const struct mos_machine *machine,
-                  struct mos_rehearsal *out);
+bool mos_rehearse(struct mos_ctx *ctx, const struct mos_rig *rig, struct mos_rehearsal *out);
 
 /* Runs one text after another in one shell, without booting (tests): what it prints. */
 struct mos_rehearsal_shell;
-struct mos_rehearsal_shell *mos_rehearsal_shell(struct mos_ctx *ctx,
-                                                const struct mos_machine *machine);
+struct mos_rehearsal_shell *mos_rehearsal_shell(struct mos_ctx *ctx, const struct mos_rig *rig);
 const char *mos_rehearsal_type(struct mos_rehearsal_shell *shell, const char *text);
 /* An event of that shell begins with this. */
 bool mos_rehearsal_told(const struct mos_rehearsal_shell *shell, const char *text);

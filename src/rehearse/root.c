@@ -38,7 +38,7 @@ static bool can_run(struct sim *s, struct sim_volume *v, const char *path, unsig
     *why = mos_printf(s->arena, "%s is cut off", path);
     if (p.cut)
         return false;
-    const char *cpu = s->machine->cpu ? s->machine->cpu : s->boot.header.cpu;
+    const char *cpu = s->rig->cpu ? s->rig->cpu : s->boot.header.cpu;
     *why = mos_printf(s->arena, "%s is made for %s, the board is %s", path,
                       p.cpu ? p.cpu : "another processor", cpu ? cpu : "?");
     if (p.elf && cpu && (!p.cpu || strcmp(p.cpu, cpu) != 0) &&

@@ -20,7 +20,7 @@ static const char *meaning(struct sim *s, const char *expression) {
     const char *value = sim_get(s, name);
     if (!value)
         value = mos_map_get(&s->locals, name);
-    if (!value && !s->machine->tree && strcmp(name, "fdtcontroladdr") == 0)
+    if (!value && !s->rig->tree && strcmp(name, "fdtcontroladdr") == 0)
         sim_undecided(s, "which tree the loader has of its own (--tree FILE)");
     if (!colon)
         return value ? value : "";
@@ -187,7 +187,7 @@ static int run_list(struct sim *s, const struct mos_shell_node *list) {
  * (common/cli_hush.c: parse_stream_outer, b_peek).  A 32-bit or 64-bit Arm has something there, as
  * a rule; a RISC-V has not, and stops. */
 static void look_at_nothing(struct sim *s) {
-    const struct mos_machine *m = s->machine;
+    const struct mos_rig *m = s->rig;
     if (!m->cpu || strncmp(m->cpu, "riscv", 5) != 0 || !m->ram.length || !m->ram.start)
         return;
     sim_trouble(s, "Unhandled exception: Load access fault (the loader reads at address 0)");

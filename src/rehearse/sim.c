@@ -159,9 +159,9 @@ static bool stands_in(const char *const *names, const char *name) {
 }
 
 bool sim_lacks(const struct sim *s, const char *name) {
-    return stands_in(s->machine->lacks, name);
+    return stands_in(s->rig->lacks, name);
 }
 
 bool sim_has(const struct sim *s, const char *name) {
-    return stands_in(s->machine->has, name);
+    return stands_in(s->rig->has, name);
 }

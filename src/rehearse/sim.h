@@ -37,19 +37,19 @@ struct sim_file {
 };
 
 struct sim_volume {
-    const struct mos_machine_medium *medium;
+    const struct mos_rig_medium *medium;
     unsigned partition; /* 0: the whole medium */
     struct mos_io io;
     bool is_there; /* there is such a partition */
     bool readable; /* it holds a file system that we (and the loader) can read */
     struct mos_volume_info info;
     struct mos_map files; /* path -> struct sim_file *; of a planned one those asked for */
-    const struct mos_machine_volume *planned; /* it has no bytes yet: who knows what it will hold */
+    const struct mos_rig_volume *planned; /* it has no bytes yet: who knows what it will hold */
     const struct mos_partition *entry;
 };
 
 struct sim_disk {
-    const struct mos_machine_medium *medium;
+    const struct mos_rig_medium *medium;
     const struct mos_table_driver *driver; /* NULL: no table */
     struct mos_table_data table;
     struct mos_vec volumes; /* of struct sim_volume * */
@@ -88,7 +88,7 @@ enum sim_stop { SIM_GOES_ON, SIM_RESET, SIM_STARTED, SIM_HANGS, SIM_ENDLESS, SIM
 struct sim {
     struct mos_ctx *ctx;
     struct mos_arena *arena;
-    const struct mos_machine *machine;
+    const struct mos_rig *rig;
     struct mos_rehearsal *out;
     /* Carries out a command: sim_command, for those whom it calls itself. */
     int (*command)(struct sim *s, int argc, const char *const *argv);
@@ -197,7 +197,7 @@ struct mos_dt *sim_tree(const struct sim *s, uint64_t at);
 /* ---- storage.c ---- */
 /* "mmc", "0" → the disk; NULL: there is none. */
 struct sim_disk *sim_disk(struct sim *s, const char *kind, const char *number);
-struct sim_disk *sim_disk_of(struct sim *s, const struct mos_machine_medium *medium);
+struct sim_disk *sim_disk_of(struct sim *s, const struct mos_rig_medium *medium);
 struct sim_volume *sim_volume(struct sim *s, struct sim_disk *disk, unsigned partition);
 /* The whole device, whatever table it has. */
 struct sim_volume *sim_whole(struct sim *s, struct sim_disk *disk);

@@ -11,7 +11,7 @@ enum { MOST_LINKS = 8, PIECE = 1 << 20 };
 
 /* ---- disks ---- */
 
-static struct sim_disk *open_disk(struct sim *s, const struct mos_machine_medium *medium) {
+static struct sim_disk *open_disk(struct sim *s, const struct mos_rig_medium *medium) {
     struct sim_disk *d = mos_alloc(s->arena, sizeof *d);
     struct mos_vec problems = mos_vec_make(s->arena, sizeof(char *));
     d->medium = medium;
@@ -26,7 +26,7 @@ static struct sim_disk *open_disk(struct sim *s, const struct mos_machine_medium
     return d;
 }
 
-struct sim_disk *sim_disk_of(struct sim *s, const struct mos_machine_medium *medium) {
+struct sim_disk *sim_disk_of(struct sim *s, const struct mos_rig_medium *medium) {
     for (size_t i = 0; i < s->disks.count; i++) {
         struct sim_disk *d = mos_vec_pointer(&s->disks, i);
         if (d->medium == medium)
@@ -40,8 +40,8 @@ struct sim_disk *sim_disk(struct sim *s, const char *kind, const char *number) {
     uint64_t n = *number ? sim_number(number, NULL, 16) : 0;
     if (strlen(kind) > 40)
         return NULL;
-    for (size_t i = 0; i < s->machine->media_count; i++) {
-        const struct mos_machine_medium *m = &s->machine->media[i];
+    for (size_t i = 0; i < s->rig->media_count; i++) {
+        const struct mos_rig_medium *m = &s->rig->media[i];
         size_t length = strcspn(m->loader, " ");
         memcpy(wanted, kind, strlen(kind) + 1);
         if (length == strlen(kind) && strncmp(m->loader, kind, length) == 0 &&
@@ -121,8 +121,8 @@ static struct sim_volume *open_volume(struct sim *s, struct sim_disk *d, unsigne
     mos_vec_push_pointer(&d->volumes, v);
     if (!v->is_there || start >= d->medium->io->size)
         return v;
-    for (size_t i = 0; i < s->machine->volume_count; i++) {
-        const struct mos_machine_volume *x = &s->machine->volumes[i];
+    for (size_t i = 0; i < s->rig->volume_count; i++) {
+        const struct mos_rig_volume *x = &s->rig->volumes[i];
         if (x->medium == d->medium && x->at == start) {
             v->planned = x;
             v->info = x->info;
@@ -142,7 +142,7 @@ static struct sim_volume *open_volume(struct sim *s, struct sim_disk *d, unsigne
 
 struct sim_volume *sim_volume_in_ram(struct sim *s, struct mos_io io,
                                      const struct mos_fs_driver *driver) {
-    static const struct mos_machine_medium ram = {.name = "ramdisk"};
+    static const struct mos_rig_medium ram = {.name = "ramdisk"};
     struct sim_volume *v = mos_alloc(s->arena, sizeof *v);
     *v = (struct sim_volume){.medium = &ram,
                              .files = mos_map_make(s->arena),

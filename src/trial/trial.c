@@ -8,7 +8,7 @@
 struct trial {
     struct mos_plan *plan;
     struct mos_arena *arena;
-    struct mos_machine machine;
+    struct mos_rig rig;
     bool accepted;       /* errors that the user lives with may be why */
     struct mos_vec told; /* of const char *: reasons that a finding has given */
 };
@@ -17,7 +17,7 @@ struct trial {
 struct attempt {
     const char *when;  /* "With board_rev=b " */
     const char *entry; /* which entry should start; NULL: any */
-    struct mos_machine machine;
+    struct mos_rig rig;
     struct mos_rehearsal r;
 };
 
@@ -120,8 +120,8 @@ static const char *found_elsewhere(struct trial *t, const char *command) {
         v++;
     if (!v || !v->name || v->loads_to != 3 || count < 5) /* those that read a file */
         return NULL;
-    for (size_t i = 0; i < t->machine.volume_count; i++) {
-        const struct mos_machine_volume *x = &t->machine.volumes[i];
+    for (size_t i = 0; i < t->rig.volume_count; i++) {
+        const struct mos_rig_volume *x = &t->rig.volumes[i];
         struct mos_entry e;
         if (x->find(x->self, words[4] + strspn(words[4], "/"), &e) && e.type == MOS_ENTRY_FILE)
             return mos_printf(t->arena, "%s lies in the volume%s%s of %s", words[4],
@@ -253,7 +253,7 @@ static void judge_passed(struct trial *t, const struct attempt *a) {
     for (size_t i = 0; i < a->r.passed.count; i++) {
         const struct mos_passed_entry *p = mos_vec_at(&a->r.passed, i);
         bool refused = false;
-        for (const char *const *n = a->machine.refused; n && *n; n++)
+        for (const char *const *n = a->rig.refused; n && *n; n++)
             refused |= strcmp(*n, p->entry) == 0;
         if (!refused && entry_called(t, p->entry))
             tell(t, MOS_RULE_START_ENTRY, mos_printf(t->arena, "Entry %s never starts: ", p->entry),
@@ -270,7 +270,7 @@ static bool is_there(const struct trial *t, const struct mos_rehearsal *r) {
 
 /* Runs one attempt; false: this computer failed. */
 static bool run(struct trial *t, struct attempt *a) {
-    return mos_rehearse(t->plan->ctx, &a->machine, &a->r);
+    return mos_rehearse(t->plan->ctx, &a->rig, &a->r);
 }
 
 static bool attempt(struct trial *t, struct attempt *a) {
@@ -290,8 +290,8 @@ static void try_entries(struct trial *t) {
     const char **refused = mos_alloc_array(t->arena, t->plan->entries.count + 1, sizeof *refused);
     for (size_t i = 1; i < t->plan->entries.count; i++) {
         refused[i - 1] = entry_name(t, i - 1);
-        struct attempt a = {.when = "", .entry = entry_name(t, i), .machine = t->machine};
-        a.machine.refused = refused;
+        struct attempt a = {.when = "", .entry = entry_name(t, i), .rig = t->rig};
+        a.rig.refused = refused;
         if (!attempt(t, &a))
             return;
     }
@@ -300,8 +300,8 @@ static void try_entries(struct trial *t) {
 /* Nobody says that all is well: does another entry come in the end? */
 static void try_fallback(struct trial *t) {
     const struct mos_boot *boot = t->plan->board->boot;
-    struct attempt a = {.when = "once nobody confirms a start", .machine = t->machine};
-    a.machine.never_confirms = true;
+    struct attempt a = {.when = "once nobody confirms a start", .rig = t->rig};
+    a.rig.never_confirms = true;
     if (!run(t, &a))
         return;
     if (!is_there(t, &a.r)) {
@@ -324,9 +324,8 @@ static void try_fallback(struct trial *t) {
 
 static bool try_value(struct trial *t, const char *variable, const char *value) {
     const char *set[] = {variable, value, NULL};
-    struct attempt a = {.when = mos_printf(t->arena, "With %s=%s", variable, value),
-                        .machine = t->machine};
-    a.machine.set = set;
+    struct attempt a = {.when = mos_printf(t->arena, "With %s=%s", variable, value), .rig = t->rig};
+    a.rig.set = set;
     return attempt(t, &a);
 }
 
@@ -350,11 +349,11 @@ void mos_trial(struct mos_plan *plan, bool accepted) {
                       .told = mos_vec_make(plan->ctx->arena, sizeof(char *))};
     if (!boot || !plan->entries.count || plan->ctx->error->kind)
         return;
-    if (!mos_trial_machine(plan, &t.machine, &why)) {
+    if (!mos_trial_rig(plan, &t.rig, &why)) {
         not_told(&t, "", mos_printf(t.arena, "it is not known %s", why));
         return;
     }
-    struct attempt a = {.when = "", .machine = t.machine};
+    struct attempt a = {.when = "", .rig = t.rig};
     if (!attempt(&t, &a) || !is_there(&t, &a.r) || !entry_called(&t, a.r.entry))
         return; /* what starts is no entry of ours: there is nothing more to choose */
     try_entries(&t);

@@ -12,15 +12,14 @@
 struct mos_io *mos_trial_medium(struct mos_plan *plan, const struct mos_medium_plan *medium);
 
 /* volumes.c: what a volume will hold, from its inventory. */
-struct mos_machine_volume mos_trial_volume(struct mos_plan *plan,
-                                           const struct mos_machine_medium *medium,
-                                           const struct mos_region_plan *region);
+struct mos_rig_volume mos_trial_volume(struct mos_plan *plan, const struct mos_rig_medium *medium,
+                                       const struct mos_region_plan *region);
 
-/* machine.c: what the definition says of the machine: RAM, processor, how the loader was built. */
-void mos_trial_facts(const struct mos_plan *plan, struct mos_machine *machine);
+/* rig.c: what the definition says of the rig: RAM, processor, how the loader was built. */
+void mos_trial_facts(const struct mos_plan *plan, struct mos_rig *rig);
 /* The same with the plan's own media, once volumes are counted; everything in the plan's arena.
  * false: a volume or a region is not known, *why says which. */
-bool mos_trial_machine(struct mos_plan *plan, struct mos_machine *machine, const char **why);
+bool mos_trial_rig(struct mos_plan *plan, struct mos_rig *rig, const char **why);
 
 /* trial.c: starts every entry, every choice and the way to the fallback.  What does not reach a
  * log-in becomes a finding of the family `start`; what cannot be told is noted as not proved.

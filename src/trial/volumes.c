@@ -75,28 +75,27 @@ static bool bytes(void *self, const char *path, const uint8_t **out, size_t *len
     return f->known;
 }
 
-struct mos_machine_volume mos_trial_volume(struct mos_plan *plan,
-                                           const struct mos_machine_medium *medium,
-                                           const struct mos_region_plan *region) {
+struct mos_rig_volume mos_trial_volume(struct mos_plan *plan, const struct mos_rig_medium *medium,
+                                       const struct mos_region_plan *region) {
     struct mos_arena *arena = plan->ctx->arena;
     struct view *v = mos_alloc(arena, sizeof *v);
     *v = (struct view){plan, region, mos_map_make(arena)};
-    struct mos_machine_volume x = {
-        .medium = medium,
-        .at = region->start,
-        .info = {.driver = region->fs,
-                 .kind = region->fs->name,
-                 .label = "",
-                 .id = "",
-                 .size = region->length,
-                 .files = region->volume->inventory->count,
-                 .names = mos_vec_make(arena, sizeof(char *))},
-        .empty = !region->def->volume->fills.count,
-        .no_system = !region->fs->no_owners && !mos_inv_is_system(region->volume->inventory, arena),
-        .self = v,
-        .find = find,
-        .list = list,
-        .bytes = bytes};
+    struct mos_rig_volume x = {.medium = medium,
+                               .at = region->start,
+                               .info = {.driver = region->fs,
+                                        .kind = region->fs->name,
+                                        .label = "",
+                                        .id = "",
+                                        .size = region->length,
+                                        .files = region->volume->inventory->count,
+                                        .names = mos_vec_make(arena, sizeof(char *))},
+                               .empty = !region->def->volume->fills.count,
+                               .no_system = !region->fs->no_owners &&
+                                            !mos_inv_is_system(region->volume->inventory, arena),
+                               .self = v,
+                               .find = find,
+                               .list = list,
+                               .bytes = bytes};
     if (region->fs->foresee)
         region->fs->foresee(arena, &region->wish, &x.info);
     return x;

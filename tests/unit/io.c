@@ -131,5 +131,5 @@ static void faults_are_exact(void) {
     core_end(&c);
 }
 
-SUITE(io_suite, {"layers equal an array", layers_equal_an_array},
+SUITE(io_suite, {"origins equal an array", layers_equal_an_array},
       {"memory equals an array", memory_equals_an_array}, {"faults are exact", faults_are_exact});

@@ -64,7 +64,7 @@ static void lines_are_judged(void) {
 static void conflicts_depend_on_rank(void) {
     static const struct {
         const char *start, *first, *second;
-        bool overrides;
+        bool contradicts;
         size_t conflicts;
         const char *result;
     } cases[] = {
@@ -82,7 +82,7 @@ static void conflicts_depend_on_rank(void) {
                                            read_part(&c, "first", cases[i].first),
                                            read_part(&c, "second", cases[i].second)};
         parts[0]->start = true;
-        parts[2]->overrides = cases[i].overrides ? parts[1] : NULL;
+        parts[2]->contradicts = cases[i].contradicts ? parts[1] : NULL;
         struct mos_map merged = mos_config_merge(&c.ctx, parts, 3);
         CU_ASSERT_EQUAL(count_rule(&c, MOS_RULE_KERNEL_CONFLICT), cases[i].conflicts);
         CU_ASSERT_STRING_EQUAL(((struct mos_setting *)mos_map_get(&merged, "CONFIG_A"))->value,
@@ -99,20 +99,20 @@ static void merging_equals_a_model(void) {
         struct core c;
         core_start(&c);
         struct mos_config_part *parts[PARTS];
-        int overrides[PARTS], value[SYMBOLS], owner[SYMBOLS];
+        int contradicts[PARTS], value[SYMBOLS], owner[SYMBOLS];
         size_t conflicts = 0, length;
         memset(owner, -1, sizeof owner);
         for (int i = 0; i < PARTS; i++) {
             struct mos_buf b = {.arena = c.ctx.arena};
             char name[2] = {(char)('a' + i), 0};
-            overrides[i] =
+            contradicts[i] =
                 i > 1 && random_below(&seed, 2) ? (int)random_below(&seed, (uint64_t)i) : -1;
             for (uint64_t n = random_below(&seed, 6); n; n--) {
                 int s = (int)random_below(&seed, SYMBOLS), v = (int)random_below(&seed, 3);
                 mos_buf_printf(&b, v ? "CONFIG_S%d=%s\n" : "# CONFIG_S%d is not set\n", s,
                                v == 1 ? "y" : "m");
                 bool may = owner[s] <= 0 || owner[s] == i; /* none yet, the start, itself */
-                for (int p = overrides[i]; p >= 0; p = overrides[p])
+                for (int p = contradicts[i]; p >= 0; p = contradicts[p])
                     may |= p == owner[s];
                 conflicts += owner[s] >= 0 && value[s] != v && !may;
                 owner[s] = i;
@@ -120,7 +120,7 @@ static void merging_equals_a_model(void) {
             }
             parts[i] = read_part(&c, mos_strdup(c.ctx.arena, name), mos_buf_string(&b));
             parts[i]->start = i == 0;
-            parts[i]->overrides = overrides[i] >= 0 ? parts[overrides[i]] : NULL;
+            parts[i]->contradicts = contradicts[i] >= 0 ? parts[contradicts[i]] : NULL;
         }
         struct mos_map merged = mos_config_merge(&c.ctx, parts, PARTS);
         size_t known = 0;

@@ -10,13 +10,13 @@ enum { START = 0x40000000, LENGTH = 1 << 20, ROUNDS = 60, STEPS = 40 };
 
 static struct sim *ram_of(struct core *c, uint64_t loader_from) {
     struct sim *s = mos_alloc(c->ctx.arena, sizeof *s);
-    struct mos_machine *m = mos_alloc(c->ctx.arena, sizeof *m);
+    struct mos_rig *m = mos_alloc(c->ctx.arena, sizeof *m);
     struct mos_rehearsal *out = mos_alloc(c->ctx.arena, sizeof *out);
-    *m = (struct mos_machine){.ram = {START, LENGTH}, .loader_from = loader_from};
+    *m = (struct mos_rig){.ram = {START, LENGTH}, .loader_from = loader_from};
     out->events = mos_vec_make(c->ctx.arena, sizeof(struct mos_event));
     out->console.arena = c->ctx.arena;
     *s = (struct sim){
-        .ctx = &c->ctx, .arena = c->ctx.arena, .machine = m, .out = out, .console = &out->console};
+        .ctx = &c->ctx, .arena = c->ctx.arena, .rig = m, .out = out, .console = &out->console};
     sim_ram_start(s);
     return s;
 }

@@ -9,7 +9,7 @@
 
 enum { TRAITS = 6, VARIANTS = 2, NAMES = 8, LAYERS = TRAITS + 1 + VARIANTS, BOARD = TRAITS };
 
-/* What one layer does with one variable. */
+/* What one origin does with one variable. */
 enum act { NOTHING, SET, REMOVE, REDEFINE };
 struct deed {
     enum act act;
@@ -18,7 +18,7 @@ struct deed {
     bool before;
 };
 
-/* A random workspace: layers 0..5 are traits, 6 the board, 7 and 8 variants. */
+/* A random workspace: origins 0..5 are traits, 6 the board, 7 and 8 variants. */
 struct world {
     bool takes[LAYERS][TRAITS];
     int order[LAYERS][TRAITS], order_count[LAYERS];
@@ -111,7 +111,7 @@ struct item {
     int before_layers[LAYERS], before_values[LAYERS], before_count;
 };
 struct model {
-    int layers[LAYERS], layer_count;
+    int origins[LAYERS], layer_count;
     bool above[LAYERS][LAYERS]; /* may override */
     struct item items[NAMES];
     int item_count;
@@ -119,14 +119,14 @@ struct model {
     int clashes;
 };
 
-static void flatten(const struct world *w, struct model *m, int layer, bool *seen) {
-    for (int i = 0; i < w->order_count[layer]; i++) {
-        int t = w->order[layer][i];
+static void flatten(const struct world *w, struct model *m, int origin, bool *seen) {
+    for (int i = 0; i < w->order_count[origin]; i++) {
+        int t = w->order[origin][i];
         if (seen[t])
             continue;
         seen[t] = true;
         flatten(w, m, t, seen);
-        m->layers[m->layer_count++] = t;
+        m->origins[m->layer_count++] = t;
     }
 }
 
@@ -135,7 +135,7 @@ static void rank(const struct world *w, struct model *m, const bool *before_boar
         for (int b = 0; b < TRAITS; b++)
             m->above[a][b] = w->takes[a][b];
     for (int i = 0; i < m->layer_count; i++) { /* all that variants bring stands over the board */
-        int l = m->layers[i];
+        int l = m->origins[i];
         if (l > BOARD || (l < BOARD && !before_board[l]))
             m->above[l][BOARD] = true;
     }
@@ -157,9 +157,9 @@ static int find_item(const struct model *m, int name) {
     return -1;
 }
 
-static void apply(const struct world *w, struct model *m, int layer) {
+static void apply(const struct world *w, struct model *m, int origin) {
     for (int n = 0; n < NAMES; n++) { /* removals first */
-        enum act act = w->deeds[layer][n].act;
+        enum act act = w->deeds[origin][n].act;
         int at = find_item(m, n);
         if (act != REMOVE && act != REDEFINE)
             continue;
@@ -169,7 +169,7 @@ static void apply(const struct world *w, struct model *m, int layer) {
             m->lacking++;
     }
     for (int n = 0; n < NAMES; n++) {
-        const struct deed *d = &w->deeds[layer][n];
+        const struct deed *d = &w->deeds[origin][n];
         if (d->act != SET && d->act != REDEFINE)
             continue;
         int at = find_item(m, n);
@@ -179,25 +179,25 @@ static void apply(const struct world *w, struct model *m, int layer) {
         }
         struct item *i = &m->items[at];
         i->value = d->value;
-        i->setters[i->setter_count] = layer;
+        i->setters[i->setter_count] = origin;
         i->values[i->setter_count++] = d->value;
         if (d->anchor >= 0 && !d->before) {
-            i->anchor_layers[i->anchor_count] = layer;
+            i->anchor_layers[i->anchor_count] = origin;
             i->anchor_values[i->anchor_count++] = d->anchor;
         } else if (d->anchor >= 0) {
-            i->before_layers[i->before_count] = layer;
+            i->before_layers[i->before_count] = origin;
             i->before_values[i->before_count++] = d->anchor;
         }
     }
 }
 
 /* Setters that no other setter stands over must agree. */
-static bool clashes(const struct model *m, const int *layers, const int *values, int count) {
+static bool clashes(const struct model *m, const int *origins, const int *values, int count) {
     int kept = -1;
     for (int i = 0; i < count; i++) {
         bool covered = false;
         for (int k = i + 1; k < count; k++)
-            covered |= m->above[layers[k]][layers[i]];
+            covered |= m->above[origins[k]][origins[i]];
         if (covered)
             continue;
         if (kept >= 0 && values[i] != values[kept])
@@ -245,20 +245,20 @@ static void run_model(const struct world *w, struct model *m, int order[NAMES]) 
     memset(m, 0, sizeof *m);
     flatten(w, m, BOARD, seen);
     memcpy(before_board, seen, sizeof seen);
-    m->layers[m->layer_count++] = BOARD;
+    m->origins[m->layer_count++] = BOARD;
     for (int v = 0; v < VARIANTS; v++) {
         if (!w->chosen[v])
             continue;
         flatten(w, m, BOARD + 1 + v, seen);
-        m->layers[m->layer_count++] = BOARD + 1 + v;
+        m->origins[m->layer_count++] = BOARD + 1 + v;
     }
     rank(w, m, before_board);
     for (int i = 0; i < m->layer_count; i++)
-        apply(w, m, m->layers[i]);
+        apply(w, m, m->origins[i]);
     for (int i = 0; i < m->item_count; i++) {
         struct item *x = &m->items[i];
         m->clashes += clashes(m, x->setters, x->values, x->setter_count);
-        /* after: wins over before: when different layers state both */
+        /* after: wins over before: when different origins state both */
         x->before = !x->anchor_count;
         x->anchor = x->anchor_count   ? x->anchor_values[x->anchor_count - 1]
                     : x->before_count ? x->before_values[x->before_count - 1]

@@ -1,4 +1,4 @@
-#include "api/machine.h"
+#include "api/rig.h"
 
 #include "base/bytes.h"
 #include "base/text.h"
@@ -10,21 +10,20 @@ enum { MOST_LOADER = 64 << 20, MOST_TREE = 4 << 20, LOADER_TOP = 40 << 20 };
 
 /* ---- images ---- */
 
-static struct mos_machine_medium *add_image(mosaicum *m, struct run_machine *r, const char *path,
-                                            const char *name, const char *loader,
-                                            const char *kernel) {
+static struct mos_rig_medium *add_image(mosaicum *m, struct run_rig *r, const char *path,
+                                        const char *name, const char *loader, const char *kernel) {
     struct machine_image *image = mos_alloc(m->arena, sizeof *image);
     image->path = path;
     if (!mos_unpack_open(&m->ctx, path, &image->file))
         return NULL;
     mos_vec_push_pointer(&r->images, image);
-    struct mos_machine_medium *x = mos_vec_push(&r->media);
-    *x = (struct mos_machine_medium){name, loader, kernel, &image->file.io};
+    struct mos_rig_medium *x = mos_vec_push(&r->media);
+    *x = (struct mos_rig_medium){name, loader, kernel, &image->file.io};
     return x;
 }
 
 /* Which medium that is gets known once all are there: until then it is its number. */
-static const struct mos_machine_medium *numbered(size_t medium) {
+static const struct mos_rig_medium *numbered(size_t medium) {
     return (const void *)(uintptr_t)medium;
 }
 
@@ -43,7 +42,7 @@ static bool look_for_file(void *self, const struct mos_entry *e) {
 }
 
 /* The loader's file with its variables, in the first FAT partition. */
-static bool take_file(struct survey *s, struct run_machine *r, size_t medium,
+static bool take_file(struct survey *s, struct run_rig *r, size_t medium,
                       const struct survey_span *x) {
     struct search search = {0};
     struct mos_sink sink = {&search, look_for_file, mos_ignore_data, mos_ignore_end};
@@ -51,26 +50,26 @@ static bool take_file(struct survey *s, struct run_machine *r, size_t medium,
     if (!x->has_volume || !x->volume.driver || !x->volume.driver->firmware_reads ||
         !survey_stream(s, x, &request) || !search.found)
         return false;
-    mos_machine_add_file(&r->environments, numbered(medium),
-                         x->partition ? x->partition->number : 0, search.size);
+    mos_rig_add_file(&r->environments, numbered(medium), x->partition ? x->partition->number : 0,
+                     search.size);
     return true;
 }
 
 /* The variables that are compiled into a loader that lies in the image. */
-static void take_loader(mosaicum *m, struct survey *s, struct run_machine *r,
+static void take_loader(mosaicum *m, struct survey *s, struct run_rig *r,
                         const struct survey_span *x) {
     uint64_t length = mos_min(x->length, MOST_LOADER);
-    if (r->machine.compiled || x->has_volume || length < 64 << 10)
+    if (r->rig.compiled || x->has_volume || length < 64 << 10)
         return;
     struct mos_io window = survey_window(s, x);
     uint8_t *bytes = mos_alloc(m->arena, (size_t)length);
     if (!mos_io_read(&window, bytes, (size_t)length, 0) &&
         mos_environment_find(m->arena, bytes, (size_t)length, &r->compiled))
-        r->machine.compiled = &r->compiled;
+        r->rig.compiled = &r->compiled;
 }
 
 /* What only looking can tell: blocks of variables, a loader with its own. */
-static bool look_at(mosaicum *m, struct run_machine *r, size_t medium, const char *path) {
+static bool look_at(mosaicum *m, struct run_rig *r, size_t medium, const char *path) {
     struct survey s;
     bool file = false;
     if (!survey_open(m, path, &s))
@@ -78,8 +77,8 @@ static bool look_at(mosaicum *m, struct run_machine *r, size_t medium, const cha
     for (size_t i = 0; i < s.spans.count; i++) {
         const struct survey_span *x = mos_vec_at(&s.spans, i);
         if (x->environment_size)
-            mos_machine_add_block(m->arena, &r->environments, numbered(medium), x->start,
-                                  x->environment_size, x->flag_byte);
+            mos_rig_add_block(m->arena, &r->environments, numbered(medium), x->start,
+                              x->environment_size, x->flag_byte);
         file = file || take_file(&s, r, medium, x);
         take_loader(m, &s, r, x);
     }
@@ -90,7 +89,7 @@ static bool look_at(mosaicum *m, struct run_machine *r, size_t medium, const cha
 /* ---- a board ---- */
 
 static bool take_media(mosaicum *m, const struct mos_plan *plan, const char *folder,
-                       struct run_machine *r) {
+                       struct run_rig *r) {
     for (size_t i = 0; i < plan->media.count; i++) {
         const struct mos_medium_plan *x = mos_vec_pointer(&plan->media, i);
         if (x->area)
@@ -119,9 +118,9 @@ static bool is_stale(struct run_task *t, const char *folder) {
 }
 
 /* The media as a build would write them. */
-static bool take_planned(mosaicum *m, struct mos_plan *plan, struct run_machine *r) {
+static bool take_planned(mosaicum *m, struct mos_plan *plan, struct run_rig *r) {
     const char *why;
-    if (!mos_trial_machine(plan, &r->machine, &why))
+    if (!mos_trial_rig(plan, &r->rig, &why))
         return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
                         "It is not known %s: mosaicum check %s says what is missing", why,
                         plan->board->selector);
@@ -129,7 +128,7 @@ static bool take_planned(mosaicum *m, struct mos_plan *plan, struct run_machine 
     return true;
 }
 
-static bool open_board(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_machine *r) {
+static bool open_board(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_rig *r) {
     const struct mos_selection *s = run_select_one(m, q->what, "rehearse");
     struct run_task *t = s ? run_one(m, s) : NULL;
     struct mos_plan *plan = t ? run_plan(t) : NULL;
@@ -142,7 +141,7 @@ static bool open_board(mosaicum *m, const struct mosaicum_rehearsal *q, struct r
     }
     const char *out = q->out ? q->out : mos_path_join(m->arena, m->options.workspace, "out");
     r->title = s->text;
-    mos_trial_facts(plan, &r->machine);
+    mos_trial_facts(plan, &r->rig);
     r->fallback = plan->entries.count > 1;
     if (r->fallback)
         r->claim =
@@ -167,19 +166,19 @@ static bool open_board(mosaicum *m, const struct mosaicum_rehearsal *q, struct r
 
 /* ---- an image ---- */
 
-static bool open_image(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_machine *r) {
+static bool open_image(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_rig *r) {
     uint64_t start, size;
     const char *loader = q->medium ? q->medium : "mmc 0";
     r->title = q->what;
-    r->machine.cpu = q->cpu;
+    r->rig.cpu = q->cpu;
     if ((q->ram_start || q->ram) &&
         (!q->ram_start || !q->ram || mos_address_parse(q->ram_start, &start) != MOS_NUMBER_OK ||
          mos_size_parse(q->ram, 0, &size) != MOS_NUMBER_OK || size <= LOADER_TOP))
         return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
                         "RAM is given as in --ram-start 0x40000000 --ram \"512 MiB\"");
     if (q->ram) {
-        r->machine.ram = (struct mos_ram_span){start, size};
-        r->machine.loader_from = start + size - LOADER_TOP;
+        r->rig.ram = (struct mos_ram_span){start, size};
+        r->rig.loader_from = start + size - LOADER_TOP;
     }
     const char *kernel = strncmp(loader, "mmc ", 4) == 0
                              ? mos_printf(m->arena, "mmcblk%s", loader + 4)
@@ -203,7 +202,7 @@ static bool read_all(mosaicum *m, const char *path, size_t limit, const uint8_t 
     return true;
 }
 
-static bool take_files(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_machine *r) {
+static bool take_files(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_rig *r) {
     const uint8_t *binary;
     size_t length;
     if (q->loader) {
@@ -212,20 +211,20 @@ static bool take_files(mosaicum *m, const struct mosaicum_rehearsal *q, struct r
         if (!mos_environment_find(m->arena, binary, length, &r->compiled))
             return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
                             "%s has no variables compiled into it that could be found", q->loader);
-        r->machine.compiled = &r->compiled;
+        r->rig.compiled = &r->compiled;
     }
-    if (q->tree && !read_all(m, q->tree, MOST_TREE, &r->machine.tree, &r->machine.tree_length))
+    if (q->tree && !read_all(m, q->tree, MOST_TREE, &r->rig.tree, &r->rig.tree_length))
         return false;
-    return !q->keys || read_all(m, q->keys, MOST_TREE, &r->machine.keys, &r->machine.keys_length);
+    return !q->keys || read_all(m, q->keys, MOST_TREE, &r->rig.keys, &r->rig.keys_length);
 }
 
-bool machine_open(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_machine *r) {
+bool rig_open(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_rig *r) {
     struct mos_file_info info;
-    *r = (struct run_machine){.images = mos_vec_make(m->arena, sizeof(struct machine_image *)),
-                              .media = mos_vec_make(m->arena, sizeof(struct mos_machine_medium)),
-                              .environments =
-                                  mos_vec_make(m->arena, sizeof(struct mos_machine_environment)),
-                              .notes = mos_vec_make(m->arena, sizeof(char *))};
+    *r =
+        (struct run_rig){.images = mos_vec_make(m->arena, sizeof(struct machine_image *)),
+                         .media = mos_vec_make(m->arena, sizeof(struct mos_rig_medium)),
+                         .environments = mos_vec_make(m->arena, sizeof(struct mos_rig_environment)),
+                         .notes = mos_vec_make(m->arena, sizeof(char *))};
     bool image =
         m->ctx.host->info(m->ctx.host, q->what, true, &info) == 0 && info.kind != MOS_FILE_FOLDER;
     if (!image && q->flash)
@@ -242,18 +241,18 @@ bool machine_open(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_ma
         return false;
     if (r->planned)
         return true;
-    r->machine.media = r->media.items;
-    r->machine.media_count = r->media.count;
-    r->machine.environments = r->environments.items;
-    r->machine.environment_count = r->environments.count;
+    r->rig.media = r->media.items;
+    r->rig.media_count = r->media.count;
+    r->rig.environments = r->environments.items;
+    r->rig.environment_count = r->environments.count;
     for (size_t i = 0; i < r->environments.count; i++) { /* numbers become pointers */
-        struct mos_machine_environment *e = mos_vec_at(&r->environments, i);
-        e->medium = &r->machine.media[(uintptr_t)e->medium];
+        struct mos_rig_environment *e = mos_vec_at(&r->environments, i);
+        e->medium = &r->rig.media[(uintptr_t)e->medium];
     }
     return true;
 }
 
-void machine_close(struct run_machine *r) {
+void rig_close(struct run_rig *r) {
     for (size_t i = 0; i < r->images.count; i++)
         mos_unpack_close(&((struct machine_image *)mos_vec_pointer(&r->images, i))->file);
 }

@@ -1,4 +1,4 @@
-/* The machine of a rehearsal: images, what is soldered on, what the loader was built with. */
+/* The rig of a rehearsal: images, what is soldered on, what the loader was built with. */
 #ifndef MOS_API_MACHINE_H
 #define MOS_API_MACHINE_H
 
@@ -11,11 +11,11 @@ struct machine_image {
     struct mos_unpacked file;
 };
 
-struct run_machine {
-    struct mos_machine machine;
+struct run_rig {
+    struct mos_rig rig;
     struct mos_vec images;       /* of struct machine_image: open */
-    struct mos_vec media;        /* of struct mos_machine_medium */
-    struct mos_vec environments; /* of struct mos_machine_environment */
+    struct mos_vec media;        /* of struct mos_rig_medium */
+    struct mos_vec environments; /* of struct mos_rig_environment */
     struct mos_map compiled;
     struct mos_vec notes;   /* of const char *: what was taken for granted */
     const char *title;      /* "curlew+field", or the image's path */
@@ -25,12 +25,11 @@ struct run_machine {
 };
 
 /* Opens everything; false with an error.  Close it in any case. */
-bool machine_open(mosaicum *m, const struct mosaicum_rehearsal *request, struct run_machine *out);
-void machine_close(struct run_machine *machine);
+bool rig_open(mosaicum *m, const struct mosaicum_rehearsal *request, struct run_rig *out);
+void rig_close(struct run_rig *rig);
 
 /* faults.c: breaks one thing at a time; a table of what happens then. */
-void rehearse_faults(mosaicum *m, const struct run_machine *machine,
-                     const struct mos_rehearsal *whole);
+void rehearse_faults(mosaicum *m, const struct run_rig *rig, const struct mos_rehearsal *whole);
 /* rehearse.c */
 const char *rehearsal_end_text(enum mos_rehearsal_end end);
 

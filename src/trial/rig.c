@@ -1,4 +1,4 @@
-/* The machine of a plan: what is soldered on, how its loader was built, and its media. */
+/* The rig of a plan: what is soldered on, how its loader was built, and its media. */
 #include "trial/trial.h"
 
 #include "base/bytes.h"
@@ -11,7 +11,7 @@ enum { LEAST_LOADER = 64 << 10 };
 
 /* ---- what no image can tell ---- */
 
-static void take_lacks(const struct mos_plan *plan, struct mos_machine *machine) {
+static void take_lacks(const struct mos_plan *plan, struct mos_rig *rig) {
     struct mos_vec lacks = mos_vec_make(plan->ctx->arena, sizeof(char *));
     struct mos_vec has = mos_vec_make(plan->ctx->arena, sizeof(char *));
     bool told = plan->dialect && plan->loader_config.count;
@@ -36,8 +36,8 @@ static void take_lacks(const struct mos_plan *plan, struct mos_machine *machine)
     }
     mos_vec_push_pointer(&has, NULL);
     mos_vec_push_pointer(&lacks, NULL);
-    machine->has = has.items;
-    machine->lacks = lacks.items;
+    rig->has = has.items;
+    rig->lacks = lacks.items;
 }
 
 static uint64_t number_of(const struct mos_plan *plan, const char *symbol) {
@@ -45,29 +45,29 @@ static uint64_t number_of(const struct mos_plan *plan, const char *symbol) {
     return s ? strtoull(s->value, NULL, 0) : 0;
 }
 
-static void take_limits(const struct mos_plan *plan, struct mos_machine *machine) {
+static void take_limits(const struct mos_plan *plan, struct mos_rig *rig) {
     const struct mos_loader_symbols *n = plan->dialect ? &plan->dialect->symbols : NULL;
     const struct mos_setting *starts = n ? mos_plan_loader_symbol(plan, n->starts_by_itself) : NULL;
     if (!n)
         return;
-    machine->waits = starts && strcmp(starts->value, "y") != 0;
-    machine->most_words = number_of(plan, n->most_words);
-    machine->most_kernel = number_of(plan, n->most_kernel);
-    machine->most_line = number_of(plan, n->most_line);
-    machine->boot_map = number_of(plan, n->bound_map_symbol);
+    rig->waits = starts && strcmp(starts->value, "y") != 0;
+    rig->most_words = number_of(plan, n->most_words);
+    rig->most_kernel = number_of(plan, n->most_kernel);
+    rig->most_line = number_of(plan, n->most_line);
+    rig->boot_map = number_of(plan, n->bound_map_symbol);
     const struct mos_setting *picks = mos_plan_loader_symbol(plan, n->picks_by_tree);
     if (picks)
-        machine->picks = strcmp(picks->value, "y") == 0 ? MOS_PICKS_BY_TREE : MOS_PICKS_USUAL;
+        rig->picks = strcmp(picks->value, "y") == 0 ? MOS_PICKS_BY_TREE : MOS_PICKS_USUAL;
 }
 
-void mos_trial_facts(const struct mos_plan *plan, struct mos_machine *machine) {
+void mos_trial_facts(const struct mos_plan *plan, struct mos_rig *rig) {
     const struct mos_hardware *h = plan->board->hardware;
     const struct mos_facts *facts = plan->board->loader ? plan->board->loader->facts : NULL;
-    machine->cpu = h ? mos_text_or(h->cpu, NULL) : NULL;
+    rig->cpu = h ? mos_text_or(h->cpu, NULL) : NULL;
     if (plan->has_ram) {
-        machine->ram = (struct mos_ram_span){plan->ram.start, plan->ram.length};
+        rig->ram = (struct mos_ram_span){plan->ram.start, plan->ram.length};
         if (plan->ram.top < plan->ram.start + plan->ram.length)
-            machine->loader_from = plan->ram.top;
+            rig->loader_from = plan->ram.top;
     }
     struct mos_vec held = mos_vec_make(plan->ctx->arena, sizeof(struct mos_ram_span));
     for (size_t i = 0; h && i < h->held.count; i++) {
@@ -76,26 +76,26 @@ void mos_trial_facts(const struct mos_plan *plan, struct mos_machine *machine) {
             *(struct mos_ram_span *)mos_vec_push(&held) =
                 (struct mos_ram_span){x->start->number, x->size->number};
     }
-    machine->held = held.items;
-    machine->held_count = held.count;
+    rig->held = held.items;
+    rig->held_count = held.count;
     if (plan->has_defaults)
-        machine->compiled = &plan->defaults;
-    machine->watchdog = facts && mos_has(facts->watchdog) ? facts->watchdog->number : 0;
-    take_lacks(plan, machine);
-    take_limits(plan, machine);
+        rig->compiled = &plan->defaults;
+    rig->watchdog = facts && mos_has(facts->watchdog) ? facts->watchdog->number : 0;
+    take_lacks(plan, rig);
+    take_limits(plan, rig);
 }
 
 /* ---- media ---- */
 
 struct making {
     struct mos_plan *plan;
-    struct mos_machine *machine;
+    struct mos_rig *rig;
     struct mos_vec media, environments, volumes;
     struct mos_vec numbers; /* of size_t: which medium an environment or volume lies on */
 };
 
 /* Which medium that is gets known once all are there: until then it is its number. */
-static const struct mos_machine_medium *numbered(size_t medium) {
+static const struct mos_rig_medium *numbered(size_t medium) {
     return (const void *)(uintptr_t)medium;
 }
 
@@ -106,8 +106,7 @@ static bool take_file(struct making *m, size_t medium, const struct mos_region_p
     if (!r->fs->firmware_reads || !mos_inv_find(inv, "uboot.env", &index) ||
         mos_inv_node(inv, index)->type != MOS_ENTRY_FILE)
         return false;
-    mos_machine_add_file(&m->environments, numbered(medium), r->number,
-                         mos_inv_node(inv, index)->size);
+    mos_rig_add_file(&m->environments, numbered(medium), r->number, mos_inv_node(inv, index)->size);
     return true;
 }
 
@@ -116,11 +115,11 @@ static void take_loader(struct making *m, const struct mos_region_plan *r) {
     const uint8_t *bytes;
     size_t length;
     struct mos_map *compiled = mos_alloc(m->plan->ctx->arena, sizeof *compiled);
-    if (m->machine->compiled || r->environment || !r->piece || r->length < LEAST_LOADER ||
+    if (m->rig->compiled || r->environment || !r->piece || r->length < LEAST_LOADER ||
         !mos_plan_region_bytes(m->plan, r, &bytes, &length))
         return;
     if (mos_environment_find(m->plan->ctx->arena, bytes, length, compiled))
-        m->machine->compiled = compiled;
+        m->rig->compiled = compiled;
 }
 
 static bool take_regions(struct making *m, size_t number, const struct mos_medium_plan *medium,
@@ -136,12 +135,12 @@ static bool take_regions(struct making *m, size_t number, const struct mos_mediu
             return false;
         if (r->fs) {
             *(size_t *)mos_vec_push(&m->numbers) = number;
-            *(struct mos_machine_volume *)mos_vec_push(&m->volumes) =
+            *(struct mos_rig_volume *)mos_vec_push(&m->volumes) =
                 mos_trial_volume(m->plan, NULL, r);
             file = file || take_file(m, number, r);
         } else if (r->environment) {
-            mos_machine_add_block(m->plan->ctx->arena, &m->environments, numbered(number), r->start,
-                                  r->environment->size, r->environment->flag_byte);
+            mos_rig_add_block(m->plan->ctx->arena, &m->environments, numbered(number), r->start,
+                              r->environment->size, r->environment->flag_byte);
         } else {
             take_loader(m, r);
         }
@@ -155,38 +154,38 @@ static bool take_medium(struct making *m, const struct mos_medium_plan *x, const
     *why = mos_printf(m->plan->ctx->arena, "what the table of %s will say", x->name);
     if (!io)
         return false;
-    *(struct mos_machine_medium *)mos_vec_push(&m->media) = (struct mos_machine_medium){
+    *(struct mos_rig_medium *)mos_vec_push(&m->media) = (struct mos_rig_medium){
         x->name, mos_text_or(x->medium->loader, "mmc 0"), mos_text_or(x->medium->kernel, NULL), io};
     return take_regions(m, number, x, why);
 }
 
-bool mos_trial_machine(struct mos_plan *plan, struct mos_machine *machine, const char **why) {
+bool mos_trial_rig(struct mos_plan *plan, struct mos_rig *rig, const char **why) {
     struct mos_arena *arena = plan->ctx->arena;
     struct making m = {.plan = plan,
-                       .machine = machine,
-                       .media = mos_vec_make(arena, sizeof(struct mos_machine_medium)),
-                       .environments = mos_vec_make(arena, sizeof(struct mos_machine_environment)),
-                       .volumes = mos_vec_make(arena, sizeof(struct mos_machine_volume)),
+                       .rig = rig,
+                       .media = mos_vec_make(arena, sizeof(struct mos_rig_medium)),
+                       .environments = mos_vec_make(arena, sizeof(struct mos_rig_environment)),
+                       .volumes = mos_vec_make(arena, sizeof(struct mos_rig_volume)),
                        .numbers = mos_vec_make(arena, sizeof(size_t))};
-    *machine = (struct mos_machine){0};
-    mos_trial_facts(plan, machine);
+    *rig = (struct mos_rig){0};
+    mos_trial_facts(plan, rig);
     for (size_t i = 0; i < plan->media.count; i++) {
         const struct mos_medium_plan *x = mos_vec_pointer(&plan->media, i);
         if (!x->area && !take_medium(&m, x, why))
             return false;
     }
-    machine->media = m.media.items;
-    machine->media_count = m.media.count;
+    rig->media = m.media.items;
+    rig->media_count = m.media.count;
     for (size_t i = 0; i < m.environments.count; i++) {
-        struct mos_machine_environment *e = mos_vec_at(&m.environments, i);
-        e->medium = &machine->media[(uintptr_t)e->medium];
+        struct mos_rig_environment *e = mos_vec_at(&m.environments, i);
+        e->medium = &rig->media[(uintptr_t)e->medium];
     }
     for (size_t i = 0; i < m.volumes.count; i++)
-        ((struct mos_machine_volume *)mos_vec_at(&m.volumes, i))->medium =
-            &machine->media[*(size_t *)mos_vec_at(&m.numbers, i)];
-    machine->environments = m.environments.items;
-    machine->environment_count = m.environments.count;
-    machine->volumes = m.volumes.items;
-    machine->volume_count = m.volumes.count;
+        ((struct mos_rig_volume *)mos_vec_at(&m.volumes, i))->medium =
+            &rig->media[*(size_t *)mos_vec_at(&m.numbers, i)];
+    rig->environments = m.environments.items;
+    rig->environment_count = m.environments.count;
+    rig->volumes = m.volumes.items;
+    rig->volume_count = m.volumes.count;
     return true;
 }
