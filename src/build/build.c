@@ -277,8 +277,9 @@ static const char *files_medium(const struct mos_plan *plan) {
     const struct mos_named *media = &plan->board->hardware->media;
     for (size_t i = 0; i < media->count; i++) {
         const struct mos_medium *m = media->items[i];
-        const char *kind = mos_text_or(m->kind, "nor");
-        if (strcmp(kind, "nor") != 0 && strcmp(kind, "nand") != 0 && mos_has(m->loader))
+        enum mos_medium_kind kind = mos_medium_kind_of(m->kind);
+        if (mos_has(m->kind) && kind != MOS_MEDIUM_NOR && kind != MOS_MEDIUM_NAND &&
+            mos_has(m->loader))
             return m->loader->text;
     }
     return "usb 0";
@@ -288,11 +289,11 @@ static const char *files_medium(const struct mos_plan *plan) {
 static bool write_flash_program(struct mos_build *b, const struct mos_medium_plan *m,
                                 const struct mos_vec *items, uint64_t longest) {
     const struct mos_plan *p = b->plan;
-    const char *kind = mos_text_or(m->medium->kind, "");
+    enum mos_medium_kind kind = mos_medium_kind_of(m->medium->kind);
     uint64_t at = mos_round_up(p->ram.start + (16 << 20), 2 << 20);
     uint64_t back_at = mos_round_up(at + longest, 2 << 20);
-    bool nand = strcmp(kind, "nand") == 0;
-    if ((!nand && strcmp(kind, "nor") != 0) || !p->dialect || !p->dialect->write_flash_program ||
+    bool nand = kind == MOS_MEDIUM_NAND;
+    if ((!nand && kind != MOS_MEDIUM_NOR) || !p->dialect || !p->dialect->write_flash_program ||
         !p->has_ram || back_at + longest > p->ram.top)
         return true;
     const struct mos_flash_program x = {

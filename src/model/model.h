@@ -22,6 +22,13 @@ struct mos_value {
     const struct mos_node *stated; /* with what it replaced; NULL: made by hand */
 };
 
+/* A value that may be used: stated and not broken. */
+static inline bool mos_has(const struct mos_value *v) {
+    return v && !v->broken;
+}
+
+#include "model/choices.h"
+
 /* What every map in a definition carries. */
 struct mos_record {
     const char *name;
@@ -416,16 +423,12 @@ bool mos_workspace_select_all(struct mos_ctx *ctx, struct mos_workspace *w, bool
 struct mos_board *mos_board_resolve(struct mos_ctx *ctx, const struct mos_workspace *w,
                                     const struct mos_selection *selection);
 
-/* A value that may be used: stated and not broken. */
-static inline bool mos_has(const struct mos_value *v) {
-    return v && !v->broken;
-}
 static inline const char *mos_text_or(const struct mos_value *v, const char *otherwise) {
     return mos_has(v) ? v->text : otherwise;
 }
-/* Does a fill bring what Mosaicum makes: "boot", "system", "module-index"? */
-static inline bool mos_fill_makes(const struct mos_fill *fill, const char *what) {
-    return strcmp(mos_text_or(fill->made, ""), what) == 0;
+/* Does a fill bring what Mosaicum makes? */
+static inline bool mos_fill_makes(const struct mos_fill *fill, enum mos_made what) {
+    return mos_made_of(fill->made) == what;
 }
 
 /* The item of that name, or NULL. */

@@ -250,7 +250,7 @@ static struct mos_board *read_board(struct mos_ctx *ctx, const struct mos_worksp
     board->workspace_name = mos_text_or(w->name, "unnamed");
     board->root = w->root;
     board->pins = w->pins;
-    board->field = mos_has(board->purpose) && strcmp(board->purpose->text, "field") == 0;
+    board->field = mos_purpose_of(board->purpose) == MOS_PURPOSE_FIELD;
     board->date = choose_date(ctx, w);
     return board;
 }

@@ -15,22 +15,22 @@
                                            .brief = short_form}
 #define AT(type, member) offsetof(type, member)
 
-static const char *const cpus[] = {"arm64", "arm", "riscv64", NULL};
-static const char *const media_kinds[] = {"sd", "emmc", "nor", "nand", "disk", "usb", "nvme", NULL};
-static const char *const purposes[] = {"bench", "field", NULL};
-static const char *const log_ins[] = {"inittab", "systemd", NULL};
-static const char *const owners[] = {"build", "factory", "device", NULL};
-static const char *const made_things[] = {"boot", "system", "module-index", NULL};
-static const char *const compressions[] = {"gz", "xz", "zst", NULL};
-static const char *const bases[] = {"defaults", "none", NULL};
-static const char *const ways[] = {"script", "menu", "parcel", "environment", NULL};
-static const char *const stops[] = {"log-in", "shell", "loader", NULL};
-static const char *const ends[] = {"prompt", "reset", NULL};
-static const char *const moments[] = {"build", "boot", NULL};
-static const char *const ramdisk_compressions[] = {"gz", "zst", "none", NULL};
-static const char *const packs[] = {"plain", "parcel", NULL};
-static const char *const stage_formats[] = {"plain", "program", "legacy", "parcel", NULL};
-static const char *const part_hashes[] = {"sha256", "crc32", NULL};
+static const char *const cpus[] = {MOS_CPUS(MOS_CHOICE_WORD) NULL};
+static const char *const media_kinds[] = {MOS_MEDIUM_KINDS(MOS_CHOICE_WORD) NULL};
+static const char *const purposes[] = {MOS_PURPOSES(MOS_CHOICE_WORD) NULL};
+static const char *const log_ins[] = {MOS_STARTERS(MOS_CHOICE_WORD) NULL};
+static const char *const owners[] = {MOS_OWNERS(MOS_CHOICE_WORD) NULL};
+static const char *const made_things[] = {MOS_MADES(MOS_CHOICE_WORD) NULL};
+static const char *const compressions[] = {MOS_OUTPUT_FORMS(MOS_CHOICE_WORD) NULL};
+static const char *const bases[] = {MOS_BASES(MOS_CHOICE_WORD) NULL};
+static const char *const ways[] = {MOS_VIAS(MOS_CHOICE_WORD) NULL};
+static const char *const stops[] = {MOS_UNTILS(MOS_CHOICE_WORD) NULL};
+static const char *const ends[] = {MOS_OTHERWISES(MOS_CHOICE_WORD) NULL};
+static const char *const moments[] = {MOS_MOMENTS(MOS_CHOICE_WORD) NULL};
+static const char *const ramdisk_compressions[] = {MOS_RAMDISK_FORMS(MOS_CHOICE_WORD) NULL};
+static const char *const packs[] = {MOS_PACKS(MOS_CHOICE_WORD) NULL};
+static const char *const stage_formats[] = {MOS_STAGE_FORMS(MOS_CHOICE_WORD) NULL};
+static const char *const part_hashes[] = {MOS_PART_SUMS(MOS_CHOICE_WORD) NULL};
 
 KEYS(ram_keys, "RAM range", struct mos_ram,
      {"start", MOS_TYPE_ADDRESS, AT(struct mos_ram, start), "first address", .required = true},

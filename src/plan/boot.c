@@ -210,8 +210,9 @@ static void give(const struct mos_value *address, const struct mos_record *entry
     p->place = address->place;
 }
 
-bool mos_plan_is_via(const struct mos_plan *plan, const char *way) {
-    return strcmp(mos_text_or(plan->board->boot->via, "script"), way) == 0;
+bool mos_plan_is_via(const struct mos_plan *plan, enum mos_via via) {
+    enum mos_via stated = mos_via_of(plan->board->boot->via);
+    return (stated == MOS_VIA_UNSTATED ? MOS_VIA_SCRIPT : stated) == via;
 }
 
 const struct mos_setenv *mos_plan_loader_variable(const struct mos_plan *plan, const char *name) {
@@ -256,7 +257,7 @@ static void ask_loader(struct mos_plan *plan, size_t thing, struct mos_placement
     const struct mos_loader_symbols *symbols = &plan->dialect->symbols;
     const struct mos_setenv *at = mos_plan_loader_variable(plan, symbols->address_of[thing]);
     const struct mos_setenv *limit = mos_plan_loader_variable(plan, symbols->limit_of[thing]);
-    if (mos_plan_is_via(plan, "menu") && at &&
+    if (mos_plan_is_via(plan, MOS_VIA_MENU) && at &&
         mos_address_parse(at->value, &value) == MOS_NUMBER_OK) {
         p->given = p->by_loader = true;
         p->ranges[MOS_RANGE_LOADED].start = value;
@@ -274,7 +275,7 @@ static void ask_loader(struct mos_plan *plan, size_t thing, struct mos_placement
 /* A menu leaves it to the loader's variables where a compressed kernel is expanded. */
 static void ask_expansion(struct mos_plan *plan, struct mos_entry_plan *e) {
     uint64_t value;
-    if (!plan->dialect || !e->header.compression || !mos_plan_is_via(plan, "menu"))
+    if (!plan->dialect || !e->header.compression || !mos_plan_is_via(plan, MOS_VIA_MENU))
         return;
     const struct mos_setenv *at = mos_plan_loader_variable(plan, plan->dialect->symbols.expands_to);
     if (at && mos_address_parse(at->value, &value) == MOS_NUMBER_OK)
@@ -304,7 +305,7 @@ static void settle(struct mos_plan *plan, struct mos_entry_plan *e) {
                               .kernel = e->kernel->size,
                               .tree = tree,
                               .ramdisk = e->ramdisk ? e->ramdisk->size : 0,
-                              .in_parcel = mos_plan_is_via(plan, "parcel"),
+                              .in_parcel = mos_plan_is_via(plan, MOS_VIA_PARCEL),
                               .tree_out = plan->boot_overlays.count != 0};
     ask_expansion(plan, e);
     mos_placement_settle(&plan->ram, &loads, &s->kernel, &s->tree, &s->ramdisk);
@@ -480,15 +481,15 @@ static void set_variable(void *self, const char *name, const char *value) {
 /* In the form that the loader is given: a script, a menu, a parcel with its script, variables. */
 static void write_for_loader(struct mos_plan *plan) {
     const struct mos_dialect *d = plan->dialect;
-    if (mos_plan_is_via(plan, "menu")) {
+    if (mos_plan_is_via(plan, MOS_VIA_MENU)) {
         d->write_menu(&plan->script, &plan->menu_text);
         return;
     }
-    if (mos_plan_is_via(plan, "environment")) {
+    if (mos_plan_is_via(plan, MOS_VIA_ENVIRONMENT)) {
         d->write_variables(&plan->script, plan->ctx->arena, set_variable, plan);
         return;
     }
-    if (mos_plan_is_via(plan, "parcel") && !mos_plan_parcel(plan))
+    if (mos_plan_is_via(plan, MOS_VIA_PARCEL) && !mos_plan_parcel(plan))
         return;
     d->write_script(&plan->script, &plan->script_text);
     d->wrap_script(&plan->script, mos_buf_string(&plan->script_text), plan->script_text.length,
@@ -506,16 +507,16 @@ static void write_script(struct mos_plan *plan) {
     }
     const struct mos_value *device = plan->boot_medium->medium->loader;
     const struct mos_boot *b = plan->board->boot;
-    plan->script = (struct mos_boot_script){
-        .board = plan->board->r.name,
-        .device = mos_text_or(device, "mmc 0"),
-        .partition = plan->boot_region->number,
-        .steps = steps,
-        .count = plan->entries.count,
-        .date = plan->board->date,
-        .tries = mos_has(b->tries) ? (unsigned)b->tries->number : 0,
-        .resets = mos_has(b->otherwise) && strcmp(b->otherwise->text, "reset") == 0,
-        .timeout = mos_has(b->timeout) ? (unsigned)b->timeout->number : 0};
+    plan->script =
+        (struct mos_boot_script){.board = plan->board->r.name,
+                                 .device = mos_text_or(device, "mmc 0"),
+                                 .partition = plan->boot_region->number,
+                                 .steps = steps,
+                                 .count = plan->entries.count,
+                                 .date = plan->board->date,
+                                 .tries = mos_has(b->tries) ? (unsigned)b->tries->number : 0,
+                                 .resets = mos_otherwise_of(b->otherwise) == MOS_OTHERWISE_RESET,
+                                 .timeout = mos_has(b->timeout) ? (unsigned)b->timeout->number : 0};
     write_choices(plan);
     write_overlays(plan);
     write_for_loader(plan);

@@ -86,9 +86,9 @@ bool mos_plan_file_bytes(struct mos_plan *plan, const struct mos_region_plan *re
         *bytes = (const uint8_t *)text->text;
         return true;
     }
-    if (mos_fill_makes(fill, "boot") && boot_file(plan, path, bytes))
+    if (mos_fill_makes(fill, MOS_MADE_BOOT) && boot_file(plan, path, bytes))
         return true;
-    const struct mos_buf *index = mos_fill_makes(fill, "module-index")
+    const struct mos_buf *index = mos_fill_makes(fill, MOS_MADE_MODULE_INDEX)
                                       ? mos_plan_module_index_file(plan, region, path)
                                       : NULL;
     if (index && index->length == node->size) {

@@ -140,7 +140,7 @@ bool mos_plan_stream_brought(struct mos_plan *plan, const struct mos_fill *f, bo
     const char *prefix = mos_has(f->to) ? mos_entry_path(&to, f->to->text) : "";
     if (!prefix)
         prefix = "";
-    if (mos_fill_makes(f, "boot"))
+    if (mos_fill_makes(f, MOS_MADE_BOOT))
         return mos_plan_stream_boot_files(plan, counting, sink);
     if (mos_has(f->environment))
         return stream_environment(plan, f, *prefix ? prefix : "uboot.env", sink);

@@ -9,9 +9,8 @@
 #include <string.h>
 
 bool mos_plan_is_flash(const struct mos_medium_plan *m) {
-    const struct mos_value *kind = m->medium->kind;
-    return mos_has(kind) && !m->area &&
-           (strcmp(kind->text, "nor") == 0 || strcmp(kind->text, "nand") == 0);
+    enum mos_medium_kind kind = mos_medium_kind_of(m->medium->kind);
+    return !m->area && (kind == MOS_MEDIUM_NOR || kind == MOS_MEDIUM_NAND);
 }
 
 static int by_start(const void *a, const void *b) {
@@ -58,7 +57,7 @@ static const char *short_size(struct mos_arena *arena, uint64_t bytes) {
 }
 
 static bool keeps(const struct mos_region_plan *r) {
-    return strcmp(mos_text_or(r->def->owner, "build"), "factory") == 0;
+    return mos_owner_of(r->def->owner) == MOS_OWNER_FACTORY;
 }
 
 const char *mos_plan_flash_string(const struct mos_plan *plan, const struct mos_medium_plan *m) {

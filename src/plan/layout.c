@@ -132,7 +132,7 @@ static void set_up_table(struct mos_plan *plan, struct mos_medium_plan *m) {
 
 static void check_settings(struct mos_plan *plan, const struct mos_medium *medium) {
     const struct mos_emmc *s = medium->settings;
-    if (s && mos_has(medium->kind) && strcmp(medium->kind->text, "emmc") != 0)
+    if (s && mos_has(medium->kind) && mos_medium_kind_of(medium->kind) != MOS_MEDIUM_EMMC)
         mos_finding_try(&plan->ctx->findings,
                         complain(plan, s->r.key_place,
                                  mos_printf(plan->ctx->arena,
@@ -600,7 +600,7 @@ static void find_boot_region(struct mos_plan *plan, struct mos_medium_plan *m,
     const struct mos_volume *v = r->def->volume;
     for (size_t k = 0; v && k < v->fills.count; k++) {
         const struct mos_fill *f = v->fills.items[k];
-        if (!mos_fill_makes(f, "boot") || plan->boot_region)
+        if (!mos_fill_makes(f, MOS_MADE_BOOT) || plan->boot_region)
             continue;
         struct mos_buf path = {.arena = plan->ctx->arena};
         const char *to = mos_has(f->to) ? mos_entry_path(&path, f->to->text) : "";

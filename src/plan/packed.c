@@ -225,7 +225,7 @@ bool mos_plan_packs(struct mos_plan *plan) {
         struct maker m = {plan, p, p->def->packed, {.arena = plan->ctx->arena}, false};
         if (!m.def || m.def->r.broken || !m.def->parts.count)
             continue;
-        bool parcel = strcmp(mos_text_or(m.def->as, "plain"), "parcel") == 0;
+        bool parcel = mos_pack_of(m.def->as) == MOS_PACK_PARCEL;
         check_idle(&m, parcel);
         if (parcel ? !pack_parcel(&m) : !pack_plain(&m))
             return mos_while(plan->ctx->error, "packing %s", p->def->r.name);

@@ -354,7 +354,7 @@ const struct mos_buf *mos_plan_module_index_file(const struct mos_plan *plan,
 const char *mos_plan_partition_name(const struct mos_plan *plan, const char *region);
 const struct mos_region_plan *mos_plan_region(const struct mos_plan *plan, const char *name);
 /* Is this what the loader is given (boot.via)?  There is a boot. */
-bool mos_plan_is_via(const struct mos_plan *plan, const char *way);
+bool mos_plan_is_via(const struct mos_plan *plan, enum mos_via via);
 /* A variable of the loader, stored or compiled in; NULL: not known. */
 const struct mos_setenv *mos_plan_loader_variable(const struct mos_plan *plan, const char *name);
 /* A value of the loader's own configuration, without quotes; NULL: not known. */

@@ -145,9 +145,9 @@ static bool write_archive(struct ramdisk *m, struct mos_buf *out) {
         wish.size = result.content;
         bytes = bytes ? bytes : mos_alloc(ctx->arena, (size_t)wish.size);
     }
-    const char *kind = mos_text_or(m->def->compress, "gz");
-    if (strcmp(kind, "none") != 0)
-        return mos_pack_memory(ctx, kind, bytes, (size_t)wish.size, out);
+    if (mos_ramdisk_form_of(m->def->compress) != MOS_RAMDISK_PLAIN)
+        return mos_pack_memory(ctx, mos_text_or(m->def->compress, "gz"), bytes, (size_t)wish.size,
+                               out);
     mos_buf_add(out, bytes, (size_t)wish.size);
     return true;
 }

@@ -182,8 +182,9 @@ static const char *lines_of(struct mos_plan *plan, const struct subject *subject
     struct mos_sink sink = {&r, take_entry, take_data, take_end};
     struct mos_error ignored = {0}, *saved = ctx->error;
     ctx->error = &ignored;
-    bool good = mos_fill_makes(fill, "system") ? mos_plan_stream_system(plan, region, &sink)
-                                               : mos_plan_stream_brought(plan, fill, false, &sink);
+    bool good = mos_fill_makes(fill, MOS_MADE_SYSTEM)
+                    ? mos_plan_stream_system(plan, region, &sink)
+                    : mos_plan_stream_brought(plan, fill, false, &sink);
     ctx->error = saved;
     if (good && key)
         mos_store_put(ctx, key, mos_buf_string(&out), out.length);

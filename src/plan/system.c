@@ -325,7 +325,7 @@ static bool put_log_in(struct writer *w, const struct mos_log_in *l) {
         strcmp(h->console->port->text, "none") == 0)
         return true;
     const char *port = h->console->port->text, *terminal = mos_text_or(l->terminal, "vt100");
-    if (strcmp(l->by->text, "systemd") == 0) {
+    if (mos_starter_of(l->by) == MOS_STARTER_SYSTEMD) {
         struct mos_entry as = {
             .path = mos_printf(
                 w->arena, "etc/systemd/system/getty.target.wants/serial-getty@%s.service", port),
@@ -354,7 +354,7 @@ static const char confirm_unit[] = "[Unit]\n"
 
 /* Once the system runs, the loader's count goes back to 0. */
 static bool put_confirm(struct writer *w, const struct mos_value *by) {
-    if (strcmp(by->text, "systemd") == 0) {
+    if (mos_starter_of(by) == MOS_STARTER_SYSTEMD) {
         struct mos_entry as = {
             .path = "etc/systemd/system/multi-user.target.wants/boot-confirm.service",
             .type = MOS_ENTRY_LINK,

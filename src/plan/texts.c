@@ -142,7 +142,7 @@ static void form_of_blob(struct mos_plan *plan, const struct mos_blob *def) {
 }
 
 static bool at_boot(const struct mos_overlay *o) {
-    return mos_has(o->when) && strcmp(o->when->text, "boot") == 0;
+    return mos_moment_of(o->when) == MOS_MOMENT_BOOT;
 }
 
 /* One overlay as it was written; NULL after a finding. */
@@ -433,7 +433,7 @@ static struct mos_environment_plan *settle_environment(struct mos_plan *plan,
     e->variables = mos_map_make(plan->ctx->arena);
     e->flag_byte = mos_has(def->flag_byte) && def->flag_byte->truth;
     e->size = mos_has(def->size) ? def->size->number : 0;
-    bool based = mos_has(def->base) && strcmp(def->base->text, "defaults") == 0;
+    bool based = mos_base_of(def->base) == MOS_BASE_DEFAULTS;
     if (based && !plan->has_defaults &&
         !(plan->board->loader->facts && plan->board->loader->facts->defaults)) {
         struct mos_finding *f = mos_find(

@@ -88,9 +88,9 @@ static bool witness_end(void *self, uint64_t sum) {
 
 bool mos_plan_stream_fill(struct mos_plan *plan, const struct mos_region_plan *region,
                           const struct mos_fill *f, bool counting, const struct mos_sink *sink) {
-    if (mos_fill_makes(f, "system"))
+    if (mos_fill_makes(f, MOS_MADE_SYSTEM))
         return mos_plan_stream_system(plan, region, sink);
-    if (mos_fill_makes(f, "module-index"))
+    if (mos_fill_makes(f, MOS_MADE_MODULE_INDEX))
         return mos_plan_stream_module_index(plan, region, f, sink);
     return mos_plan_stream_brought(plan, f, counting, sink);
 }
@@ -124,7 +124,7 @@ static bool incomplete(const struct mos_plan *plan, const struct mos_region_plan
 
 /* What such a fill brings hangs on what is there already: it cannot be asked a second time. */
 static bool comes_once(const struct mos_fill *f) {
-    return mos_fill_makes(f, "system") || mos_fill_makes(f, "module-index");
+    return mos_fill_makes(f, MOS_MADE_SYSTEM) || mos_fill_makes(f, MOS_MADE_MODULE_INDEX);
 }
 
 /* The fills [from, to) into region->volume, which may turn out to be incomplete: NULL then. */

@@ -22,7 +22,7 @@ static struct mos_place place_of(const struct view *v, const struct mos_text_fil
     const struct mos_fill *f = mos_plan_fill_at(v->root, t->fill);
     const struct mos_system *s = v->plan->board->system;
     const struct mos_record *u =
-        user && s && mos_fill_makes(f, "system") ? mos_named_get(&s->users, user) : NULL;
+        user && s && mos_fill_makes(f, MOS_MADE_SYSTEM) ? mos_named_get(&s->users, user) : NULL;
     return u ? u->key_place : f->r.key_place;
 }
 

@@ -208,7 +208,7 @@ static bool is_told(const struct mos_plan *plan) {
         for (size_t i = 0; i < l->regions.count; i++) {
             const struct mos_volume *v = ((struct mos_region *)l->regions.items[i])->volume;
             for (size_t k = 0; v && k < v->fills.count; k++) {
-                if (mos_fill_makes(v->fills.items[k], "system"))
+                if (mos_fill_makes(v->fills.items[k], MOS_MADE_SYSTEM))
                     return true;
             }
         }

@@ -70,7 +70,7 @@ static void check_tree(const struct view *v) {
 static const char *hindrance(const struct view *v, const char **remedy) {
     const struct mos_entry_plan *e = v->e;
     const struct mos_kernel_header *h = &e->header;
-    bool parcel = mos_plan_is_via(v->plan, "parcel");
+    bool parcel = mos_plan_is_via(v->plan, MOS_VIA_PARCEL);
     *remedy = "gzip, or the plain form of the kernel build";
     if (h->compression && strcmp(h->compression, "xz") == 0)
         return "is compressed with xz, which the loader cannot expand";
@@ -425,10 +425,10 @@ static void check_wait(const struct mos_plan *plan, const struct mos_entry_plan 
         for (size_t k = 0; k < m->regions.count; k++)
             on = mos_vec_pointer(&m->regions, k) == e->root ? m : on;
     }
-    const char *kind = on ? mos_text_or(on->medium->kind, "") : "";
+    enum mos_medium_kind kind = on ? mos_medium_kind_of(on->medium->kind) : MOS_MEDIUM_UNSTATED;
     if (e->ramdisk || e->def->r.broken || mos_named_get(&e->def->arguments, "rootdelay") ||
         mos_named_get(&e->def->arguments, "rootwait") ||
-        (strcmp(kind, "sd") != 0 && strcmp(kind, "emmc") != 0 && strcmp(kind, "usb") != 0))
+        (kind != MOS_MEDIUM_SD && kind != MOS_MEDIUM_EMMC && kind != MOS_MEDIUM_USB))
         return;
     for (size_t i = 0; i < e->def->flags.count; i++)
         if (!mos_has(e->def->flags.items[i]) ||
@@ -443,7 +443,7 @@ static void check_wait(const struct mos_plan *plan, const struct mos_entry_plan 
     mos_finding_why(list, f,
                     "The kernel finds a medium of kind %s while it goes on, and may look for "
                     "its root before that is there.",
-                    kind);
+                    on->medium->kind->text);
     mos_finding_try(list, f, "flags: [rootwait]");
 }
 

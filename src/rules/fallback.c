@@ -62,7 +62,7 @@ static void check_reach(const struct mos_plan *plan) {
     const struct mos_boot_entry *first = entry_at(plan, 0), *second = entry_at(plan, 1);
     struct mos_findings *list = &plan->ctx->findings;
     bool panic = panics(first) || watched(plan);
-    bool by_hand = mos_plan_is_via(plan, "menu") && mos_has(b->timeout) && b->timeout->number;
+    bool by_hand = mos_plan_is_via(plan, MOS_VIA_MENU) && mos_has(b->timeout) && b->timeout->number;
     if (first->r.broken || second->r.broken || (panic && b->tries) || by_hand)
         return;
     struct mos_finding *f = mos_find(list, MOS_RULE_BOOT_FALLBACK_UNREACHABLE,
@@ -74,9 +74,9 @@ static void check_reach(const struct mos_plan *plan) {
                     panic ? "A kernel that dies starts the board again, and with it the same entry."
                           : "A kernel that finds no root or no init stops, and stays so.");
     mos_finding_try(list, f, "%s%s%s",
-                    b->tries                        ? ""
-                    : mos_plan_is_via(plan, "menu") ? "via: script with tries: 3 in boot"
-                                                    : "tries: 3 in boot",
+                    b->tries                              ? ""
+                    : mos_plan_is_via(plan, MOS_VIA_MENU) ? "via: script with tries: 3 in boot"
+                                                          : "tries: 3 in boot",
                     !b->tries && !panic ? ", and " : "",
                     panic ? "" : "panic: 10 among the arguments.");
 }
@@ -118,12 +118,12 @@ static void check_kept(const struct mos_plan *plan) {
             const struct mos_region_plan *r = mos_vec_pointer(&m->regions, k);
             const struct mos_value *owner = r->def->owner;
             if (!r->environment || r->def->r.broken || !mos_has(owner) ||
-                strcmp(owner->text, "device") == 0)
+                mos_owner_of(owner) == MOS_OWNER_DEVICE)
                 continue;
             struct mos_finding *f =
                 mos_find(list, MOS_RULE_BOOT_COUNT_LOST,
                          "Starts are counted in region %s, which belongs to %s.", r->name,
-                         strcmp(owner->text, "build") == 0 ? "the build" : owner->text);
+                         mos_owner_of(owner) == MOS_OWNER_BUILD ? "the build" : owner->text);
             mos_finding_at(list, f, owner->place);
             mos_finding_at(list, f, tries->place);
             mos_finding_why(list, f, "The board writes it at each start.");
@@ -137,7 +137,7 @@ static void check_kept(const struct mos_plan *plan) {
 static bool makes_system(const struct mos_region_plan *root) {
     const struct mos_named *fills = &root->def->volume->fills;
     for (size_t i = 0; i < fills->count; i++)
-        if (mos_fill_makes(fills->items[i], "system"))
+        if (mos_fill_makes(fills->items[i], MOS_MADE_SYSTEM))
             return true;
     return false;
 }
@@ -170,7 +170,7 @@ static void check_again(const struct mos_plan *plan) {
     struct mos_findings *list = &plan->ctx->findings;
     const struct mos_boot_entry *last = entry_at(plan, plan->entries.count - 1);
     struct mos_finding *f = NULL;
-    if (mos_has(b->otherwise) && strcmp(b->otherwise->text, "prompt") == 0) {
+    if (mos_otherwise_of(b->otherwise) == MOS_OTHERWISE_PROMPT) {
         f = mos_find(
             list, MOS_RULE_BOOT_STAYS_DEAD,
             "Starts are counted, and a loader that can start nothing waits at its prompt.");

@@ -18,17 +18,18 @@ static void idle(const struct mos_plan *plan, struct mos_place place, const char
 static void check_idle(const struct mos_plan *plan) {
     const struct mos_boot *b = plan->board->boot;
     const struct mos_system *s = plan->board->system;
-    bool script = mos_plan_is_via(plan, "script"), parcel = mos_plan_is_via(plan, "parcel");
+    bool script = mos_plan_is_via(plan, MOS_VIA_SCRIPT),
+         parcel = mos_plan_is_via(plan, MOS_VIA_PARCEL);
     if (mos_has(b->tries) && !script && !parcel)
         idle(plan, b->tries->place, "boot.tries", "Only a script can count.", "via: script");
-    if (mos_has(b->otherwise) && strcmp(b->otherwise->text, "reset") == 0 &&
-        mos_plan_is_via(plan, "menu"))
+    if (mos_otherwise_of(b->otherwise) == MOS_OTHERWISE_RESET &&
+        mos_plan_is_via(plan, MOS_VIA_MENU))
         idle(plan, b->otherwise->place, "otherwise: reset",
              "A menu ends where its last entry fails.", "via: script");
-    if (mos_has(b->timeout) && !mos_plan_is_via(plan, "menu"))
+    if (mos_has(b->timeout) && !mos_plan_is_via(plan, MOS_VIA_MENU))
         idle(plan, b->timeout->place, "boot.timeout", "Only a menu waits.",
              "bootdelay among the values of the environment");
-    if (b->trees && (mos_plan_is_via(plan, "menu") || parcel))
+    if (b->trees && (mos_plan_is_via(plan, MOS_VIA_MENU) || parcel))
         idle(plan, b->trees->r.key_place, "boot.trees",
              "A menu and a parcel name one tree for each entry.", "via: script");
     if (b->parcel && !parcel)
@@ -37,7 +38,8 @@ static void check_idle(const struct mos_plan *plan) {
         idle(plan, s->confirm->place, "system.confirm", "Starts are not counted.",
              "tries: 3 in boot");
     for (size_t i = 0;
-         i < plan->boot_overlays.count && !script && !mos_plan_is_via(plan, "environment"); i++) {
+         i < plan->boot_overlays.count && !script && !mos_plan_is_via(plan, MOS_VIA_ENVIRONMENT);
+         i++) {
         const struct mos_overlay *o =
             ((struct mos_overlay_plan *)mos_vec_pointer(&plan->boot_overlays, i))->def;
         if (mos_has(o->one_of)) {
@@ -85,7 +87,8 @@ static void check_media(const struct mos_plan *plan) {
     struct mos_findings *list = &plan->ctx->findings;
     for (size_t i = 0; h && i < h->media.count; i++) {
         const struct mos_medium *m = h->media.items[i];
-        if (!mos_has(m->correction) || !mos_has(m->kind) || strcmp(m->kind->text, "nand") == 0)
+        if (!mos_has(m->correction) || !mos_has(m->kind) ||
+            mos_medium_kind_of(m->kind) == MOS_MEDIUM_NAND)
             continue;
         struct mos_finding *f =
             mos_find(list, MOS_RULE_BOARD_SCHEMA, "correction does nothing here.");

@@ -27,32 +27,25 @@ struct need {
 
 /* ---- uses ---- */
 
-static bool kind_is(const struct view *v, const char *const *kinds, struct mos_place *place,
+static bool kind_is(const struct view *v, enum mos_medium_kind kind, struct mos_place *place,
                     const char **as) {
-    if (!v->medium || !mos_has(v->medium->medium->kind))
+    if (!v->medium || mos_medium_kind_of(v->medium->medium->kind) != kind)
         return false;
-    for (size_t i = 0; kinds[i]; i++)
-        if (strcmp(v->medium->medium->kind->text, kinds[i]) == 0) {
-            *place = v->medium->medium->kind->place;
-            *as = mos_printf(v->plan->ctx->arena, "its root on %s", v->medium->name);
-            return true;
-        }
-    return false;
+    *place = v->medium->medium->kind->place;
+    *as = mos_printf(v->plan->ctx->arena, "its root on %s", v->medium->name);
+    return true;
 }
 
 static bool card(const struct view *v, struct mos_place *place, const char **as) {
-    static const char *const kinds[] = {"sd", "emmc", NULL};
-    return kind_is(v, kinds, place, as);
+    return kind_is(v, MOS_MEDIUM_SD, place, as) || kind_is(v, MOS_MEDIUM_EMMC, place, as);
 }
 
 static bool usb(const struct view *v, struct mos_place *place, const char **as) {
-    static const char *const kinds[] = {"usb", NULL};
-    return kind_is(v, kinds, place, as);
+    return kind_is(v, MOS_MEDIUM_USB, place, as);
 }
 
 static bool nvme(const struct view *v, struct mos_place *place, const char **as) {
-    static const char *const kinds[] = {"nvme", NULL};
-    return kind_is(v, kinds, place, as);
+    return kind_is(v, MOS_MEDIUM_NVME, place, as);
 }
 
 static bool root_on_medium(const struct view *v, struct mos_place *place, const char **as) {
@@ -173,8 +166,8 @@ static bool flash_strings(const struct view *v, struct mos_place *place, const c
 
 static bool wide(const struct view *v, struct mos_place *place, const char **as) {
     const struct mos_hardware *h = v->plan->board->hardware;
-    if (!h || !mos_has(h->cpu) ||
-        (strcmp(h->cpu->text, "arm64") != 0 && strcmp(h->cpu->text, "riscv64") != 0))
+    enum mos_cpu cpu = h ? mos_cpu_of(h->cpu) : MOS_CPU_UNSTATED;
+    if (cpu != MOS_CPU_ARM64 && cpu != MOS_CPU_RISCV64)
         return false;
     *place = h->cpu->place;
     *as = h->cpu->text;

@@ -137,8 +137,7 @@ static void check_top(const struct view *v) {
 
 /* Raw NAND is sold with bad blocks, and more come with the years. */
 static void check_flash(const struct view *v) {
-    const struct mos_value *kind = v->m->medium->kind;
-    if (!mos_has(kind) || strcmp(kind->text, "nand") != 0)
+    if (mos_medium_kind_of(v->m->medium->kind) != MOS_MEDIUM_NAND)
         return;
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *r = region(v, i);
@@ -155,7 +154,7 @@ static void check_flash(const struct view *v) {
                 : mos_find(v->list, MOS_RULE_LAYOUT_FLASH_SPARE,
                            "Region %s of %s keeps no room for bad blocks.", r->name, v->m->name);
         mos_finding_at(v->list, f, spare ? r->def->spare->place : r->def->r.key_place);
-        mos_finding_at(v->list, f, kind->place);
+        mos_finding_at(v->list, f, v->m->medium->kind->place);
         mos_finding_why(v->list, f, "What is written moves up by each bad block before it.");
         mos_finding_try(v->list, f, "%s", spare ? "A larger size." : "spare: 4%");
     }

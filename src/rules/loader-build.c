@@ -49,14 +49,14 @@ static void check_form(const struct mos_plan *plan, const char *form, const char
 static void check_commands(const struct mos_plan *plan) {
     const struct mos_boot *b = plan->board->boot;
     struct mos_place place = b->via ? b->via->place : b->r.key_place;
-    bool menu = mos_plan_is_via(plan, "menu"), parcel = mos_plan_is_via(plan, "parcel");
+    bool menu = mos_plan_is_via(plan, MOS_VIA_MENU), parcel = mos_plan_is_via(plan, MOS_VIA_PARCEL);
     const char *start =
         plan->entries.count && !parcel
             ? ((const struct mos_entry_plan *)mos_vec_pointer(&plan->entries, 0))->step.command
             : "bootm";
     check_command(plan, menu ? "sysboot" : "load", place);
     check_command(plan, start, place);
-    if (mos_plan_is_via(plan, "script") || parcel)
+    if (mos_plan_is_via(plan, MOS_VIA_SCRIPT) || parcel)
         check_command(plan, "source", place);
     if (mos_has(b->tries)) {
         check_command(plan, "saveenv", b->tries->place);
@@ -72,14 +72,14 @@ static void check_forms(const struct mos_plan *plan) {
         check_form(plan, plan->boot_medium->table->name,
                    mos_printf(arena, "the table of %s", plan->boot_medium->name),
                    plan->boot_medium->def->table->r.key_place);
-    if (mos_plan_is_via(plan, "parcel"))
+    if (mos_plan_is_via(plan, MOS_VIA_PARCEL))
         check_form(plan, "parcels", "the boot", way);
-    if (mos_plan_is_via(plan, "parcel") && b->parcel &&
+    if (mos_plan_is_via(plan, MOS_VIA_PARCEL) && b->parcel &&
         (mos_has(b->parcel->key) || b->parcel->sign_with.count))
         check_form(plan, "signatures", "the signed parcel", b->parcel->r.key_place);
-    if (mos_plan_is_via(plan, "parcel") || mos_plan_is_via(plan, "script"))
+    if (mos_plan_is_via(plan, MOS_VIA_PARCEL) || mos_plan_is_via(plan, MOS_VIA_SCRIPT))
         check_form(plan, "scripts", "the boot script", way);
-    if (mos_plan_is_via(plan, "script") || mos_plan_is_via(plan, "environment"))
+    if (mos_plan_is_via(plan, MOS_VIA_SCRIPT) || mos_plan_is_via(plan, MOS_VIA_ENVIRONMENT))
         check_form(plan, "words", "the script's if and for", way);
     for (size_t i = 0; i < plan->entries.count; i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);

@@ -95,11 +95,17 @@ static void elsewhere(const struct view *v, const struct mos_environment_plan *e
 }
 
 static enum mos_keeping keeping_of(const struct mos_medium_plan *m) {
-    const char *kind = mos_text_or(m->medium->kind, "");
-    return strcmp(kind, "nor") == 0                               ? MOS_KEEPS_NOR
-           : strcmp(kind, "nand") == 0                            ? MOS_KEEPS_NAND
-           : strcmp(kind, "sd") == 0 || strcmp(kind, "emmc") == 0 ? MOS_KEEPS_MMC
-                                                                  : MOS_KEEPS_OTHER;
+    switch (mos_medium_kind_of(m->medium->kind)) {
+    case MOS_MEDIUM_NOR:
+        return MOS_KEEPS_NOR;
+    case MOS_MEDIUM_NAND:
+        return MOS_KEEPS_NAND;
+    case MOS_MEDIUM_SD:
+    case MOS_MEDIUM_EMMC:
+        return MOS_KEEPS_MMC;
+    default:
+        return MOS_KEEPS_OTHER;
+    }
 }
 
 static void check_size(const struct view *v, const struct home *h) {

@@ -206,7 +206,7 @@ void mos_rule_module_index(const struct mos_plan *plan) {
                              .list = &plan->ctx->findings,
                              .arena = plan->ctx->arena};
             for (size_t k = 0; k < r->def->volume->fills.count; k++)
-                if (mos_fill_makes(r->def->volume->fills.items[k], "module-index"))
+                if (mos_fill_makes(r->def->volume->fills.items[k], MOS_MADE_MODULE_INDEX))
                     check_made(&v, r->def->volume->fills.items[k]);
             if (!mos_inv_follow(v.inv, v.arena, "lib/modules", &all))
                 continue;

@@ -212,8 +212,7 @@ static void check_reach(const struct view *v, const struct mos_placement *p) {
     struct mos_ram_span s =
         p->ranges[p->ranges[MOS_RANGE_MOVED].length ? MOS_RANGE_MOVED : MOS_RANGE_LOADED];
     uint64_t end = v->plan->ram.start + LOW;
-    if (!mos_has(h->cpu) || strcmp(h->cpu->text, "arm") != 0 || !s.length ||
-        s.start + s.length <= end)
+    if (mos_cpu_of(h->cpu) != MOS_CPU_ARM || !s.length || s.start + s.length <= end)
         return;
     struct mos_finding *f = mos_find(
         v->list, MOS_RULE_RAM_BEYOND_LOWMEM, "Entry %s: the kernel cannot reach its %s at %s.",

@@ -52,7 +52,7 @@ static void check_usual(const struct view *v) {
         const char *why = why_not(v, usual[i]);
         if (!why && i < 3)
             return;
-        if (!why && strcmp(mos_text_or(v->plan->board->boot->until, "log-in"), "log-in") != 0)
+        if (!why && mos_until_of(v->plan->board->boot->until) > MOS_UNTIL_LOG_IN)
             return; /* it is meant to */
         if (!why) {
             tell(v, mos_printf(arena, "only a bare shell starts, for %s.", first),

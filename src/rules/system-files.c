@@ -157,7 +157,7 @@ static void check_systemd(const struct view *v) {
     if (is_there(v, "usr/lib/systemd/systemd") || is_there(v, "lib/systemd/systemd"))
         return;
     for (size_t i = 0; i < 2; i++) {
-        if (!mos_has(asks[i]) || strcmp(asks[i]->text, "systemd") != 0)
+        if (mos_starter_of(asks[i]) != MOS_STARTER_SYSTEMD)
             continue;
         struct mos_finding *f =
             mos_find(v->list, MOS_RULE_BOOT_SYSTEM_PROGRAM,

@@ -263,9 +263,9 @@ static void judge_passed(struct trial *t, const struct attempt *a) {
 
 /* Did it come as far as this board is meant to come? */
 static bool is_there(const struct trial *t, const struct mos_rehearsal *r) {
-    const char *until = mos_text_or(t->plan->board->boot->until, "log-in");
-    return r->end == MOS_END_BOOTS || (r->end == MOS_END_SHELL && strcmp(until, "log-in") != 0) ||
-           (r->end == MOS_END_PROMPT && strcmp(until, "loader") == 0);
+    enum mos_until until = mos_until_of(t->plan->board->boot->until);
+    return r->end == MOS_END_BOOTS || (r->end == MOS_END_SHELL && until > MOS_UNTIL_LOG_IN) ||
+           (r->end == MOS_END_PROMPT && until == MOS_UNTIL_LOADER);
 }
 
 /* Runs one attempt; false: this computer failed. */

@@ -492,7 +492,7 @@ static void foreign_options_are_told(void) {
         const char *arguments, *says;
     } cases[] = {{"list --faults", "--faults is no option of list"},
                  {"list --baud 9", "--baud is no option of list"},
-                 {"check --out x", "--out is no option of check; it takes: --accept --strict"},
+                 {"check --out x", "--out is no option of check; it takes: --strict --accept"},
                  {"build --trail", "--trail is no option of build"},
                  {"inspect x -o y", "--output is no option of inspect"},
                  {"explain --strict", "--strict is no option of explain"},
