@@ -9,7 +9,7 @@
 #include <string.h>
 #include <strings.h>
 
-struct view {
+struct access_view {
     const struct mos_plan *plan;
     const struct mos_region_plan *root;
     struct mos_findings *list;
@@ -17,7 +17,7 @@ struct view {
 };
 
 /* Where a file of the root volume comes from. */
-static struct mos_place place_of(const struct view *v, const struct mos_text_file *t,
+static struct mos_place place_of(const struct access_view *v, const struct mos_text_file *t,
                                  const char *user) {
     const struct mos_fill *f = mos_plan_fill_at(v->root, t->fill);
     const struct mos_system *s = v->plan->board->system;
@@ -26,7 +26,7 @@ static struct mos_place place_of(const struct view *v, const struct mos_text_fil
     return u ? u->key_place : f->r.key_place;
 }
 
-static struct mos_finding *find(const struct view *v, enum mos_rule_id rule,
+static struct mos_finding *find(const struct access_view *v, enum mos_rule_id rule,
                                 const struct mos_text_file *t, const char *user,
                                 const char *message) {
     struct mos_finding *f = mos_find(v->list, rule, "%s", message);
@@ -39,7 +39,7 @@ static struct mos_finding *find(const struct view *v, enum mos_rule_id rule,
 /* ---- passwords ---- */
 
 /* The password of a user as the archive has it; "": it cannot be read. */
-static const char *password_again(const struct view *v, const struct mos_text_file *t,
+static const char *password_again(const struct access_view *v, const struct mos_text_file *t,
                                   const char *user) {
     const char *line = mos_plan_text_again(v->plan, v->root, t);
     while (line && *line) {
@@ -54,8 +54,8 @@ static const char *password_again(const struct view *v, const struct mos_text_fi
 }
 
 /* Trying costs milliseconds a word: the answer is kept by hash. */
-static const char *guess(const struct view *v, const struct mos_text_file *t, const char *user,
-                         const char *hash) {
+static const char *guess(const struct access_view *v, const struct mos_text_file *t,
+                         const char *user, const char *hash) {
     const char *const words[] = {user,
                                  "root",
                                  "admin",
@@ -92,8 +92,8 @@ static const char *guess(const struct view *v, const struct mos_text_file *t, co
     return verdict == '-' ? NULL : words[verdict - 'a'];
 }
 
-static void check_password(const struct view *v, const struct mos_text_file *t, const char *user,
-                           const char *hash) {
+static void check_password(const struct access_view *v, const struct mos_text_file *t,
+                           const char *user, const char *hash) {
     if (!*hash) {
         struct mos_finding *f =
             find(v, MOS_RULE_ACCESS_EMPTY_PASSWORD, t, user,
@@ -115,7 +115,7 @@ static void check_password(const struct view *v, const struct mos_text_file *t, 
     mos_finding_try(v->list, f, "Another password, or system: {users: {%s: {locked: yes}}}", user);
 }
 
-static void check_shadow(const struct view *v, const char *path) {
+static void check_shadow(const struct access_view *v, const char *path) {
     const struct mos_text_file *t = mos_plan_text(v->root, path);
     for (const char *line = t ? t->text : NULL; line && *line;) {
         const char *user = mos_field(v->arena, line, 0);
@@ -146,7 +146,7 @@ static bool setting_is(const char *text, const char *name, const char *value) {
     return false;
 }
 
-static void check_root_remote(const struct view *v) {
+static void check_root_remote(const struct access_view *v) {
     const struct mos_text_file *t = mos_plan_text(v->root, "etc/ssh/sshd_config");
     if (!t || !t->text || !setting_is(t->text, "PermitRootLogin", "yes"))
         return;
@@ -156,7 +156,7 @@ static void check_root_remote(const struct view *v) {
     mos_finding_try(v->list, f, "PermitRootLogin prohibit-password, and a key of a user.");
 }
 
-static void check_services(const struct view *v) {
+static void check_services(const struct access_view *v) {
     static const struct {
         const char *path, *word;
     } rows[] = {{"etc/inittab", "telnetd"},   {"etc/inetd.conf", "telnet"},
@@ -190,7 +190,7 @@ static bool is_host_key(const char *path) {
            (n < 4 || strcmp(name + n - 4, ".pub") != 0);
 }
 
-static void check_host_keys(const struct view *v) {
+static void check_host_keys(const struct access_view *v) {
     for (size_t i = 0; i < v->root->texts.count; i++) {
         const char *path = v->root->texts.items[i].key;
         const struct mos_text_file *t = is_host_key(path) ? mos_plan_text(v->root, path) : NULL;
@@ -307,7 +307,7 @@ void mos_rule_access(const struct mos_plan *plan) {
 }
 
 void mos_rule_access_files(const struct mos_plan *plan) {
-    struct view v = {plan, mos_plan_root(plan), &plan->ctx->findings, plan->ctx->arena};
+    struct access_view v = {plan, mos_plan_root(plan), &plan->ctx->findings, plan->ctx->arena};
     if (!v.root || !v.root->volume)
         return;
     check_shadow(&v, "etc/shadow");

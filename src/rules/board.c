@@ -7,7 +7,7 @@
 
 /* ---- features ---- */
 
-struct view {
+struct board_view {
     const struct mos_plan *plan;
     const struct mos_feature *feature;
     struct mos_findings *list;
@@ -18,7 +18,7 @@ struct view {
     struct mos_buf more;
 };
 
-static void lack(struct view *v, struct mos_place place, const char *what) {
+static void lack(struct board_view *v, struct mos_place place, const char *what) {
     if (!v->lacking++) {
         v->first = what;
         v->place = place;
@@ -34,7 +34,7 @@ static bool value_fits(const struct mos_argument *need, const char *value) {
     return need->values.count == 0;
 }
 
-static void look_at_symbols(struct view *v, const struct mos_needs *n) {
+static void look_at_symbols(struct board_view *v, const struct mos_needs *n) {
     for (size_t i = 0; i < n->symbols.count && v->plan->has_config; i++) {
         const struct mos_argument *need = n->symbols.items[i];
         const struct mos_setting *is = mos_map_get(&v->plan->config, need->r.name);
@@ -53,7 +53,7 @@ static struct mos_dt_node *find_node(const struct mos_dt *tree, const char *name
     return *name == '&' ? mos_dt_by_label(tree, name + 1) : mos_dt_find(tree, name);
 }
 
-static void look_at_nodes(struct view *v, const struct mos_needs *n) {
+static void look_at_nodes(struct board_view *v, const struct mos_needs *n) {
     const struct mos_blob_plan *b =
         v->plan->blobs.count ? mos_vec_pointer(&v->plan->blobs, 0) : NULL;
     for (size_t i = 0; i < n->nodes.count && b && b->tree; i++) {
@@ -69,7 +69,7 @@ static void look_at_nodes(struct view *v, const struct mos_needs *n) {
     }
 }
 
-static void look_at_files(struct view *v, const struct mos_needs *n) {
+static void look_at_files(struct board_view *v, const struct mos_needs *n) {
     for (size_t i = 0; i < n->files.count; i++) {
         const struct mos_value *need = n->files.items[i];
         struct mos_buf buffer = {.arena = v->arena};
@@ -100,7 +100,7 @@ static bool has_argument(const char *arguments, const char *need) {
     return false;
 }
 
-static void look_at_arguments(struct view *v, const struct mos_needs *n) {
+static void look_at_arguments(struct board_view *v, const struct mos_needs *n) {
     const struct mos_entry_plan *e =
         v->plan->entries.count ? mos_vec_pointer(&v->plan->entries, 0) : NULL;
     for (size_t i = 0; i < n->arguments.count && e; i++) {
@@ -117,11 +117,11 @@ static void check_feature(const struct mos_plan *plan, const struct mos_part *pa
     const struct mos_feature *feature = part->feature;
     if (!feature->needs)
         return;
-    struct view v = {.plan = plan,
-                     .feature = feature,
-                     .list = &plan->ctx->findings,
-                     .arena = plan->ctx->arena,
-                     .more = {.arena = plan->ctx->arena}};
+    struct board_view v = {.plan = plan,
+                           .feature = feature,
+                           .list = &plan->ctx->findings,
+                           .arena = plan->ctx->arena,
+                           .more = {.arena = plan->ctx->arena}};
     look_at_symbols(&v, feature->needs);
     look_at_nodes(&v, feature->needs);
     look_at_files(&v, feature->needs);

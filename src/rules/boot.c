@@ -7,7 +7,7 @@
 #include <string.h>
 #include <strings.h>
 
-struct view {
+struct boot_view {
     const struct mos_plan *plan;
     const struct mos_entry_plan *e;
     struct mos_findings *list;
@@ -27,7 +27,7 @@ static void check_no_entry(const struct mos_plan *plan) {
     mos_finding_try(list, f, "boot: {via: script, entries: {main: {kernel: …, tree: …}}}");
 }
 
-static void file_missing(const struct view *v, const char *what, struct mos_place place,
+static void file_missing(const struct boot_view *v, const char *what, struct mos_place place,
                          const char *why, const char *remedy) {
     struct mos_finding *f =
         mos_find(v->list, MOS_RULE_BOOT_FILE_MISSING, "Entry %s: %s.", v->e->def->r.name, what);
@@ -36,7 +36,7 @@ static void file_missing(const struct view *v, const char *what, struct mos_plac
     mos_finding_try(v->list, f, "%s", remedy);
 }
 
-static void check_files(const struct view *v) {
+static void check_files(const struct boot_view *v) {
     const struct mos_boot_entry *def = v->e->def;
     const struct mos_kernel *k = v->plan->board->kernel;
     if (!def->kernel && !(k && k->image))
@@ -49,7 +49,7 @@ static void check_files(const struct view *v) {
 }
 
 /* An entry that leaves the tree to the loader, on a board that has trees. */
-static void check_tree(const struct view *v) {
+static void check_tree(const struct boot_view *v) {
     const struct mos_board *b = v->plan->board;
     const struct mos_blob_plan *first =
         v->plan->blobs.count ? mos_vec_pointer(&v->plan->blobs, 0) : NULL;
@@ -67,7 +67,7 @@ static void check_tree(const struct view *v) {
 }
 
 /* Why the loader cannot make a kernel of it, although it is one; NULL: it can. */
-static const char *hindrance(const struct view *v, const char **remedy) {
+static const char *hindrance(const struct boot_view *v, const char **remedy) {
     const struct mos_entry_plan *e = v->e;
     const struct mos_kernel_header *h = &e->header;
     bool parcel = mos_plan_is_via(v->plan, MOS_VIA_PARCEL);
@@ -88,7 +88,7 @@ static const char *hindrance(const struct view *v, const char **remedy) {
 }
 
 /* What a header says about places in RAM: only a wrapped kernel brings its own. */
-static void check_header(const struct view *v, const struct mos_value *named) {
+static void check_header(const struct boot_view *v, const struct mos_value *named) {
     const struct mos_kernel_header *h = &v->e->header;
     uint64_t length = h->plain_size ? h->plain_size : v->e->kernel->size;
     if (!h->wrapped)
@@ -116,7 +116,7 @@ static void check_header(const struct view *v, const struct mos_value *named) {
     mos_finding_try(v->list, f, "The plain kernel: then the addresses are chosen to fit.");
 }
 
-static void check_format(const struct view *v) {
+static void check_format(const struct boot_view *v) {
     const struct mos_entry_plan *e = v->e;
     const struct mos_hardware *h = v->plan->board->hardware;
     const char *cpu = h ? mos_text_or(h->cpu, NULL) : NULL;
@@ -156,8 +156,8 @@ static void check_format(const struct view *v) {
 
 /* ---- root ---- */
 
-static void root_unknown(const struct view *v, const struct mos_value *value, const char *message,
-                         struct mos_place other, const char *remedy) {
+static void root_unknown(const struct boot_view *v, const struct mos_value *value,
+                         const char *message, struct mos_place other, const char *remedy) {
     struct mos_finding *f = mos_find(v->list, MOS_RULE_BOOT_ROOT_UNKNOWN, "Entry %s: root=%s %s.",
                                      v->e->def->r.name, value->text, message);
     mos_finding_at(v->list, f, value->place);
@@ -207,7 +207,7 @@ static bool names_region(const struct mos_medium_plan *m, const struct mos_regio
     return number && strtoul(number, NULL, 10) == r->number;
 }
 
-static const char *likely_root(const struct view *v) {
+static const char *likely_root(const struct boot_view *v) {
     for (size_t m = 0; m < v->plan->media.count; m++) {
         const struct mos_medium_plan *medium = mos_vec_pointer(&v->plan->media, m);
         for (size_t i = medium->regions.count; i; i--) {
@@ -220,7 +220,7 @@ static const char *likely_root(const struct view *v) {
 }
 
 /* A region that root= names must hold one. */
-static void check_holder(const struct view *v, const struct mos_value *value,
+static void check_holder(const struct boot_view *v, const struct mos_value *value,
                          const struct mos_region_plan *r) {
     if (!r->number)
         return;
@@ -231,7 +231,7 @@ static void check_holder(const struct view *v, const struct mos_value *value,
 }
 
 /* Why Linux by itself finds no root by that text, whatever the layout is; NULL: it may. */
-static const char *never_found(const struct view *v, const char *text) {
+static const char *never_found(const struct boot_view *v, const char *text) {
     static const char *const exact[] = {"PARTUUID=", "PARTLABEL="};
     for (size_t i = 0; i < 2; i++)
         if (strncasecmp(text, exact[i], strlen(exact[i])) == 0)
@@ -260,7 +260,7 @@ static bool is_made_later(const char *text) {
     return false;
 }
 
-static void check_literal(const struct view *v, const struct mos_value *value) {
+static void check_literal(const struct boot_view *v, const struct mos_value *value) {
     const char *text = value->text;
     bool device = strncmp(text, "/dev/", 5) == 0, named = true, whole = false, found = false;
     if (v->e->def->ramdisk || !v->plan->media.count)
@@ -307,7 +307,7 @@ static bool has_flag(const struct mos_boot_entry *e, const char *flag) {
     return false;
 }
 
-static void check_root(const struct view *v) {
+static void check_root(const struct boot_view *v) {
     const struct mos_boot_entry *e = v->e->def;
     const struct mos_argument *a = mos_named_get(&e->arguments, "root");
     if (!a) {
@@ -352,7 +352,7 @@ static bool may_repeat(const char *name) {
     return strchr(name, '.') != NULL;
 }
 
-static void twice(const struct view *v, const char *name, const struct mos_value *a,
+static void twice(const struct boot_view *v, const char *name, const struct mos_value *a,
                   const struct mos_value *b) {
     struct mos_finding *f =
         mos_find(v->list, MOS_RULE_BOOT_ARGUMENTS, "Entry %s states %s twice: %s and %s.",
@@ -363,7 +363,7 @@ static void twice(const struct view *v, const char *name, const struct mos_value
     mos_finding_try(v->list, f, "Keep one.");
 }
 
-static void check_twice(const struct view *v) {
+static void check_twice(const struct boot_view *v) {
     const struct mos_boot_entry *e = v->e->def;
     for (size_t i = 0; i < e->arguments.count; i++) {
         const struct mos_argument *a = e->arguments.items[i];
@@ -389,7 +389,7 @@ static void check_twice(const struct view *v) {
         twice(v, "the mode of the root", ro, rw);
 }
 
-static void check_line(const struct view *v) {
+static void check_line(const struct boot_view *v) {
     const struct mos_hardware *h = v->plan->board->hardware;
     size_t most = longest_line(h ? mos_text_or(h->cpu, NULL) : NULL);
     size_t length = strlen(v->e->step.arguments);
@@ -472,7 +472,7 @@ void mos_rule_boot(const struct mos_plan *plan) {
     check_no_entry(plan);
     for (size_t i = 0; i < plan->entries.count; i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
-        struct view v = {plan, e, &plan->ctx->findings, plan->ctx->arena};
+        struct boot_view v = {plan, e, &plan->ctx->findings, plan->ctx->arena};
         check_files(&v);
         check_tree(&v);
         check_format(&v);

@@ -5,18 +5,18 @@
 
 #include <string.h>
 
-struct view {
+struct budget_view {
     const struct mos_plan *plan;
     const struct mos_budget_plan *b;
     struct mos_findings *list;
     struct mos_arena *arena;
 };
 
-static const char *about(const struct view *v, uint64_t bytes) {
+static const char *about(const struct budget_view *v, uint64_t bytes) {
     return mos_size_about(v->arena, bytes);
 }
 
-static const char *contributors(const struct view *v) {
+static const char *contributors(const struct budget_view *v) {
     struct mos_buf b = {.arena = v->arena};
     for (size_t i = 0; i < v->b->parts.count && i < 4; i++) {
         const struct mos_budget_part *p = mos_vec_at(&v->b->parts, i);
@@ -25,13 +25,13 @@ static const char *contributors(const struct view *v) {
     return mos_buf_string(&b);
 }
 
-static void add_places(const struct view *v, struct mos_finding *f) {
+static void add_places(const struct budget_view *v, struct mos_finding *f) {
     mos_finding_at(v->list, f, v->b->def->limit->place);
     for (size_t i = 0; i < v->b->parts.count && i < 3; i++)
         mos_finding_at(v->list, f, ((struct mos_budget_part *)mos_vec_at(&v->b->parts, i))->place);
 }
 
-static void exceeded(const struct view *v) {
+static void exceeded(const struct budget_view *v) {
     struct mos_finding *f =
         mos_find(v->list, MOS_RULE_BUDGET_EXCEEDED, "Budget %s is exceeded by %s: %s of %s.",
                  v->b->def->r.name, about(v, v->b->used - v->b->limit), about(v, v->b->used),
@@ -55,7 +55,7 @@ static uint64_t share(const struct mos_value *v, uint64_t of, uint64_t percent) 
     return of / 100 * percent + of % 100 * percent / 100;
 }
 
-static void check(const struct view *v) {
+static void check(const struct budget_view *v) {
     if (v->b->used > v->b->limit) {
         exceeded(v);
     } else if (v->b->used > share(v->b->def->warn, v->b->limit, 95)) {
@@ -80,8 +80,8 @@ static void check(const struct view *v) {
 
 void mos_rule_budget(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->budgets.count; i++) {
-        struct view v = {plan, mos_vec_pointer(&plan->budgets, i), &plan->ctx->findings,
-                         plan->ctx->arena};
+        struct budget_view v = {plan, mos_vec_pointer(&plan->budgets, i), &plan->ctx->findings,
+                                plan->ctx->arena};
         const struct mos_value *limit = v.b->def->limit;
         bool regions = false;
         for (size_t k = 0; k < v.b->parts.count; k++)

@@ -6,7 +6,7 @@
 #include <string.h>
 #include <strings.h>
 
-struct view {
+struct console_view {
     const struct mos_plan *plan;
     const struct mos_console *c;
     const char *port;
@@ -22,7 +22,7 @@ static void split(const char *text, size_t *port_length, unsigned long *baud) {
     *baud = text[*port_length] ? strtoul(text + *port_length + 1, NULL, 10) : 0;
 }
 
-static void disagrees(const struct view *v, struct mos_place a, struct mos_place b,
+static void disagrees(const struct console_view *v, struct mos_place a, struct mos_place b,
                       const char *message, const char *remedy) {
     struct mos_finding *f = mos_find(v->list, MOS_RULE_CONSOLE_DISAGREES, "%s", message);
     mos_finding_at(v->list, f, a);
@@ -36,7 +36,7 @@ static bool is_serial(const char *text, size_t length) {
     return length > 4 && strncmp(text, "tty", 3) == 0 && isupper((unsigned char)text[3]);
 }
 
-static void check_arguments(const struct view *v, const struct mos_entry_plan *e) {
+static void check_arguments(const struct console_view *v, const struct mos_entry_plan *e) {
     const struct mos_argument *a = mos_named_get(&e->def->arguments, "console");
     const struct mos_value *other = NULL;
     for (size_t i = 0; a && i < a->values.count; i++) {
@@ -91,7 +91,7 @@ static struct mos_place place_of(const struct mos_dt *dt, const struct mos_dt_pr
 }
 
 /* "serial0:115200n8" against the port and its speed. */
-static void check_path(const struct view *v, const struct mos_dt *dt) {
+static void check_path(const struct console_view *v, const struct mos_dt *dt) {
     const struct mos_dt_node *chosen = mos_dt_child(dt->root, "chosen");
     const char *text = chosen ? mos_dt_string(chosen, "stdout-path") : NULL;
     if (!text)
@@ -122,7 +122,7 @@ static bool is_enabled(const struct mos_dt_node *n) {
 }
 
 /* A device that sits on the port talks over it: a log-in there would answer it. */
-static void check_shared_node(const struct view *v, const struct mos_dt *dt) {
+static void check_shared_node(const struct console_view *v, const struct mos_dt *dt) {
     const struct mos_dt_node *port = mos_has(v->c->node) ? follow(dt, v->c->node->text) : NULL;
     for (const struct mos_dt_node *n = port ? port->first_child : NULL; n; n = n->next) {
         const char *what = mos_dt_string(n, "compatible");
@@ -171,7 +171,7 @@ static const char *named_by(const struct mos_dt_node *n) {
     return NULL;
 }
 
-static void check_kind(const struct view *v, const struct mos_dt *dt) {
+static void check_kind(const struct console_view *v, const struct mos_dt *dt) {
     const struct mos_dt_node *n = mos_has(v->c->node) ? follow(dt, v->c->node->text) : NULL;
     const char *stem = n ? named_by(n) : NULL;
     size_t length = stem ? strlen(stem) : 0;
@@ -187,7 +187,7 @@ static void check_kind(const struct view *v, const struct mos_dt *dt) {
 /* ---- its driver ---- */
 
 /* The symbol of a port's driver, stated or known; NULL: nobody knows. */
-static const char *driver_of(const struct view *v) {
+static const char *driver_of(const struct console_view *v) {
     static const char *const known[][2] = {{"ttyAMA", "CONFIG_SERIAL_AMBA_PL011"},
                                            {"ttyS", "CONFIG_SERIAL_8250"}};
     for (size_t i = 0; i < sizeof known / sizeof *known && !mos_has(v->c->driver); i++) {
@@ -198,7 +198,7 @@ static const char *driver_of(const struct view *v) {
     return mos_text_or(v->c->driver, NULL);
 }
 
-static void check_driver(const struct view *v) {
+static void check_driver(const struct console_view *v) {
     const char *symbol = driver_of(v);
     const struct mos_setting *s = symbol ? mos_map_get(&v->plan->config, symbol) : NULL;
     if (!s || strcmp(s->value, "m") != 0)
@@ -213,9 +213,10 @@ static void check_driver(const struct view *v) {
     mos_finding_try(v->list, f, "%s=y", symbol);
 }
 
-static bool begin(struct view *v, const struct mos_plan *plan) {
+static bool begin(struct console_view *v, const struct mos_plan *plan) {
     const struct mos_hardware *h = plan->board->hardware;
-    *v = (struct view){plan, h ? h->console : NULL, NULL, &plan->ctx->findings, plan->ctx->arena};
+    *v = (struct console_view){plan, h ? h->console : NULL, NULL, &plan->ctx->findings,
+                               plan->ctx->arena};
     if (!v->c || v->c->r.broken || !mos_has(v->c->port))
         return false;
     v->port = v->c->port->text;
@@ -223,7 +224,7 @@ static bool begin(struct view *v, const struct mos_plan *plan) {
 }
 
 void mos_rule_console(const struct mos_plan *plan) {
-    struct view v;
+    struct console_view v;
     if (!begin(&v, plan) || strcmp(v.port, "none") == 0)
         return;
     for (size_t i = 0; i < plan->entries.count; i++)
@@ -301,7 +302,7 @@ static bool has_start_scripts(const struct mos_region_plan *root) {
     return false;
 }
 
-static void check_two_uses(const struct view *v, const struct mos_region_plan *root,
+static void check_two_uses(const struct console_view *v, const struct mos_region_plan *root,
                            const struct mos_text_file *t) {
     const char *login = NULL, *other = NULL;
     size_t length;
@@ -351,7 +352,7 @@ static unsigned long speed_in(const char *line, size_t length) {
 }
 
 /* The root's own log-ins against the port and its speed. */
-static void check_log_ins(const struct view *v, const struct mos_region_plan *root,
+static void check_log_ins(const struct console_view *v, const struct mos_region_plan *root,
                           const struct mos_text_file *t) {
     const char *other = NULL;
     size_t length, other_length = 0;
@@ -393,7 +394,7 @@ static bool logs_in_somewhere(const struct mos_text_file *t) {
 }
 
 /* Said of what is meant to be used: a selection with a purpose. */
-static void check_way_in(const struct view *v, const struct mos_region_plan *root,
+static void check_way_in(const struct console_view *v, const struct mos_region_plan *root,
                          const struct mos_text_file *inittab) {
     /* systemd opens a log-in on the console by itself; keys of a user are a way over the network */
     if (!inittab || !v->plan->board->purpose || logs_in_somewhere(inittab) ||
@@ -421,7 +422,7 @@ static void check_way_in(const struct view *v, const struct mos_region_plan *roo
 }
 
 void mos_rule_console_files(const struct mos_plan *plan) {
-    struct view v;
+    struct console_view v;
     const struct mos_region_plan *root = mos_plan_root(plan);
     if (!begin(&v, plan) || !root || !root->volume)
         return;

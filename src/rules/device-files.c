@@ -7,7 +7,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-struct view {
+struct device_files_view {
     const struct mos_plan *plan;
     struct mos_findings *list;
     struct mos_arena *arena;
@@ -51,8 +51,8 @@ static bool is_known(const struct known *k, const char *name, unsigned *minor) {
     return !*end && number < 256 && part < 8;
 }
 
-static void check(const struct view *v, const char *path, char kind, unsigned major, unsigned minor,
-                  struct mos_place here, struct mos_place there) {
+static void check(const struct device_files_view *v, const char *path, char kind, unsigned major,
+                  unsigned minor, struct mos_place here, struct mos_place there) {
     const char *name = strncmp(path, "dev/", 4) == 0 ? path + 4 : NULL;
     unsigned own;
     for (size_t i = 0; name && i < sizeof all / sizeof *all; i++) {
@@ -71,7 +71,7 @@ static void check(const struct view *v, const char *path, char kind, unsigned ma
     }
 }
 
-static void check_ramdisk(const struct view *v, const struct mos_ramdisk *def) {
+static void check_ramdisk(const struct device_files_view *v, const struct mos_ramdisk *def) {
     for (size_t i = 0; i < def->files.count; i++) {
         const struct mos_ramdisk_file *f = def->files.items[i];
         char kind;
@@ -83,7 +83,7 @@ static void check_ramdisk(const struct view *v, const struct mos_ramdisk *def) {
     }
 }
 
-static void check_root(const struct view *v, const struct mos_region_plan *r) {
+static void check_root(const struct device_files_view *v, const struct mos_region_plan *r) {
     const struct mos_inventory *inv = r->volume->inventory;
     uint32_t dev;
     if (!mos_inv_find(inv, "dev", &dev) || !dev)
@@ -98,7 +98,7 @@ static void check_root(const struct view *v, const struct mos_region_plan *r) {
 }
 
 void mos_rule_device_files(const struct mos_plan *plan) {
-    const struct view v = {plan, &plan->ctx->findings, plan->ctx->arena};
+    const struct device_files_view v = {plan, &plan->ctx->findings, plan->ctx->arena};
     for (size_t i = 0; i < plan->pieces.count; i++) {
         const struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
         if (p->def->ramdisk && !p->def->ramdisk->r.broken)

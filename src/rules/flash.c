@@ -8,7 +8,7 @@
 
 /* ---- erase blocks ---- */
 
-static void check_blocks(const struct view *v) {
+static void check_blocks(const struct layout_view *v) {
     const struct mos_value *erase = v->m->medium->erase;
     struct mos_vec regions = mos_plan_by_place(v->plan, v->m);
     for (size_t i = 0; mos_has(erase) && erase->number && i < regions.count; i++) {
@@ -44,7 +44,7 @@ static const char *label_of(const struct mos_dt_node *n) {
     return label ? label : n->name;
 }
 
-static void differs(const struct view *v, const struct mos_dt_node *n,
+static void differs(const struct layout_view *v, const struct mos_dt_node *n,
                     const struct mos_region_plan *r) {
     const struct mos_dt_property *reg = mos_dt_property(n, "reg");
     uint64_t at = reg && reg->length == 8 ? mos_be32(reg->data) : 0,
@@ -61,7 +61,7 @@ static void differs(const struct view *v, const struct mos_dt_node *n,
                     "layout.");
 }
 
-static void only_there(const struct view *v, const struct mos_dt_node *n) {
+static void only_there(const struct layout_view *v, const struct mos_dt_node *n) {
     struct mos_finding *f = mos_find(v->list, MOS_RULE_TREE_FLASH_DIFFERS,
                                      "The tree has a partition %s of %s that the "
                                      "layout does not know.",
@@ -72,7 +72,7 @@ static void only_there(const struct view *v, const struct mos_dt_node *n) {
                     label_of(n));
 }
 
-static void only_here(const struct view *v, const struct mos_dt_node *list,
+static void only_here(const struct layout_view *v, const struct mos_dt_node *list,
                       const struct mos_region_plan *r) {
     struct mos_finding *f =
         mos_find(v->list, MOS_RULE_TREE_FLASH_DIFFERS,
@@ -84,7 +84,7 @@ static void only_here(const struct view *v, const struct mos_dt_node *list,
                     "from the layout.");
 }
 
-static void check_tree(const struct view *v, const struct mos_dt *dt) {
+static void check_tree(const struct layout_view *v, const struct mos_dt *dt) {
     const struct mos_dt_node *list = mos_plan_flash_node(dt, v->m);
     struct mos_vec regions = mos_plan_by_place(v->plan, v->m);
     if (!list || !list->place.source) /* made by us */
@@ -113,7 +113,7 @@ static void check_tree(const struct view *v, const struct mos_dt *dt) {
 
 void mos_rule_flash(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->media.count; i++) {
-        struct view v = view_of(plan, i);
+        struct layout_view v = view_of(plan, i);
         if (!mos_plan_is_flash(v.m))
             continue;
         check_blocks(&v);

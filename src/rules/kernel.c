@@ -7,7 +7,7 @@
 
 #include <string.h>
 
-struct view {
+struct kernel_view {
     const struct mos_plan *plan;
     const struct mos_entry_plan *e; /* the default one */
     const struct mos_region_plan *root;
@@ -16,7 +16,7 @@ struct view {
 };
 
 /* Where it is used, and as what; false: it is not. */
-typedef bool use_fn(const struct view *v, struct mos_place *place, const char **as);
+typedef bool use_fn(const struct kernel_view *v, struct mos_place *place, const char **as);
 
 struct need {
     const char *symbol;
@@ -27,7 +27,7 @@ struct need {
 
 /* ---- uses ---- */
 
-static bool kind_is(const struct view *v, enum mos_medium_kind kind, struct mos_place *place,
+static bool kind_is(const struct kernel_view *v, enum mos_medium_kind kind, struct mos_place *place,
                     const char **as) {
     if (!v->medium || mos_medium_kind_of(v->medium->medium->kind) != kind)
         return false;
@@ -36,19 +36,19 @@ static bool kind_is(const struct view *v, enum mos_medium_kind kind, struct mos_
     return true;
 }
 
-static bool card(const struct view *v, struct mos_place *place, const char **as) {
+static bool card(const struct kernel_view *v, struct mos_place *place, const char **as) {
     return kind_is(v, MOS_MEDIUM_SD, place, as) || kind_is(v, MOS_MEDIUM_EMMC, place, as);
 }
 
-static bool usb(const struct view *v, struct mos_place *place, const char **as) {
+static bool usb(const struct kernel_view *v, struct mos_place *place, const char **as) {
     return kind_is(v, MOS_MEDIUM_USB, place, as);
 }
 
-static bool nvme(const struct view *v, struct mos_place *place, const char **as) {
+static bool nvme(const struct kernel_view *v, struct mos_place *place, const char **as) {
     return kind_is(v, MOS_MEDIUM_NVME, place, as);
 }
 
-static bool root_on_medium(const struct view *v, struct mos_place *place, const char **as) {
+static bool root_on_medium(const struct kernel_view *v, struct mos_place *place, const char **as) {
     if (!v->root || !v->medium)
         return false;
     *place = v->root->def->r.key_place;
@@ -56,7 +56,7 @@ static bool root_on_medium(const struct view *v, struct mos_place *place, const 
     return true;
 }
 
-static bool table_is(const struct view *v, const char *kind, struct mos_place *place,
+static bool table_is(const struct kernel_view *v, const char *kind, struct mos_place *place,
                      const char **as) {
     const struct mos_table *t = v->medium ? v->medium->def->table : NULL;
     if (!v->root || !v->root->number || !t || !mos_has(t->kind) || strcmp(t->kind->text, kind) != 0)
@@ -66,21 +66,21 @@ static bool table_is(const struct view *v, const char *kind, struct mos_place *p
     return true;
 }
 
-static bool gpt(const struct view *v, struct mos_place *place, const char **as) {
+static bool gpt(const struct kernel_view *v, struct mos_place *place, const char **as) {
     return table_is(v, "gpt", place, as);
 }
 
-static bool mbr(const struct view *v, struct mos_place *place, const char **as) {
+static bool mbr(const struct kernel_view *v, struct mos_place *place, const char **as) {
     return table_is(v, "mbr", place, as);
 }
 
-static bool any_root(const struct view *v, struct mos_place *place, const char **as) {
+static bool any_root(const struct kernel_view *v, struct mos_place *place, const char **as) {
     *place = v->e->def->r.key_place;
     *as = "its first program";
     return true;
 }
 
-static bool console(const struct view *v, struct mos_place *place, const char **as) {
+static bool console(const struct kernel_view *v, struct mos_place *place, const char **as) {
     const struct mos_hardware *h = v->plan->board->hardware;
     if (!h || !h->console || !mos_has(h->console->port) ||
         strcmp(h->console->port->text, "none") == 0)
@@ -90,7 +90,7 @@ static bool console(const struct view *v, struct mos_place *place, const char **
     return true;
 }
 
-static bool port_is(const struct view *v, const char *prefix, struct mos_place *place,
+static bool port_is(const struct kernel_view *v, const char *prefix, struct mos_place *place,
                     const char **as) {
     size_t n = strlen(prefix);
     return console(v, place, as) && !mos_has(v->plan->board->hardware->console->driver) &&
@@ -98,16 +98,16 @@ static bool port_is(const struct view *v, const char *prefix, struct mos_place *
            strspn(v->plan->board->hardware->console->port->text + n, "0123456789") > 0;
 }
 
-static bool pl011(const struct view *v, struct mos_place *place, const char **as) {
+static bool pl011(const struct kernel_view *v, struct mos_place *place, const char **as) {
     return port_is(v, "ttyAMA", place, as);
 }
 
-static bool ns8250(const struct view *v, struct mos_place *place, const char **as) {
+static bool ns8250(const struct kernel_view *v, struct mos_place *place, const char **as) {
     return port_is(v, "ttyS", place, as);
 }
 
 /* The first ramdisk that an entry has. */
-static const struct mos_boot_entry *with_ramdisk(const struct view *v) {
+static const struct mos_boot_entry *with_ramdisk(const struct kernel_view *v) {
     for (size_t i = 0; i < v->plan->entries.count; i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&v->plan->entries, i);
         if (e->ramdisk)
@@ -116,7 +116,7 @@ static const struct mos_boot_entry *with_ramdisk(const struct view *v) {
     return NULL;
 }
 
-static bool ramdisk(const struct view *v, struct mos_place *place, const char **as) {
+static bool ramdisk(const struct kernel_view *v, struct mos_place *place, const char **as) {
     const struct mos_boot_entry *e = with_ramdisk(v);
     if (!e)
         return false;
@@ -125,7 +125,7 @@ static bool ramdisk(const struct view *v, struct mos_place *place, const char **
     return true;
 }
 
-static bool packed_as(const struct view *v, const char *magic, size_t length,
+static bool packed_as(const struct kernel_view *v, const char *magic, size_t length,
                       struct mos_place *place, const char **as) {
     for (size_t i = 0; i < v->plan->entries.count; i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&v->plan->entries, i);
@@ -139,19 +139,19 @@ static bool packed_as(const struct view *v, const char *magic, size_t length,
     return false;
 }
 
-static bool ramdisk_gz(const struct view *v, struct mos_place *place, const char **as) {
+static bool ramdisk_gz(const struct kernel_view *v, struct mos_place *place, const char **as) {
     return packed_as(v, "\x1f\x8b", 2, place, as);
 }
 
-static bool ramdisk_xz(const struct view *v, struct mos_place *place, const char **as) {
+static bool ramdisk_xz(const struct kernel_view *v, struct mos_place *place, const char **as) {
     return packed_as(v, "\xfd\x37zXZ", 5, place, as);
 }
 
-static bool ramdisk_zst(const struct view *v, struct mos_place *place, const char **as) {
+static bool ramdisk_zst(const struct kernel_view *v, struct mos_place *place, const char **as) {
     return packed_as(v, "\x28\xb5\x2f\xfd", 4, place, as);
 }
 
-static bool flash_strings(const struct view *v, struct mos_place *place, const char **as) {
+static bool flash_strings(const struct kernel_view *v, struct mos_place *place, const char **as) {
     for (size_t i = 0; i < v->plan->entries.count; i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&v->plan->entries, i);
         const struct mos_argument *a = mos_named_get(&e->def->arguments, "mtdparts");
@@ -164,7 +164,7 @@ static bool flash_strings(const struct view *v, struct mos_place *place, const c
     return false;
 }
 
-static bool wide(const struct view *v, struct mos_place *place, const char **as) {
+static bool wide(const struct kernel_view *v, struct mos_place *place, const char **as) {
     const struct mos_hardware *h = v->plan->board->hardware;
     enum mos_cpu cpu = h ? mos_cpu_of(h->cpu) : MOS_CPU_UNSTATED;
     if (cpu != MOS_CPU_ARM64 && cpu != MOS_CPU_RISCV64)
@@ -175,7 +175,7 @@ static bool wide(const struct view *v, struct mos_place *place, const char **as)
 }
 
 /* No device is in the root itself: the kernel must bring the first ones. */
-static bool empty_dev(const struct view *v, struct mos_place *place, const char **as) {
+static bool empty_dev(const struct kernel_view *v, struct mos_place *place, const char **as) {
     uint32_t index;
     if (!v->root || !v->root->volume || !v->root->counted || v->e->ramdisk ||
         mos_inv_find(v->root->volume->inventory, "dev/console", &index))
@@ -186,7 +186,7 @@ static bool empty_dev(const struct view *v, struct mos_place *place, const char 
 }
 
 /* The first program is a script, as far as its bytes can be had. */
-static bool script_first(const struct view *v, struct mos_place *place, const char **as) {
+static bool script_first(const struct kernel_view *v, struct mos_place *place, const char **as) {
     static const char *const usual[] = {"sbin/init", "etc/init", "bin/init"};
     const struct mos_argument *a = mos_named_get(&v->e->def->arguments, "init");
     const char *asked =
@@ -210,7 +210,7 @@ static bool script_first(const struct view *v, struct mos_place *place, const ch
 }
 
 /* A device file that the root does not have, and that the kernel would make. */
-static bool lacks_device(const struct view *v, const char *name) {
+static bool lacks_device(const struct kernel_view *v, const char *name) {
     uint32_t index;
     return v->root && v->root->volume && v->root->counted && !v->e->ramdisk &&
            !mos_inv_find(v->root->volume->inventory,
@@ -218,7 +218,7 @@ static bool lacks_device(const struct view *v, const char *name) {
 }
 
 /* The log-in opens a port. */
-static bool log_in_port(const struct view *v, struct mos_place *place, const char **as) {
+static bool log_in_port(const struct kernel_view *v, struct mos_place *place, const char **as) {
     const struct mos_system *system = v->plan->board->system;
     const struct mos_hardware *h = v->plan->board->hardware;
     const struct mos_value *port = h && h->console ? h->console->port : NULL;
@@ -230,7 +230,8 @@ static bool log_in_port(const struct view *v, struct mos_place *place, const cha
 }
 
 /* The root mounts no file system of devices itself: the kernel has to. */
-static bool log_in_port_unmounted(const struct view *v, struct mos_place *place, const char **as) {
+static bool log_in_port_unmounted(const struct kernel_view *v, struct mos_place *place,
+                                  const char **as) {
     static const char *const files[] = {"sbin/init", "etc/inittab", "etc/fstab", "etc/init.d/rcS"};
     const struct mos_inventory *inv;
     uint32_t index;
@@ -250,7 +251,7 @@ static bool log_in_port_unmounted(const struct view *v, struct mos_place *place,
 }
 
 /* The loader starts a watchdog, and somebody has to go on with it. */
-static bool loader_watchdog(const struct view *v, struct mos_place *place, const char **as) {
+static bool loader_watchdog(const struct kernel_view *v, struct mos_place *place, const char **as) {
     const struct mos_loader *l = v->plan->board->loader;
     if (!l || !l->facts || !mos_has(l->facts->watchdog) || !l->facts->watchdog->number)
         return false;
@@ -295,7 +296,7 @@ static const struct need needs[] = {
     {"CONFIG_MTD_CMDLINE_PARTS", flash_strings, false, "The flash would have no partitions."},
 };
 
-static void tell(const struct view *v, const struct need *n, const struct mos_setting *s,
+static void tell(const struct kernel_view *v, const struct need *n, const struct mos_setting *s,
                  struct mos_place place, const char *as, bool module) {
     struct mos_finding *f =
         module
@@ -310,7 +311,7 @@ static void tell(const struct view *v, const struct need *n, const struct mos_se
 }
 
 /* One symbol.  early: before any module could be loaded. */
-static void check_symbol(const struct view *v, const struct need *n) {
+static void check_symbol(const struct kernel_view *v, const struct need *n) {
     const struct mos_setting *s = mos_map_get(&v->plan->config, n->symbol);
     struct mos_place place;
     const char *as;
@@ -322,8 +323,8 @@ static void check_symbol(const struct view *v, const struct need *n) {
 
 /* What a volume of this kind needs of the kernel; that it can use the kind at all is
  * volume.kernel-cannot-mount. */
-static void check_file_system(const struct view *v, const struct mos_region_plan *r, bool root,
-                              struct mos_place place, const char *as) {
+static void check_file_system(const struct kernel_view *v, const struct mos_region_plan *r,
+                              bool root, struct mos_place place, const char *as) {
     const struct mos_fs_need *more = r->fs->needs ? r->fs->needs(&r->wish) : NULL;
     const struct mos_setting *s =
         root && r->fs->symbol ? mos_map_get(&v->plan->config, r->fs->symbol) : NULL;
@@ -336,7 +337,7 @@ static void check_file_system(const struct view *v, const struct mos_region_plan
     }
 }
 
-static void check_file_systems(const struct view *v) {
+static void check_file_systems(const struct kernel_view *v) {
     const struct mos_system *system = v->plan->board->system;
     struct mos_arena *arena = v->plan->ctx->arena;
     if (v->root && v->root->fs)
@@ -352,7 +353,8 @@ static void check_file_systems(const struct view *v) {
 }
 
 void mos_rule_kernel(const struct mos_plan *plan) {
-    struct view v = {.plan = plan, .list = &plan->ctx->findings, .root = mos_plan_root(plan)};
+    struct kernel_view v = {
+        .plan = plan, .list = &plan->ctx->findings, .root = mos_plan_root(plan)};
     if (!plan->has_config || !plan->entries.count)
         return;
     v.e = mos_vec_pointer(&plan->entries, 0);

@@ -10,8 +10,8 @@
 
 /* ---- names and types ---- */
 
-static void name_too_long(const struct view *v, const struct mos_value *name, const char *what,
-                          size_t units, size_t most, const char *unit) {
+static void name_too_long(const struct layout_view *v, const struct mos_value *name,
+                          const char *what, size_t units, size_t most, const char *unit) {
     struct mos_finding *f =
         mos_find(v->list, MOS_RULE_LAYOUT_NAME_TOO_LONG, "The %s %s has %zu %s; %zu is the most.",
                  what, name->text, units, unit, most);
@@ -21,7 +21,7 @@ static void name_too_long(const struct view *v, const struct mos_value *name, co
     mos_finding_try(v->list, f, "A name of at most %zu %s.", most, unit);
 }
 
-static void check_names(const struct view *v) {
+static void check_names(const struct layout_view *v) {
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *r = region(v, i);
         if (r->copy)
@@ -42,7 +42,7 @@ static void check_names(const struct view *v) {
     }
 }
 
-static void check_types(const struct view *v) {
+static void check_types(const struct layout_view *v) {
     for (size_t i = 0; i < v->m->regions.count && v->m->table; i++) {
         const struct mos_region_plan *r = region(v, i);
         uint8_t usual[16];
@@ -64,7 +64,7 @@ static void check_types(const struct view *v) {
 
 /* ---- ROM ---- */
 
-static const struct mos_first_place *rom_place(const struct view *v,
+static const struct mos_first_place *rom_place(const struct layout_view *v,
                                                const struct mos_region_plan *r) {
     const struct mos_rom *rom = v->plan->board->rom;
     const struct mos_stage *s = mos_has(r->def->stage) ? r->def->stage->target : NULL;
@@ -73,7 +73,7 @@ static const struct mos_first_place *rom_place(const struct view *v,
     return mos_named_get(&rom->first_stage, v->m->def->r.name);
 }
 
-static void no_place(const struct view *v, const struct mos_first_place *p) {
+static void no_place(const struct layout_view *v, const struct mos_first_place *p) {
     struct mos_finding *f =
         mos_find(v->list, MOS_RULE_BOARD_SCHEMA,
                  "The first-stage place on %s says nothing about where.", v->m->name);
@@ -81,7 +81,7 @@ static void no_place(const struct view *v, const struct mos_first_place *p) {
     mos_finding_try(v->list, f, "{at: 32 KiB}, {ends-at-top: yes} or {file: …}");
 }
 
-static void check_rom_place(const struct view *v) {
+static void check_rom_place(const struct layout_view *v) {
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *r = region(v, i);
         const struct mos_first_place *p = rom_place(v, r);
@@ -115,7 +115,7 @@ static void check_rom_place(const struct view *v) {
     }
 }
 
-static void check_top(const struct view *v) {
+static void check_top(const struct layout_view *v) {
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *r = region(v, i);
         const struct mos_first_place *p = rom_place(v, r);
@@ -136,7 +136,7 @@ static void check_top(const struct view *v) {
 }
 
 /* Raw NAND is sold with bad blocks, and more come with the years. */
-static void check_flash(const struct view *v) {
+static void check_flash(const struct layout_view *v) {
     if (mos_medium_kind_of(v->m->medium->kind) != MOS_MEDIUM_NAND)
         return;
     for (size_t i = 0; i < v->m->regions.count; i++) {
@@ -167,7 +167,7 @@ static bool names_kind(const struct mos_list *list, const char *kind) {
     return list->count == 0;
 }
 
-static void check_table(const struct view *v) {
+static void check_table(const struct layout_view *v) {
     const struct mos_rom *rom = v->plan->board->rom;
     const struct mos_loader *l = v->plan->board->loader;
     const struct mos_list *lists[] = {rom ? &rom->tables : NULL,
@@ -186,7 +186,7 @@ static void check_table(const struct view *v) {
     }
 }
 
-static void check_boot_mark(const struct view *v) {
+static void check_boot_mark(const struct layout_view *v) {
     const struct mos_rom *rom = v->plan->board->rom;
     const struct mos_loader *l = v->plan->board->loader;
     const struct mos_value *fact = rom && mos_has(rom->boot_mark) && rom->boot_mark->truth
@@ -224,7 +224,7 @@ static void check_boot_mark(const struct view *v) {
 
 /* ---- loader ---- */
 
-static void expects(const struct view *v, const struct mos_region_plan *r, const char *what,
+static void expects(const struct layout_view *v, const struct mos_region_plan *r, const char *what,
                     const struct mos_setting *s, uint64_t there) {
     struct mos_finding *f = mos_find(
         v->list, MOS_RULE_LAYOUT_LOADER_EXPECTS,
@@ -238,7 +238,7 @@ static void expects(const struct view *v, const struct mos_region_plan *r, const
 }
 
 /* How the first stage was built to find the next one, where that is no sector. */
-static const struct mos_setting *other_way(const struct view *v, const char **what,
+static const struct mos_setting *other_way(const struct layout_view *v, const char **what,
                                            uint64_t *partition) {
     const struct mos_loader_symbols *n = &v->plan->dialect->symbols;
     const struct mos_setting *by_sector = loader_fact(v->plan, n->next_stage_by_sector);
@@ -259,7 +259,7 @@ static const struct mos_setting *other_way(const struct view *v, const char **wh
     return NULL;
 }
 
-static void check_other_way(const struct view *v) {
+static void check_other_way(const struct layout_view *v) {
     const char *what;
     uint64_t partition;
     const struct mos_setting *s = other_way(v, &what, &partition);
@@ -282,7 +282,7 @@ static void check_other_way(const struct view *v) {
     }
 }
 
-static void check_next_stage(const struct view *v) {
+static void check_next_stage(const struct layout_view *v) {
     const struct mos_setting *s = loader_fact(v->plan, v->plan->dialect->symbols.next_stage_sector);
     const struct mos_setting *used =
         loader_fact(v->plan, v->plan->dialect->symbols.next_stage_by_sector);
@@ -300,13 +300,13 @@ static void check_next_stage(const struct view *v) {
     }
 }
 
-static void check_stages(const struct view *v) {
+static void check_stages(const struct layout_view *v) {
     check_next_stage(v);
     check_other_way(v);
 }
 
 /* The regions that hold an environment on this medium; at most two are copies of each other. */
-static size_t environment_copies(const struct view *v, const struct mos_environment_plan *e,
+static size_t environment_copies(const struct layout_view *v, const struct mos_environment_plan *e,
                                  const struct mos_region_plan *out[2]) {
     size_t count = 0;
     for (size_t i = 0; i < v->m->regions.count && count < 2; i++)
@@ -315,7 +315,7 @@ static size_t environment_copies(const struct view *v, const struct mos_environm
     return count;
 }
 
-static void check_copies(const struct view *v) {
+static void check_copies(const struct layout_view *v) {
     const struct mos_value *erase = v->m->medium->erase;
     for (size_t i = 0; i < v->plan->environments.count && mos_has(erase) && erase->number; i++) {
         const struct mos_region_plan *c[2];
@@ -340,7 +340,7 @@ static void check_copies(const struct view *v) {
 
 /* ---- areas and gaps ---- */
 
-static void check_area(const struct view *v) {
+static void check_area(const struct layout_view *v) {
     if (!v->m->area)
         return;
     for (size_t i = 0; i < v->m->regions.count; i++) {
@@ -366,7 +366,7 @@ static int by_start(const void *a, const void *b) {
     return (x->start > y->start) - (x->start < y->start);
 }
 
-static void gap(const struct view *v, uint64_t from, uint64_t to,
+static void gap(const struct layout_view *v, uint64_t from, uint64_t to,
                 const struct mos_region_plan *after) {
     const struct mos_value *limit = v->m->def->gap_note;
     if (to <= from || to - from <= (mos_has(limit) ? limit->number : GAP_NOTE))
@@ -379,7 +379,7 @@ static void gap(const struct view *v, uint64_t from, uint64_t to,
                     mos_size_text(v->arena, mos_round_up(to - from, 1 << 20)));
 }
 
-static void check_gaps(const struct view *v) {
+static void check_gaps(const struct layout_view *v) {
     size_t count = 0;
     const struct mos_region_plan **sorted =
         mos_alloc_array(v->arena, v->m->regions.count, sizeof *sorted);
@@ -403,7 +403,7 @@ static void check_gaps(const struct view *v) {
 
 void mos_rule_layout_facts(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->media.count; i++) {
-        struct view v = view_of(plan, i);
+        struct layout_view v = view_of(plan, i);
         check_names(&v);
         check_types(&v);
         check_rom_place(&v);

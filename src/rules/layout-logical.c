@@ -4,7 +4,7 @@
 #include "base/bytes.h"
 #include "base/text.h"
 
-static const struct mos_region_plan *numbered(const struct view *v, unsigned number) {
+static const struct mos_region_plan *numbered(const struct layout_view *v, unsigned number) {
     for (size_t i = 0; i < v->m->regions.count; i++)
         if (region(v, i)->number == number && !region(v, i)->copy)
             return region(v, i);
@@ -12,7 +12,7 @@ static const struct mos_region_plan *numbered(const struct view *v, unsigned num
 }
 
 /* The chain hangs on a primary of its own. */
-static void check_primaries(const struct view *v) {
+static void check_primaries(const struct layout_view *v) {
     const struct mos_region_plan *first = NULL, *taken[4];
     for (unsigned n = 1; n <= v->m->entries && n <= 4; n++)
         if (!(taken[n - 1] = numbered(v, n)))
@@ -35,7 +35,7 @@ static void check_primaries(const struct view *v) {
                     taken[3]->name, mos_table_at(0)->name);
 }
 
-static void check_order(const struct view *v, const struct mos_region_plan *r) {
+static void check_order(const struct layout_view *v, const struct mos_region_plan *r) {
     const struct mos_region_plan *before =
         r->number == v->m->entries + 1 ? NULL : numbered(v, r->number - 1);
     if (r->number == v->m->entries + 1)
@@ -60,7 +60,7 @@ static void check_order(const struct view *v, const struct mos_region_plan *r) {
 }
 
 /* Something lies where the table of a logical partition must be, or among the logical ones. */
-static void check_room(const struct view *v, const struct mos_region_plan *r) {
+static void check_room(const struct layout_view *v, const struct mos_region_plan *r) {
     const struct mos_region_plan *hit = NULL;
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *o = region(v, i);
@@ -84,7 +84,7 @@ static void check_room(const struct view *v, const struct mos_region_plan *r) {
                     r->name);
 }
 
-static void check_between(const struct view *v) {
+static void check_between(const struct layout_view *v) {
     const struct mos_region_plan *first = NULL, *last = NULL;
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *r = region(v, i);
@@ -112,7 +112,7 @@ static void check_between(const struct view *v) {
 
 void mos_rule_layout_logical(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->media.count; i++) {
-        struct view v = view_of(plan, i);
+        struct layout_view v = view_of(plan, i);
         if (!v.m->table || !v.m->table->most_logical)
             continue;
         check_primaries(&v);

@@ -6,7 +6,7 @@
 
 #include <string.h>
 
-static const struct mos_region_plan *named(const struct view *v, const char *name) {
+static const struct mos_region_plan *named(const struct layout_view *v, const char *name) {
     for (size_t i = 0; i < v->m->regions.count; i++)
         if (strcmp(region(v, i)->name, name) == 0)
             return region(v, i);
@@ -24,7 +24,7 @@ static bool is_slot(const struct mos_region_plan *r, char slot) {
     return n > 2 && r->name[n - 2] == '-' && r->name[n - 1] == slot && !r->copy;
 }
 
-static const struct mos_region_plan *other_slot(const struct view *v,
+static const struct mos_region_plan *other_slot(const struct layout_view *v,
                                                 const struct mos_region_plan *r) {
     size_t n = strlen(r->name);
     char *name = mos_strdup(v->arena, r->name);
@@ -32,7 +32,7 @@ static const struct mos_region_plan *other_slot(const struct view *v,
     return named(v, name);
 }
 
-static void differs(const struct view *v, const struct mos_region_plan *a,
+static void differs(const struct layout_view *v, const struct mos_region_plan *a,
                     const struct mos_region_plan *b, const char *what, const char *x, const char *y,
                     struct mos_place p, struct mos_place q) {
     struct mos_finding *f =
@@ -46,7 +46,7 @@ static void differs(const struct view *v, const struct mos_region_plan *a,
     mos_finding_try(v->list, f, "One region with slots: [a, b] gives equal ones.");
 }
 
-static void check_pair(const struct view *v, const struct mos_region_plan *a,
+static void check_pair(const struct layout_view *v, const struct mos_region_plan *a,
                        const struct mos_region_plan *b) {
     if (a->placed && b->placed && a->length != b->length)
         differs(v, a, b, "size", mos_size_text(v->arena, a->length),
@@ -57,7 +57,7 @@ static void check_pair(const struct view *v, const struct mos_region_plan *a,
                 y->kind->place);
 }
 
-static void check_slots(const struct view *v) {
+static void check_slots(const struct layout_view *v) {
     const struct mos_region_plan *pair = NULL;
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *a = region(v, i);
@@ -89,7 +89,7 @@ static void check_slots(const struct view *v) {
 
 /* ---- a released layout ---- */
 
-static void moved(const struct view *v, const struct mos_region_plan *r, const char *what,
+static void moved(const struct layout_view *v, const struct mos_region_plan *r, const char *what,
                   const char *was, const char *is, struct mos_place place) {
     struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_MOVED,
                                      "Region %s of %s has %s %s; the released layout has %s.",
@@ -104,7 +104,7 @@ static void moved(const struct view *v, const struct mos_region_plan *r, const c
                     "ever be updated.");
 }
 
-static void check_frozen(const struct view *v) {
+static void check_frozen(const struct layout_view *v) {
     for (size_t i = 0; v->m->has_frozen && i < v->m->frozen.count; i++) {
         const struct mos_ledger_region_last *old = v->m->frozen.items[i].value;
         const struct mos_region_plan *r = named(v, old->name);
@@ -135,7 +135,7 @@ static void check_frozen(const struct view *v) {
 
 /* ---- growth ---- */
 
-static void check_growth(const struct view *v) {
+static void check_growth(const struct layout_view *v) {
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *r = region(v, i), *behind = NULL;
         if (!mos_has(r->def->grows) || !r->def->grows->truth || !r->placed)
@@ -163,7 +163,7 @@ static void check_growth(const struct view *v) {
 
 void mos_rule_layout_slots(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->media.count; i++) {
-        struct view v = view_of(plan, i);
+        struct layout_view v = view_of(plan, i);
         check_slots(&v);
         check_frozen(&v);
         check_growth(&v);

@@ -4,19 +4,19 @@
 
 #include "rules/rules.h"
 
-struct view {
+struct layout_view {
     const struct mos_plan *plan;
     const struct mos_medium_plan *m;
     struct mos_findings *list;
     struct mos_arena *arena;
 };
 
-static inline struct view view_of(const struct mos_plan *plan, size_t medium) {
-    return (struct view){plan, mos_vec_pointer(&plan->media, medium), &plan->ctx->findings,
-                         plan->ctx->arena};
+static inline struct layout_view view_of(const struct mos_plan *plan, size_t medium) {
+    return (struct layout_view){plan, mos_vec_pointer(&plan->media, medium), &plan->ctx->findings,
+                                plan->ctx->arena};
 }
 
-static inline const struct mos_region_plan *region(const struct view *v, size_t i) {
+static inline const struct mos_region_plan *region(const struct layout_view *v, size_t i) {
     return mos_vec_pointer(&v->m->regions, i);
 }
 

@@ -9,18 +9,18 @@ static uint64_t end_of(const struct mos_region_plan *r) {
     return r->start + r->length;
 }
 
-static const char *size_text(const struct view *v, uint64_t bytes) {
+static const char *size_text(const struct layout_view *v, uint64_t bytes) {
     return mos_size_text(v->arena, bytes);
 }
 
-static void add_region(const struct view *v, struct mos_finding *f,
+static void add_region(const struct layout_view *v, struct mos_finding *f,
                        const struct mos_region_plan *r) {
     mos_finding_at(v->list, f, stated_place(r));
 }
 
 /* ---- overlap ---- */
 
-static const char *why_it_hurts(const struct view *v, const struct mos_region_plan *a,
+static const char *why_it_hurts(const struct layout_view *v, const struct mos_region_plan *a,
                                 const struct mos_region_plan *b, uint64_t bytes) {
     const struct mos_region_plan *env = a->environment ? a : b->environment ? b : NULL;
     const struct mos_region_plan *other = env == a ? b : a;
@@ -32,7 +32,7 @@ static const char *why_it_hurts(const struct view *v, const struct mos_region_pl
                       size_text(v, bytes));
 }
 
-static void overlap(const struct view *v, const struct mos_region_plan *a,
+static void overlap(const struct layout_view *v, const struct mos_region_plan *a,
                     const struct mos_region_plan *b) {
     uint64_t from = mos_max(a->start, b->start), to = mos_min(end_of(a), end_of(b));
     struct mos_finding *f =
@@ -53,7 +53,7 @@ static void overlap(const struct view *v, const struct mos_region_plan *a,
                         size_text(v, mos_round_up(end_of(first), unit)), second->name);
 }
 
-static void check_overlaps(const struct view *v) {
+static void check_overlaps(const struct layout_view *v) {
     for (size_t i = 0; i < v->m->regions.count; i++)
         for (size_t k = i + 1; k < v->m->regions.count; k++) {
             const struct mos_region_plan *a = region(v, i), *b = region(v, k);
@@ -66,7 +66,7 @@ static void check_overlaps(const struct view *v) {
 
 /* ---- the medium's end, and its table ---- */
 
-static void sum_too_big(const struct view *v) {
+static void sum_too_big(const struct layout_view *v) {
     struct mos_finding *f =
         mos_find(v->list, MOS_RULE_LAYOUT_SUM_TOO_BIG,
                  "The regions of %s need %s, but it is only sure to have %s.", v->m->name,
@@ -84,7 +84,7 @@ static void sum_too_big(const struct view *v) {
 }
 
 /* The part of the table that a region lies over; NULL: none. */
-static const struct mos_table_span *covered_span(const struct view *v,
+static const struct mos_table_span *covered_span(const struct layout_view *v,
                                                  const struct mos_region_plan *r) {
     for (size_t i = 0; i < v->m->span_count; i++)
         if (r->start < v->m->spans[i].end && v->m->spans[i].start < end_of(r))
@@ -93,7 +93,7 @@ static const struct mos_table_span *covered_span(const struct view *v,
 }
 
 /* What a region could grow to, in whole MiB. */
-static void try_to_end_before(const struct view *v, struct mos_finding *f,
+static void try_to_end_before(const struct layout_view *v, struct mos_finding *f,
                               const struct mos_region_plan *r) {
     uint64_t room = r->start < v->m->usable_end ? v->m->usable_end - r->start : 0;
     if (room >= 1 << 20)
@@ -103,7 +103,7 @@ static void try_to_end_before(const struct view *v, struct mos_finding *f,
         mos_finding_try(v->list, f, "Move it forward, or demand a larger medium.");
 }
 
-static void beyond_medium(const struct view *v, const struct mos_region_plan *r) {
+static void beyond_medium(const struct layout_view *v, const struct mos_region_plan *r) {
     struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_BEYOND_MEDIUM,
                                      "Region %s ends at %s, past the end of %s.", r->name,
                                      size_text(v, end_of(r)), v->m->name);
@@ -115,7 +115,7 @@ static void beyond_medium(const struct view *v, const struct mos_region_plan *r)
     try_to_end_before(v, f, r);
 }
 
-static void covers_table(const struct view *v, const struct mos_region_plan *r,
+static void covers_table(const struct layout_view *v, const struct mos_region_plan *r,
                          const struct mos_table_span *hit) {
     uint64_t first_free = v->m->usable_start;
     struct mos_finding *f =
@@ -144,7 +144,7 @@ static void covers_table(const struct view *v, const struct mos_region_plan *r,
     }
 }
 
-static void check_ends(const struct view *v, bool rest_is_wrong) {
+static void check_ends(const struct layout_view *v, bool rest_is_wrong) {
     if (v->m->overflows && !rest_is_wrong)
         sum_too_big(v);
     for (size_t i = 0; i < v->m->regions.count; i++) {
@@ -160,8 +160,8 @@ static void check_ends(const struct view *v, bool rest_is_wrong) {
 
 /* ---- names, numbers, rest ---- */
 
-static void repeated(const struct view *v, const char *what, const char *value, struct mos_place a,
-                     struct mos_place b) {
+static void repeated(const struct layout_view *v, const char *what, const char *value,
+                     struct mos_place a, struct mos_place b) {
     struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_NAME_REPEATED,
                                      "Two regions of %s have the %s %s.", v->m->name, what, value);
     mos_finding_at(v->list, f, a);
@@ -176,7 +176,7 @@ static const struct mos_value *volume_label(const struct mos_region_plan *r) {
                : NULL;
 }
 
-static void check_names(const struct view *v) {
+static void check_names(const struct layout_view *v) {
     for (size_t i = 0; i < v->m->regions.count; i++)
         for (size_t k = i + 1; k < v->m->regions.count; k++) {
             const struct mos_region_plan *a = region(v, i), *b = region(v, k);
@@ -204,7 +204,7 @@ static bool is_rest(const struct mos_region_plan *r) {
 }
 
 /* Returns true when something about it is wrong. */
-static bool check_rest(const struct view *v) {
+static bool check_rest(const struct layout_view *v) {
     const struct mos_region_plan *rest = NULL;
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *r = region(v, i);
@@ -244,7 +244,7 @@ static bool check_rest(const struct view *v) {
 
 /* ---- alignment ---- */
 
-static void check_alignment(const struct view *v) {
+static void check_alignment(const struct layout_view *v) {
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *r = region(v, i);
         bool partial = r->start % v->m->sector || (r->length % v->m->sector && r->def->size);
@@ -274,7 +274,7 @@ static void check_alignment(const struct view *v) {
 
 void mos_rule_layout(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->media.count; i++) {
-        struct view v = view_of(plan, i);
+        struct layout_view v = view_of(plan, i);
         check_overlaps(&v);
         if (!v.m->area) /* has a rule of its own */
             check_ends(&v, check_rest(&v));

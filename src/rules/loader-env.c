@@ -13,8 +13,8 @@ static bool has_config(const struct mos_plan *plan) {
     return l && l->facts && mos_has(l->facts->config) && plan->loader_config.count;
 }
 
-static struct mos_finding *tell(const struct view *v, struct mos_place here, struct mos_place there,
-                                const char *text) {
+static struct mos_finding *tell(const struct layout_view *v, struct mos_place here,
+                                struct mos_place there, const char *text) {
     struct mos_finding *f = mos_find(v->list, MOS_RULE_LOADER_ENV_PLACE, "%s", text);
     mos_finding_at(v->list, f, here);
     if (there.source || there.thing)
@@ -31,7 +31,7 @@ struct home {
     size_t count; /* raw copies on that medium */
 };
 
-static struct home home_on(const struct view *v, const struct mos_environment_plan *e) {
+static struct home home_on(const struct layout_view *v, const struct mos_environment_plan *e) {
     struct home h = {.e = e, .m = v->m};
     for (size_t i = 0; i < v->m->regions.count && h.count < 2; i++)
         if (region(v, i)->environment == e && region(v, i)->placed)
@@ -62,7 +62,7 @@ static const struct mos_fill *file_of(const struct mos_plan *plan,
 /* ---- rules ---- */
 
 /* The ways that the loader was built with, and whether one of them is `kind`. */
-static const struct mos_setting *kept_elsewhere(const struct view *v, enum mos_keeping kind,
+static const struct mos_setting *kept_elsewhere(const struct layout_view *v, enum mos_keeping kind,
                                                 const char *files, const char **where) {
     const struct mos_setting *other = NULL;
     for (const struct mos_loader_keeping *k = v->plan->dialect->keepings; k->symbol; k++) {
@@ -79,7 +79,7 @@ static const struct mos_setting *kept_elsewhere(const struct view *v, enum mos_k
     return other;
 }
 
-static void elsewhere(const struct view *v, const struct mos_environment_plan *e,
+static void elsewhere(const struct layout_view *v, const struct mos_environment_plan *e,
                       const char *has_it, struct mos_place here, enum mos_keeping kind,
                       const char *files) {
     const char *where;
@@ -108,7 +108,7 @@ static enum mos_keeping keeping_of(const struct mos_medium_plan *m) {
     }
 }
 
-static void check_size(const struct view *v, const struct home *h) {
+static void check_size(const struct layout_view *v, const struct home *h) {
     const struct mos_setting *s = loader_fact(v->plan, v->plan->dialect->symbols.environment_size);
     const struct mos_environment_plan *e = h->e;
     uint64_t size;
@@ -123,7 +123,7 @@ static void check_size(const struct view *v, const struct home *h) {
     mos_finding_try(v->list, f, "size: %s", mos_size_text(v->arena, size));
 }
 
-static void check_places(const struct view *v, const struct home *h) {
+static void check_places(const struct layout_view *v, const struct home *h) {
     const struct mos_loader_symbols *n = &v->plan->dialect->symbols;
     const struct mos_setting *at[] = {loader_fact(v->plan, n->environment_at),
                                       loader_fact(v->plan, n->environment_copy_at)};
@@ -145,7 +145,7 @@ static void check_places(const struct view *v, const struct home *h) {
 }
 
 /* Which device, and which part of it: 0 is the main part, then the boot areas. */
-static void check_device(const struct view *v, const struct home *h) {
+static void check_device(const struct layout_view *v, const struct home *h) {
     const struct mos_loader_symbols *n = &v->plan->dialect->symbols;
     const struct mos_setting *device = loader_fact(v->plan, n->environment_device),
                              *area = loader_fact(v->plan, n->environment_area);
@@ -181,7 +181,7 @@ static void check_device(const struct view *v, const struct home *h) {
 }
 
 /* Two copies have a flag byte that says which is newer, and a single one has none. */
-static void check_flag(const struct view *v, const struct home *h) {
+static void check_flag(const struct layout_view *v, const struct home *h) {
     const struct mos_setting *s = loader_fact(v->plan, v->plan->dialect->symbols.flag_byte);
     const struct mos_environment_plan *e = h->e;
     struct mos_place flag = e->def->flag_byte ? e->def->flag_byte->place : e->def->r.key_place;
@@ -223,7 +223,7 @@ static void check_nowhere(const struct mos_plan *plan, const struct mos_environm
     if (!plan->board->boot || !plan->media.count || e->def->r.broken || file_of(plan, e->def, &in))
         return;
     for (size_t i = 0; i < plan->media.count; i++) {
-        const struct view v = view_of(plan, i);
+        const struct layout_view v = view_of(plan, i);
         for (size_t k = 0; k < v.m->regions.count; k++)
             if (region(&v, k)->environment == e || region(&v, k)->def->r.broken)
                 return;
@@ -238,7 +238,7 @@ static void check_nowhere(const struct mos_plan *plan, const struct mos_environm
 static void check_file(const struct mos_plan *plan, const struct mos_environment_plan *e) {
     const struct mos_region_plan *in;
     const struct mos_fill *f = file_of(plan, e->def, &in);
-    struct view v = view_of(plan, 0);
+    struct layout_view v = view_of(plan, 0);
     const struct mos_fs_loader *word = in ? mos_fs_loader(in->fs, plan->dialect->name) : NULL;
     if (f && word)
         elsewhere(&v, e, mos_printf(v.arena, "is a file of volume %s", in->name), f->r.key_place,
@@ -254,7 +254,7 @@ void mos_rule_loader_env(const struct mos_plan *plan) {
         if (plan->media.count)
             check_file(plan, e);
         for (size_t k = 0; k < plan->media.count; k++) {
-            const struct view v = view_of(plan, k);
+            const struct layout_view v = view_of(plan, k);
             const struct home h = home_on(&v, e);
             if (!h.count || e->def->r.broken)
                 continue;

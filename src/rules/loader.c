@@ -5,7 +5,7 @@
 
 #include <string.h>
 
-struct view {
+struct loader_view {
     const struct mos_plan *plan;
     const struct mos_environment_plan *env;
     struct mos_findings *list;
@@ -13,7 +13,7 @@ struct view {
     struct mos_map told; /* names that have their finding */
 };
 
-static void too_big(const struct view *v, uint64_t limit, struct mos_place place,
+static void too_big(const struct loader_view *v, uint64_t limit, struct mos_place place,
                     const char *what) {
     struct mos_finding *f =
         mos_find(v->list, MOS_RULE_LOADER_ENV_TOO_BIG, "Environment %s needs %s, %s has %s.",
@@ -28,7 +28,7 @@ static void too_big(const struct view *v, uint64_t limit, struct mos_place place
                     "A larger size (the loader must be built with the same), or fewer values.");
 }
 
-static void check_sizes(const struct view *v) {
+static void check_sizes(const struct loader_view *v) {
     if (!v->env->size)
         return;
     if (v->env->needed > v->env->size) {
@@ -47,7 +47,7 @@ static void check_sizes(const struct view *v) {
 }
 
 /* Every name that any of these texts sets, besides the variables themselves. */
-static struct mos_map set_inside(const struct view *v) {
+static struct mos_map set_inside(const struct loader_view *v) {
     struct mos_map names = mos_map_make(v->arena);
     for (size_t i = 0; i < v->env->variables.count; i++) {
         const struct mos_setenv *s = v->env->variables.items[i].value;
@@ -61,8 +61,8 @@ static struct mos_map set_inside(const struct view *v) {
     return names;
 }
 
-static void undefined(struct view *v, const struct mos_setenv *s, const struct mos_variable_use *u,
-                      const char *const *names, size_t count) {
+static void undefined(struct loader_view *v, const struct mos_setenv *s,
+                      const struct mos_variable_use *u, const char *const *names, size_t count) {
     if (mos_map_get(&v->told, u->name))
         return;
     mos_map_set_const(&v->told, u->name, s);
@@ -88,7 +88,7 @@ static void undefined(struct view *v, const struct mos_setenv *s, const struct m
         mos_finding_try(v->list, f, "Set %s in this environment, or take the use out.", u->name);
 }
 
-static void check_uses(struct view *v) {
+static void check_uses(struct loader_view *v) {
     const struct mos_map *all = &v->env->variables;
     struct mos_map inside = set_inside(v);
     const char **names = mos_alloc_array(v->arena, all->count, sizeof *names);
@@ -109,7 +109,7 @@ static void check_uses(struct view *v) {
 
 /* ---- base ---- */
 
-static void check_base(const struct view *v) {
+static void check_base(const struct loader_view *v) {
     const struct mos_environment *d = v->env->def;
     if (d->base || d->r.broken)
         return;
@@ -128,7 +128,7 @@ static void check_base(const struct view *v) {
 enum { MOST_DEPTH = 32 };
 
 /* Follows `run` from a variable; true when it comes back to the first on the path. */
-static bool goes_round(const struct view *v, const struct mos_setenv **path, size_t depth) {
+static bool goes_round(const struct loader_view *v, const struct mos_setenv **path, size_t depth) {
     const struct mos_setenv *s = path[depth - 1];
     struct mos_vec uses = mos_shell_variables(v->arena, s->value, strlen(s->value));
     for (size_t i = 0; i < uses.count && depth < MOST_DEPTH; i++) {
@@ -152,7 +152,7 @@ static bool goes_round(const struct view *v, const struct mos_setenv **path, siz
     return false;
 }
 
-static void check_circles(struct view *v) {
+static void check_circles(struct loader_view *v) {
     const struct mos_setenv *path[MOST_DEPTH + 1];
     for (size_t i = 0; i < v->env->variables.count; i++) {
         path[0] = v->env->variables.items[i].value;
@@ -171,7 +171,7 @@ static void check_circles(struct view *v) {
 
 /* ---- against the hardware ---- */
 
-static void check_limits(const struct view *v) {
+static void check_limits(const struct loader_view *v) {
     const struct mos_hardware *h = v->plan->board->hardware;
     const char *const *names =
         v->plan->dialect ? v->plan->dialect->symbols.relocation_limits : NULL;
@@ -260,11 +260,11 @@ static void check_speed(const struct mos_plan *plan) {
 
 void mos_rule_loader(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->environments.count; i++) {
-        struct view v = {.plan = plan,
-                         .env = mos_vec_pointer(&plan->environments, i),
-                         .list = &plan->ctx->findings,
-                         .arena = plan->ctx->arena,
-                         .told = mos_map_make(plan->ctx->arena)};
+        struct loader_view v = {.plan = plan,
+                                .env = mos_vec_pointer(&plan->environments, i),
+                                .list = &plan->ctx->findings,
+                                .arena = plan->ctx->arena,
+                                .told = mos_map_make(plan->ctx->arena)};
         check_sizes(&v);
         check_base(&v);
         check_uses(&v);

@@ -7,7 +7,7 @@
 
 #include <string.h>
 
-struct view {
+struct module_index_view {
     struct mos_plan *plan;
     const struct mos_region_plan *region;
     const struct mos_inventory *inv;
@@ -21,7 +21,8 @@ struct view {
 static const char usual_remedy[] = "fills: {index: {made: module-index}} behind the fills that "
                                    "bring them.";
 
-static struct mos_finding *tell(const struct view *v, uint32_t node, const char *text) {
+static struct mos_finding *tell(const struct module_index_view *v, uint32_t node,
+                                const char *text) {
     struct mos_finding *f = mos_find(v->list, MOS_RULE_KERNEL_MODULES_INDEX, "%s", text);
     mos_finding_at(v->list, f,
                    mos_plan_fill_at(v->region, mos_inv_node(v->inv, node)->fill)->r.key_place);
@@ -30,13 +31,14 @@ static struct mos_finding *tell(const struct view *v, uint32_t node, const char 
     return f;
 }
 
-static void tell_why(const struct view *v, uint32_t node, const char *why, const char *text) {
+static void tell_why(const struct module_index_view *v, uint32_t node, const char *why,
+                     const char *text) {
     mos_finding_why(v->list, tell(v, node, text), "%s", why);
 }
 
 /* ---- what is there ---- */
 
-static uint32_t child(const struct view *v, const char *name) {
+static uint32_t child(const struct module_index_view *v, const char *name) {
     for (uint32_t i = mos_inv_node(v->inv, v->folder)->first_child; i;
          i = mos_inv_node(v->inv, i)->next)
         if (strcmp(mos_inv_node(v->inv, i)->name, name) == 0)
@@ -45,7 +47,7 @@ static uint32_t child(const struct view *v, const char *name) {
 }
 
 /* Every module below a folder; `path` is what the index calls that. */
-static void note_modules(struct view *v, uint32_t folder, const char *path) {
+static void note_modules(struct module_index_view *v, uint32_t folder, const char *path) {
     for (uint32_t i = mos_inv_node(v->inv, folder)->first_child; i;
          i = mos_inv_node(v->inv, i)->next) {
         const struct mos_inv_node *n = mos_inv_node(v->inv, i);
@@ -57,14 +59,16 @@ static void note_modules(struct view *v, uint32_t folder, const char *path) {
     }
 }
 
-static bool bytes_of(const struct view *v, uint32_t node, const uint8_t **bytes, size_t *length) {
+static bool bytes_of(const struct module_index_view *v, uint32_t node, const uint8_t **bytes,
+                     size_t *length) {
     return node && mos_plan_file_bytes(v->plan, v->region, node, bytes, length);
 }
 
 /* ---- what the two forms of the index name ---- */
 
 /* Notes the path before the colon of a line. */
-static void note_line(const struct view *v, struct mos_map *named, const char *line, size_t n) {
+static void note_line(const struct module_index_view *v, struct mos_map *named, const char *line,
+                      size_t n) {
     const char *colon = memchr(line, ':', n);
     char *name = colon ? mos_strndup(v->arena, line, (size_t)(colon - line)) : NULL;
     if (name && *name)
@@ -72,13 +76,13 @@ static void note_line(const struct view *v, struct mos_map *named, const char *l
 }
 
 /* The lines "path: needs …" of modules.dep. */
-static void read_text(const struct view *v, const char *text, struct mos_map *named) {
+static void read_text(const struct module_index_view *v, const char *text, struct mos_map *named) {
     for (const char *line = text; line && *line; line = mos_next_line(line))
         note_line(v, named, line, strcspn(line, "\n"));
 }
 
 /* The same lines as values of modules.dep.bin; false: it is damaged. */
-static bool read_trie(const struct view *v, const uint8_t *bytes, size_t length,
+static bool read_trie(const struct module_index_view *v, const uint8_t *bytes, size_t length,
                       struct mos_map *named) {
     struct mos_vec values = mos_vec_make(v->arena, sizeof(struct mos_trie_value));
     if (!mos_trie_read(v->arena, bytes, length, &values))
@@ -100,7 +104,7 @@ static const char *lacks(const struct mos_map *these, const struct mos_map *has,
     return first;
 }
 
-static void compare(const struct view *v, uint32_t node, const struct mos_map *named) {
+static void compare(const struct module_index_view *v, uint32_t node, const struct mos_map *named) {
     const char *file = mos_inv_node(v->inv, node)->name, *release = strrchr(v->path, '/') + 1;
     const char *why = "What an index does not name is not found; what it names in vain stops "
                       "whatever needs it.";
@@ -122,13 +126,13 @@ static void compare(const struct view *v, uint32_t node, const struct mos_map *n
 /* ---- who reads it ---- */
 
 /* The module loader of this root reads the binary form and nothing else. */
-static bool wants_trie(const struct view *v) {
+static bool wants_trie(const struct module_index_view *v) {
     uint32_t index;
     return mos_inv_follow(v->inv, v->arena, "bin/kmod", &index) ||
            mos_inv_follow(v->inv, v->arena, "usr/bin/kmod", &index);
 }
 
-static void check_folder(struct view *v) {
+static void check_folder(struct module_index_view *v) {
     const char *release = strrchr(v->path, '/') + 1;
     uint32_t text = child(v, "modules.dep"), trie = child(v, "modules.dep.bin");
     struct mos_map named = mos_map_make(v->arena), in_trie = mos_map_make(v->arena);
@@ -162,7 +166,7 @@ static void check_folder(struct view *v) {
 
 /* ---- an index that we make ---- */
 
-static void check_made(const struct view *v, const struct mos_fill *fill) {
+static void check_made(const struct module_index_view *v, const struct mos_fill *fill) {
     size_t modules = 0;
     for (size_t i = 0; i < v->plan->indexes.count; i++) {
         const struct mos_module_folder *x = mos_vec_pointer(&v->plan->indexes, i);
@@ -200,11 +204,11 @@ void mos_rule_module_index(const struct mos_plan *plan) {
             uint32_t all;
             if (!r->volume || !r->counted || r->fs->no_owners)
                 continue;
-            struct view v = {.plan = plan->self,
-                             .region = r,
-                             .inv = r->volume->inventory,
-                             .list = &plan->ctx->findings,
-                             .arena = plan->ctx->arena};
+            struct module_index_view v = {.plan = plan->self,
+                                          .region = r,
+                                          .inv = r->volume->inventory,
+                                          .list = &plan->ctx->findings,
+                                          .arena = plan->ctx->arena};
             for (size_t k = 0; k < r->def->volume->fills.count; k++)
                 if (mos_fill_makes(r->def->volume->fills.items[k], MOS_MADE_MODULE_INDEX))
                     check_made(&v, r->def->volume->fills.items[k]);

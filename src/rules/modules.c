@@ -6,7 +6,7 @@
 
 #include <string.h>
 
-struct view {
+struct modules_view {
     const struct mos_plan *plan;
     const struct mos_value *release; /* as it is declared; NULL: it is not */
     const struct mos_region_plan *root;
@@ -17,7 +17,7 @@ struct view {
 
 /* ---- the release ---- */
 
-static void check_suffix(const struct view *v) {
+static void check_suffix(const struct modules_view *v) {
     const struct mos_setting *s = mos_map_get(&v->plan->config, "CONFIG_LOCALVERSION");
     const char *own = s ? s->value : "", *declared = v->release->text;
     size_t n = strlen(own), base = strspn(declared, "0123456789.");
@@ -49,12 +49,12 @@ static void check_suffix(const struct view *v) {
 /* ---- what is shipped ---- */
 
 /* The folder with all releases' modules; 0: there is none. */
-static uint32_t modules_folder(const struct view *v) {
+static uint32_t modules_folder(const struct modules_view *v) {
     uint32_t index;
     return mos_inv_follow(v->inv, v->arena, "lib/modules", &index) ? index : 0;
 }
 
-static uint32_t child(const struct view *v, uint32_t folder, const char *name) {
+static uint32_t child(const struct modules_view *v, uint32_t folder, const char *name) {
     for (uint32_t i = mos_inv_node(v->inv, folder)->first_child; i;
          i = mos_inv_node(v->inv, i)->next)
         if (strcmp(mos_inv_node(v->inv, i)->name, name) == 0)
@@ -62,12 +62,12 @@ static uint32_t child(const struct view *v, uint32_t folder, const char *name) {
     return 0;
 }
 
-static const struct mos_fill *fill_of(const struct view *v, uint32_t index) {
+static const struct mos_fill *fill_of(const struct modules_view *v, uint32_t index) {
     return mos_plan_fill_at(v->root, mos_inv_node(v->inv, index)->fill);
 }
 
 /* Settings that make modules of something; *first: one of them. */
-static size_t made_as_modules(const struct view *v, const struct mos_setting **first) {
+static size_t made_as_modules(const struct modules_view *v, const struct mos_setting **first) {
     size_t count = 0;
     for (size_t i = 0; i < v->plan->config.count; i++) {
         const struct mos_setting *s = v->plan->config.items[i].value;
@@ -78,7 +78,7 @@ static size_t made_as_modules(const struct view *v, const struct mos_setting **f
     return count;
 }
 
-static void tell_missing(const struct view *v, uint32_t folder) {
+static void tell_missing(const struct modules_view *v, uint32_t folder) {
     const struct mos_setting *s = NULL;
     size_t count = made_as_modules(v, &s);
     if (!folder && !count)
@@ -107,7 +107,7 @@ static void tell_missing(const struct view *v, uint32_t folder) {
     mos_finding_try(v->list, f, "The modules of this very kernel.");
 }
 
-static void check_allowed(const struct view *v, uint32_t folder) {
+static void check_allowed(const struct modules_view *v, uint32_t folder) {
     const struct mos_setting *s = mos_map_get(&v->plan->config, "CONFIG_MODULES");
     if (!s || strcmp(s->value, "n") != 0)
         return;
@@ -122,7 +122,7 @@ static void check_allowed(const struct view *v, uint32_t folder) {
 
 /* ---- the modules themselves ---- */
 
-static void check_modules(const struct view *v, uint32_t folder) {
+static void check_modules(const struct modules_view *v, uint32_t folder) {
     const struct mos_hardware *h = v->plan->board->hardware;
     const char *cpu = h ? mos_text_or(h->cpu, NULL) : NULL;
     struct mos_vec facts = mos_vec_make(v->arena, sizeof(struct mos_module_fact));
@@ -153,11 +153,11 @@ static void check_modules(const struct view *v, uint32_t folder) {
 
 void mos_rule_modules(const struct mos_plan *plan) {
     const struct mos_kernel *k = plan->board->kernel;
-    struct view v = {.plan = plan,
-                     .release = k && mos_has(k->release) ? k->release : NULL,
-                     .root = mos_plan_root(plan),
-                     .list = &plan->ctx->findings,
-                     .arena = plan->ctx->arena};
+    struct modules_view v = {.plan = plan,
+                             .release = k && mos_has(k->release) ? k->release : NULL,
+                             .root = mos_plan_root(plan),
+                             .list = &plan->ctx->findings,
+                             .arena = plan->ctx->arena};
     if (!v.release || k->r.broken)
         return;
     check_suffix(&v);

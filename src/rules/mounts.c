@@ -5,14 +5,14 @@
 
 #include <string.h>
 
-struct view {
+struct mounts_view {
     const struct mos_plan *plan;
     const struct mos_mount *m;
     struct mos_findings *list;
 };
 
-static struct mos_finding *wrong(const struct view *v, struct mos_place place, const char *text,
-                                 const char *remedy) {
+static struct mos_finding *wrong(const struct mounts_view *v, struct mos_place place,
+                                 const char *text, const char *remedy) {
     struct mos_finding *f =
         mos_find(v->list, MOS_RULE_VOLUME_MOUNTS, "Mount %s: %s.", v->m->r.name, text);
     mos_finding_at(v->list, f, place);
@@ -20,7 +20,7 @@ static struct mos_finding *wrong(const struct view *v, struct mos_place place, c
     return f;
 }
 
-static void check_source(const struct view *v) {
+static void check_source(const struct mounts_view *v) {
     const struct mos_region_plan *r = mos_plan_region(v->plan, v->m->r.name);
     struct mos_arena *arena = v->plan->ctx->arena;
     if (mos_has(v->m->what)) {
@@ -49,7 +49,7 @@ static void check_source(const struct view *v) {
                        r->def->r.key_place);
 }
 
-static void check_point(const struct view *v, const struct mos_region_plan *root) {
+static void check_point(const struct mounts_view *v, const struct mos_region_plan *root) {
     struct mos_buf buffer = {.arena = v->plan->ctx->arena};
     const char *path = mos_entry_path(&buffer, v->m->at->text);
     uint32_t index;
@@ -88,7 +88,7 @@ static void check_point(const struct view *v, const struct mos_region_plan *root
 
 /* ---- kind and options ---- */
 
-static void check_kind(const struct view *v) {
+static void check_kind(const struct mounts_view *v) {
     const struct mos_region_plan *r = mos_plan_region(v->plan, v->m->r.name);
     const char *kind = mos_text_or(v->m->kind, "auto");
     if (!r || !r->fs || !r->fs->kernel || strcmp(kind, "auto") == 0 ||
@@ -138,7 +138,7 @@ static const struct mos_fs_driver *owner_of(const char *option) {
     return NULL;
 }
 
-static void check_option(const struct view *v, const struct mos_value *x,
+static void check_option(const struct mounts_view *v, const struct mos_value *x,
                          const struct mos_region_plan *r) {
     struct mos_arena *arena = v->plan->ctx->arena;
     const char *name = mos_strndup(arena, x->text, strcspn(x->text, "="));
@@ -163,7 +163,7 @@ static void check_option(const struct view *v, const struct mos_value *x,
     mos_finding_why(v->list, f, "The kernel refuses a mount with an option that it does not know.");
 }
 
-static void check_options(const struct view *v) {
+static void check_options(const struct mounts_view *v) {
     const struct mos_region_plan *r = mos_plan_region(v->plan, v->m->r.name);
     for (size_t i = 0; r && r->fs && r->fs->kernel && i < v->m->options.count; i++)
         if (mos_has(v->m->options.items[i]))
@@ -174,7 +174,7 @@ void mos_rule_mounts(const struct mos_plan *plan) {
     const struct mos_system *s = plan->board->system;
     const struct mos_region_plan *root = mos_plan_root(plan);
     for (size_t i = 0; s && i < s->mounts.count && !mos_findings_full(&plan->ctx->findings); i++) {
-        struct view v = {plan, s->mounts.items[i], &plan->ctx->findings};
+        struct mounts_view v = {plan, s->mounts.items[i], &plan->ctx->findings};
         if (v.m->r.broken || !mos_has(v.m->at))
             continue;
         check_source(&v);

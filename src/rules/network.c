@@ -4,7 +4,7 @@
 #include <stdio.h>
 #include <string.h>
 
-struct view {
+struct network_view {
     const struct mos_network *n;
     struct mos_findings *list;
     struct mos_arena *arena;
@@ -20,7 +20,7 @@ static bool parse(const char *text, uint32_t *out) {
     return true;
 }
 
-static void complain(const struct view *v, const struct mos_value *at,
+static void complain(const struct network_view *v, const struct mos_value *at,
                      const struct mos_value *other, const char *text, const char *remedy) {
     struct mos_finding *f = mos_find(v->list, MOS_RULE_BOOT_NETWORK, "%s", text);
     mos_finding_at(v->list, f, at ? at->place : v->n->r.key_place);
@@ -31,7 +31,7 @@ static void complain(const struct view *v, const struct mos_value *at,
 }
 
 /* All of them are addresses? */
-static bool check_form(const struct view *v) {
+static bool check_form(const struct network_view *v) {
     const struct mos_value *const all[] = {v->n->address, v->n->netmask, v->n->gateway,
                                            v->n->server};
     uint32_t ignored;
@@ -45,7 +45,7 @@ static bool check_form(const struct view *v) {
     return good;
 }
 
-static void check_subnet(const struct view *v) {
+static void check_subnet(const struct network_view *v) {
     const struct mos_network *n = v->n;
     uint32_t own = 0, mask = 0xffffff00, other;
     if (mos_has(n->netmask))
@@ -82,7 +82,7 @@ static void check_subnet(const struct view *v) {
 }
 
 /* The folder becomes a word of the loader's script. */
-static void check_folder(const struct view *v) {
+static void check_folder(const struct network_view *v) {
     const struct mos_value *folder = v->n->folder;
     if (!mos_has(folder) ||
         !folder->text[strspn(folder->text, "abcdefghijklmnopqrstuvwxyz0123456789-_./+"
@@ -95,7 +95,7 @@ static void check_folder(const struct view *v) {
 
 void mos_rule_network(const struct mos_plan *plan) {
     const struct mos_network *n = plan->board->boot ? plan->board->boot->network : NULL;
-    struct view v = {n, &plan->ctx->findings, plan->ctx->arena};
+    struct network_view v = {n, &plan->ctx->findings, plan->ctx->arena};
     if (!n || n->r.broken || !check_form(&v))
         return;
     check_folder(&v);

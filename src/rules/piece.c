@@ -5,7 +5,7 @@
 
 #include <string.h>
 
-struct view {
+struct piece_view {
     const struct mos_plan *plan;
     const struct mos_piece_plan *p;
     struct mos_findings *list;
@@ -55,7 +55,7 @@ static bool states_license(const struct mos_piece *d) {
 }
 
 /* Asked for where somebody has begun to state licenses, and of what leaves the house. */
-static void check_license(const struct view *v) {
+static void check_license(const struct piece_view *v) {
     const struct mos_piece *d = v->p->def;
     bool begun = v->plan->board->field;
     for (size_t i = 0; i < v->plan->pieces.count && !begun; i++)
@@ -109,7 +109,7 @@ static const char *what_it_is(const struct mos_piece_plan *p) {
     return p->size ? "a text" : "empty";
 }
 
-static void check_format(const struct view *v) {
+static void check_format(const struct piece_view *v) {
     const char *name = v->p->member ? v->p->member : v->p->file;
     size_t n = strlen(name);
     for (size_t i = 0; i < FORMATS; i++) {
@@ -148,14 +148,14 @@ static const char *elf_cpu(const struct mos_piece_plan *p) {
     return "another processor";
 }
 
-static bool is_booted(const struct view *v) {
+static bool is_booted(const struct piece_view *v) {
     for (size_t i = 0; i < v->plan->entries.count; i++)
         if (((struct mos_entry_plan *)mos_vec_pointer(&v->plan->entries, i))->kernel == v->p)
             return true;
     return false;
 }
 
-static void check_architecture(const struct view *v) {
+static void check_architecture(const struct piece_view *v) {
     const struct mos_hardware *h = v->plan->board->hardware;
     const struct mos_value *stated = v->p->def->cpu, *board = h ? h->cpu : NULL;
     struct mos_kernel_header header;
@@ -185,7 +185,7 @@ static void check_architecture(const struct view *v) {
 void mos_rule_piece(const struct mos_plan *plan) {
     check_pins(plan);
     for (size_t i = 0; i < plan->pieces.count; i++) {
-        struct view v = {plan, mos_vec_pointer(&plan->pieces, i), &plan->ctx->findings};
+        struct piece_view v = {plan, mos_vec_pointer(&plan->pieces, i), &plan->ctx->findings};
         check_license(&v);
         if (!v.p->found || v.p->def->r.broken)
             continue;

@@ -7,19 +7,20 @@
 
 static const char *const range_names[] = {"as loaded", "as moved", "as it runs"};
 
-struct view {
+struct ram_view {
     const struct mos_plan *plan;
     const struct mos_entry_plan *e;
     struct mos_findings *list;
     struct mos_arena *arena;
 };
 
-static const char *span_text(const struct view *v, struct mos_ram_span s) {
+static const char *span_text(const struct ram_view *v, struct mos_ram_span s) {
     return mos_printf(v->arena, "%s to %s", mos_address_text(v->arena, s.start),
                       mos_address_text(v->arena, s.start + s.length));
 }
 
-static const char *why_overlap(const struct view *v, const struct mos_placement *a, size_t range) {
+static const char *why_overlap(const struct ram_view *v, const struct mos_placement *a,
+                               size_t range) {
     (void)v;
     if (range == MOS_RANGE_FINAL)
         return "The kernel clears and uses that memory before it has read the rest.";
@@ -28,7 +29,7 @@ static const char *why_overlap(const struct view *v, const struct mos_placement 
 }
 
 /* A kernel that expands itself does so after the loader has moved everything else away. */
-static bool is_gone(const struct view *v, const struct mos_placement *a, size_t i,
+static bool is_gone(const struct ram_view *v, const struct mos_placement *a, size_t i,
                     const struct mos_placement *b, size_t k) {
     return a == &v->e->step.kernel && i != MOS_RANGE_LOADED && v->e->header.expanded_size &&
            k == MOS_RANGE_LOADED &&
@@ -36,7 +37,7 @@ static bool is_gone(const struct view *v, const struct mos_placement *a, size_t 
 }
 
 /* The first overlap of two things is enough: one cause, one finding. */
-static void check_pair(const struct view *v, const struct mos_placement *a,
+static void check_pair(const struct ram_view *v, const struct mos_placement *a,
                        const struct mos_placement *b) {
     for (size_t i = 0; i < MOS_RANGE_COUNT; i++)
         for (size_t k = 0; k < MOS_RANGE_COUNT; k++) {
@@ -77,7 +78,7 @@ static struct mos_ram_span smallest(const struct mos_ram *ram) {
     return s;
 }
 
-static bool in_some_ram(const struct view *v, struct mos_ram_span s) {
+static bool in_some_ram(const struct ram_view *v, struct mos_ram_span s) {
     const struct mos_named *ram = &v->plan->board->hardware->ram;
     for (size_t i = 0; i < ram->count; i++) {
         struct mos_ram_span r = smallest(ram->items[i]);
@@ -87,7 +88,7 @@ static bool in_some_ram(const struct view *v, struct mos_ram_span s) {
     return false;
 }
 
-static void check_outside(const struct view *v, const struct mos_placement *p) {
+static void check_outside(const struct ram_view *v, const struct mos_placement *p) {
     for (size_t i = 0; i < MOS_RANGE_COUNT; i++) {
         struct mos_ram_span s = p->ranges[i];
         if (!s.length || in_some_ram(v, s))
@@ -109,7 +110,7 @@ static void check_outside(const struct view *v, const struct mos_placement *p) {
 }
 
 /* What a held range covers: a place of its own, or the end of the first RAM range. */
-static struct mos_ram_span held_span(const struct view *v, const struct mos_held *h) {
+static struct mos_ram_span held_span(const struct ram_view *v, const struct mos_held *h) {
     const struct mos_ram_map *ram = &v->plan->ram;
     if (mos_has(h->start) && mos_has(h->size))
         return (struct mos_ram_span){h->start->number, h->size->number};
@@ -118,7 +119,7 @@ static struct mos_ram_span held_span(const struct view *v, const struct mos_held
     return (struct mos_ram_span){0, 0};
 }
 
-static void check_held(const struct view *v, const struct mos_placement *p) {
+static void check_held(const struct ram_view *v, const struct mos_placement *p) {
     const struct mos_named *held = &v->plan->board->hardware->held;
     for (size_t i = 0; i < held->count * MOS_RANGE_COUNT; i++) {
         const struct mos_held *h = held->items[i / MOS_RANGE_COUNT];
@@ -140,7 +141,7 @@ static void check_held(const struct view *v, const struct mos_placement *p) {
     }
 }
 
-static void reserved(const struct view *v, const struct mos_placement *p, size_t range,
+static void reserved(const struct ram_view *v, const struct mos_placement *p, size_t range,
                      struct mos_ram_span x, struct mos_place place, const char *name) {
     struct mos_ram_span s = p->ranges[range];
     if (!s.length || !x.length || s.start >= x.start + x.length || x.start >= s.start + s.length)
@@ -162,7 +163,7 @@ static uint64_t cells_at(const uint8_t *p, uint32_t cells) {
 }
 
 /* Children of /reserved-memory with a place of their own (Devicetree Specification v0.4, 3.5). */
-static void check_reserved(const struct view *v, const struct mos_placement *p) {
+static void check_reserved(const struct ram_view *v, const struct mos_placement *p) {
     const struct mos_dt *dt = v->e->tree ? v->e->tree->tree : NULL;
     const struct mos_dt_node *all = dt ? mos_dt_child(dt->root, "reserved-memory") : NULL;
     uint32_t address = 2, size = 1;
@@ -185,7 +186,7 @@ static void check_reserved(const struct view *v, const struct mos_placement *p) 
     }
 }
 
-static void check_alignment(const struct view *v, const struct mos_placement *p) {
+static void check_alignment(const struct ram_view *v, const struct mos_placement *p) {
     struct mos_ram_span s = p->ranges[MOS_RANGE_LOADED];
     if (!p->given || !s.length || p->alignment < 2 || (s.start - p->offset) % p->alignment == 0)
         return;
@@ -206,7 +207,7 @@ static void check_alignment(const struct view *v, const struct mos_placement *p)
 
 /* A 32-bit kernel maps the first 768 MiB of its RAM and reads tree and ramdisk through that
  * (Documentation/arm/booting.rst, section 4). */
-static void check_reach(const struct view *v, const struct mos_placement *p) {
+static void check_reach(const struct ram_view *v, const struct mos_placement *p) {
     enum { LOW = 768 << 20 };
     const struct mos_hardware *h = v->plan->board->hardware;
     struct mos_ram_span s =
@@ -230,7 +231,7 @@ static void check_reach(const struct view *v, const struct mos_placement *p) {
 void mos_rule_ram(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->entries.count; i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
-        struct view v = {plan, e, &plan->ctx->findings, plan->ctx->arena};
+        struct ram_view v = {plan, e, &plan->ctx->findings, plan->ctx->arena};
         if (!e->settled)
             continue;
         const struct mos_placement *const all[] = {&e->step.kernel, &e->step.tree, &e->step.ramdisk,

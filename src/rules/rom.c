@@ -43,7 +43,7 @@ static bool is_found(const struct mos_plan *plan, const struct mos_rom *rom,
                      const struct mos_stage *s, const struct mos_region_plan **lies,
                      const struct mos_medium_plan **on) {
     for (size_t i = 0; i < plan->media.count; i++) {
-        const struct view v = view_of(plan, i);
+        const struct layout_view v = view_of(plan, i);
         const struct mos_first_place *p = mos_named_get(&rom->first_stage, v.m->def->r.name);
         const struct mos_area *wanted = p && mos_has(p->area) ? p->area->target : NULL;
         for (size_t k = 0; k < v.m->regions.count; k++) {
@@ -133,7 +133,7 @@ static void check_copies(const struct mos_plan *plan, const struct mos_rom *rom,
                          const struct mos_stage *s) {
     struct mos_findings *list = &plan->ctx->findings;
     for (size_t i = 0; i < plan->media.count; i++) {
-        const struct view v = view_of(plan, i);
+        const struct layout_view v = view_of(plan, i);
         const struct mos_first_place *p = mos_named_get(&rom->first_stage, v.m->def->r.name);
         for (size_t k = 0; v.m->area && p && mos_has(p->at) && k < v.m->regions.count; k++) {
             const struct mos_region_plan *r = region(&v, k);

@@ -5,7 +5,7 @@
 
 #include <string.h>
 
-struct view {
+struct search_view {
     const struct mos_plan *plan;
     const struct mos_loader_search *search;
     struct mos_findings *list;
@@ -13,7 +13,8 @@ struct view {
 };
 
 /* The first file of those that the loader looks for; NULL: the volume has none of them. */
-static const char *first_file(const struct view *v, const struct mos_region_plan *r, size_t *rank) {
+static const char *first_file(const struct search_view *v, const struct mos_region_plan *r,
+                              size_t *rank) {
     static const char *const folders[] = {"", "boot/"};
     uint32_t index;
     size_t n = 0;
@@ -32,7 +33,7 @@ static const char *own_file(const struct mos_plan *plan) {
     return plan->menu_text.length ? plan->dialect->menu_file : plan->dialect->script_file;
 }
 
-static void shadowed(const struct view *v, const struct mos_region_plan *r, const char *path,
+static void shadowed(const struct search_view *v, const struct mos_region_plan *r, const char *path,
                      const char *why) {
     const struct mos_plan *plan = v->plan;
     uint32_t index;
@@ -49,7 +50,7 @@ static void shadowed(const struct view *v, const struct mos_region_plan *r, cons
     mos_finding_try(v->list, f, "except: [%s] in that fill.", path);
 }
 
-static void check_own_volume(const struct view *v) {
+static void check_own_volume(const struct search_view *v) {
     const struct mos_region_plan *r = v->plan->boot_region;
     const char *own = mos_path_join(v->arena, v->plan->boot_prefix ? v->plan->boot_prefix : "",
                                     own_file(v->plan));
@@ -60,7 +61,7 @@ static void check_own_volume(const struct view *v) {
 }
 
 /* "mmc 0" is mmc0 in the list of media that are tried. */
-static size_t place_in_list(const struct view *v, const char *device, const char *list) {
+static size_t place_in_list(const struct search_view *v, const char *device, const char *list) {
     size_t n = strcspn(device, " "), k = 0;
     const char *number = device[n] ? device + n + 1 : "0";
     const char *name = mos_printf(v->arena, "%.*s%s", (int)n, device, number);
@@ -81,7 +82,7 @@ static bool is_searched(const struct mos_medium_plan *m, const struct mos_region
 }
 
 /* On media that are tried before ours, and on partitions before ours. */
-static void check_others(const struct view *v) {
+static void check_others(const struct search_view *v) {
     const struct mos_plan *plan = v->plan;
     const struct mos_setenv *targets = mos_plan_loader_variable(plan, v->search->media);
     const struct mos_value *own = plan->boot_medium->medium->loader;
@@ -115,7 +116,7 @@ void mos_rule_search(const struct mos_plan *plan) {
     if (!plan->dialect || !plan->boot_region || !plan->boot_region->volume || !plan->boot_medium ||
         (!plan->menu_text.length && !plan->script_file.length))
         return;
-    struct view v = {plan, &plan->dialect->search, &plan->ctx->findings, plan->ctx->arena};
+    struct search_view v = {plan, &plan->dialect->search, &plan->ctx->findings, plan->ctx->arena};
     if (!mos_plan_loader_variable(plan, v.search->mark)) /* it does not search, or nobody knows */
         return;
     check_own_volume(&v);

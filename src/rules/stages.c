@@ -10,7 +10,7 @@
 #include <string.h>
 #include <strings.h>
 
-struct view {
+struct stages_view {
     const struct mos_plan *plan;
     const struct mos_stage *s;
     const struct mos_piece_plan *p; /* NULL: not known */
@@ -18,7 +18,7 @@ struct view {
     struct mos_arena *arena;
 };
 
-static struct mos_finding *complain(const struct view *v, struct mos_place place,
+static struct mos_finding *complain(const struct stages_view *v, struct mos_place place,
                                     const char *text) {
     struct mos_finding *f = mos_find(v->list, MOS_RULE_BOOT_STAGES, "%s", text);
     mos_finding_at(v->list, f, place);
@@ -32,7 +32,7 @@ static bool by_rom(const struct mos_stage *s) {
 /* ---- who starts whom ---- */
 
 /* Does the way back to the ROM come by here again? */
-static bool in_circle(const struct view *v) {
+static bool in_circle(const struct stages_view *v) {
     const struct mos_stage *s = v->s;
     for (size_t i = 0; i <= v->plan->board->stages.count && s && mos_has(s->by) && !by_rom(s);
          i++) {
@@ -44,11 +44,11 @@ static bool in_circle(const struct view *v) {
 }
 
 /* A circle is told once, at its first stage. */
-static void check_way(const struct view *v, size_t index) {
+static void check_way(const struct stages_view *v, size_t index) {
     const struct mos_stage *s = v->s;
     bool circle = in_circle(v);
     for (size_t k = 0; k < index && circle; k++) {
-        struct view w = *v;
+        struct stages_view w = *v;
         w.s = v->plan->board->stages.items[k];
         circle = !in_circle(&w);
     }
@@ -68,12 +68,12 @@ static void check_way(const struct view *v, size_t index) {
 
 /* ---- where it is read ---- */
 
-static bool holds(const struct mos_region_plan *r, const struct view *v) {
+static bool holds(const struct mos_region_plan *r, const struct stages_view *v) {
     const struct mos_region *d = r->def;
     return (mos_has(d->stage) && d->stage->target == v->s) || (v->p && r->piece == v->p);
 }
 
-static void check_region(const struct view *v) {
+static void check_region(const struct stages_view *v) {
     if (!mos_has(v->s->from) || !v->p || !v->s->from->target)
         return;
     const struct mos_region *d = v->s->from->target;
@@ -89,7 +89,7 @@ static void check_region(const struct view *v) {
     mos_finding_try(v->list, f, "%s: {…, stage: %s}", d->r.name, v->s->r.name);
 }
 
-static void check_size(const struct view *v) {
+static void check_size(const struct stages_view *v) {
     if (!mos_has(v->s->limit) || !v->p || v->p->size <= v->s->limit->number)
         return;
     struct mos_finding *f = complain(v, v->s->limit->place,
@@ -112,7 +112,7 @@ static const char *form_of(const struct mos_piece_plan *p) {
     return p->head_length >= 4 && memcmp(p->head, "\177ELF", 4) == 0 ? "program" : "plain";
 }
 
-static void check_form(const struct view *v) {
+static void check_form(const struct stages_view *v) {
     const struct mos_stage *before = mos_has(v->s->by) && !by_rom(v->s) ? v->s->by->target : NULL;
     if (!v->p)
         return;
@@ -144,7 +144,7 @@ static void check_form(const struct view *v) {
 /* ---- is it a program at all? ---- */
 
 /* Nothing but one byte, that of an erased or of an empty medium. */
-static bool is_blank(const struct view *v) {
+static bool is_blank(const struct stages_view *v) {
     const struct mos_piece_plan *p = v->p;
     uint8_t byte = p->head[0];
     if (byte && byte != 0xff)
@@ -170,13 +170,13 @@ static bool is_page(const struct mos_piece_plan *p) {
 }
 
 /* A program with headers, for a debugger, where nobody has said that such a one is started. */
-static bool is_with_headers(const struct view *v) {
+static bool is_with_headers(const struct stages_view *v) {
     const struct mos_stage *before = mos_has(v->s->by) && !by_rom(v->s) ? v->s->by->target : NULL;
     return !mos_has(v->s->format) && (by_rom(v->s) || (before && !before->accepts.count)) &&
            strcmp(form_of(v->p), "program") == 0;
 }
 
-static void check_bytes(const struct view *v) {
+static void check_bytes(const struct stages_view *v) {
     if (!v->p)
         return;
     bool headers = is_with_headers(v);
@@ -202,7 +202,8 @@ static void check_bytes(const struct view *v) {
 
 /* ---- parcels from outside ---- */
 
-static void bad_parcel(const struct view *v, const struct mos_piece_plan *p, const char *text) {
+static void bad_parcel(const struct stages_view *v, const struct mos_piece_plan *p,
+                       const char *text) {
     struct mos_finding *f =
         mos_find(v->list, MOS_RULE_BOOT_PARCEL, "Parcel %s: %s.", p->def->r.name, text);
     mos_finding_at(v->list, f, p->def->r.key_place);
@@ -210,7 +211,7 @@ static void bad_parcel(const struct view *v, const struct mos_piece_plan *p, con
     mos_finding_try(v->list, f, "Make it again from its parts.");
 }
 
-static bool check_names(const struct view *v, const struct mos_piece_plan *p,
+static bool check_names(const struct stages_view *v, const struct mos_piece_plan *p,
                         const struct mos_parcel *parcel) {
     for (size_t i = 0; i < parcel->choices.count; i++) {
         const struct mos_parcel_choice *c = mos_vec_at(&parcel->choices, i);
@@ -229,7 +230,7 @@ static bool check_names(const struct view *v, const struct mos_piece_plan *p,
 }
 
 /* Whole, as far as its own hashes tell?  What was right is remembered by the file's hash. */
-static void check_parcel(const struct view *v, struct mos_piece_plan *p) {
+static void check_parcel(const struct stages_view *v, struct mos_piece_plan *p) {
     struct mos_plan *plan = v->plan->self;
     const char *problem, *names;
     const uint8_t *bytes = mos_plan_piece_bytes(plan, p);
@@ -263,8 +264,9 @@ void mos_rule_stages(const struct mos_plan *plan) {
     const struct mos_named *stages = &plan->board->stages;
     for (size_t i = 0; i < stages->count; i++) {
         const struct mos_stage *s = stages->items[i];
-        struct view v = {plan, s, mos_has(s->piece) ? mos_plan_piece(plan, s->piece->target) : NULL,
-                         &plan->ctx->findings, plan->ctx->arena};
+        struct stages_view v = {plan, s,
+                                mos_has(s->piece) ? mos_plan_piece(plan, s->piece->target) : NULL,
+                                &plan->ctx->findings, plan->ctx->arena};
         if (v.p && !mos_plan_is_there(v.p))
             v.p = NULL;
         if (s->r.broken)
@@ -277,7 +279,7 @@ void mos_rule_stages(const struct mos_plan *plan) {
     }
     for (size_t i = 0; i < plan->pieces.count; i++) {
         struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
-        struct view v = {plan, NULL, p, &plan->ctx->findings, plan->ctx->arena};
+        struct stages_view v = {plan, NULL, p, &plan->ctx->findings, plan->ctx->arena};
         if (p->found && !p->made && mos_parcel_is(p->head, p->head_length))
             check_parcel(&v, p);
     }
@@ -296,7 +298,7 @@ static const struct mos_region_plan *first_fat(const struct mos_medium_plan *m) 
     return first;
 }
 
-static void check_first_file(const struct view *v, const struct mos_medium_plan *m,
+static void check_first_file(const struct stages_view *v, const struct mos_medium_plan *m,
                              const struct mos_first_place *p) {
     const struct mos_region_plan *r = first_fat(m);
     struct mos_buf path = {.arena = v->arena};
@@ -330,7 +332,7 @@ static void check_first_file(const struct view *v, const struct mos_medium_plan 
 
 void mos_rule_stage_files(const struct mos_plan *plan) {
     const struct mos_rom *rom = plan->board->rom;
-    struct view v = {plan, NULL, NULL, &plan->ctx->findings, plan->ctx->arena};
+    struct stages_view v = {plan, NULL, NULL, &plan->ctx->findings, plan->ctx->arena};
     for (size_t i = 0; rom && i < rom->first_stage.count; i++) {
         const struct mos_first_place *p = rom->first_stage.items[i];
         for (size_t k = 0; mos_has(p->file) && k < plan->media.count; k++) {

@@ -6,7 +6,7 @@
 
 #include <string.h>
 
-struct view {
+struct start_view {
     const struct mos_plan *plan;
     const struct mos_entry_plan *e;
     const struct mos_region_plan *root;
@@ -14,12 +14,12 @@ struct view {
     const struct mos_value *asked; /* init=; NULL: the usual places */
 };
 
-static bool leads_to(const struct view *v, const char *path, uint32_t *index) {
+static bool leads_to(const struct start_view *v, const char *path, uint32_t *index) {
     return mos_inv_follow(v->inv, v->plan->ctx->arena, path, index) && *index;
 }
 
 /* Why a path cannot be started; NULL: it can, as far as its name tells. */
-static const char *why_not(const struct view *v, const char *path) {
+static const char *why_not(const struct start_view *v, const char *path) {
     uint32_t index;
     if (!leads_to(v, path, &index))
         return "is not there";
@@ -33,7 +33,7 @@ static const char *why_not(const struct view *v, const char *path) {
                : mos_printf(v->plan->ctx->arena, "may not be run (mode %04o)", node->mode & 07777u);
 }
 
-static void tell(const struct view *v, const char *text, struct mos_place place,
+static void tell(const struct start_view *v, const char *text, struct mos_place place,
                  const char *remedy) {
     struct mos_findings *list = &v->plan->ctx->findings;
     struct mos_finding *f =
@@ -44,7 +44,7 @@ static void tell(const struct view *v, const char *text, struct mos_place place,
     mos_finding_try(list, f, "%s", remedy);
 }
 
-static void check_usual(const struct view *v) {
+static void check_usual(const struct start_view *v) {
     static const char *const usual[] = {"/sbin/init", "/etc/init", "/bin/init", "/bin/sh"};
     const char *first = NULL;
     struct mos_arena *arena = v->plan->ctx->arena;
@@ -66,7 +66,7 @@ static void check_usual(const struct view *v) {
          v->e->def->r.key_place, "A first program at /sbin/init, or init: with its path.");
 }
 
-static void check_entry(const struct view *v) {
+static void check_entry(const struct start_view *v) {
     if (!mos_inv_is_system(v->inv, v->plan->ctx->arena))
         return;
     if (!v->asked) {
@@ -130,7 +130,7 @@ void mos_rule_start(const struct mos_plan *plan) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
         const struct mos_argument *init = mos_named_get(&e->def->arguments, "init");
         const struct mos_region_plan *r = e->root;
-        struct view v = {plan, e, r, r && r->volume ? r->volume->inventory : NULL, NULL};
+        struct start_view v = {plan, e, r, r && r->volume ? r->volume->inventory : NULL, NULL};
         if (!e->def->r.broken)
             check_ramdisk(plan, e);
         if (!v.inv || !r->counted || e->ramdisk || e->def->r.broken)

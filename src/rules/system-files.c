@@ -5,7 +5,7 @@
 
 #include <string.h>
 
-struct view {
+struct system_files_view {
     const struct mos_plan *plan;
     const struct mos_system *s; /* NULL: nothing is said about it */
     const struct mos_region_plan *root;
@@ -14,18 +14,18 @@ struct view {
     struct mos_arena *arena;
 };
 
-static bool is_there(const struct view *v, const char *path) {
+static bool is_there(const struct system_files_view *v, const char *path) {
     uint32_t index;
     return mos_inv_follow(v->inv, v->arena, path, &index) && index;
 }
 
-static struct mos_place own_place(const struct view *v) {
+static struct mos_place own_place(const struct system_files_view *v) {
     return v->root->def->r.key_place;
 }
 
 /* ---- folders ---- */
 
-static void check_folders(const struct view *v) {
+static void check_folders(const struct system_files_view *v) {
     static const struct {
         const char *path, *why;
         bool dead;
@@ -49,7 +49,7 @@ static void check_folders(const struct view *v) {
 }
 
 /* Who may go through the root and the folders that everybody needs? */
-static void check_doors(const struct view *v) {
+static void check_doors(const struct system_files_view *v) {
     static const char *const paths[] = {"", "usr", "bin", "usr/bin", "etc", "lib", "usr/lib"};
     for (size_t i = 0; i < sizeof paths / sizeof *paths; i++) {
         uint32_t index;
@@ -83,7 +83,7 @@ static bool has_log_in(const struct mos_user *u) {
     return !(mos_has(u->locked) && u->locked->truth) && (u->password_hash || u->password_file);
 }
 
-static void check_users(const struct view *v) {
+static void check_users(const struct system_files_view *v) {
     for (size_t i = 0; i < v->s->users.count; i++) {
         const struct mos_user *u = v->s->users.items[i];
         if (u->r.broken)
@@ -115,7 +115,7 @@ static void check_users(const struct view *v) {
 }
 
 /* Users who could log in, and a place where they can: one is of no use without the other. */
-static void check_log_in(const struct view *v) {
+static void check_log_in(const struct system_files_view *v) {
     const struct mos_user *with = NULL;
     bool keys = false, any = v->s->users.count != 0;
     for (size_t i = 0; i < v->s->users.count; i++) {
@@ -151,7 +151,7 @@ static void check_log_in(const struct view *v) {
 
 /* ---- programs that the system is to run ---- */
 
-static void check_systemd(const struct view *v) {
+static void check_systemd(const struct system_files_view *v) {
     const struct mos_value *asks[] = {v->s->log_in ? v->s->log_in->by : NULL, v->s->confirm};
     static const char *const as[] = {"The log-in", "What confirms a start"};
     if (is_there(v, "usr/lib/systemd/systemd") || is_there(v, "lib/systemd/systemd"))
@@ -171,7 +171,7 @@ static void check_systemd(const struct view *v) {
 }
 
 /* Is a unit started?  Something links to it from a folder *.wants or *.requires. */
-static bool is_enabled(const struct view *v, const char *unit) {
+static bool is_enabled(const struct system_files_view *v, const char *unit) {
     for (uint32_t i = 1; i < v->inv->count; i++) {
         const struct mos_inv_node *n = mos_inv_node(v->inv, i);
         const char *folder = mos_inv_node(v->inv, n->parent)->name;
@@ -184,7 +184,7 @@ static bool is_enabled(const struct view *v, const char *unit) {
     return false;
 }
 
-static void check_units(const struct view *v) {
+static void check_units(const struct system_files_view *v) {
     struct mos_vec units = mos_vec_make(v->arena, sizeof(struct mos_unit_fact));
     uint32_t folder;
     if (!mos_inv_find(v->inv, "etc/systemd/system", &folder) || !folder ||
@@ -211,11 +211,11 @@ static void check_units(const struct view *v) {
 }
 
 void mos_rule_system_files(const struct mos_plan *plan) {
-    struct view v = {.plan = plan,
-                     .s = plan->board->system,
-                     .root = mos_plan_root(plan),
-                     .list = &plan->ctx->findings,
-                     .arena = plan->ctx->arena};
+    struct system_files_view v = {.plan = plan,
+                                  .s = plan->board->system,
+                                  .root = mos_plan_root(plan),
+                                  .list = &plan->ctx->findings,
+                                  .arena = plan->ctx->arena};
     if (!v.root || !v.root->volume || !v.root->counted || v.root->fs->no_owners)
         return;
     v.inv = v.root->volume->inventory;

@@ -8,21 +8,21 @@
 #include <stdlib.h>
 #include <string.h>
 
-struct view {
+struct tree_use_view {
     const struct mos_plan *plan;
     const struct mos_dt *dt;
     struct mos_findings *list;
     struct mos_arena *arena;
 };
 
-static struct mos_place place_of(const struct view *v, const struct mos_dt_node *n,
+static struct mos_place place_of(const struct tree_use_view *v, const struct mos_dt_node *n,
                                  const char *property) {
     const struct mos_dt_property *p = property ? mos_dt_property(n, property) : NULL;
     return p && p->place.source ? p->place : n && n->place.source ? n->place : v->dt->place;
 }
 
-static struct mos_finding *tell(const struct view *v, enum mos_rule_id rule, struct mos_place here,
-                                struct mos_place there, const char *text) {
+static struct mos_finding *tell(const struct tree_use_view *v, enum mos_rule_id rule,
+                                struct mos_place here, struct mos_place there, const char *text) {
     struct mos_finding *f = mos_find(v->list, rule, "%s", text);
     mos_finding_at(v->list, f, here);
     mos_finding_at(v->list, f, there);
@@ -42,7 +42,7 @@ static bool has_string(const struct mos_dt_property *p, const char *text) {
     return false;
 }
 
-static void check_board(const struct view *v) {
+static void check_board(const struct tree_use_view *v) {
     const struct mos_value *own = v->plan->board->hardware->compatible;
     const struct mos_dt_property *p = mos_dt_property(v->dt->root, "compatible");
     if (!mos_has(own) || !p || has_string(p, own->text))
@@ -58,12 +58,12 @@ static void check_board(const struct view *v) {
 
 /* ---- nodes that are named ---- */
 
-static const struct mos_dt_node *aliases_of(const struct view *v) {
+static const struct mos_dt_node *aliases_of(const struct tree_use_view *v) {
     return mos_dt_child(v->dt->root, "aliases");
 }
 
 /* A path or an alias; NULL: it names nothing. */
-static const struct mos_dt_node *node_of(const struct view *v, const char *path) {
+static const struct mos_dt_node *node_of(const struct tree_use_view *v, const char *path) {
     const struct mos_dt_node *aliases = aliases_of(v);
     if (*path == '/')
         return mos_dt_find(v->dt, path);
@@ -84,7 +84,8 @@ static const struct mos_dt_node *off(const struct mos_dt_node *n) {
     return NULL;
 }
 
-static void check_node(const struct view *v, const struct mos_value *path, const char *what) {
+static void check_node(const struct tree_use_view *v, const struct mos_value *path,
+                       const char *what) {
     const struct mos_dt_node *n = mos_has(path) ? node_of(v, path->text) : NULL;
     if (!mos_has(path))
         return;
@@ -110,7 +111,7 @@ static void check_node(const struct view *v, const struct mos_value *path, const
 }
 
 /* The path or alias that the kernel opens first of all. */
-static void check_standard_output(const struct view *v) {
+static void check_standard_output(const struct tree_use_view *v) {
     const struct mos_dt_node *chosen = mos_dt_child(v->dt->root, "chosen");
     const char *text = chosen ? mos_dt_string(chosen, "stdout-path") : NULL;
     if (!text)
@@ -129,8 +130,8 @@ static void check_standard_output(const struct view *v) {
 /* ---- numbers ---- */
 
 /* The number that aliases give a node: "serial1" → 1; -1: none. */
-static long number_of(const struct view *v, const struct mos_dt_node *node, const char *stem,
-                      const struct mos_dt_property **alias) {
+static long number_of(const struct tree_use_view *v, const struct mos_dt_node *node,
+                      const char *stem, const struct mos_dt_property **alias) {
     const struct mos_dt_node *aliases = aliases_of(v);
     size_t n = strlen(stem);
     for (const struct mos_dt_property *p = aliases ? aliases->properties : NULL; p; p = p->next) {
@@ -146,7 +147,7 @@ static long number_of(const struct view *v, const struct mos_dt_node *node, cons
 }
 
 /* "ttyAMA0", "mmcblk0": stem and number. */
-static void check_number(const struct view *v, const struct mos_value *name,
+static void check_number(const struct tree_use_view *v, const struct mos_value *name,
                          const struct mos_value *path, const char *stem) {
     const struct mos_dt_node *node = mos_has(path) ? node_of(v, path->text) : NULL;
     const struct mos_dt_property *alias;
@@ -169,7 +170,7 @@ static void check_number(const struct view *v, const struct mos_value *name,
 
 /* A flash of parallel kind is called by its address in the tree: "4000000.flash" at the node
  * flash@4000000 (drivers/mtd/maps/physmap-core.c takes the device's name). */
-static void check_flash_name(const struct view *v, const struct mos_medium *m) {
+static void check_flash_name(const struct tree_use_view *v, const struct mos_medium *m) {
     const struct mos_dt_node *node = mos_has(m->node) ? node_of(v, m->node->text) : NULL;
     const char *at = node ? strchr(node->name, '@') : NULL;
     if (!mos_has(m->flash_id) || !at ||
@@ -212,7 +213,7 @@ static bool is_fitted(const struct mos_ram *ram, uint64_t size) {
 }
 
 /* One bank here and there; the loader may put its own figures in, so it is a warning. */
-static void check_memory(const struct view *v) {
+static void check_memory(const struct tree_use_view *v) {
     const struct mos_named *banks = &v->plan->board->hardware->ram;
     const struct mos_ram *ram = banks->count == 1 ? banks->items[0] : NULL;
     const struct mos_dt_node *found = NULL;
@@ -248,13 +249,13 @@ static void check_memory(const struct view *v) {
 /* ---- cells ---- */
 
 struct walk {
-    const struct view *v;
+    const struct tree_use_view *v;
     size_t told;
 };
 
 static bool check_cells(void *self, struct mos_dt_node *n) {
     struct walk *w = self;
-    const struct view *v = w->v;
+    const struct tree_use_view *v = w->v;
     const struct mos_dt_property *reg = mos_dt_property(n, "reg");
     if (!reg || !n->parent)
         return true;
@@ -292,7 +293,7 @@ static bool check_cells(void *self, struct mos_dt_node *n) {
 
 /* ---- arguments ---- */
 
-static void check_arguments(const struct view *v, const struct mos_entry_plan *e) {
+static void check_arguments(const struct tree_use_view *v, const struct mos_entry_plan *e) {
     const struct mos_dt_node *chosen = mos_dt_child(v->dt->root, "chosen");
     const char *own = chosen ? mos_dt_string(chosen, "bootargs") : NULL;
     if (!own || !*own || !e || (!e->def->arguments.count && !e->def->flags.count))
@@ -319,7 +320,7 @@ void mos_rule_tree_use(const struct mos_plan *plan) {
     const struct mos_hardware *h = plan->board->hardware;
     for (size_t i = 0; h && i < plan->blobs.count; i++) {
         const struct mos_blob_plan *b = mos_vec_pointer(&plan->blobs, i);
-        struct view v = {plan, b->tree, &plan->ctx->findings, plan->ctx->arena};
+        struct tree_use_view v = {plan, b->tree, &plan->ctx->findings, plan->ctx->arena};
         struct walk w = {&v, 0};
         if (!b->tree || b->tree->overlay)
             continue;

@@ -5,7 +5,7 @@
 
 #include <string.h>
 
-struct view {
+struct volume_view {
     const struct mos_plan *plan;
     const struct mos_region_plan *r;
     struct mos_findings *list;
@@ -21,7 +21,7 @@ static uint64_t subtree_size(const struct mos_inventory *inv, uint32_t index) {
 }
 
 /* The largest things, going down where one folder holds most of its parent. */
-static const char *largest(const struct view *v) {
+static const char *largest(const struct volume_view *v) {
     enum { SHOWN = 3 };
     const struct mos_inventory *inv = v->r->volume->inventory;
     struct mos_buf b = {.arena = v->arena};
@@ -45,7 +45,7 @@ static const char *largest(const struct view *v) {
     return mos_buf_string(&b);
 }
 
-static void does_not_fit(const struct view *v) {
+static void does_not_fit(const struct volume_view *v) {
     const struct mos_region_plan *r = v->r;
     const struct mos_volume_result *x = &r->result;
     const struct mos_volume *def = r->def->volume;
@@ -75,11 +75,11 @@ static void does_not_fit(const struct view *v) {
         mos_finding_try(v->list, f, "size: %s, or less content.", mos_size_text(v->arena, enough));
 }
 
-static struct mos_place fill_place(const struct view *v, unsigned fill) {
+static struct mos_place fill_place(const struct volume_view *v, unsigned fill) {
     return mos_plan_fill_at(v->r, fill)->r.key_place;
 }
 
-static void cannot_hold(const struct view *v) {
+static void cannot_hold(const struct volume_view *v) {
     const struct mos_inventory *inv = v->r->volume->inventory;
     const struct mos_inv_refusal *first = mos_vec_at(&inv->refusals, 0);
     struct mos_finding *f =
@@ -100,7 +100,7 @@ static void cannot_hold(const struct view *v) {
                     first->path);
 }
 
-static void two_sources(const struct view *v) {
+static void two_sources(const struct volume_view *v) {
     const struct mos_inventory *inv = v->r->volume->inventory;
     const struct mos_inv_clash *c = mos_vec_at(&inv->clashes, 0);
     struct mos_finding *f =
@@ -124,7 +124,7 @@ static void two_sources(const struct view *v) {
 }
 
 /* A piece or stage that is written as it is. */
-static void check_raw(const struct view *v) {
+static void check_raw(const struct volume_view *v) {
     const struct mos_region_plan *r = v->r;
     if (r->fs || r->environment || r->copy || !r->piece || r->content <= r->length || !r->length)
         return;
@@ -179,7 +179,7 @@ void mos_rule_volume(const struct mos_plan *plan) {
         const struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, m);
         for (size_t i = 0; i < medium->regions.count; i++) {
             const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i);
-            struct view v = {plan, r, &plan->ctx->findings, plan->ctx->arena};
+            struct volume_view v = {plan, r, &plan->ctx->findings, plan->ctx->arena};
             check_raw(&v);
             if (!r->counted)
                 continue;

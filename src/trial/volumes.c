@@ -3,7 +3,7 @@
 
 #include <string.h>
 
-struct view {
+struct planned_volume {
     struct mos_plan *plan;
     const struct mos_region_plan *region;
     struct mos_map bytes; /* path -> struct fetched *: what was asked for */
@@ -22,7 +22,7 @@ static uint16_t mode_of(const struct mos_fs_driver *fs, const struct mos_inv_nod
     return node->type == MOS_ENTRY_FOLDER ? 0755 : 0644;
 }
 
-static void describe(const struct view *v, uint32_t index, struct mos_entry *out) {
+static void describe(const struct planned_volume *v, uint32_t index, struct mos_entry *out) {
     const struct mos_inventory *inv = v->region->volume->inventory;
     struct mos_arena *arena = v->plan->ctx->arena;
     const struct mos_inv_node *node = mos_inv_node(inv, index);
@@ -40,7 +40,7 @@ static void describe(const struct view *v, uint32_t index, struct mos_entry *out
 }
 
 static bool find(void *self, const char *path, struct mos_entry *out) {
-    const struct view *v = self;
+    const struct planned_volume *v = self;
     uint32_t index;
     if (!mos_inv_find(v->region->volume->inventory, path, &index))
         return false;
@@ -49,7 +49,7 @@ static bool find(void *self, const char *path, struct mos_entry *out) {
 }
 
 static bool list(void *self, const struct mos_sink *sink) {
-    const struct view *v = self;
+    const struct planned_volume *v = self;
     const struct mos_inventory *inv = v->region->volume->inventory;
     for (uint32_t i = 0; i < inv->count; i++) {
         struct mos_entry entry;
@@ -61,7 +61,7 @@ static bool list(void *self, const struct mos_sink *sink) {
 }
 
 static bool bytes(void *self, const char *path, const uint8_t **out, size_t *length) {
-    struct view *v = self;
+    struct planned_volume *v = self;
     struct fetched *f = mos_map_get(&v->bytes, path);
     uint32_t index;
     if (!f) {
@@ -78,8 +78,8 @@ static bool bytes(void *self, const char *path, const uint8_t **out, size_t *len
 struct mos_rig_volume mos_trial_volume(struct mos_plan *plan, const struct mos_rig_medium *medium,
                                        const struct mos_region_plan *region) {
     struct mos_arena *arena = plan->ctx->arena;
-    struct view *v = mos_alloc(arena, sizeof *v);
-    *v = (struct view){plan, region, mos_map_make(arena)};
+    struct planned_volume *v = mos_alloc(arena, sizeof *v);
+    *v = (struct planned_volume){plan, region, mos_map_make(arena)};
     struct mos_rig_volume x = {.medium = medium,
                                .at = region->start,
                                .info = {.driver = region->fs,
