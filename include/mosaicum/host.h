@@ -69,6 +69,9 @@ struct mos_host {
     /* Writes all of it. */
     int (*pwrite)(const struct mos_host *h, int file, const void *from, size_t length,
                   uint64_t offset);
+    /* Copies bytes of one file to another, sharing their blocks where the file system can. */
+    int (*copy)(const struct mos_host *h, int from, uint64_t at, int to, uint64_t to_at,
+                uint64_t length);
     int (*resize)(const struct mos_host *h, int file, uint64_t size);
     int (*sync)(const struct mos_host *h, int file);
     /* Tells the system that a range will not be written again soon.  Advice, never an error. */

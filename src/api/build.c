@@ -13,11 +13,14 @@ static void report_files(mosaicum *m, const struct mos_build *b, const char *wro
                                                      {"hash-of", "SHA-256 of", false},
                                                      {"hash", "", false}};
     const struct mos_vec *files = mos_build_files(b);
+    size_t taken = mos_build_taken(b);
+    const char *as_were =
+        taken ? mos_printf(m->arena, "; %zu volume%s as before", taken, taken == 1 ? "" : "s") : "";
     struct report_table t = report_start(
         m, "files",
         wrong ? mos_printf(m->arena, "Built anew into %s: %s there was not what its ledger says",
                            mos_build_folder(b), wrong)
-              : mos_printf(m->arena, "Built into %s", mos_build_folder(b)),
+              : mos_printf(m->arena, "Built into %s%s", mos_build_folder(b), as_were),
         columns, 4);
     char hex[65];
     for (size_t i = 0; i < files->count; i++) {

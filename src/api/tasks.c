@@ -94,7 +94,7 @@ static void run_trial(struct run_task *t) {
     bool accepted = mos_findings_count(&t->ctx.findings, MOS_SEVERITY_ERROR) != 0;
     size_t before = t->ctx.not_proved.count;
     const char *stamp = t->ctx.cache_folder && !accepted ? run_stamp(t) : NULL;
-    const char *key = stamp ? mos_printf(t->arena, "start-%s-%s", mos_trial_revision, stamp) : NULL;
+    const char *key = stamp ? mos_printf(t->arena, "start-%s-%s", mos_revision, stamp) : NULL;
     if (trial_is_known(t, key))
         return;
     mos_trial(t->plan, accepted);

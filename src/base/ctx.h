@@ -85,4 +85,7 @@ static inline bool mos_exists(const struct mos_ctx *ctx, const char *path) {
     return ctx->host->info(ctx->host, path, true, &info) == 0;
 }
 
+/* A hash of the program's own sources: what is kept by what they came to is of no use to others. */
+extern const char mos_revision[];
+
 #endif

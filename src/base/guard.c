@@ -208,6 +208,11 @@ static int plain_pwrite(const struct mos_host *h, int file, const void *from, si
     return of(h)->real->pwrite(of(h)->real, file, from, length, offset);
 }
 
+static int plain_copy(const struct mos_host *h, int from, uint64_t at, int to, uint64_t to_at,
+                      uint64_t length) {
+    return of(h)->real->copy(of(h)->real, from, at, to, to_at, length);
+}
+
 static int plain_resize(const struct mos_host *h, int file, uint64_t size) {
     return of(h)->real->resize(of(h)->real, file, size);
 }
@@ -293,6 +298,7 @@ struct mos_guard *mos_guard_new(struct mos_arena *arena, const struct mos_host *
         .close = plain_close,
         .pread = plain_pread,
         .pwrite = plain_pwrite,
+        .copy = plain_copy,
         .resize = plain_resize,
         .sync = plain_sync,
         .settle = plain_settle,

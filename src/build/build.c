@@ -22,6 +22,9 @@ struct mos_build {
     struct mos_vec files;  /* of struct mos_built_file */
     struct mos_ledger *ledger;
     const char *stamp;
+    const char *former; /* what the volumes of the output that is replaced were made of, or NULL */
+    const char *former_folder; /* that output */
+    size_t taken;              /* volumes out of it */
 };
 
 struct mos_build *mos_build_begin(struct mos_plan *plan, const char *out_folder) {
@@ -37,6 +40,8 @@ struct mos_build *mos_build_begin(struct mos_plan *plan, const char *out_folder)
     }
     b->ledger =
         mos_ledger_new(plan->board->workspace_name, plan->board->selector, "mosaicum " MOS_VERSION);
+    b->former = mos_build_former(plan, out_folder);
+    b->former_folder = mos_path_join(b->ctx->arena, out_folder, plan->board->selector);
     struct mos_vec precious = mos_vec_make(b->ctx->arena, sizeof(char *));
     mos_vec_push_pointer(&precious, plan->board->root);
     for (size_t i = 0; i < plan->pieces.count; i++) {
@@ -429,6 +434,47 @@ static bool write_output(struct mos_build *b, const struct medium_image *m) {
     return !mos_has(o->name) || add_name(b, o->name, file);
 }
 
+/* ---- volumes of the output before ---- */
+
+static bool was_the_same(struct mos_build *b, const struct mos_medium_plan *medium,
+                         const struct mos_region_plan *r) {
+    char hex[65];
+    mos_sha256_hex(r->key, hex);
+    const char *line = mos_printf(b->ctx->arena, "%s %s %s\n", medium->name, r->name, hex);
+    const char *found = b->former && r->has_key ? strstr(b->former, line) : NULL;
+    return found && (found == b->former || found[-1] == '\n');
+}
+
+/* Takes a volume that has not changed out of the former image.  *taken false: it has to be written.
+ */
+static bool take_former(struct mos_build *b, struct medium_image *m, struct mos_region_plan *r,
+                        bool *taken) {
+    const struct mos_host *h = b->ctx->host;
+    struct mos_arena *arena = b->ctx->arena;
+    struct mos_file_info info;
+    int file;
+    *taken = false;
+    if (!r->counted || !r->result.fits || !was_the_same(b, m->medium, r))
+        return true;
+    size_t count = 0;
+    const uint8_t(*hashes)[MOS_SHA256_SIZE] = mos_ledger_chunks(
+        b->ctx, mos_path_join(arena, b->former_folder, "ledger.json"), m->medium->name, &count);
+    const char *path = mos_path_join(arena, b->former_folder, m->file);
+    if (!hashes || h->open(h, path, MOS_OPEN_READ, &file))
+        return true;
+    int e = h->file_info(h, file, &info);
+    *taken = !e && info.size >= r->start + r->length;
+    if (*taken)
+        e = mos_image_take(m->image, file, r->start, r->start + r->length, hashes,
+                           info.size == m->medium->size || !count ? count : count - 1);
+    h->close(h, file);
+    r->written = *taken;
+    b->taken += *taken;
+    return e ? mos_fail(b->ctx->error, MOS_ERROR_SYSTEM, e, "Cannot copy region %s of %s", r->name,
+                        m->medium->name)
+             : true;
+}
+
 /* ---- everything in order ---- */
 
 static bool write_medium(struct mos_build *b, struct medium_image *m) {
@@ -438,7 +484,12 @@ static bool write_medium(struct mos_build *b, struct medium_image *m) {
         return false;
     for (size_t i = 0; i < m->medium->regions.count; i++) {
         struct mos_region_plan *r = mos_vec_pointer(&m->medium->regions, i);
+        bool taken = false;
         if (!r->placed || r->written)
+            continue;
+        if (r->fs && !take_former(b, m, r, &taken))
+            return false;
+        if (taken)
             continue;
         if (r->fs ? !mos_plan_fill(b->plan, m->medium, r, &target) : !write_raw(b, m->medium, r))
             return false;
@@ -569,6 +620,10 @@ void mos_build_abandon(struct mos_build *b) {
 
 const struct mos_vec *mos_build_files(const struct mos_build *build) {
     return &build->files;
+}
+
+size_t mos_build_taken(const struct mos_build *build) {
+    return build->taken;
 }
 
 const char *mos_build_folder(const struct mos_build *build) {

@@ -27,6 +27,9 @@ void mos_build_remember(struct mos_plan *plan, const char *out_folder, const cha
  * nothing else?  Then *files are they (of struct mos_ledger_file). */
 bool mos_build_is_untouched(struct mos_plan *plan, const char *out_folder, const char *stamp,
                             struct mos_vec *files);
+/* What the volumes of the output that stands there were made of, a line each ("card root HASH"),
+ * when nobody has touched it since; NULL: nothing is known. */
+const char *mos_build_former(struct mos_plan *plan, const char *out_folder);
 /* Reads the files of an output and hashes them.  *wrong: the first that is not what the ledger
  * says, or NULL.  false with ctx->error. */
 bool mos_build_verify(struct mos_plan *plan, const char *out_folder, const struct mos_vec *files,
@@ -35,6 +38,8 @@ bool mos_build_verify(struct mos_plan *plan, const char *out_folder, const struc
 void mos_build_abandon(struct mos_build *build);
 /* The files, after finishing: of struct mos_built_file. */
 const struct mos_vec *mos_build_files(const struct mos_build *build);
+/* How many volumes were taken, unchanged, out of the output that was replaced. */
+size_t mos_build_taken(const struct mos_build *build);
 const char *mos_build_folder(const struct mos_build *build);
 
 #endif

@@ -193,6 +193,42 @@ struct mos_image *mos_image_create(struct mos_ctx *ctx, const char *path, uint64
     return image;
 }
 
+/* The hash of a chunk that lies wholly in what was taken, and of which the rest is still empty, is
+ * known. */
+static void note_taken(struct mos_image *image, uint64_t from, uint64_t to,
+                       const uint8_t (*hashes)[MOS_SHA256_SIZE], size_t count) {
+    for (size_t i = (size_t)(from / MOS_CHUNK_SIZE); i <= (to - 1) / MOS_CHUNK_SIZE; i++) {
+        struct chunk *c = &image->chunks[i];
+        uint64_t start = (uint64_t)i * MOS_CHUNK_SIZE, end = start + chunk_length(image, i);
+        bool whole = start >= from && end <= to && i < count && !c->version && !c->queued;
+        c->version++;
+        if (!whole)
+            continue;
+        memcpy(c->hash, hashes[i], MOS_SHA256_SIZE);
+        c->hashed_version = c->version;
+        c->queued = true;
+    }
+}
+
+int mos_image_take(struct mos_image *image, int file, uint64_t from, uint64_t to,
+                   const uint8_t (*hashes)[MOS_SHA256_SIZE], size_t count) {
+    const struct mos_host *h = image->ctx->host;
+    assert(from < to && to <= image->io.size);
+    note_taken(image, from, to, hashes, count);
+    for (uint64_t at = from; at < to;) {
+        uint64_t start, end;
+        int e = h->next_data(h, file, at, &start, &end);
+        if (e || start >= to)
+            return e;
+        start = mos_max(start, from);
+        end = mos_min(end, to);
+        if ((e = h->copy(h, file, start, image->file, start, end - start)))
+            return e;
+        at = end;
+    }
+    return 0;
+}
+
 struct mos_io *mos_image_io(struct mos_image *image) {
     return &image->io;
 }

@@ -41,13 +41,59 @@ static const char *key_of(struct mos_ctx *ctx, const char *folder) {
     return ok ? mos_printf(ctx->arena, "built-%s", hex) : NULL;
 }
 
+/* "card root 0123…": what each volume was made of, a line each. */
+static const char *volumes_of(const struct mos_plan *plan) {
+    struct mos_buf all = {.arena = plan->ctx->arena};
+    for (size_t i = 0; i < plan->media.count; i++) {
+        const struct mos_medium_plan *m = mos_vec_pointer(&plan->media, i);
+        for (size_t k = 0; k < m->regions.count; k++) {
+            const struct mos_region_plan *r = mos_vec_pointer(&m->regions, k);
+            char hex[65];
+            if (!r->has_key || !r->written)
+                continue;
+            mos_sha256_hex(r->key, hex);
+            mos_buf_printf(&all, "%s %s %s\n", m->name, r->name, hex);
+        }
+    }
+    return mos_buf_string(&all);
+}
+
 void mos_build_remember(struct mos_plan *plan, const char *out_folder, const char *stamp) {
     struct mos_ctx *ctx = plan->ctx;
     const char *folder = mos_path_join(ctx->arena, out_folder, plan->board->selector);
     const char *key = stamp ? key_of(ctx, folder) : NULL;
     const char *view = key ? view_of(ctx, folder, stamp) : NULL;
-    if (view)
-        mos_store_put(ctx, key, view, strlen(view) + 1);
+    if (!view)
+        return;
+    const char *volumes = volumes_of(plan);
+    mos_store_put(ctx, key, view, strlen(view) + 1);
+    mos_store_put(ctx, mos_printf(ctx->arena, "%s-volumes", key), volumes, strlen(volumes) + 1);
+}
+
+/* Is the folder what it was when it was built, whatever it was built from? */
+static bool is_as_left(struct mos_ctx *ctx, const char *folder, const char *key) {
+    struct mos_ledger_last last;
+    char *kept;
+    size_t length;
+    if (!mos_store_get(ctx, key, &kept, &length) || !mos_ledger_last(ctx, folder, &last) ||
+        !last.stamp)
+        return false;
+    const char *now = view_of(ctx, folder, last.stamp);
+    return now && length == strlen(now) + 1 && memcmp(now, kept, length) == 0;
+}
+
+const char *mos_build_former(struct mos_plan *plan, const char *out_folder) {
+    struct mos_ctx *ctx = plan->ctx;
+    const char *folder = mos_path_join(ctx->arena, out_folder, plan->board->selector);
+    const char *key = key_of(ctx, folder);
+    char *volumes;
+    size_t length;
+    struct mos_error ignored = {0}, *saved = ctx->error;
+    ctx->error = &ignored;
+    bool same = key && is_as_left(ctx, folder, key) &&
+                mos_store_get(ctx, mos_printf(ctx->arena, "%s-volumes", key), &volumes, &length);
+    ctx->error = saved;
+    return same && length && !volumes[length - 1] ? volumes : NULL;
 }
 
 bool mos_build_verify(struct mos_plan *plan, const char *out_folder, const struct mos_vec *files,

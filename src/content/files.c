@@ -138,7 +138,7 @@ static bool walk_item(struct walk *w, const char *path, const char *inside) {
         .path = inside,
         .mode = info.mode & 0111 ? 0755 : 0644, /* whatever the umask was */
         .mtime = w->date,
-        .target = target,
+        .target = info.kind == MOS_FILE_LINK ? target : NULL,
     };
     switch (info.kind) {
     case MOS_FILE_REGULAR:

@@ -79,6 +79,37 @@ bool mos_ledger_last(struct mos_ctx *ctx, const char *folder, struct mos_ledger_
     return true;
 }
 
+static bool read_hash(const char *hex, uint8_t out[MOS_SHA256_SIZE]) {
+    static const char digits[] = "0123456789abcdef";
+    if (!hex || strlen(hex) != 2 * MOS_SHA256_SIZE || strspn(hex, digits) != 2 * MOS_SHA256_SIZE)
+        return false;
+    for (size_t i = 0; i < MOS_SHA256_SIZE; i++)
+        out[i] = (uint8_t)((strchr(digits, hex[2 * i]) - digits) << 4 |
+                           (strchr(digits, hex[2 * i + 1]) - digits));
+    return true;
+}
+
+const uint8_t (*mos_ledger_chunks(struct mos_ctx *ctx, const char *path, const char *medium,
+                                  size_t *count))[MOS_SHA256_SIZE] {
+    json_t *root = load(ctx, path, false), *image;
+    uint8_t(*out)[MOS_SHA256_SIZE] = NULL;
+    size_t i;
+    json_array_foreach(json_object_get(root, "images"), i, image) {
+        const char *name = json_string_value(json_object_get(image, "medium"));
+        const json_t *chunks = json_object_get(image, "chunks");
+        if (out || !name || strcmp(name, medium) != 0 ||
+            json_integer_value(json_object_get(image, "chunk-size")) != MOS_CHUNK_SIZE)
+            continue;
+        *count = json_array_size(chunks);
+        out = mos_alloc_array(ctx->arena, *count + 1, sizeof *out);
+        for (size_t k = 0; out && k < *count; k++)
+            if (!read_hash(json_string_value(json_array_get(chunks, k)), out[k]))
+                out = NULL;
+    }
+    json_decref(root);
+    return (const uint8_t(*)[MOS_SHA256_SIZE])out;
+}
+
 /* What an item of a list is called. */
 static const char *item_name(const json_t *item, size_t index, struct mos_arena *arena) {
     const char *name = json_string_value(json_object_get(item, "name"));

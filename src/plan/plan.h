@@ -67,7 +67,18 @@ struct mos_region_plan {
     struct mos_volume_result result;
     struct mos_volume_base *volume; /* its inventory, once counted or written */
     struct mos_map texts;           /* path -> struct mos_text_file *: small files below etc/ */
+    struct mos_vec fill_sums;       /* of struct mos_fill_sum: what each fill brought */
+    /* A hash of everything that the bytes of the volume hang on; not of volumes with boot files or
+     * pieces, whose bytes nobody reads to count them. */
+    bool has_key;
+    uint8_t key[MOS_SHA256_SIZE];
     bool counted, written;
+};
+
+/* What a fill brought, where that is no archive. */
+struct mos_fill_sum {
+    bool known;
+    uint8_t sha256[MOS_SHA256_SIZE];
 };
 
 struct mos_medium_plan {

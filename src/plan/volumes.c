@@ -5,6 +5,7 @@
 #include "base/bytes.h"
 #include "store/store.h"
 
+#include <assert.h>
 #include <string.h>
 
 /* ---- small texts ---- */
@@ -20,6 +21,7 @@ struct witness {
     enum mos_text_kind kind;
     struct mos_buf text;
     uint64_t size;
+    struct mos_sha256 *hash; /* of all that the fill brings; NULL: it is not taken */
 };
 
 /* What a fill that expects something finds in its place. */
@@ -38,9 +40,34 @@ static void note_replacement(struct witness *w, const struct mos_entry *entry) {
         memcpy(r->sha256, old->sha256, sizeof r->sha256);
 }
 
+static void hash_entry(struct witness *w, const struct mos_entry *e) {
+    struct mos_buf b = {.arena = w->plan->ctx->arena};
+    bool link = e->type == MOS_ENTRY_LINK || e->type == MOS_ENTRY_HARD_LINK;
+    const char *target = link && e->target ? e->target : "";
+    mos_buf_printf(&b, "%zu %s %d %o %llu %llu %lld %u %llu %u %u %zu %s %zu ", strlen(e->path),
+                   e->path, (int)e->type, e->mode, (unsigned long long)e->uid,
+                   (unsigned long long)e->gid, (long long)e->mtime, e->mtime_ns,
+                   (unsigned long long)e->size, e->major, e->minor, strlen(target), target,
+                   e->attributes_length);
+    mos_sha256_update(w->hash, b.data, b.length);
+    if (e->attributes_length)
+        mos_sha256_update(w->hash, e->attributes, e->attributes_length);
+}
+
+static void hash_data(struct witness *w, uint64_t offset, const void *bytes, size_t length) {
+    uint8_t head[16];
+    assert(bytes); /* folders and what is made here always bring theirs */
+    mos_put_le64(head, offset);
+    mos_put_le64(head + 8, length);
+    mos_sha256_update(w->hash, head, sizeof head);
+    mos_sha256_update(w->hash, bytes, length);
+}
+
 static bool witness_entry(void *self, const struct mos_entry *entry) {
     struct witness *w = self;
     w->current = NULL;
+    if (w->hash)
+        hash_entry(w, entry);
     note_replacement(w, entry);
     w->kind = mos_text_kind(entry);
     if (w->kind) {
@@ -59,6 +86,8 @@ static bool witness_entry(void *self, const struct mos_entry *entry) {
 
 static bool witness_data(void *self, uint64_t offset, const void *bytes, size_t length) {
     struct witness *w = self;
+    if (w->hash)
+        hash_data(w, offset, bytes, length);
     if (w->current && !bytes && !w->current->hashed)
         w->current = NULL; /* nothing is known of it */
     if (w->current && bytes && offset >= w->text.length) {
@@ -122,6 +151,23 @@ static bool incomplete(const struct mos_plan *plan, const struct mos_region_plan
     return false;
 }
 
+/* Are the bytes of a fill there whenever it is streamed? */
+static bool brings_bytes(const struct mos_fill *f) {
+    return mos_has(f->folder) || mos_has(f->environment) || mos_fill_makes(f, MOS_MADE_SYSTEM) ||
+           mos_fill_makes(f, MOS_MADE_MODULE_INDEX);
+}
+
+static void keep_sum(struct mos_region_plan *region, size_t fill, struct mos_sha256 *hash) {
+    while (region->fill_sums.count <= fill)
+        *(struct mos_fill_sum *)mos_vec_push(&region->fill_sums) =
+            (struct mos_fill_sum){false, {0}};
+    struct mos_fill_sum *s = mos_vec_at(&region->fill_sums, fill);
+    s->known = hash != NULL;
+    if (hash)
+        mos_sha256_final(hash, s->sha256);
+    mos_sha256_free(hash);
+}
+
 /* What such a fill brings hangs on what is there already: it cannot be asked a second time. */
 static bool comes_once(const struct mos_fill *f) {
     return mos_fill_makes(f, MOS_MADE_SYSTEM) || mos_fill_makes(f, MOS_MADE_MODULE_INDEX);
@@ -142,7 +188,10 @@ static bool stream_fills(struct mos_plan *plan, struct mos_region_plan *region, 
             (mos_has(f->replaces) && f->replaces->truth) || mos_has(f->expects) || v->once;
         w.fill = (unsigned)i;
         w.def = f;
-        if (mos_plan_stream_fill(plan, region, f, v->io == NULL, &sink))
+        w.hash = brings_bytes(f) ? mos_sha256_new() : NULL;
+        bool ok = mos_plan_stream_fill(plan, region, f, v->io == NULL, &sink);
+        keep_sum(region, i, w.hash);
+        if (ok)
             continue;
         if (plan->ctx->error->kind || !incomplete(plan, region))
             return false;
@@ -208,6 +257,7 @@ static const struct mos_shared_volume *share(struct mos_plan *plan, struct mos_r
     struct mos_arena *own = ctx->arena;
     ctx->arena = ctx->shared->arena;
     region->volume = region->fs->begin(ctx, NULL, &region->wish);
+    region->fill_sums = mos_vec_make(ctx->arena, sizeof(struct mos_fill_sum));
     region->texts = mos_map_make(ctx->arena);
     bool ok = stream_fills(plan, region, 0, count) && region->volume;
     if (ok)
@@ -230,11 +280,47 @@ static bool begin_shared(struct mos_plan *plan, struct mos_region_plan *region, 
     if (!x)
         return false;
     region->volume = region->fs->copy(ctx, x->volume, &region->wish);
+    region->fill_sums = mos_vec_make(ctx->arena, sizeof(struct mos_fill_sum));
     region->texts = mos_map_make(ctx->arena);
     for (size_t i = 0; i < x->texts.count; i++)
         mos_map_set(&region->texts, x->texts.items[i].key, x->texts.items[i].value);
     *from = count;
     return true;
+}
+
+/* ---- what a volume is made of ---- */
+
+static void settle_key(const struct mos_plan *plan, struct mos_region_plan *region) {
+    const struct mos_volume_wish *w = &region->wish;
+    const struct mos_named *fills = &region->def->volume->fills;
+    struct mos_buf b = {.arena = plan->ctx->arena};
+    add_text(&b, mos_revision); /* another program may write it otherwise */
+    add_text(&b, region->fs->name);
+    add_text(&b, w->label);
+    add_text(&b, w->compress ? w->compress : "");
+    mos_buf_add(&b, w->uuid, sizeof w->uuid);
+    mos_buf_add(&b, w->hash_seed, sizeof w->hash_seed);
+    mos_buf_printf(&b, "%llu %llu %llu %u %lld %u %llu %llu %d ", (unsigned long long)w->size,
+                   (unsigned long long)w->spare, (unsigned long long)w->region_offset, w->sector,
+                   (long long)w->date, w->unit, (unsigned long long)w->reserved,
+                   (unsigned long long)w->inodes, w->no_journal);
+    for (size_t i = 0; i < fills->count; i++) {
+        const struct mos_fill *f = fills->items[i];
+        const struct mos_piece_plan *p =
+            mos_has(f->archive) ? mos_plan_piece(plan, f->archive->target) : NULL;
+        const struct mos_fill_sum *s =
+            i < region->fill_sums.count ? mos_vec_at(&region->fill_sums, i) : NULL;
+        bool archive = p && p->hashed && !mos_has(f->made);
+        if (!archive && (!s || !s->known))
+            return;
+        mos_buf_add(&b, archive ? p->sha256 : s->sha256, MOS_SHA256_SIZE);
+        add_text(&b, mos_text_or(f->to, ""));
+        add_texts(&b, fills_texts(plan, &f->only));
+        add_texts(&b, fills_texts(plan, &f->except));
+        mos_buf_printf(&b, "%d %d ", mos_has(f->replaces) && f->replaces->truth,
+                       mos_has(f->expects));
+    }
+    region->has_key = mos_sha256(b.data, b.length, region->key);
 }
 
 /* ---- file systems that want names first and bytes later ---- */
@@ -316,6 +402,7 @@ bool mos_plan_fill(struct mos_plan *plan, const struct mos_medium_plan *medium,
         if (plan->ctx->error->kind)
             return false;
         region->volume = region->fs->begin(plan->ctx, io, &region->wish);
+        region->fill_sums = mos_vec_make(plan->ctx->arena, sizeof(struct mos_fill_sum));
         region->texts = mos_map_make(plan->ctx->arena);
     }
     if (!stream_fills(plan, region, from, region->def->volume->fills.count))
@@ -324,6 +411,7 @@ bool mos_plan_fill(struct mos_plan *plan, const struct mos_medium_plan *medium,
         return true;
     if (!finish_volume(plan, region))
         return false;
+    settle_key(plan, region);
     region->counted = true;
     region->written = io != NULL;
     return true;

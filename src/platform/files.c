@@ -3,11 +3,13 @@
 
 #include <errno.h>
 #include <fcntl.h>
+#include <linux/fs.h>
 #include <sched.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/file.h>
+#include <sys/ioctl.h>
 #include <sys/stat.h>
 #include <sys/statvfs.h>
 #include <time.h>
@@ -87,6 +89,38 @@ static int file_pwrite(const struct mos_host *h, int file, const void *from, siz
         from = (const char *)from + r;
         length -= (size_t)r;
         offset += (uint64_t)r;
+    }
+    return 0;
+}
+
+/* By hand, where the system cannot. */
+static int copy_bytes(const struct mos_host *h, int from, uint64_t at, int to, uint64_t to_at,
+                      uint64_t length) {
+    static _Thread_local char piece[1 << 16];
+    int e = 0;
+    for (size_t n, got = 0; !e && length; at += n, to_at += n, length -= n) {
+        n = length < sizeof piece ? (size_t)length : sizeof piece;
+        e = file_pread(h, from, piece, n, at, &got);
+        e = e ? e : got != n ? EIO : file_pwrite(h, to, piece, n, to_at);
+    }
+    return e;
+}
+
+static int file_copy(const struct mos_host *h, int from, uint64_t at, int to, uint64_t to_at,
+                     uint64_t length) {
+    struct file_clone_range range = {from, at, length, to_at};
+    if (!length || ioctl(to, FICLONERANGE, &range) == 0)
+        return 0;
+    while (length) {
+        off_t source = (off_t)at, target = (off_t)to_at;
+        ssize_t n = copy_file_range(from, &source, to, &target, (size_t)length, 0);
+        if (n < 0 && errno == EINTR)
+            continue;
+        if (n <= 0)
+            return copy_bytes(h, from, at, to, to_at, length);
+        at += (uint64_t)n;
+        to_at += (uint64_t)n;
+        length -= (uint64_t)n;
     }
     return 0;
 }
@@ -258,6 +292,7 @@ const struct mos_host *mos_platform_host(void) {
         .close = file_close,
         .pread = file_pread,
         .pwrite = file_pwrite,
+        .copy = file_copy,
         .resize = file_resize,
         .sync = file_sync,
         .settle = file_settle,

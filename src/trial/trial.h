@@ -27,7 +27,5 @@ bool mos_trial_rig(struct mos_plan *plan, struct mos_rig *rig, const char **why)
  * are errors, and the user lives with them; what may well come of those is noted, not found. */
 void mos_trial(struct mos_plan *plan, bool accepted);
 
-/* Which code this is, in 16 digits: what a trial found is kept for the same code only. */
-extern const char mos_trial_revision[];
 
 #endif

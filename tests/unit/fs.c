@@ -83,6 +83,9 @@ static void counting_equals_writing(void) {
         CU_ASSERT_EQUAL(counted.fits, written.fits);
         CU_ASSERT_EQUAL(counted.free, written.free);
         CU_ASSERT_EQUAL(counted.missing, written.missing);
+        CU_ASSERT_EQUAL(counted.spans.count, written.spans.count);
+        CU_ASSERT(!written.fits || memcmp(counted.spans.items, written.spans.items,
+                                          written.spans.count * sizeof(struct mos_span)) == 0);
         CU_ASSERT_EQUAL(written.fits, i != 5);
         uint64_t at = 0;
         for (size_t k = 0; k < written.spans.count; k++) {

@@ -164,11 +164,10 @@ static bool finish(struct mos_volume_base *base, struct mos_volume_result *resul
         result->missing = mos_max(need > total ? need - total : 1, 1) * v->block_size;
         return true;
     }
-    if (base->io) {
-        ext4_write_inodes(v);
+    ext4_write_inodes(v); /* or counts them */
+    if (base->io)
         ext4_write_bookkeeping(v);
-        ext4_describe_spans(v, &result->spans);
-    }
+    ext4_describe_spans(v, &result->spans);
     if (base->errnum)
         return mos_fail(base->ctx->error, MOS_ERROR_SYSTEM, base->errnum, "Cannot write the image");
     return true;

@@ -117,7 +117,7 @@ uint32_t ext4_put_attributes(const struct ext4 *v, const struct mos_inv_node *no
 uint32_t ext4_name_hash(const uint8_t seed[16], const char *name, size_t length, uint32_t *minor);
 
 /* inode.c */
-void ext4_write_inodes(struct ext4 *v);
+void ext4_write_inodes(struct ext4 *v); /* or counts them, where nothing is written */
 uint32_t ext4_inode_seed(const struct ext4 *v, uint32_t inode);
 
 /* super.c */

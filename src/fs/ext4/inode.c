@@ -134,14 +134,16 @@ static void write_inode(struct table *t, const struct mos_inv_node *n, uint32_t 
     uint32_t group = (inode - 1) / v->inodes_per_group, at = (inode - 1) % v->inodes_per_group;
     uint64_t offset =
         (uint64_t)v->inode_tables[group] * v->block_size + (uint64_t)at * EXT4_INODE_SIZE;
+    v->used_inodes[group] = at + 1;
+    v->folders[group] += n->type == MOS_ENTRY_FOLDER;
+    if (!v->base.io)
+        return;
     if (offset != t->offset + t->length || t->length == TABLE_PIECE)
         flush(t);
     if (!t->length)
         t->offset = offset;
     put_inode(v, t->piece + t->length, n, inode, index);
     t->length += EXT4_INODE_SIZE;
-    v->used_inodes[group] = at + 1;
-    v->folders[group] += n->type == MOS_ENTRY_FOLDER;
 }
 
 void ext4_write_inodes(struct ext4 *v) {

@@ -263,10 +263,9 @@ static bool finish(struct mos_volume_base *base, struct mos_volume_result *resul
         result->missing = (used + spare - v->clusters) * v->cluster;
         return true;
     }
-    if (base->io) {
+    if (base->io)
         fat_write_tables(v);
-        describe_spans(v, &result->spans);
-    }
+    describe_spans(v, &result->spans);
     if (base->errnum)
         return mos_fail(base->ctx->error, MOS_ERROR_SYSTEM, base->errnum, "Cannot write the image");
     return true;
