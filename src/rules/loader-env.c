@@ -236,7 +236,7 @@ static void check_nowhere(const struct mos_plan *plan, const struct mos_environm
 }
 
 static void check_file(const struct mos_plan *plan, const struct mos_environment_plan *e) {
-    const struct mos_region_plan *in;
+    const struct mos_region_plan *in = NULL;
     const struct mos_fill *f = file_of(plan, e->def, &in);
     struct layout_view v = view_of(plan, 0);
     const struct mos_fs_loader *word = in ? mos_fs_loader(in->fs, plan->dialect->name) : NULL;
