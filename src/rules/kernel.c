@@ -330,6 +330,8 @@ static void check_file_system(const struct kernel_view *v, const struct mos_regi
         root && r->fs->symbol ? mos_map_get(&v->plan->config, r->fs->symbol) : NULL;
     if (s && strcmp(s->value, "m") == 0 && !v->e->ramdisk)
         tell(v, &(struct need){r->fs->symbol, NULL, true, NO_ROOT}, s, place, as, true);
+    if (mos_has(r->def->volume->compress)) /* what they are about, where there is such a thing */
+        place = r->def->volume->compress->place;
     for (; more && more->symbol; more++) {
         s = mos_map_get(&v->plan->config, more->symbol);
         if (s && strcmp(s->value, "n") == 0)
