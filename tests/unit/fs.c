@@ -313,6 +313,52 @@ static void fat_refuses_what_it_cannot_hold(void) {
     core_end(&c);
 }
 
+/* What comes the second time must be what came the first time, and all of it. */
+static void a_second_coming_is_the_first(void) {
+    static const char *const second[] = {"same", "samf", "longer", NULL};
+    for (size_t i = 0; i < 4; i++) {
+        struct core c;
+        core_start(&c);
+        struct mos_volume_wish w = wish(1 << 20);
+        struct mos_volume_base *v = mos_fs_squashfs.begin(&c.ctx, NULL, &w);
+        struct mos_sink s = mos_fs_squashfs.sink(v);
+        struct mos_volume_result r;
+        struct mos_entry e = {.path = "log", .mode = 0644};
+        add(&s, MOS_ENTRY_FILE, "log", NULL, "same", 4);
+        s = mos_fs_squashfs.contents(v);
+        bool good =
+            !second[i] || mos_bytes_stream(&e, second[i], second[i] ? strlen(second[i]) : 0, &s);
+        good = good && mos_fs_squashfs.finish(v, &r);
+        CU_ASSERT_EQUAL(good, i == 0);
+        CU_ASSERT_EQUAL(c.error.kind, i ? MOS_ERROR_SYSTEM : MOS_ERROR_NONE);
+        core_end(&c);
+    }
+}
+
+/* What squashfs cannot store is refused by name. */
+static void squashfs_refuses(void) {
+    struct core c;
+    core_start(&c);
+    struct mos_volume_wish w = wish(1 << 20);
+    struct mos_volume_base *v = mos_fs_squashfs.begin(&c.ctx, NULL, &w);
+    struct mos_sink s = mos_fs_squashfs.sink(v);
+    static char name[300], target[5000];
+    static const uint8_t list[] = {3, 0, 1, 0, 0, 0, 's', '.', 'x', 1};
+    memset(name, 'n', 256);
+    memset(target, 't', 4096);
+    add(&s, MOS_ENTRY_FILE, name, NULL, "x", 1);
+    add(&s, MOS_ENTRY_LINK, "l", target, NULL, 0);
+    struct mos_entry e = {
+        .path = "a", .mode = 0644, .attributes = list, .attributes_length = sizeof list};
+    CU_ASSERT(mos_bytes_stream(&e, "x", 1, &s));
+    CU_ASSERT_EQUAL(v->inventory->refusal_count, 3);
+    name[255] = target[4095] = 0;
+    add(&s, MOS_ENTRY_FILE, name, NULL, "x", 1);
+    add(&s, MOS_ENTRY_LINK, "l", target, NULL, 0);
+    CU_ASSERT_EQUAL(v->inventory->refusal_count, 3);
+    core_end(&c);
+}
+
 /* Every write that fails is told, and only then. */
 static void every_failed_write_is_told(void) {
     for (size_t d = 0; mos_fs_at(d); d++) {
@@ -381,4 +427,6 @@ SUITE(fs_suite, {"names are foreseen", names_are_foreseen},
       {"the limit is exact", the_limit_is_exact},
       {"volumes are recognised", volumes_are_recognised}, {"fills meet", fills_meet},
       {"FAT refuses", fat_refuses_what_it_cannot_hold},
-      {"failed writes", every_failed_write_is_told});
+      {"failed writes", every_failed_write_is_told},
+      {"a second coming is the first", a_second_coming_is_the_first},
+      {"squashfs refuses", squashfs_refuses});
