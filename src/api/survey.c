@@ -67,6 +67,23 @@ static bool empty(const uint8_t *p, size_t n) {
     return (p[0] == 0 || p[0] == 0xff) && memcmp(p, p + 1, n - 1) == 0;
 }
 
+/* A volume that begins in the middle of a medium without a table, as in a flash; returns where it
+ * ends, 0: there is none. */
+static uint64_t volume_at(struct survey *s, uint64_t start, uint64_t limit) {
+    struct mos_io window = mos_io_window(s->m->arena, &s->io, start, limit - start);
+    struct mos_volume_info volume;
+    if (s->driver || s->spans.count >= MOST_OUTSIDE ||
+        !mos_fs_probe(&window, s->m->arena, &volume) || !volume.driver || !volume.driver->kernel ||
+        !volume.size) /* what is never mounted does not tell its size */
+        return 0;
+    struct survey_span *x = mos_vec_push(&s->spans);
+    x->start = start;
+    x->length = mos_min(volume.size, limit - start);
+    x->has_volume = true;
+    x->volume = volume;
+    return start + x->length;
+}
+
 /* Finds what is not empty between partitions: stretches of blocks with small gaps left in. */
 static void look_between(struct survey *s, uint64_t from, uint64_t to) {
     uint8_t block[STEP];
@@ -85,6 +102,12 @@ static void look_between(struct survey *s, uint64_t from, uint64_t to) {
             if (end > start && at > end + GAP * STEP) {
                 outside(s, start, end, to);
                 start = end;
+            }
+            uint64_t behind = end == start ? volume_at(s, at + skip, to) : 0;
+            if (behind) {
+                start = end = behind;
+                at = mos_max(mos_round_up(behind, STEP), at + STEP) - STEP;
+                continue;
             }
             if (end == start)
                 start = at + skip;

@@ -10,7 +10,8 @@ static void prepare(const char *w) {
     write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
     CU_ASSERT_TRUE_FATAL(runs(
         0,
-        "cd '%s' && mkdir -p a/usr/lib a/usr/bin a/etc a/dev a/proc a/sys a/run a/tmp b/lib/gauge c/etc && ln -s usr/lib "
+        "cd '%s' && mkdir -p a/usr/lib a/usr/bin a/etc a/dev a/proc a/sys a/run a/tmp b/lib/gauge "
+        "c/etc && ln -s usr/lib "
         "a/lib "
         "&& ln -s usr/bin a/bin && head -c 300000 /dev/urandom > a/usr/bin/gauged && ln "
         "a/usr/bin/gauged a/usr/bin/gauge-log && printf 'root:x:0:0::/:/bin/sh\n' > a/etc/passwd "
@@ -29,7 +30,8 @@ static void write_board(const char *w, const char *board, const char *volume, co
     snprintf(
         text, sizeof text,
         "mosaicum: 1\nboard: %s\nhardware: {media: {card: {kind: sd, size: 64 MiB}}}\n"
-        "pieces: {root: {file: a.tar}}\nsystem: {host-name: jetty, mounts: {root: {at: /, kind: auto}}}\n"
+        "pieces: {root: {file: a.tar}}\nsystem: {host-name: jetty, mounts: {root: {at: /, kind: "
+        "auto}}}\n"
         "layout: {card: {table: {kind: gpt}, regions: {root: {number: 1, at: 1 MiB, size: %s, "
         "volume: {%s, fills: {a: {archive: root}, b: {folder: b}, c: {folder: c, replaces: yes}, "
         "s: {made: system}}}}}}}\n",
@@ -57,7 +59,8 @@ static void it_holds_what_ext4_holds(void) {
         CU_ASSERT(
             runs(0,
                  "cd '%s' && rm -rf s s.tar && '%s' --no-cache -q build && '%s' inspect --files "
-                 "out/curlew/card.img | grep '^[a-z/]*  ' | grep -v '^ ' | sort > squashfs.txt && diff ext4.txt "
+                 "out/curlew/card.img | grep '^[a-z/]*  ' | grep -v '^ ' | sort > squashfs.txt && "
+                 "diff ext4.txt "
                  "squashfs.txt && '%s' -q take out/curlew/card.img root: -o s.tar && mkdir s && "
                  "tar -xf s.tar -C s && diff -r --no-dereference e s && ! grep -q OLD-SECRET "
                  "s.tar",
@@ -146,16 +149,35 @@ static void its_findings(void) {
     }
 }
 
+/* In a flash without a table, between what is raw, it is found by its own bytes. */
+static void it_is_found_in_a_flash(void) {
+    char *w = test_folder("squashfs-flash");
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    write_text(
+        path_in(w, "boards/curlew.yaml"),
+        "mosaicum: 1\nboard: curlew\nhardware: {media: {flash: {kind: nor, size: 8 MiB, erase: "
+        "64 KiB}}}\npieces: {raw: {file: raw}}\nlayout: {flash: {regions: {one: {at: 0 B, size: "
+        "64 KiB, piece: raw}, ship: {at: 64 KiB, size: 2 MiB, volume: {kind: squashfs, fills: "
+        "{a: {folder: files}}}}, two: {at: 4 MiB, size: 64 KiB, piece: raw}}}}\n");
+    CU_ASSERT(
+        runs(0,
+             "cd '%s' && mkdir -p files/etc && echo curlew > files/etc/name && head -c 9000 "
+             "/dev/urandom > raw && '%s' --no-cache -q build && '%s' inspect out/curlew/flash.img "
+             "> i.txt && grep -q '64 KiB .*squashfs' i.txt && grep -c ' data' i.txt | grep -qx "
+             "2 && '%s' -q take out/curlew/flash.img squashfs:etc/name -o - | cmp - files/etc/name",
+             w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+}
+
 static void it_is_rehearsed(void) {
     char *w = test_folder("squashfs-boot");
     copy_demo(w);
-    CU_ASSERT_TRUE_FATAL(
-        runs(0,
-             "cd '%s' && sed -i '/^ *label: root$/d; s/kind: ext4$/kind: squashfs\\n          compress: "
-             "xz/' boards/curlew.yaml && '%s' --no-cache -q build && '%s' --no-cache "
-             "rehearse curlew > built.txt && '%s' --no-cache rehearse --planned "
-             "curlew > planned.txt && grep -q squashfs built.txt",
-             w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && sed -i '/^ *label: root$/d; s/kind: ext4$/kind: squashfs\\n          compress: "
+        "xz/' boards/curlew.yaml && '%s' --no-cache -q build && '%s' --no-cache "
+        "rehearse curlew > built.txt && '%s' --no-cache rehearse --planned "
+        "curlew > planned.txt && grep -q squashfs built.txt",
+        w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
     CU_ASSERT(
         runs(1,
              "cd '%s' && '%s' -q amend out/curlew/card.img root:etc/hostname=mosaicum.yaml -o "
@@ -165,4 +187,4 @@ static void it_is_rehearsed(void) {
 
 SUITE(squashfs_suite, {"it holds what ext4 holds", it_holds_what_ext4_holds},
       {"what fits is known", what_fits_is_known}, {"its findings", its_findings},
-      {"it is rehearsed", it_is_rehearsed});
+      {"it is rehearsed", it_is_rehearsed}, {"it is found in a flash", it_is_found_in_a_flash});
