@@ -13,6 +13,7 @@ static const struct {
     const char *magic;
     int32_t label, label_length, id; /* offsets of label and UUID; 0: it has none */
 } kinds[] = {
+    {"squashfs", 0, 4, "hsqs", 0, 0, 0}, /* of a kind that the driver does not read */
     {"erofs", 1024, 4, "\xe2\xe1\xf5\xe0", 1024 + 64, 16, 1024 + 48},
     {"f2fs", 1024, 4, "\x10\x20\xf5\xf2", 0, 0, 1024 + 108},
     {"ubi", 0, 4, "UBI#", 0, 0, 0},

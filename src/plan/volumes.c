@@ -320,6 +320,12 @@ static void settle_key(const struct mos_plan *plan, struct mos_region_plan *regi
         mos_buf_printf(&b, "%d %d ", mos_has(f->replaces) && f->replaces->truth,
                        mos_has(f->expects));
     }
+    if (region->fs->digest) { /* also which library compresses it */
+        uint8_t digest[MOS_SHA256_SIZE];
+        if (!region->fs->digest(region->volume, digest))
+            return;
+        mos_buf_add(&b, digest, sizeof digest);
+    }
     region->has_key = mos_sha256(b.data, b.length, region->key);
 }
 

@@ -3,8 +3,10 @@
 #include "support.h"
 
 #include "base/bytes.h"
+#include "build/build.h"
 #include "build/image.h"
 #include "build/set.h"
+#include "ledger/ledger.h"
 #include "store/store.h"
 
 #include <errno.h>
@@ -56,6 +58,37 @@ static void chunk_hashes_are_of_the_final_bytes(void) {
     CU_ASSERT(length == SIZE && memcmp(bytes, model, SIZE) == 0);
     free(bytes);
     free(model);
+    core_end(&c);
+}
+
+/* Files of an output are what their ledger says, or the first that is not is named. */
+static void outputs_are_read_again(void) {
+    struct core c;
+    core_start(&c);
+    const char *out = keep(test_folder("verified")), *wrong;
+    struct mos_board board = {.selector = "curlew"};
+    struct mos_plan plan = {.ctx = &c.ctx, .board = &board};
+    struct mos_vec files = mos_vec_make(c.ctx.arena, sizeof(struct mos_ledger_file));
+    for (int i = 0; i < 2; i++) { /* an image of one chunk, and a plain file */
+        uint8_t hash[MOS_SHA256_SIZE];
+        char hex[65];
+        write_text(path_in(out, "curlew/%s", i ? "boot.scr" : "card.img"), "as it was");
+        mos_sha256("as it was", 9, hash);
+        if (!i)
+            mos_sha256(hash, sizeof hash, hash);
+        mos_sha256_hex(hash, hex);
+        *(struct mos_ledger_file *)mos_vec_push(&files) = (struct mos_ledger_file){
+            i ? "boot.scr" : "card.img", mos_strdup(c.ctx.arena, hex), 9, !i};
+    }
+    CU_ASSERT(mos_build_verify(&plan, out, &files, &wrong) && !wrong);
+    write_text(path_in(out, "curlew/boot.scr"), "as it is.");
+    CU_ASSERT(mos_build_verify(&plan, out, &files, &wrong) && wrong &&
+              strcmp(wrong, "boot.scr") == 0);
+    write_text(path_in(out, "curlew/card.img"), "as it is.");
+    CU_ASSERT(mos_build_verify(&plan, out, &files, &wrong) && wrong &&
+              strcmp(wrong, "card.img") == 0);
+    remove_folder(path_in(out, "curlew"));
+    CU_ASSERT(!mos_build_verify(&plan, out, &files, &wrong) && c.error.kind == MOS_ERROR_SYSTEM);
     core_end(&c);
 }
 
@@ -341,7 +374,7 @@ static void trees_are_removed_without_leaving_them(void) {
 }
 
 SUITE(build_suite, {"chunk hashes", chunk_hashes_are_of_the_final_bytes},
-      {"sets", sets_appear_as_a_whole},
+      {"outputs are read again", outputs_are_read_again}, {"sets", sets_appear_as_a_whole},
       {"sets replace only what is ours", sets_replace_only_what_is_ours},
       {"sets spare what is read", sets_spare_what_is_read},
       {"the store", the_store_is_never_believed_blindly}, {"programs", programs_have_limits},

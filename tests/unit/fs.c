@@ -335,6 +335,35 @@ static void a_second_coming_is_the_first(void) {
     }
 }
 
+/* A squashfs that is not read here is none that is damaged. */
+static void what_is_not_read_is_not_damaged(void) {
+    static const struct {
+        size_t at; /* of the superblock */
+        uint8_t value;
+        bool read, damaged;
+    } cases[] = {{24, 0xc0, true, false},
+                 {20, 2, false, false},
+                 {28, 3, false, false},
+                 {12, 7, false, true},
+                 {40, 0xff, false, true}};
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct core c;
+        core_start(&c);
+        uint8_t *bytes = calloc(1, 1 << 20);
+        struct mos_volume_info info = {0};
+        CU_ASSERT_TRUE(make(&c, &mos_fs_squashfs, 1 << 20, bytes, 3, 5).fits);
+        bytes[cases[i].at] = cases[i].value;
+        if (cases[i].at == 40)
+            memset(bytes + 40, 0xff, 6); /* it says that it is larger than what there is */
+        struct mos_io io = mos_io_memory(c.ctx.arena, bytes, 1 << 20);
+        CU_ASSERT(mos_fs_probe(&io, c.ctx.arena, &info) && strcmp(info.kind, "squashfs") == 0);
+        CU_ASSERT_EQUAL(info.driver != NULL, cases[i].read);
+        CU_ASSERT_EQUAL(info.damaged, cases[i].damaged);
+        free(bytes);
+        core_end(&c);
+    }
+}
+
 /* What squashfs cannot store is refused by name. */
 static void squashfs_refuses(void) {
     struct core c;
@@ -429,4 +458,5 @@ SUITE(fs_suite, {"names are foreseen", names_are_foreseen},
       {"FAT refuses", fat_refuses_what_it_cannot_hold},
       {"failed writes", every_failed_write_is_told},
       {"a second coming is the first", a_second_coming_is_the_first},
-      {"squashfs refuses", squashfs_refuses});
+      {"squashfs refuses", squashfs_refuses},
+      {"what is not read is not damaged", what_is_not_read_is_not_damaged});

@@ -33,6 +33,7 @@ static bool parse(struct sq_reader *r, const uint8_t *s, struct mos_arena *arena
     r->folder_table = mos_le64(s + SQ_SUPER_FOLDER_TABLE);
     r->fragment_table = mos_le64(s + SQ_SUPER_FRAGMENT_TABLE);
     r->codec = sq_codec_with(compression);
+    r->foreign = version != 4 || mos_le16(s + SQ_SUPER_MINOR) || !r->codec;
     if (version != 4 || mos_le16(s + SQ_SUPER_MINOR))
         *why = mos_printf(arena, "It is of version %u.%u; 4.0 is read here.", version,
                           mos_le16(s + SQ_SUPER_MINOR));
@@ -388,7 +389,7 @@ bool sq_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_info
     struct sq_reader r = {.io = io};
     const char *why;
     bool good = load_super(&r, io, arena, &why);
-    if (!good && !why)
+    if (!good && (!why || r.foreign)) /* recognised by fs/foreign.c, and left as it is */
         return false;
     *out = (struct mos_volume_info){.kind = "squashfs",
                                     .label = "",

@@ -271,6 +271,7 @@ struct sq_reader {
     const struct sq_codec *codec;
     uint32_t block_size, inodes, fragments, owners;
     uint64_t used, root, owner_table, attribute_table, inode_table, folder_table, fragment_table;
+    bool foreign;        /* of a version or compression that is not read here: nothing is damaged */
     uint64_t lists_from; /* where lists of attributes begin to lie */
     uint32_t list_count;
     uint64_t budget; /* bytes that may still be expanded: what is damaged must end */
