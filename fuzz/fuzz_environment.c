@@ -3,15 +3,15 @@
 #include "harness.h"
 
 #include "base/bytes.h"
-#include "boot/environment.h"
-#include "shell/variables.h"
+#include "loaders/u-boot/environment.h"
+#include "loaders/u-boot/variables.h"
 
 static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     struct mos_map read, text = mos_map_make(ctx->arena), again;
     bool flag;
-    mos_environment_read_text(ctx, fuzz_source(ctx, data, size), &text);
+    mos_variables_read_text(ctx, fuzz_source(ctx, data, size), &text);
     for (size_t i = 0; i < text.count; i++) {
-        const struct mos_setenv *v = text.items[i].value;
+        const struct mos_loader_variable *v = text.items[i].value;
         mos_shell_variables(ctx->arena, v->value, strlen(v->value));
     }
     if (size < 6)

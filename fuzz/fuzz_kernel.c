@@ -2,9 +2,9 @@
  * of a loader's binary. */
 #include "harness.h"
 
-#include "boot/environment.h"
 #include "linux/image.h"
 #include "linux/program.h"
+#include "loaders/u-boot/environment.h"
 
 static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     struct mos_kernel_header header;

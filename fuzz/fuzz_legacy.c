@@ -1,7 +1,7 @@
 /* Legacy headers; the payload wrapped by us must read back. */
 #include "harness.h"
 
-#include "boot/legacy.h"
+#include "loaders/u-boot/legacy.h"
 
 static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     struct mos_legacy header;

@@ -1,7 +1,7 @@
 /* Boot menu files, read and written again: what was understood stays the same. */
 #include "harness.h"
 
-#include "boot/menu.h"
+#include "loaders/u-boot/menu.h"
 
 struct input {
     const char *text;

@@ -1,8 +1,8 @@
 /* Parcels: read, every hash and every signature checked; loaders that are packed again. */
 #include "harness.h"
 
-#include "boot/lock.h"
 #include "boot/parcel.h"
+#include "loaders/u-boot/lock.h"
 
 static void ignore(void *self, const void *bytes, size_t length) {
     (void)self;

@@ -1,5 +1,5 @@
-/* The reader of squashfs.  The fixtures are stored without compression, so that what the tables say is
- * within reach of a change of one byte. */
+/* The reader of squashfs.  The fixtures are stored without compression, so that what the tables say
+ * is within reach of a change of one byte. */
 #include "volume_harness.h"
 
 static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {

@@ -1,9 +1,10 @@
 #include "session.h"
+#include "loaders/loaders.h"
 
 #include "base/bytes.h"
-#include "boot/legacy.h"
 #include "content/content.h"
 #include "io/io.h"
+#include "loaders/u-boot/legacy.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -110,7 +111,8 @@ struct mos_rehearsal_shell *session_shell(struct core *c, const char *image,
     h->file_info(h, file, &info);
     *io = mos_io_file(arena, h, file, info.size);
     *medium = (struct mos_rig_medium){"disk", "virtio 0", "vda", io};
-    *machine = (struct mos_rig){.cpu = "arm64",
+    *machine = (struct mos_rig){.dialect = mos_dialect_at(0),
+                                .cpu = "arm64",
                                 .ram = {0x40000000, 512u << 20},
                                 .loader_from = 0x5dda8800,
                                 .media = medium,

@@ -158,7 +158,7 @@ static bool exchange_region(struct amend *a, const struct change *c) {
 
 static bool change_variable(struct amend *a, const struct change *c) {
     struct survey_span *x = (struct survey_span *)c->span;
-    const struct mos_setenv *before = mos_map_get(&x->variables, c->path);
+    const struct mos_loader_variable *before = mos_map_get(&x->variables, c->path);
     struct mos_map next = mos_map_make(a->m->arena);
     struct mos_buf block = {.arena = a->m->arena};
     if (c->removes && !before)
@@ -167,11 +167,11 @@ static bool change_variable(struct amend *a, const struct change *c) {
         if (strcmp(x->variables.items[i].key, c->path) != 0)
             mos_map_set(&next, x->variables.items[i].key, x->variables.items[i].value);
     if (!c->removes)
-        mos_environment_set(a->m->arena, &next, c->path, c->from, (struct mos_place){0});
+        mos_variables_set(a->m->arena, &next, c->path, c->from, (struct mos_place){0});
     x->variables = next;
-    if (mos_environment_size(&next, x->flag_byte) > x->environment_size)
+    if (x->dialect->stored->size(&next, x->flag_byte) > x->environment_size)
         return wrong(a, c, "the environment is full");
-    mos_environment_write(&block, &next, x->environment_size, x->flag_byte);
+    x->dialect->stored->write(&block, &next, x->environment_size, x->flag_byte);
     uint8_t flag = 0;
     if (x->flag_byte && !mos_io_read(&a->s.io, &flag, 1, x->start + 4))
         block.data[4] = (char)flag; /* which copy is the newer one stays */

@@ -241,8 +241,8 @@ static bool compare_bytes(struct comparison *c, struct mos_io *a, struct mos_io 
 static void compare_environments(struct comparison *c, const struct survey_span *x,
                                  const struct survey_span *y) {
     for (size_t i = 0; i < x->variables.count; i++) {
-        const struct mos_setenv *was = x->variables.items[i].value;
-        const struct mos_setenv *now = mos_map_get(&y->variables, was->name);
+        const struct mos_loader_variable *was = x->variables.items[i].value;
+        const struct mos_loader_variable *now = mos_map_get(&y->variables, was->name);
         if (!now)
             row(c, "removed", was->name, was->value, NULL);
         else if (strcmp(now->value, was->value) != 0)
@@ -251,7 +251,7 @@ static void compare_environments(struct comparison *c, const struct survey_span 
     for (size_t i = 0; i < y->variables.count; i++)
         if (!mos_map_get(&x->variables, y->variables.items[i].key))
             row(c, "added", y->variables.items[i].key, NULL,
-                ((struct mos_setenv *)y->variables.items[i].value)->value);
+                ((struct mos_loader_variable *)y->variables.items[i].value)->value);
 }
 
 static bool compare_spans(struct comparison *c, struct survey *s, const struct survey_span *x,

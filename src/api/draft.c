@@ -260,7 +260,7 @@ static void put_boot(struct draft *x, const char *kernel, const char *tree, cons
 
 static void put_loader(struct draft *x) {
     line(x, "\nloader:");
-    line(x, "  dialect: u-boot");
+    line(x, "  dialect: %s", mos_dialect_at(0)->name);
     line(x,
          "  # facts: {defaults: loader/defaults.txt, config: loader/loader.config}   # how it was "
          "built");
@@ -418,7 +418,7 @@ static void put_raw(struct draft *x, const struct survey_span *p, const struct t
 
 static void put_environment(struct draft *x, const struct survey_span *p) {
     line(x, "\nloader:");
-    line(x, "  dialect: u-boot");
+    line(x, "  dialect: %s", p->dialect->name);
     line(x, "  environments:");
     line(x, "    main:");
     line(x, "      base: none                       # all that the image stores is written out");
@@ -427,7 +427,7 @@ static void put_environment(struct draft *x, const struct survey_span *p) {
         line(x, "      flag-byte: yes");
     line(x, "      values:");
     for (size_t i = 0; i < p->variables.count; i++) {
-        const struct mos_setenv *v = p->variables.items[i].value;
+        const struct mos_loader_variable *v = p->variables.items[i].value;
         line(x, "        %s: %s", quoted(x, v->name), quoted(x, v->value));
     }
 }

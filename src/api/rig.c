@@ -28,30 +28,39 @@ static const struct mos_rig_medium *numbered(size_t medium) {
 }
 
 struct search {
-    bool found;
+    const struct mos_dialect *dialect; /* whose file was found; NULL: none was */
     uint64_t size;
 };
 
 static bool look_for_file(void *self, const struct mos_entry *e) {
     struct search *s = self;
-    if (strcmp(e->path, "uboot.env") == 0 && e->type == MOS_ENTRY_FILE) {
-        s->found = true;
-        s->size = e->size;
-    }
+    const struct mos_dialect *d;
+    for (size_t i = 0; !s->dialect && (d = mos_dialect_at(i)); i++)
+        if (d->stored && strcmp(e->path, d->stored->file) == 0 && e->type == MOS_ENTRY_FILE) {
+            s->dialect = d;
+            s->size = e->size;
+        }
     return true;
 }
 
-/* The loader's file with its variables, in the first FAT partition. */
+/* What was found tells whose loader it is, where nobody has said it. */
+static void take_dialect(struct run_rig *r, const struct mos_dialect *dialect) {
+    if (!r->rig.dialect)
+        r->rig.dialect = dialect;
+}
+
+/* A loader's file with its variables, in the first volume that firmware reads. */
 static bool take_file(struct survey *s, struct run_rig *r, size_t medium,
                       const struct survey_span *x) {
     struct search search = {0};
     struct mos_sink sink = {&search, look_for_file, mos_ignore_data, mos_ignore_end};
     struct mos_read_request request = {.sink = &sink, .wants = mos_wants_no_data};
     if (!x->has_volume || !x->volume.driver || !x->volume.driver->firmware_reads ||
-        !survey_stream(s, x, &request) || !search.found)
+        !survey_stream(s, x, &request) || !search.dialect)
         return false;
-    mos_rig_add_file(&r->environments, numbered(medium), x->partition ? x->partition->number : 0,
-                     search.size);
+    take_dialect(r, search.dialect);
+    mos_rig_add_file(s->m->arena, &r->environments, search.dialect->stored->file, numbered(medium),
+                     x->partition ? x->partition->number : 0, search.size);
     return true;
 }
 
@@ -63,9 +72,13 @@ static void take_loader(mosaicum *m, struct survey *s, struct run_rig *r,
         return;
     struct mos_io window = survey_window(s, x);
     uint8_t *bytes = mos_alloc(m->arena, (size_t)length);
-    if (!mos_io_read(&window, bytes, (size_t)length, 0) &&
-        mos_environment_find(m->arena, bytes, (size_t)length, &r->compiled))
+    const struct mos_dialect *d =
+        mos_io_read(&window, bytes, (size_t)length, 0)
+            ? NULL
+            : mos_loaders_find_compiled(m->arena, bytes, (size_t)length, &r->compiled);
+    if (d)
         r->rig.compiled = &r->compiled;
+    take_dialect(r, d);
 }
 
 /* What only looking can tell: blocks of variables, a loader with its own. */
@@ -76,9 +89,11 @@ static bool look_at(mosaicum *m, struct run_rig *r, size_t medium, const char *p
         return false;
     for (size_t i = 0; i < s.spans.count; i++) {
         const struct survey_span *x = mos_vec_at(&s.spans, i);
-        if (x->environment_size)
+        if (x->environment_size) {
+            take_dialect(r, x->dialect);
             mos_rig_add_block(m->arena, &r->environments, numbered(medium), x->start,
                               x->environment_size, x->flag_byte);
+        }
         file = file || take_file(&s, r, medium, x);
         take_loader(m, &s, r, x);
     }
@@ -208,7 +223,10 @@ static bool take_files(mosaicum *m, const struct mosaicum_rehearsal *q, struct r
     if (q->loader) {
         if (!read_all(m, q->loader, MOST_LOADER, &binary, &length))
             return false;
-        if (!mos_environment_find(m->arena, binary, length, &r->compiled))
+        const struct mos_dialect *d =
+            mos_loaders_find_compiled(m->arena, binary, length, &r->compiled);
+        take_dialect(r, d);
+        if (!d)
             return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
                             "%s has no variables compiled into it that could be found", q->loader);
         r->rig.compiled = &r->compiled;
@@ -239,6 +257,11 @@ bool rig_open(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_rig *r
                         "--planned is about a board: an image is there already");
     if (!(image ? open_image(m, q, r) : open_board(m, q, r)) || !take_files(m, q, r))
         return false;
+    if (!r->rig.dialect) /* nothing tells: it is taken for the first one that there is */
+        take_dialect(r, mos_dialect_at(0));
+    if (!r->rig.dialect->simulated)
+        return mos_fail(&m->error, MOS_ERROR_USAGE, 0, "A loader of dialect %s cannot be rehearsed",
+                        r->rig.dialect->name);
     if (r->planned)
         return true;
     r->rig.media = r->media.items;

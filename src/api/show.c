@@ -361,7 +361,7 @@ static void show_env(mosaicum *m, const struct mos_plan *plan) {
                        mos_size_text(m->arena, e->needed), mos_size_text(m->arena, e->size)),
             columns, 3);
         for (size_t k = 0; k < e->variables.count; k++) {
-            const struct mos_setenv *v = e->variables.items[k].value;
+            const struct mos_loader_variable *v = e->variables.items[k].value;
             cell_text(&t, v->name);
             cell_text(&t, v->value);
             cell_text(&t, place_text(m->arena, v->place));

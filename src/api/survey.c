@@ -2,8 +2,8 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
-#include "boot/legacy.h"
 #include "linux/image.h"
+#include "loaders/loaders.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -18,7 +18,9 @@ static bool environment_at(struct survey *s, struct survey_span *x, uint64_t lim
         uint8_t *data = mos_alloc(s->m->arena, (size_t)size);
         if (mos_io_read(&s->io, data, (size_t)size, x->start))
             return false;
-        if (!mos_environment_read(s->m->arena, data, (size_t)size, &x->variables, &x->flag_byte))
+        x->dialect =
+            mos_loaders_read_stored(s->m->arena, data, (size_t)size, &x->variables, &x->flag_byte);
+        if (!x->dialect)
             continue;
         x->environment_size = size;
         x->what = mos_printf(s->m->arena, "environment, %zu variables in %s%s", x->variables.count,
@@ -33,14 +35,10 @@ static void look_at_content(struct survey *s, struct survey_span *x, uint64_t li
     uint8_t *head = mos_alloc(s->m->arena, LOOK);
     size_t n = (size_t)mos_min(LOOK, limit);
     struct mos_kernel_header header;
-    struct mos_legacy legacy;
-    const char *problem;
     if (mos_io_read(&s->io, head, n, x->start)) {
         x->what = "(unreadable)";
-    } else if (mos_legacy_is(head, n)) {
-        bool good = mos_legacy_read(head, MOS_LEGACY_HEADER, &legacy, &problem);
-        x->what = mos_printf(s->m->arena, "legacy file \"%s\"%s%s", good ? legacy.name : "",
-                             good ? "" : ", damaged: ", good ? "" : problem);
+    } else if (mos_loaders_recognise(s->m->arena, head, n, &x->what)) {
+        ; /* it has told what it is */
     } else if (mos_dt_is_blob(head, n)) {
         x->what = "device-tree blob";
     } else if (!environment_at(s, x, limit) && mos_kernel_read(head, n, limit, &header)) {

@@ -3,18 +3,19 @@
 #define MOS_API_SURVEY_H
 
 #include "api/run.h"
-#include "boot/environment.h"
 #include "disk/table.h"
 #include "fs/fs.h"
+#include "loaders/loaders.h"
 
 struct survey_span {
     uint64_t start, length;
     const struct mos_partition *partition; /* NULL: outside of the table, or there is none */
     bool has_volume;
     struct mos_volume_info volume;
-    const char *what;          /* no volume: its content in words; NULL: cannot be told */
-    struct mos_map variables;  /* an environment block */
-    uint64_t environment_size; /* 0: it is none */
+    const char *what;                  /* no volume: its content in words; NULL: cannot be told */
+    struct mos_map variables;          /* an environment block */
+    uint64_t environment_size;         /* 0: it is none */
+    const struct mos_dialect *dialect; /* … whose form it has */
     bool flag_byte;
 };
 

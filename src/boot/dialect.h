@@ -1,9 +1,14 @@
-/* Loaders' languages: one driver each turns a boot plan into the files a loader reads. */
+/* Loaders' languages: what a driver tells about its loader, and does for it.  Each lives in a
+ * folder of its own below loaders/. */
 #ifndef MOS_BOOT_DIALECT_H
 #define MOS_BOOT_DIALECT_H
 
 #include "boot/parcel.h"
 #include "boot/placement.h"
+#include "boot/variables.h"
+#include "fs/fs.h"
+#include "linux/image.h"
+#include "tree/tree.h"
 
 /* One way to boot, with everything settled. */
 struct mos_boot_step {
@@ -114,7 +119,75 @@ struct mos_loader_search {
 struct mos_loader_verb {
     const char *name;
     unsigned loads_to, starts_at; /* the argument (from 1) with the address; 0: it does not */
+    unsigned file;                /* the argument with the path of a file; 0: it has none */
 };
+
+/* What a text in the loader's language does with variables and places in RAM. */
+enum mos_use_kind {
+    MOS_USE_VALUE,  /* a variable's value is put in */
+    MOS_USE_RUN,    /* it is carried out */
+    MOS_USE_SET,    /* it gets a value */
+    MOS_USE_TESTED, /* inside a test for emptiness: may be undefined on purpose */
+};
+struct mos_variable_use {
+    enum mos_use_kind kind;
+    const char *name;
+    size_t offset, length; /* in the text */
+};
+enum mos_deed { MOS_DEED_LOADS, MOS_DEED_STARTS, MOS_DEED_SETS, MOS_DEED_USES };
+struct mos_step {
+    enum mos_deed deed;
+    const char *what;                     /* an address or a variable, as it is written */
+    const char *command;                  /* that does it */
+    const struct mos_loader_variable *by; /* the variable with the script */
+    bool in_loop;
+};
+
+struct mos_loader_language {
+    /* All uses of variables in a text, in order; struct mos_variable_use items. */
+    struct mos_vec (*variables)(struct mos_arena *arena, const char *text, size_t length);
+    /* What the variables do once the board starts, in the order of their text and through each
+     * other; struct mos_step items, so many at most that it ends. */
+    struct mos_vec (*follow)(struct mos_arena *arena, const struct mos_map *variables);
+    /* Does the loader itself set this variable at run time? */
+    bool (*sets)(const char *name);
+    const struct mos_loader_verb *verbs; /* ends with a NULL name */
+};
+
+/* How variables are stored as a block of bytes, and what a running system is told about it. */
+struct mos_stored_form {
+    const char *file; /* its name on a volume, where nothing else is stated */
+    /* Bytes that the variables need in a block, header included. */
+    uint64_t (*size)(const struct mos_map *variables, bool flag_byte);
+    /* Adds a block of `size` bytes, at least the needed ones. */
+    void (*write)(struct mos_buf *out, const struct mos_map *variables, uint64_t size,
+                  bool flag_byte);
+    /* Reads a block; false: it is none, or damaged. */
+    bool (*read)(struct mos_arena *arena, const uint8_t *data, size_t length, struct mos_map *out,
+                 bool *flag_byte);
+    /* The variables that are compiled into a loader's binary; false: there are none. */
+    bool (*find)(struct mos_arena *arena, const uint8_t *binary, size_t length,
+                 struct mos_map *out);
+    /* A file of the system that says where the blocks lie, a line each, and the program by which
+     * the system says that all is well. */
+    const char *system_file, *confirms;
+    /* erase 0: not flash. */
+    void (*write_place)(struct mos_buf *out, const char *device, uint64_t at, uint64_t size,
+                        uint64_t erase);
+};
+
+/* Commands that ways to boot need, beside those that start a kernel; NULL-terminated lists. */
+struct mos_loader_ways {
+    const char *const *file, *const *menu, *const *script, *const *parcel, *const *counted;
+};
+
+/* What the loader knows of a file system whose own row (fs/fs.h) does not name this dialect. */
+struct mos_dialect_volume {
+    const char *fs; /* the driver's name; NULL ends the list */
+    struct mos_fs_loader as;
+};
+
+struct sim_loader; /* rehearse/sim.h */
 
 /* What an eMMC is told once, by hand, in the loader. */
 struct mos_emmc_setup {
@@ -125,9 +198,11 @@ struct mos_emmc_setup {
     int64_t date;
 };
 
+/* Whatever is NULL, the language has not: a definition that asks for it is refused. */
 struct mos_dialect {
     const char *name;
-    const char *script_file; /* where the loader looks for it in the boot volume */
+    const char *script_file;   /* where the loader looks for it in the boot volume */
+    const char *script_suffix; /* of other scripts, in files beside the images: "scr" */
     /* The script's text. */
     void (*write_script)(const struct mos_boot_script *script, struct mos_buf *out);
     /* The same entries, their files from a server. */
@@ -142,12 +217,28 @@ struct mos_dialect {
     void (*write_variables)(const struct mos_boot_script *script, struct mos_arena *arena,
                             void (*set)(void *self, const char *name, const char *value),
                             void *self);
+    bool applies; /* scripts choose trees, and apply overlays */
+    bool parcels; /* it takes kernels out of parcels, and runs a script beside them */
     /* The commands that set up an eMMC. */
     void (*write_emmc_setup)(const struct mos_emmc_setup *setup, struct mos_buf *out);
-    /* The commands that program a flash; NULL: not in this language. */
+    /* The commands that program a flash. */
     void (*write_flash_program)(const struct mos_flash_program *program, struct mos_buf *out);
-    /* Does the loader itself set this variable at run time? */
-    bool (*sets_variable)(const char *name);
+    const struct mos_stored_form *stored;
+    /* A file of the loader's own making by its first bytes: the word for its form in definitions,
+     * and (unless about is NULL) a text for people; NULL: it is none. */
+    const char *(*recognise)(struct mos_arena *arena, const uint8_t *head, size_t length,
+                             const char **about);
+    /* The loader's own tree, wherever its file has it, is changed there: `change` gets each such
+     * tree and returns false to give up.  The whole file as it is then goes to *out; false with
+     * *problem, one sentence. */
+    bool (*lock)(struct mos_ctx *ctx, const uint8_t *bytes, size_t length,
+                 bool (*change)(void *self, struct mos_dt *dt), void *self, struct mos_buf *out,
+                 const char **problem);
+    struct mos_loader_language language;
+    /* The command that starts a kernel of each form; NULL: it cannot. */
+    const char *starts[MOS_KERNEL_FORMS];
+    const char *parcel_starts; /* … and one in a parcel */
+    struct mos_loader_ways ways;
     struct mos_loader_symbols symbols;
     const struct mos_loader_command *commands; /* ends with a NULL name */
     const struct mos_loader_command *forms;   /* what it can read: tables, compressions …; same */
@@ -155,12 +246,13 @@ struct mos_dialect {
     const struct mos_loader_command *first_storage; /* the same in the first stage */
     const struct mos_loader_command *processors;    /* "arm64"; same */
     const struct mos_loader_keeping *keepings;      /* ends with a NULL symbol */
+    const struct mos_dialect_volume *volumes;       /* NULL: the drivers of fs/ know it all */
     struct mos_loader_search search;
-    const struct mos_loader_verb *verbs; /* ends with a NULL name */
+    const struct sim_loader *simulated; /* NULL: it cannot be rehearsed */
 };
 
-extern const struct mos_dialect mos_dialect_u_boot;
-const struct mos_dialect *mos_dialect_find(const char *name); /* NULL: not known */
-const struct mos_dialect *mos_dialect_at(size_t index);
+/* What loaders of the dialect know of a file system; NULL: they cannot read it.  fs may be NULL. */
+const struct mos_fs_loader *mos_dialect_reads(const struct mos_dialect *dialect,
+                                              const struct mos_fs_driver *fs);
 
 #endif

@@ -160,8 +160,8 @@ static bool write_raw(struct mos_build *b, const struct mos_medium_plan *medium,
         return incomplete(b, image_of(b, medium), r);
     if (r->environment) {
         struct mos_buf block = {.arena = b->ctx->arena};
-        mos_environment_write(&block, &r->environment->variables, r->environment->size,
-                              r->environment->flag_byte);
+        b->plan->dialect->stored->write(&block, &r->environment->variables, r->environment->size,
+                                        r->environment->flag_byte);
         raw.errnum = mos_io_write(io, block.data, block.length, 0);
     } else if (r->piece) {
         if (!mos_plan_is_there(r->piece))
@@ -317,8 +317,9 @@ static bool write_flash_program(struct mos_build *b, const struct mos_medium_pla
     p->dialect->wrap_script(&script, mos_buf_string(&text), text.length, &file);
     return small_file(b, mos_printf(b->ctx->arena, "%s-program.txt", m->name), text.data,
                       text.length) &&
-           small_file(b, mos_printf(b->ctx->arena, "%s-program.scr", m->name), file.data,
-                      file.length);
+           small_file(
+               b, mos_printf(b->ctx->arena, "%s-program.%s", m->name, p->dialect->script_suffix),
+               file.data, file.length);
 }
 
 /* What a programmer writes into each region of a flash, a file each: whole pages. */
@@ -351,7 +352,7 @@ static bool write_emmc_setup(struct mos_build *b, const struct mos_medium_plan *
     const struct mos_emmc *s = m->medium->settings;
     struct mos_arena *arena = b->ctx->arena;
     const struct mos_dialect *d = b->plan->dialect;
-    if (!s || m->area || !d)
+    if (!s || m->area || !d || !d->write_emmc_setup)
         return true;
     const struct mos_area *area = mos_has(s->boots_from) ? s->boots_from->target : NULL;
     struct mos_emmc_setup x = {
@@ -370,7 +371,8 @@ static bool write_emmc_setup(struct mos_build *b, const struct mos_medium_plan *
     d->write_emmc_setup(&x, &text);
     d->wrap_script(&script, mos_buf_string(&text), text.length, &file);
     return small_file(b, mos_printf(arena, "%s-setup.txt", m->name), text.data, text.length) &&
-           small_file(b, mos_printf(arena, "%s-setup.scr", m->name), file.data, file.length);
+           small_file(b, mos_printf(arena, "%s-setup.%s", m->name, d->script_suffix), file.data,
+                      file.length);
 }
 
 /* "<board>-<release>" with what the names stand for, as one name. */
@@ -525,7 +527,7 @@ static bool write_network(struct mos_build *b) {
     const struct mos_plan *p = b->plan;
     const struct mos_network *n = p->board->boot ? p->board->boot->network : NULL;
     struct mos_buf text = {.arena = b->ctx->arena}, file = {.arena = b->ctx->arena};
-    if (!n || !p->dialect || !p->script.count)
+    if (!n || !p->dialect || !p->dialect->write_network || !p->script.count)
         return true;
     const struct mos_network_way way = {
         .automatic = mos_has(n->automatic) && n->automatic->truth,
@@ -542,7 +544,8 @@ static bool write_network(struct mos_build *b) {
             return false;
     }
     return small_file(b, "network-boot.txt", text.data, text.length) &&
-           small_file(b, "network-boot.scr", file.data, file.length);
+           small_file(b, mos_printf(b->ctx->arena, "network-boot.%s", p->dialect->script_suffix),
+                      file.data, file.length);
 }
 
 static bool write_texts(struct mos_build *b) {

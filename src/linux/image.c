@@ -27,7 +27,7 @@ static bool read_arm64(const uint8_t *head, size_t length, uint64_t file_size,
     uint64_t size = mos_le64(head + 16);
     *out = (struct mos_kernel_header){.format = "arm64 Image",
                                       .cpu = "arm64",
-                                      .boot_command = "booti",
+                                      .form = MOS_KERNEL_IMAGE,
                                       .text_offset = mos_le64(head + 8),
                                       .alignment = 2 << 20,
                                       .running_size = mos_max(size, file_size),
@@ -47,7 +47,7 @@ static bool read_riscv(const uint8_t *head, size_t length, uint64_t file_size,
         return false;
     *out = (struct mos_kernel_header){.format = "RISC-V Image",
                                       .cpu = "riscv64",
-                                      .boot_command = "booti",
+                                      .form = MOS_KERNEL_IMAGE,
                                       .text_offset = mos_le64(head + 8),
                                       .alignment = 2 << 20,
                                       .running_size = mos_max(mos_le64(head + 16), file_size),
@@ -63,7 +63,7 @@ static bool read_zimage(const uint8_t *head, size_t length, uint64_t file_size,
         return false;
     *out = (struct mos_kernel_header){.format = "32-bit Arm zImage",
                                       .cpu = "arm",
-                                      .boot_command = "bootz",
+                                      .form = MOS_KERNEL_ZIMAGE,
                                       .alignment = 4096,
                                       .running_size = file_size,
                                       .stated_size = mos_le32(head + 44) - mos_le32(head + 40),
@@ -96,9 +96,9 @@ static bool read_elf(const uint8_t *head, size_t length, uint64_t file_size,
 }
 const struct mos_kernel_format mos_kernel_elf = {"ELF", read_elf};
 
-/* The loader's 64-byte legacy header (its include/image.h): big-endian, magic, then size at 12,
- * load 16, entry 20, architecture 29, type 30, compression 31.  Its sums are checked where it is
- * used. */
+/* A 64-byte legacy header, which several loaders write and read: big-endian, magic, then size at
+ * 12, load 16, entry 20, architecture 29, type 30, compression 31.  Its sums are checked where it
+ * is used. */
 static bool read_legacy(const uint8_t *head, size_t length, uint64_t file_size,
                         struct mos_kernel_header *out) {
     enum { MAGIC = 0x27051956, KERNEL = 2, ARM = 2, ARM64 = 22, RISCV = 26 };
@@ -107,7 +107,7 @@ static bool read_legacy(const uint8_t *head, size_t length, uint64_t file_size,
         head[31] >= sizeof kinds / sizeof *kinds)
         return false;
     *out = (struct mos_kernel_header){.format = "legacy kernel file",
-                                      .boot_command = "bootm",
+                                      .form = MOS_KERNEL_WRAPPED,
                                       .cpu = head[29] == ARM     ? "arm"
                                              : head[29] == ARM64 ? "arm64"
                                              : head[29] == RISCV ? "riscv64"

@@ -6,15 +6,24 @@
 
 enum { MOS_KERNEL_HEAD = 4096 }; /* bytes of a file that a reader may look at */
 
+/* How a loader has to start it. */
+enum mos_kernel_form {
+    MOS_KERNEL_OTHER,   /* it cannot be started as it is */
+    MOS_KERNEL_IMAGE,   /* Image: text_offset from an aligned place */
+    MOS_KERNEL_ZIMAGE,  /* it expands itself, 32-bit Arm */
+    MOS_KERNEL_WRAPPED, /* behind a legacy header */
+    MOS_KERNEL_FORMS,
+};
+
 struct mos_kernel_header {
-    const char *format;       /* "arm64 Image" */
-    const char *cpu;          /* "arm64"; NULL: cannot be told (compressed) */
-    const char *boot_command; /* the loader's command for it; NULL: it cannot be started as it is */
-    uint64_t text_offset;     /* from a place aligned to `alignment` to its first byte */
-    uint64_t alignment;       /* of that place */
-    uint64_t running_size;    /* bytes of RAM from its first byte, zero-initialised tail included */
-    uint64_t stated_size;     /* bytes that it must have to be whole; 0: not stated */
-    uint64_t held_size; /* … and those that are there, of the same thing: outside or inside */
+    const char *format; /* "arm64 Image" */
+    const char *cpu;    /* "arm64"; NULL: cannot be told (compressed) */
+    enum mos_kernel_form form;
+    uint64_t text_offset;  /* from a place aligned to `alignment` to its first byte */
+    uint64_t alignment;    /* of that place */
+    uint64_t running_size; /* bytes of RAM from its first byte, zero-initialised tail included */
+    uint64_t stated_size;  /* bytes that it must have to be whole; 0: not stated */
+    uint64_t held_size;    /* … and those that are there, of the same thing: outside or inside */
     /* Known after mos_kernel_apply only: */
     uint64_t expanded_size;  /* it unpacks itself: how much that takes, with what it clears; or 0 */
     uint64_t expands_to;     /* … to this many bytes behind a multiple of 128 MiB */

@@ -42,8 +42,8 @@ bool mos_kernel_measure(struct mos_ctx *ctx, const uint8_t *bytes, size_t length
     out->head_length = mos_min(length, sizeof out->head);
     memcpy(out->head, bytes, out->head_length);
     struct mos_kernel_header inner;
-    if (mos_kernel_read(out->head, out->head_length, length, &inner) && inner.boot_command &&
-        strcmp(inner.boot_command, "bootz") == 0)
+    if (mos_kernel_read(out->head, out->head_length, length, &inner) &&
+        inner.form == MOS_KERNEL_ZIMAGE)
         measure_zimage(bytes, length, out);
     return true;
 }
@@ -64,7 +64,7 @@ bool mos_kernel_apply(struct mos_kernel_header *h, const struct mos_kernel_facts
         h->wrapped = true;
         h->load = outer.load;
         h->entry = outer.entry;
-        h->boot_command = outer.boot_command;
+        h->form = outer.form;
         h->format = outer.format;
         h->cpu = h->cpu ? h->cpu : outer.cpu;
     }

@@ -189,12 +189,12 @@ static void expand_environment(struct mos_plan *plan, struct mos_environment_pla
         struct mos_buf text = {.arena = plan->ctx->arena};
         if (!mos_has(v->value) || !strchr(v->value->text, '<') || !expand(plan, v->value, &text))
             continue;
-        mos_environment_set(plan->ctx->arena, &e->variables, v->r.name, mos_buf_string(&text),
-                            v->value->place);
+        mos_variables_set(plan->ctx->arena, &e->variables, v->r.name, mos_buf_string(&text),
+                          v->value->place);
         any = true;
     }
     if (any)
-        e->needed = mos_environment_size(&e->variables, e->flag_byte);
+        e->needed = plan->dialect->stored->size(&e->variables, e->flag_byte);
 }
 
 /* ---- entries ---- */
@@ -215,8 +215,9 @@ bool mos_plan_is_via(const struct mos_plan *plan, enum mos_via via) {
     return (stated == MOS_VIA_UNSTATED ? MOS_VIA_SCRIPT : stated) == via;
 }
 
-const struct mos_setenv *mos_plan_loader_variable(const struct mos_plan *plan, const char *name) {
-    const struct mos_setenv *v = NULL;
+const struct mos_loader_variable *mos_plan_loader_variable(const struct mos_plan *plan,
+                                                           const char *name) {
+    const struct mos_loader_variable *v = NULL;
     for (size_t i = 0; name && i < plan->environments.count && !v; i++)
         v = mos_map_get(
             &((struct mos_environment_plan *)mos_vec_pointer(&plan->environments, i))->variables,
@@ -226,7 +227,7 @@ const struct mos_setenv *mos_plan_loader_variable(const struct mos_plan *plan, c
 
 /* A number as the loader reads it in a variable: hexadecimal. */
 static bool hexadecimal(const struct mos_plan *plan, const char *name, uint64_t *out) {
-    const struct mos_setenv *v = name ? mos_plan_loader_variable(plan, name) : NULL;
+    const struct mos_loader_variable *v = name ? mos_plan_loader_variable(plan, name) : NULL;
     char *end;
     if (!v || !*v->value)
         return false;
@@ -255,8 +256,10 @@ static void ask_loader(struct mos_plan *plan, size_t thing, struct mos_placement
     if (!plan->dialect)
         return;
     const struct mos_loader_symbols *symbols = &plan->dialect->symbols;
-    const struct mos_setenv *at = mos_plan_loader_variable(plan, symbols->address_of[thing]);
-    const struct mos_setenv *limit = mos_plan_loader_variable(plan, symbols->limit_of[thing]);
+    const struct mos_loader_variable *at =
+        mos_plan_loader_variable(plan, symbols->address_of[thing]);
+    const struct mos_loader_variable *limit =
+        mos_plan_loader_variable(plan, symbols->limit_of[thing]);
     if (mos_plan_is_via(plan, MOS_VIA_MENU) && at &&
         mos_address_parse(at->value, &value) == MOS_NUMBER_OK) {
         p->given = p->by_loader = true;
@@ -277,7 +280,8 @@ static void ask_expansion(struct mos_plan *plan, struct mos_entry_plan *e) {
     uint64_t value;
     if (!plan->dialect || !e->header.compression || !mos_plan_is_via(plan, MOS_VIA_MENU))
         return;
-    const struct mos_setenv *at = mos_plan_loader_variable(plan, plan->dialect->symbols.expands_to);
+    const struct mos_loader_variable *at =
+        mos_plan_loader_variable(plan, plan->dialect->symbols.expands_to);
     if (at && mos_address_parse(at->value, &value) == MOS_NUMBER_OK)
         e->step.kernel.ranges[MOS_RANGE_MOVED].start = value;
 }
@@ -366,8 +370,7 @@ static bool read_kernel(struct mos_plan *plan, struct mos_entry_plan *e) {
     const struct mos_piece_plan *p = e->kernel;
     if (!mos_kernel_read(p->head, p->head_length, p->size, &e->header))
         return false;
-    bool whole = e->header.compression || e->header.wrapped ||
-                 (e->header.boot_command && strcmp(e->header.boot_command, "bootz") == 0);
+    bool whole = e->header.compression || e->header.wrapped || e->header.form == MOS_KERNEL_ZIMAGE;
     return !whole || measure_kernel(plan, e);
 }
 
@@ -381,13 +384,15 @@ static struct mos_entry_plan *plan_entry(struct mos_plan *plan, const struct mos
     e->ramdisk = mos_has(def->ramdisk) ? mos_plan_piece(plan, def->ramdisk->target) : NULL;
     e->tree = blob_of(plan, def->tree);
     if (mos_plan_is_there(e->kernel))
-        e->kernel_known = read_kernel(plan, e) && e->header.boot_command;
+        e->kernel_known = read_kernel(plan, e) && e->header.form;
     struct mos_buf arguments = {.arena = plan->ctx->arena};
     write_arguments(plan, def, &arguments);
     find_root(plan, e);
     e->step.name = def->r.name;
     e->step.arguments = mos_buf_string(&arguments);
-    e->step.command = e->kernel_known ? e->header.boot_command : "booti";
+    e->step.command =
+        plan->dialect ? plan->dialect->starts[e->kernel_known ? e->header.form : MOS_KERNEL_IMAGE]
+                      : NULL;
     if (e->kernel)
         e->step.kernel_file = boot_file(plan, e->kernel->def->r.name);
     if (e->tree)
@@ -397,22 +402,6 @@ static struct mos_entry_plan *plan_entry(struct mos_plan *plan, const struct mos
         e->step.ramdisk_file = boot_file(plan, e->ramdisk->def->r.name);
     settle(plan, e);
     return e;
-}
-
-static void find_dialect(struct mos_plan *plan) {
-    const struct mos_loader *l = plan->board->loader;
-    if (!l || !mos_has(l->dialect))
-        return;
-    plan->dialect = mos_dialect_find(l->dialect->text);
-    if (plan->dialect)
-        return;
-    struct mos_buf known = {.arena = plan->ctx->arena};
-    for (size_t i = 0; mos_dialect_at(i); i++)
-        mos_buf_printf(&known, "%s%s", i ? ", " : "", mos_dialect_at(i)->name);
-    struct mos_finding *f = mos_find(&plan->ctx->findings, MOS_RULE_BOARD_SCHEMA,
-                                     "There is no loader dialect %s.", l->dialect->text);
-    mos_finding_at(&plan->ctx->findings, f, l->dialect->place);
-    mos_finding_try(&plan->ctx->findings, f, "Known: %s.", mos_buf_string(&known));
 }
 
 /* Trees that a variable chooses, as the script names them. */
@@ -469,12 +458,12 @@ static void set_variable(void *self, const char *name, const char *value) {
     struct mos_plan *plan = self;
     for (size_t i = 0; i < plan->environments.count; i++) {
         struct mos_environment_plan *e = mos_vec_pointer(&plan->environments, i);
-        const struct mos_setenv *there = mos_map_get(&e->variables, name);
+        const struct mos_loader_variable *there = mos_map_get(&e->variables, name);
         if (there && mos_named_get(&e->def->values, name))
             continue; /* the user's own comes first */
-        mos_environment_set(plan->ctx->arena, &e->variables, name, value,
-                            plan->board->boot->r.key_place);
-        e->needed = mos_environment_size(&e->variables, e->flag_byte);
+        mos_variables_set(plan->ctx->arena, &e->variables, name, value,
+                          plan->board->boot->r.key_place);
+        e->needed = plan->dialect->stored->size(&e->variables, e->flag_byte);
     }
 }
 
@@ -526,12 +515,11 @@ void mos_plan_boot(struct mos_plan *plan) {
     find_ram(plan);
     for (size_t i = 0; i < plan->environments.count; i++)
         expand_environment(plan, mos_vec_pointer(&plan->environments, i));
-    find_dialect(plan);
     const struct mos_boot *b = plan->board->boot;
     find_choices(plan);
     for (size_t i = 0; b && i < b->entries.count; i++)
         mos_vec_push_pointer(&plan->entries, plan_entry(plan, b->entries.items[i]));
-    if (plan->entries.count && plan->boot_region && plan->dialect)
+    if (plan->entries.count && plan->boot_region && plan->dialect && !plan->lacks_way)
         write_script(plan);
 }
 

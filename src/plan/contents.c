@@ -125,7 +125,7 @@ bool mos_plan_region_bytes(struct mos_plan *plan, const struct mos_region_plan *
         const struct mos_environment_plan *e = region->environment;
         if (e->needed > e->size)
             return false;
-        mos_environment_write(&block, &e->variables, e->size, e->flag_byte);
+        plan->dialect->stored->write(&block, &e->variables, e->size, e->flag_byte);
         *bytes = (const uint8_t *)block.data;
         *length = block.length;
         return true;

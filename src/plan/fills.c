@@ -120,7 +120,7 @@ static bool stream_environment(struct mos_plan *plan, const struct mos_fill *f, 
         struct mos_buf block = {.arena = plan->ctx->arena};
         if (e->def != f->environment->target || e->needed > e->size)
             continue;
-        mos_environment_write(&block, &e->variables, e->size, e->flag_byte);
+        plan->dialect->stored->write(&block, &e->variables, e->size, e->flag_byte);
         return mos_plan_stream_boot_file(
             plan, &(struct mos_boot_file){path, NULL, block.data, block.length}, false, sink);
     }
@@ -143,7 +143,7 @@ bool mos_plan_stream_brought(struct mos_plan *plan, const struct mos_fill *f, bo
     if (mos_fill_makes(f, MOS_MADE_BOOT))
         return mos_plan_stream_boot_files(plan, counting, sink);
     if (mos_has(f->environment))
-        return stream_environment(plan, f, *prefix ? prefix : "uboot.env", sink);
+        return stream_environment(plan, f, *prefix ? prefix : plan->dialect->stored->file, sink);
     if (mos_has(f->piece)) {
         const struct mos_piece_plan *p = mos_plan_piece(plan, f->piece->target);
         return !mos_plan_is_there(p) ||

@@ -196,7 +196,7 @@ static bool pack_parcel(struct maker *m) {
             (struct mos_parcel_item){.name = part->r.name,
                                      .about = part->piece->text,
                                      .type = type_of(part),
-                                     .os = is_tree(part) ? NULL : "u-boot",
+                                     .os = is_tree(part) ? NULL : m->plan->dialect->name,
                                      .cpu = strcmp(cpu, "riscv64") == 0 ? "riscv" : cpu,
                                      .compression = "none",
                                      .has_load = part->load != NULL,

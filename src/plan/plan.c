@@ -51,6 +51,7 @@ struct mos_plan *mos_plan_make(struct mos_ctx *ctx, const struct mos_board *boar
     plan->files = mos_map_make(ctx->arena);
     plan->boot_prefix = "";
     open_questions(plan);
+    mos_plan_loader(plan);
     if (!mos_plan_pieces(plan) || !mos_plan_lock(plan) || !mos_plan_packs(plan) ||
         !mos_plan_environments(plan))
         return NULL;

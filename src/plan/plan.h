@@ -5,7 +5,7 @@
 #define MOS_PLAN_PLAN_H
 
 #include "boot/dialect.h"
-#include "boot/environment.h"
+#include "boot/variables.h"
 #include "content/content.h"
 #include "disk/table.h"
 #include "fs/fs.h"
@@ -103,7 +103,7 @@ struct mos_medium_plan {
 
 struct mos_environment_plan {
     const struct mos_environment *def;
-    struct mos_map variables; /* name -> struct mos_setenv * */
+    struct mos_map variables; /* name -> struct mos_loader_variable * */
     uint64_t needed, size;
     bool flag_byte;
 };
@@ -179,7 +179,8 @@ struct mos_plan {
     bool has_config;
     struct mos_map defaults; /* the loader's compiled-in variables */
     bool has_defaults;
-    const struct mos_dialect *dialect;
+    const struct mos_dialect *dialect; /* of the loader; NULL: not stated, or not known */
+    bool lacks_way; /* … and it cannot boot in the way that is asked for: it was said */
     struct mos_ram_map ram;
     bool has_ram;
     const struct mos_region_plan *boot_region; /* the volume with `made: boot` */
@@ -280,6 +281,9 @@ struct mos_table_data mos_plan_table(const struct mos_plan *plan,
 bool mos_plan_reach(struct mos_plan *plan, const char *path, enum mos_file_kind want,
                     const char *what, struct mos_place place, const char **full,
                     struct mos_file_info *info);
+/* The same for a text that is read: NULL after a finding or an error. */
+const struct mos_source *mos_plan_source(struct mos_plan *plan, const struct mos_value *path,
+                                         const char *what);
 
 /* Every piece's hash, for pins and the ledger. */
 bool mos_plan_hash(struct mos_plan *plan, struct mos_piece_plan *piece);
@@ -367,11 +371,13 @@ const struct mos_region_plan *mos_plan_region(const struct mos_plan *plan, const
 /* Is this what the loader is given (boot.via)?  There is a boot. */
 bool mos_plan_is_via(const struct mos_plan *plan, enum mos_via via);
 /* A variable of the loader, stored or compiled in; NULL: not known. */
-const struct mos_setenv *mos_plan_loader_variable(const struct mos_plan *plan, const char *name);
+const struct mos_loader_variable *mos_plan_loader_variable(const struct mos_plan *plan,
+                                                           const char *name);
 /* A value of the loader's own configuration, without quotes; NULL: not known. */
 const struct mos_setting *mos_plan_loader_symbol(const struct mos_plan *plan, const char *symbol);
 
 /* The steps, in their order (plan.c calls them). */
+void mos_plan_loader(struct mos_plan *plan);
 bool mos_plan_pieces(struct mos_plan *plan);
 void mos_plan_layout(struct mos_plan *plan);
 bool mos_plan_config(struct mos_plan *plan);

@@ -62,3 +62,13 @@ bool mos_plan_reach(struct mos_plan *plan, const char *path, enum mos_file_kind 
         not_there(plan, what, path, e, want, place);
     return false;
 }
+
+const struct mos_source *mos_plan_source(struct mos_plan *plan, const struct mos_value *path,
+                                         const char *what) {
+    enum { TEXT_LIMIT = 64 << 20 };
+    struct mos_file_info info;
+    const char *full;
+    if (!mos_plan_reach(plan, path->text, MOS_FILE_REGULAR, what, path->place, &full, &info))
+        return NULL;
+    return mos_source_load(plan->ctx, full, path->text, TEXT_LIMIT);
+}

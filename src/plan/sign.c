@@ -3,7 +3,6 @@
 #include "plan/plan.h"
 
 #include "base/bytes.h"
-#include "boot/lock.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -192,7 +191,7 @@ bool mos_plan_lock(struct mos_plan *plan) {
     struct mos_piece_plan *p =
         def && mos_has(def->locks) ? mos_plan_piece(plan, def->locks->target) : NULL;
     struct lock l = {.plan = plan};
-    if (!mos_plan_is_there(p) || !mos_has(key))
+    if (!mos_plan_is_there(p) || !mos_has(key) || !plan->dialect || !plan->dialect->lock)
         return true;
     l.name = key_name(plan, def);
     l.pem = read_pem(plan, key, &l.length);
@@ -203,7 +202,7 @@ bool mos_plan_lock(struct mos_plan *plan) {
     const char *problem;
     if (!bytes)
         return false;
-    if (mos_lock_loader(plan->ctx, bytes, (size_t)p->size, add_key, &l, &out, &problem)) {
+    if (plan->dialect->lock(plan->ctx, bytes, (size_t)p->size, add_key, &l, &out, &problem)) {
         mos_plan_take_bytes(p, out.data, out.length);
         return true;
     }

@@ -94,6 +94,7 @@ static const char *mounted_at(const struct writer *w, const struct mos_region_pl
 
 /* Variables that are kept in a file of a volume. */
 static void put_environment_files(struct writer *w, struct mos_buf *out) {
+    const struct mos_stored_form *form = w->plan->dialect->stored;
     for (size_t i = 0; i < w->plan->media.count; i++) {
         const struct mos_medium_plan *m = mos_vec_pointer(&w->plan->media, i);
         for (size_t k = 0; k < m->regions.count; k++) {
@@ -105,9 +106,11 @@ static void put_environment_files(struct writer *w, struct mos_buf *out) {
                 const struct mos_environment *e =
                     mos_has(f->environment) ? f->environment->target : NULL;
                 if (e && mos_has(e->size))
-                    mos_buf_printf(out, "%s%s%s 0x0 0x%llx\n", at, strcmp(at, "/") == 0 ? "" : "/",
-                                   mos_text_or(f->to, "uboot.env"),
-                                   (unsigned long long)e->size->number);
+                    form->write_place(out,
+                                      mos_printf(w->arena, "%s%s%s", at,
+                                                 strcmp(at, "/") == 0 ? "" : "/",
+                                                 mos_text_or(f->to, form->file)),
+                                      0, e->size->number, 0);
             }
         }
     }
@@ -115,6 +118,7 @@ static void put_environment_files(struct writer *w, struct mos_buf *out) {
 
 /* Device, offset, size (and sector size on flash) of each copy. */
 static bool put_loader_access(struct writer *w) {
+    const struct mos_stored_form *form = w->plan->dialect->stored;
     struct mos_buf b = {.arena = w->arena};
     mos_buf_text(&b, "# Made by Mosaicum: where the loader keeps its environment.\n");
     for (size_t i = 0; i < w->plan->media.count; i++) {
@@ -123,16 +127,14 @@ static bool put_loader_access(struct writer *w) {
             const struct mos_region_plan *r = mos_vec_pointer(&m->regions, k);
             if (!r->environment || !r->placed)
                 continue;
-            mos_buf_printf(&b, "/dev/%s 0x%llx 0x%llx", m->medium->kernel->text,
-                           (unsigned long long)r->start, (unsigned long long)r->environment->size);
-            if (mos_has(m->medium->erase) && m->medium->kernel->text[0] == 'm' &&
-                strncmp(m->medium->kernel->text, "mtd", 3) == 0)
-                mos_buf_printf(&b, " 0x%llx", (unsigned long long)m->medium->erase->number);
-            mos_buf_char(&b, '\n');
+            bool flash =
+                mos_has(m->medium->erase) && strncmp(m->medium->kernel->text, "mtd", 3) == 0;
+            form->write_place(&b, mos_printf(w->arena, "/dev/%s", m->medium->kernel->text),
+                              r->start, r->environment->size, flash ? m->medium->erase->number : 0);
         }
     }
     put_environment_files(w, &b);
-    return put(w, "etc/fw_env.config", 0644, 0, mos_buf_string(&b));
+    return put(w, form->system_file, 0644, 0, mos_buf_string(&b));
 }
 
 /* ---- users ---- */
@@ -348,12 +350,13 @@ static const char confirm_unit[] = "[Unit]\n"
                                    "After=multi-user.target\n\n"
                                    "[Service]\n"
                                    "Type=oneshot\n"
-                                   "ExecStart=/usr/bin/fw_setenv boot_tries 0\n\n"
+                                   "ExecStart=%s\n\n"
                                    "[Install]\n"
                                    "WantedBy=multi-user.target\n";
 
 /* Once the system runs, the loader's count goes back to 0. */
 static bool put_confirm(struct writer *w, const struct mos_value *by) {
+    const char *confirms = w->plan->dialect->stored->confirms;
     if (mos_starter_of(by) == MOS_STARTER_SYSTEMD) {
         struct mos_entry as = {
             .path = "etc/systemd/system/multi-user.target.wants/boot-confirm.service",
@@ -361,11 +364,12 @@ static bool put_confirm(struct writer *w, const struct mos_value *by) {
             .mode = 0777,
             .mtime = w->plan->board->date,
             .target = "../boot-confirm.service"};
-        return put(w, "etc/systemd/system/boot-confirm.service", 0644, 0, confirm_unit) &&
+        return put(w, "etc/systemd/system/boot-confirm.service", 0644, 0,
+                   mos_printf(w->arena, confirm_unit, confirms)) &&
                w->sink->entry(w->sink->self, &as) && w->sink->end(w->sink->self, 0);
     }
     w->inittab = with_line(w, w->inittab ? w->inittab : old_text(w, "etc/inittab"), "conf",
-                           "conf::once:/usr/bin/fw_setenv boot_tries 0");
+                           mos_printf(w->arena, "conf::once:%s", confirms));
     return true;
 }
 

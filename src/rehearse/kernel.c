@@ -154,7 +154,7 @@ void sim_kernel(struct sim *s) {
     if (b->header.cpu && s->rig->cpu && strcmp(b->header.cpu, s->rig->cpu) != 0)
         sim_wrong(s, MOS_END_SILENT, "The kernel is made for %s, the board is %s.", b->header.cpu,
                   s->rig->cpu);
-    if (!b->header.boot_command)
+    if (!b->header.form)
         sim_undecided(s, "what kind of program is started: its header is not known");
     if (b->header.held_size < b->header.stated_size)
         sim_wrong(s, MOS_END_SILENT, "The kernel is cut off: %s of %s.",

@@ -20,7 +20,7 @@ static struct sim *begin(struct mos_ctx *ctx, const struct mos_rig *rig,
                                .passed = mos_vec_make(ctx->arena, sizeof(struct mos_passed_entry)),
                                .console = {.arena = ctx->arena}};
     *s = (struct sim){.ctx = ctx,
-                      .command = sim_command,
+                      .dialect = rig->dialect,
                       .arena = ctx->arena,
                       .rig = rig,
                       .out = out,
@@ -29,33 +29,12 @@ static struct sim *begin(struct mos_ctx *ctx, const struct mos_rig *rig,
     return s;
 }
 
-/* The loader's own tree lies below the loader: scripts pass its address on. */
-static void place_control_tree(struct sim *s) {
-    const struct mos_rig *m = s->rig;
-    if (!m->tree || !m->ram.length)
-        return;
-    uint64_t top = m->loader_from ? m->loader_from : m->ram.start + m->ram.length;
-    uint64_t at = mos_round_up(top, 4096);
-    if (!sim_ram_is(s, at, m->tree_length))
-        at = mos_round_down(top - m->tree_length, 4096);
-    sim_ram_write(s, at, m->tree, m->tree_length);
-    sim_ram_claim(s, at, m->tree_length, "the loader's own tree");
-    sim_set_number(s, "fdtcontroladdr", at);
-    const char *given = sim_get(s, "fdt_addr"); /* where the firmware before it left the tree */
-    if (given && sim_address(given, &at) && sim_ram_is(s, at, m->tree_length)) {
-        sim_ram_write(s, at, m->tree, m->tree_length);
-        sim_ram_claim(s, at, m->tree_length, "the machine's tree");
-    }
-}
-
 /* One start of the loader. */
 static void start(struct sim *s) {
     s->stop = SIM_GOES_ON;
     s->steps = 0;
     s->depth = 0;
-    s->code = 0;
-    s->tree_at = 0;
-    s->current = s->entry = s->first_trouble = s->last_trouble = s->undecided = NULL;
+    s->entry = s->first_trouble = s->last_trouble = s->undecided = NULL;
     s->boot = (struct sim_boot){0};
     s->variable = s->argument = NULL;
     s->words = NULL;
@@ -65,17 +44,12 @@ static void start(struct sim *s) {
     s->out->entry = s->out->root = NULL;
     s->out->starts++;
     sim_ram_start(s);
-    sim_environment_start(s);
-    place_control_tree(s);
-    const char *boot = sim_get(s, "bootcmd"), *delay = sim_get(s, "bootdelay");
+    s->dialect->simulated->wake(s);
     if (s->rig->waits)
         sim_trouble(s,
                     "the loader was built not to start by itself: it waits for somebody to type");
-    else if (boot && !(delay && strtol(delay, NULL, 10) == -1))
-        sim_run_variable(s, "bootcmd");
     else
-        sim_trouble(s, boot ? "bootdelay is -1: the loader waits for somebody to type"
-                            : "there is no variable bootcmd: nothing is started");
+        s->dialect->simulated->start(s);
 }
 
 static void name_entry(struct sim *s) {
@@ -221,8 +195,7 @@ struct mos_rehearsal_shell *mos_rehearsal_shell(struct mos_ctx *ctx, const struc
     struct mos_rehearsal_shell *shell = mos_alloc(ctx->arena, sizeof *shell);
     shell->sim = begin(ctx, rig, &shell->out);
     sim_ram_start(shell->sim);
-    sim_environment_start(shell->sim);
-    place_control_tree(shell->sim);
+    shell->sim->dialect->simulated->wake(shell->sim);
     return shell;
 }
 
@@ -231,8 +204,7 @@ const char *mos_rehearsal_type(struct mos_rehearsal_shell *shell, const char *te
     size_t from = s->console->length;
     s->stop = SIM_GOES_ON;
     s->steps = 0;
-    text = mos_printf(s->arena, "%s\n", text);
-    sim_run_text(s, text, strlen(text), 0);
+    s->dialect->simulated->type(s, text);
     return mos_strdup(s->arena, mos_buf_string(s->console) + from);
 }
 
@@ -268,13 +240,13 @@ void mos_rig_add_block(struct mos_arena *arena, struct mos_vec *environments,
         .what = mos_printf(arena, "environment at %s", mos_size_text(arena, at))};
 }
 
-void mos_rig_add_file(struct mos_vec *environments, const struct mos_rig_medium *medium,
-                      unsigned partition, uint64_t size) {
+void mos_rig_add_file(struct mos_arena *arena, struct mos_vec *environments, const char *file,
+                      const struct mos_rig_medium *medium, unsigned partition, uint64_t size) {
     *(struct mos_rig_environment *)mos_vec_push(environments) =
         (struct mos_rig_environment){.medium = medium,
                                      .copy_at = UINT64_MAX,
                                      .size = size,
-                                     .file = "uboot.env",
+                                     .file = file,
                                      .partition = partition,
-                                     .what = "environment in uboot.env"};
+                                     .what = mos_printf(arena, "environment in %s", file)};
 }

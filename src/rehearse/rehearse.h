@@ -3,7 +3,7 @@
 #ifndef MOS_REHEARSE_REHEARSE_H
 #define MOS_REHEARSE_REHEARSE_H
 
-#include "boot/environment.h"
+#include "boot/dialect.h"
 #include "boot/placement.h"
 #include "fs/fs.h"
 #include "io/io.h"
@@ -31,9 +31,9 @@ struct mos_rig_environment {
 void mos_rig_add_block(struct mos_arena *arena, struct mos_vec *environments,
                        const struct mos_rig_medium *medium, uint64_t at, uint64_t size,
                        bool flag_byte);
-/* Adds the loader's file with its variables, in a FAT partition. */
-void mos_rig_add_file(struct mos_vec *environments, const struct mos_rig_medium *medium,
-                      unsigned partition, uint64_t size);
+/* Adds a file with the loader's variables, in a partition that it can read. */
+void mos_rig_add_file(struct mos_arena *arena, struct mos_vec *environments, const char *file,
+                      const struct mos_rig_medium *medium, unsigned partition, uint64_t size);
 
 /* A volume that is known by what it will hold, not by bytes of its medium. */
 struct mos_rig_volume {
@@ -57,11 +57,12 @@ enum mos_picks { MOS_PICKS_UNKNOWN, MOS_PICKS_USUAL, MOS_PICKS_BY_TREE };
 
 /* What is soldered on: no image can tell it. */
 struct mos_rig {
-    const char *cpu;                 /* "arm64"; NULL: what the kernel says */
-    struct mos_ram_span ram;         /* length 0: not known */
-    uint64_t loader_from;            /* the loader itself lies from here to the end of RAM;
-                                        0: not known */
-    const struct mos_ram_span *held; /* RAM that others own: nothing is loaded there */
+    const struct mos_dialect *dialect; /* of its loader: one that can be rehearsed */
+    const char *cpu;                   /* "arm64"; NULL: what the kernel says */
+    struct mos_ram_span ram;           /* length 0: not known */
+    uint64_t loader_from;              /* the loader itself lies from here to the end of RAM;
+                                          0: not known */
+    const struct mos_ram_span *held;   /* RAM that others own: nothing is loaded there */
     size_t held_count;
     const struct mos_rig_medium *media;
     size_t media_count;

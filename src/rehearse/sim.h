@@ -5,7 +5,6 @@
 #include "disk/table.h"
 #include "fs/fs.h"
 #include "rehearse/rehearse.h"
-#include "shell/shell.h"
 #include "tree/tree.h"
 
 /* ---- RAM ---- */
@@ -55,26 +54,13 @@ struct sim_disk {
     struct mos_vec volumes; /* of struct sim_volume * */
 };
 
-/* A kernel as it lies in a container. */
-struct sim_payload {
-    const uint8_t *data;
-    size_t length;
-    uint64_t from, to; /* where it lies in RAM, and where it is to run */
-    const char *compression;
-    uint64_t in_parcel; /* where that lies; 0: it is none */
-};
-
-/* What a command left behind for the boot: see boot.c. */
+/* What is to be started, as the loader's commands have settled it: see hand.c. */
 struct sim_boot {
-    const char *command;
-    struct sim_payload payload;   /* of bootm, until it is in its place */
-    unsigned step;                /* of bootm by steps: the last that was done */
-    uint64_t kernel, kernel_size; /* as loaded, or unpacked */
+    uint64_t kernel, kernel_size;                                   /* as loaded, or unpacked */
     const struct sim_thing *kernel_from, *tree_from, *ramdisk_from; /* what they are; NULL: ? */
     struct mos_kernel_header header;
     uint64_t runs_at, runs_size;
     uint64_t tree, tree_size, ramdisk, ramdisk_size; /* where the kernel gets them; size 0: none */
-    struct mos_ram_span placed_tree; /* stays taken when the tree is placed once more */
     const char *arguments;
     bool by_ramdisk;  /* its first program decides what becomes of the root */
     bool checked;     /* a sum over the kernel's bytes was right */
@@ -83,26 +69,36 @@ struct sim_boot {
 
 enum sim_stop { SIM_GOES_ON, SIM_RESET, SIM_STARTED, SIM_HANGS, SIM_ENDLESS, SIM_OFF };
 
-#define SIM_DIALECT "u-boot" /* whose commands are carried out here */
+struct sim;
+
+/* A loader in a rehearsal: what the dialect's driver (boot/dialect.h) carries out of its own
+ * language.  All of them work on one struct sim, which outlives several starts of the board. */
+struct sim_loader {
+    /* What is there before the first command: variables, the loader's own tree.  Called once a
+     * start, after RAM was made; s->own is the last start's, or NULL at the first. */
+    void (*wake)(struct sim *s);
+    /* What it does by itself then; returns when s->stop says what became of it, or (SIM_GOES_ON)
+     * at its prompt.  Whatever keeps it from starting something is a trouble (sim_trouble). */
+    void (*start)(struct sim *s);
+    /* What somebody types at its prompt; NULL: there is none. */
+    void (*type)(struct sim *s, const char *text);
+};
 
 struct sim {
     struct mos_ctx *ctx;
     struct mos_arena *arena;
     const struct mos_rig *rig;
     struct mos_rehearsal *out;
-    /* Carries out a command: sim_command, for those whom it calls itself. */
-    int (*command)(struct sim *s, int argc, const char *const *argv);
-    struct mos_map env, locals; /* name -> const char *value; NULL: not set */
-    struct mos_map stored;      /* what saveenv keeps for the next start; made at the first */
+    const struct mos_dialect *dialect; /* rig->dialect */
+    void *own;                         /* the loader's own state, of its own type */
+    struct mos_map env;                /* name -> const char *value; NULL: not set */
+    struct mos_map stored; /* what the loader keeps for the next start; made at the first */
     bool has_stored;
     struct sim_ram ram;
     struct mos_vec disks; /* of struct sim_disk * */
-    int code;             /* of the last command: $? */
-    unsigned depth;       /* of run and source */
+    unsigned depth;       /* of scripts within scripts, for events */
     unsigned long steps;  /* commands so far */
     enum sim_stop stop;
-    uint64_t tree_at;    /* working tree of the fdt command; 0: none */
-    const char *current; /* medium of `mmc dev` and its kin */
     struct sim_boot boot;
     const char *entry; /* name of what is being tried; NULL: it has none */
     /* what was complained about since that began, first and last; NULL: nothing */
@@ -144,27 +140,10 @@ void sim_set_number(struct sim *s, const char *name, uint64_t value); /* hexadec
 uint64_t sim_number(const char *text, const char **end, int base);
 bool sim_address(const char *text, uint64_t *out); /* all of it */
 
-/* ---- run.c: the shell ---- */
-int sim_run_text(struct sim *s, const char *text, size_t length, unsigned flags);
-int sim_run_variable(struct sim *s, const char *name);
-/* The commands of a variable, or (NULL) of a script. */
-int sim_run_nested(struct sim *s, const char *variable, const char *text, unsigned flags);
-
-/* ---- commands.c ---- */
-struct sim_command {
-    const char *name;
-    int (*run)(struct sim *s, int argc, const char *const *argv);
-    unsigned most; /* arguments with the name; 0: any number */
-};
-/* Runs a command line; -1: wrong use. */
-int sim_command(struct sim *s, int argc, const char *const *argv);
 /* The loader was built without this command or ability. */
 bool sim_lacks(const struct sim *s, const char *name);
 /* Is it known to have been built with something that most are built without? */
 bool sim_has(const struct sim *s, const char *name);
-int sim_usage(struct sim *s, const char *name);
-extern const struct sim_command sim_commands_plain[], sim_commands_environment[],
-    sim_commands_storage[], sim_commands_memory[], sim_commands_tree[], sim_commands_boot[];
 
 /* ---- ram.c ---- */
 void sim_ram_start(struct sim *s);
@@ -219,15 +198,23 @@ const char *sim_volume_name(struct sim *s, const struct sim_volume *v); /* "card
 /* What this loader knows of a volume's file system; NULL: it cannot read it. */
 const struct mos_fs_loader *sim_loader_reads(struct sim *s, const struct sim_volume *v);
 
-/* ---- environment.c ---- */
-void sim_environment_start(struct sim *s);
-int sim_environment_save(struct sim *s);
+/* ---- hand.c: to the kernel's first instruction ---- */
+/* What lies at an address becomes s->boot's kernel, as it was loaded; true: its header is that of a
+ * kernel (s->boot.header).  Its running place is still to be settled. */
+bool sim_kernel_at(struct sim *s, uint64_t at);
+/* Has anything been put over a thing since it was put where it is now?  To be asked when it is
+ * used; s->boot.harm says so. */
+void sim_note_harm(struct sim *s, const char *what, const struct sim_thing *from, uint64_t at,
+                   uint64_t size);
+/* Bytes in RAM go to another place, as a loader does it with what is not where it must be. */
+void sim_move(struct sim *s, uint64_t from, uint64_t to, uint64_t size, const char *what);
+/* The loader was told to refuse this entry (--without): nonzero, after it said so. */
+int sim_refused(struct sim *s);
+/* The hand-over: s->boot is complete, and the kernel runs from now on with these arguments. */
+void sim_hand(struct sim *s, const char *arguments);
 
-/* ---- boot.c, kernel.c ---- */
+/* ---- kernel.c ---- */
 /* What the kernel finds; sets out->end and out->reason. */
 void sim_kernel(struct sim *s);
-/* menu.c: reads a menu file to an address and runs it. */
-int sim_menu(struct sim *s, const char *kind, const char *place, uint64_t at, const char *file);
-int sim_source(struct sim *s, uint64_t at, const char *part);
 
 #endif

@@ -181,7 +181,8 @@ const char *sim_volume_name(struct sim *s, const struct sim_volume *v) {
 }
 
 const struct mos_fs_loader *sim_loader_reads(struct sim *s, const struct sim_volume *v) {
-    const struct mos_fs_loader *l = v->readable ? mos_fs_loader(v->info.driver, SIM_DIALECT) : NULL;
+    const struct mos_fs_loader *l =
+        v->readable ? mos_dialect_reads(s->dialect, v->info.driver) : NULL;
     if (!l || sim_lacks(s, l->word))
         return NULL;
     if (l->optional && !sim_has(s, l->word))

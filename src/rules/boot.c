@@ -74,8 +74,10 @@ static const char *hindrance(const struct boot_view *v, const char **remedy) {
     *remedy = "gzip, or the plain form of the kernel build";
     if (h->compression && strcmp(h->compression, "xz") == 0)
         return "is compressed with xz, which the loader cannot expand";
-    if (h->compression && !h->wrapped && !parcel && strcmp(h->boot_command, "bootz") == 0)
-        return "expands itself and is compressed once more, which bootz cannot take";
+    if (h->compression && !h->wrapped && !parcel && h->form == MOS_KERNEL_ZIMAGE)
+        return mos_printf(v->arena,
+                          "expands itself and is compressed once more, which %s cannot take",
+                          v->e->step.command);
     *remedy = "The kernel as it was before it was wrapped: the parcel has its own header.";
     if (h->wrapped && parcel)
         return "has a legacy header, which is not looked for inside of a parcel";

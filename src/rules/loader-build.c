@@ -36,6 +36,12 @@ static void check_command(const struct mos_plan *plan, const char *command,
               mos_printf(arena, "It would say \"Unknown command '%s'\" and go on.", command));
 }
 
+static void check_command_list(const struct mos_plan *plan, const char *const *list,
+                               struct mos_place place) {
+    for (; list && *list; list++)
+        check_command(plan, *list, place);
+}
+
 static void check_form(const struct mos_plan *plan, const char *form, const char *what,
                        struct mos_place place) {
     const char *symbol;
@@ -50,18 +56,20 @@ static void check_commands(const struct mos_plan *plan) {
     const struct mos_boot *b = plan->board->boot;
     struct mos_place place = b->via ? b->via->place : b->r.key_place;
     bool menu = mos_plan_is_via(plan, MOS_VIA_MENU), parcel = mos_plan_is_via(plan, MOS_VIA_PARCEL);
+    const struct mos_dialect *d = plan->dialect;
     const char *start =
         plan->entries.count && !parcel
             ? ((const struct mos_entry_plan *)mos_vec_pointer(&plan->entries, 0))->step.command
-            : "bootm";
-    check_command(plan, menu ? "sysboot" : "load", place);
-    check_command(plan, start, place);
-    if (mos_plan_is_via(plan, MOS_VIA_SCRIPT) || parcel)
-        check_command(plan, "source", place);
-    if (mos_has(b->tries)) {
-        check_command(plan, "saveenv", b->tries->place);
-        check_command(plan, "setexpr", b->tries->place);
-    }
+            : d->parcel_starts;
+    check_command_list(plan, menu ? d->ways.menu : d->ways.file, place);
+    if (start)
+        check_command(plan, start, place);
+    if (mos_plan_is_via(plan, MOS_VIA_SCRIPT))
+        check_command_list(plan, d->ways.script, place);
+    if (parcel)
+        check_command_list(plan, d->ways.parcel, place);
+    if (mos_has(b->tries))
+        check_command_list(plan, d->ways.counted, b->tries->place);
 }
 
 static void check_forms(const struct mos_plan *plan) {

@@ -239,7 +239,7 @@ static void check_file(const struct mos_plan *plan, const struct mos_environment
     const struct mos_region_plan *in = NULL;
     const struct mos_fill *f = file_of(plan, e->def, &in);
     struct layout_view v = view_of(plan, 0);
-    const struct mos_fs_loader *word = in ? mos_fs_loader(in->fs, plan->dialect->name) : NULL;
+    const struct mos_fs_loader *word = in ? mos_dialect_reads(plan->dialect, in->fs) : NULL;
     if (f && word)
         elsewhere(&v, e, mos_printf(v.arena, "is a file of volume %s", in->name), f->r.key_place,
                   MOS_KEEPS_FILE, word->word);

@@ -1,13 +1,13 @@
 #include "rules/rules.h"
 
 #include "base/text.h"
-#include "shell/variables.h"
 
 #include <string.h>
 
 struct loader_view {
     const struct mos_plan *plan;
     const struct mos_environment_plan *env;
+    const struct mos_loader_language *language;
     struct mos_findings *list;
     struct mos_arena *arena;
     struct mos_map told; /* names that have their finding */
@@ -50,8 +50,8 @@ static void check_sizes(const struct loader_view *v) {
 static struct mos_map set_inside(const struct loader_view *v) {
     struct mos_map names = mos_map_make(v->arena);
     for (size_t i = 0; i < v->env->variables.count; i++) {
-        const struct mos_setenv *s = v->env->variables.items[i].value;
-        struct mos_vec uses = mos_shell_variables(v->arena, s->value, strlen(s->value));
+        const struct mos_loader_variable *s = v->env->variables.items[i].value;
+        struct mos_vec uses = v->language->variables(v->arena, s->value, strlen(s->value));
         for (size_t k = 0; k < uses.count; k++) {
             const struct mos_variable_use *u = mos_vec_at(&uses, k);
             if (u->kind == MOS_USE_SET)
@@ -61,7 +61,7 @@ static struct mos_map set_inside(const struct loader_view *v) {
     return names;
 }
 
-static void undefined(struct loader_view *v, const struct mos_setenv *s,
+static void undefined(struct loader_view *v, const struct mos_loader_variable *s,
                       const struct mos_variable_use *u, const char *const *names, size_t count) {
     if (mos_map_get(&v->told, u->name))
         return;
@@ -95,13 +95,13 @@ static void check_uses(struct loader_view *v) {
     for (size_t i = 0; i < all->count; i++)
         names[i] = all->items[i].key;
     for (size_t i = 0; i < all->count; i++) {
-        const struct mos_setenv *s = all->items[i].value;
-        struct mos_vec uses = mos_shell_variables(v->arena, s->value, strlen(s->value));
+        const struct mos_loader_variable *s = all->items[i].value;
+        struct mos_vec uses = v->language->variables(v->arena, s->value, strlen(s->value));
         for (size_t k = 0; k < uses.count; k++) {
             const struct mos_variable_use *u = mos_vec_at(&uses, k);
             if ((u->kind == MOS_USE_VALUE || u->kind == MOS_USE_RUN) &&
                 !mos_map_get(all, u->name) && !mos_map_get(&inside, u->name) &&
-                !(v->plan->dialect && v->plan->dialect->sets_variable(u->name)))
+                !v->language->sets(u->name))
                 undefined(v, s, u, names, all->count);
         }
     }
@@ -128,9 +128,10 @@ static void check_base(const struct loader_view *v) {
 enum { MOST_DEPTH = 32 };
 
 /* Follows `run` from a variable; true when it comes back to the first on the path. */
-static bool goes_round(const struct loader_view *v, const struct mos_setenv **path, size_t depth) {
-    const struct mos_setenv *s = path[depth - 1];
-    struct mos_vec uses = mos_shell_variables(v->arena, s->value, strlen(s->value));
+static bool goes_round(const struct loader_view *v, const struct mos_loader_variable **path,
+                       size_t depth) {
+    const struct mos_loader_variable *s = path[depth - 1];
+    struct mos_vec uses = v->language->variables(v->arena, s->value, strlen(s->value));
     for (size_t i = 0; i < uses.count && depth < MOST_DEPTH; i++) {
         const struct mos_variable_use *u = mos_vec_at(&uses, i);
         if (u->kind != MOS_USE_RUN)
@@ -139,7 +140,7 @@ static bool goes_round(const struct loader_view *v, const struct mos_setenv **pa
             path[depth] = NULL;
             return true;
         }
-        const struct mos_setenv *next = mos_map_get(&v->env->variables, u->name);
+        const struct mos_loader_variable *next = mos_map_get(&v->env->variables, u->name);
         bool seen = !next;
         for (size_t k = 0; k < depth; k++)
             seen |= path[k] == next;
@@ -153,7 +154,7 @@ static bool goes_round(const struct loader_view *v, const struct mos_setenv **pa
 }
 
 static void check_circles(struct loader_view *v) {
-    const struct mos_setenv *path[MOST_DEPTH + 1];
+    const struct mos_loader_variable *path[MOST_DEPTH + 1];
     for (size_t i = 0; i < v->env->variables.count; i++) {
         path[0] = v->env->variables.items[i].value;
         if (mos_map_get(&v->told, path[0]->name) || !goes_round(v, path, 1))
@@ -179,7 +180,7 @@ static void check_limits(const struct loader_view *v) {
         return;
     size_t digits = strstr(h->cpu->text, "64") ? 16 : 8;
     for (; names && *names; names++) {
-        const struct mos_setenv *s = mos_map_get(&v->env->variables, *names);
+        const struct mos_loader_variable *s = mos_map_get(&v->env->variables, *names);
         if (!s || strncmp(s->value, "0x", 2) != 0)
             continue;
         size_t n = strspn(s->value + 2, "fF");
@@ -262,13 +263,16 @@ void mos_rule_loader(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->environments.count; i++) {
         struct loader_view v = {.plan = plan,
                                 .env = mos_vec_pointer(&plan->environments, i),
+                                .language = &plan->dialect->language,
                                 .list = &plan->ctx->findings,
                                 .arena = plan->ctx->arena,
                                 .told = mos_map_make(plan->ctx->arena)};
         check_sizes(&v);
         check_base(&v);
-        check_uses(&v);
-        check_circles(&v);
+        if (v.language->variables) {
+            check_uses(&v);
+            check_circles(&v);
+        }
         check_limits(&v);
     }
     check_speed(plan);

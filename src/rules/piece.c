@@ -161,8 +161,7 @@ static void check_architecture(const struct piece_view *v) {
     struct mos_kernel_header header;
     const char *is = elf_cpu(v->p);
     struct mos_finding *f = NULL;
-    if (!is && mos_kernel_read(v->p->head, v->p->head_length, v->p->size, &header) &&
-        header.boot_command)
+    if (!is && mos_kernel_read(v->p->head, v->p->head_length, v->p->size, &header) && header.form)
         is = header.cpu;
     if (mos_has(stated) && is && strcmp(stated->text, is) != 0) {
         f = mos_find(v->list, MOS_RULE_PIECE_ARCHITECTURE,

@@ -224,7 +224,7 @@ static void check_reach(const struct ram_view *v, const struct mos_placement *p)
                     "The loader moves it to the top of its RAM; a 32-bit kernel sees the first "
                     "768 MiB.");
     mos_finding_try(v->list, f, "%s: \"%s\" among the values of the environment.",
-                    strcmp(p->what, "tree") == 0 ? "fdt_high" : "initrd_high",
+                    v->plan->dialect->symbols.limit_of[p == &v->e->step.tree ? 1 : 2],
                     mos_address_text(v->arena, end));
 }
 

@@ -84,7 +84,7 @@ static bool is_searched(const struct mos_medium_plan *m, const struct mos_region
 /* On media that are tried before ours, and on partitions before ours. */
 static void check_others(const struct search_view *v) {
     const struct mos_plan *plan = v->plan;
-    const struct mos_setenv *targets = mos_plan_loader_variable(plan, v->search->media);
+    const struct mos_loader_variable *targets = mos_plan_loader_variable(plan, v->search->media);
     const struct mos_value *own = plan->boot_medium->medium->loader;
     size_t ours = targets && mos_has(own) ? place_in_list(v, own->text, targets->value) : SIZE_MAX;
     for (size_t i = 0; i < plan->media.count; i++) {

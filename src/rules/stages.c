@@ -4,8 +4,8 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
-#include "boot/legacy.h"
 #include "boot/parcel.h"
+#include "loaders/loaders.h"
 
 #include <string.h>
 #include <strings.h>
@@ -107,8 +107,9 @@ static void check_size(const struct stages_view *v) {
 static const char *form_of(const struct mos_piece_plan *p) {
     if (mos_parcel_is(p->head, p->head_length))
         return "parcel";
-    if (p->head_length >= 64 && mos_legacy_is(p->head, p->head_length))
-        return "legacy";
+    const char *form = mos_loaders_recognise(NULL, p->head, p->head_length, NULL);
+    if (form)
+        return form;
     return p->head_length >= 4 && memcmp(p->head, "\177ELF", 4) == 0 ? "program" : "plain";
 }
 

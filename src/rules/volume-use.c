@@ -11,7 +11,7 @@ enum { WHOLE_CONFIG = 100 };
 static const char *another_kind(const struct mos_plan *plan, const struct mos_fs_driver *than) {
     const struct mos_fs_driver *d, *usual = NULL;
     for (size_t i = 0; (d = mos_fs_at(i)); i++) {
-        const struct mos_fs_loader *word = mos_fs_loader(d, plan->dialect->name);
+        const struct mos_fs_loader *word = mos_dialect_reads(plan->dialect, d);
         const struct mos_setting *s = word ? mos_map_get(&plan->loader_config, word->symbol) : NULL;
         if (!word || word->optional || strcmp(d->family, than->family) == 0)
             continue;
@@ -27,7 +27,7 @@ static void loader_cannot_read(const struct mos_plan *plan) {
     struct mos_findings *list = &plan->ctx->findings;
     if (!r || !r->fs || !plan->dialect)
         return;
-    const struct mos_fs_loader *word = mos_fs_loader(r->fs, plan->dialect->name);
+    const struct mos_fs_loader *word = mos_dialect_reads(plan->dialect, r->fs);
     const struct mos_setting *s = word ? mos_map_get(&plan->loader_config, word->symbol) : NULL;
     if (s ? strcmp(s->value, "n") != 0 : plan->loader_config.count < WHOLE_CONFIG)
         return; /* a few lines do not say what the rest is */

@@ -29,7 +29,7 @@ static void take_lacks(const struct mos_plan *plan, struct mos_rig *rig) {
     }
     const struct mos_fs_driver *fs;
     for (size_t i = 0; told && (fs = mos_fs_at(i)); i++) {
-        const struct mos_fs_loader *l = mos_fs_loader(fs, plan->dialect->name);
+        const struct mos_fs_loader *l = mos_dialect_reads(plan->dialect, fs);
         const struct mos_setting *s = l ? mos_plan_loader_symbol(plan, l->symbol) : NULL;
         if (s)
             mos_vec_push_pointer(strcmp(s->value, "y") == 0 ? &has : &lacks, l->word);
@@ -61,6 +61,7 @@ static void take_limits(const struct mos_plan *plan, struct mos_rig *rig) {
 }
 
 void mos_trial_facts(const struct mos_plan *plan, struct mos_rig *rig) {
+    rig->dialect = plan->dialect;
     const struct mos_hardware *h = plan->board->hardware;
     const struct mos_facts *facts = plan->board->loader ? plan->board->loader->facts : NULL;
     rig->cpu = h ? mos_text_or(h->cpu, NULL) : NULL;
@@ -103,10 +104,12 @@ static const struct mos_rig_medium *numbered(size_t medium) {
 static bool take_file(struct making *m, size_t medium, const struct mos_region_plan *r) {
     uint32_t index;
     const struct mos_inventory *inv = r->volume->inventory;
-    if (!r->fs->firmware_reads || !mos_inv_find(inv, "uboot.env", &index) ||
+    if (!r->fs->firmware_reads || !m->plan->dialect->stored ||
+        !mos_inv_find(inv, m->plan->dialect->stored->file, &index) ||
         mos_inv_node(inv, index)->type != MOS_ENTRY_FILE)
         return false;
-    mos_rig_add_file(&m->environments, numbered(medium), r->number, mos_inv_node(inv, index)->size);
+    mos_rig_add_file(m->plan->ctx->arena, &m->environments, m->plan->dialect->stored->file,
+                     numbered(medium), r->number, mos_inv_node(inv, index)->size);
     return true;
 }
 
@@ -115,10 +118,10 @@ static void take_loader(struct making *m, const struct mos_region_plan *r) {
     const uint8_t *bytes;
     size_t length;
     struct mos_map *compiled = mos_alloc(m->plan->ctx->arena, sizeof *compiled);
-    if (m->rig->compiled || r->environment || !r->piece || r->length < LEAST_LOADER ||
-        !mos_plan_region_bytes(m->plan, r, &bytes, &length))
+    if (!m->plan->dialect->stored || m->rig->compiled || r->environment || !r->piece ||
+        r->length < LEAST_LOADER || !mos_plan_region_bytes(m->plan, r, &bytes, &length))
         return;
-    if (mos_environment_find(m->plan->ctx->arena, bytes, length, compiled))
+    if (m->plan->dialect->stored->find(m->plan->ctx->arena, bytes, length, compiled))
         m->rig->compiled = compiled;
 }
 
@@ -168,6 +171,11 @@ bool mos_trial_rig(struct mos_plan *plan, struct mos_rig *rig, const char **why)
                        .volumes = mos_vec_make(arena, sizeof(struct mos_rig_volume)),
                        .numbers = mos_vec_make(arena, sizeof(size_t))};
     *rig = (struct mos_rig){0};
+    *why = plan->dialect
+               ? mos_printf(arena, "how a loader of dialect %s works", plan->dialect->name)
+               : "which language the loader speaks";
+    if (!plan->dialect || !plan->dialect->simulated)
+        return false;
     mos_trial_facts(plan, rig);
     for (size_t i = 0; i < plan->media.count; i++) {
         const struct mos_medium_plan *x = mos_vec_pointer(&plan->media, i);

@@ -70,7 +70,7 @@ static void narrow_to_command(struct trial *t, struct mos_place *place, const ch
 static struct mos_place place_of(struct trial *t, const struct mos_rehearsal_cause *cause,
                                  const struct mos_entry_plan *entry) {
     const struct mos_boot *boot = t->plan->board->boot;
-    const struct mos_setenv *v =
+    const struct mos_loader_variable *v =
         cause->variable ? mos_plan_loader_variable(t->plan, cause->variable) : NULL;
     if (cause->argument && entry) {
         size_t n = strcspn(cause->argument, "=");
@@ -115,16 +115,17 @@ static const char *found_elsewhere(struct trial *t, const char *command) {
         words[count++] = mos_strndup(t->arena, p, n);
         p += n;
     }
-    const struct mos_loader_verb *v = count && d ? d->verbs : NULL;
+    const struct mos_loader_verb *v = count && d ? d->language.verbs : NULL;
     while (v && v->name && strcmp(v->name, words[0]) != 0)
         v++;
-    if (!v || !v->name || v->loads_to != 3 || count < 5) /* those that read a file */
+    if (!v || !v->name || !v->file || count <= v->file) /* those that read a file */
         return NULL;
+    const char *file = words[v->file] + strspn(words[v->file], "/");
     for (size_t i = 0; i < t->rig.volume_count; i++) {
         const struct mos_rig_volume *x = &t->rig.volumes[i];
         struct mos_entry e;
-        if (x->find(x->self, words[4] + strspn(words[4], "/"), &e) && e.type == MOS_ENTRY_FILE)
-            return mos_printf(t->arena, "%s lies in the volume%s%s of %s", words[4],
+        if (x->find(x->self, file, &e) && e.type == MOS_ENTRY_FILE)
+            return mos_printf(t->arena, "%s lies in the volume%s%s of %s", words[v->file],
                               *x->info.label ? " " : "", x->info.label, x->medium->name);
     }
     return NULL;
@@ -177,7 +178,7 @@ static void tell(struct trial *t, enum mos_rule_id rule, const char *what, const
     if (is_told(t, reason))
         return;
     struct mos_findings *list = &t->plan->ctx->findings;
-    const struct mos_setenv *v =
+    const struct mos_loader_variable *v =
         cause->variable ? mos_plan_loader_variable(t->plan, cause->variable) : NULL;
     struct mos_place place = place_of(t, cause, entry_called(t, entry));
     struct mos_finding *f = warning_at(t, v ? v->place : place);

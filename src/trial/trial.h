@@ -27,5 +27,4 @@ bool mos_trial_rig(struct mos_plan *plan, struct mos_rig *rig, const char **why)
  * are errors, and the user lives with them; what may well come of those is noted, not found. */
 void mos_trial(struct mos_plan *plan, bool accepted);
 
-
 #endif

@@ -2,8 +2,8 @@
  * starts. */
 #include "peers.h"
 
-#include "boot/lock.h"
 #include "boot/parcel.h"
+#include "loaders/u-boot/lock.h"
 
 #include <stdlib.h>
 #include <string.h>

@@ -2,7 +2,7 @@
 #include "peers.h"
 #include "session.h"
 
-#include "boot/environment.h"
+#include "loaders/u-boot/environment.h"
 
 #include <stdlib.h>
 #include <string.h>

@@ -5,7 +5,7 @@
 
 #include "base/bytes.h"
 #include "base/hash.h"
-#include "boot/legacy.h"
+#include "loaders/u-boot/legacy.h"
 
 #include <stdlib.h>
 #include <string.h>

@@ -2,9 +2,9 @@
 
 #include "base/bytes.h"
 #include "boot/dialect.h"
-#include "boot/environment.h"
-#include "boot/legacy.h"
-#include "shell/variables.h"
+#include "loaders/u-boot/environment.h"
+#include "loaders/u-boot/legacy.h"
+#include "loaders/u-boot/variables.h"
 
 #include <string.h>
 
@@ -40,9 +40,9 @@ static void environments_go_round(void) {
         struct mos_buf out = {.arena = c.ctx.arena};
         bool form;
         struct mos_place none = {0};
-        mos_environment_set(c.ctx.arena, &map, "bootdelay", "3", none);
-        mos_environment_set(c.ctx.arena, &map, "bootcmd", "run a; setenv b 'x=y'", none);
-        mos_environment_set(c.ctx.arena, &map, "bootdelay", "2", none);
+        mos_variables_set(c.ctx.arena, &map, "bootdelay", "3", none);
+        mos_variables_set(c.ctx.arena, &map, "bootcmd", "run a; setenv b 'x=y'", none);
+        mos_variables_set(c.ctx.arena, &map, "bootdelay", "2", none);
         uint64_t need = mos_environment_size(&map, flag);
         mos_environment_write(&out, &map, 4096, flag);
         CU_ASSERT_EQUAL(out.length, 4096);
@@ -52,9 +52,10 @@ static void environments_go_round(void) {
             mos_environment_read(c.ctx.arena, (uint8_t *)out.data, 4096, &again, &form));
         CU_ASSERT_EQUAL(form, flag);
         CU_ASSERT_EQUAL(again.count, 2);
-        CU_ASSERT_STRING_EQUAL(((struct mos_setenv *)mos_map_get(&again, "bootdelay"))->value, "2");
         CU_ASSERT_STRING_EQUAL(
-            ((struct mos_setenv *)mos_map_get(&map, "bootdelay"))->replaced->value, "3");
+            ((struct mos_loader_variable *)mos_map_get(&again, "bootdelay"))->value, "2");
+        CU_ASSERT_STRING_EQUAL(
+            ((struct mos_loader_variable *)mos_map_get(&map, "bootdelay"))->replaced->value, "3");
         out.data[100] ^= 1;
         CU_ASSERT_FALSE(
             mos_environment_read(c.ctx.arena, (uint8_t *)out.data, 4096, &again, &form));
@@ -136,7 +137,7 @@ static void kernel_headers_are_read(void) {
     CU_ASSERT(mos_kernel_read(head, sizeof head, 1 << 20, &h) && strcmp(h.cpu, "riscv64") == 0);
     memcpy(head, "\x1f\x8b", 2);
     memset(head + 56, 0, 4);
-    CU_ASSERT(mos_kernel_read(head, sizeof head, 1 << 20, &h) && !h.boot_command);
+    CU_ASSERT(mos_kernel_read(head, sizeof head, 1 << 20, &h) && !h.form);
 }
 
 /* Variables inside of a loader's binary: found by what they look like, whatever lies around. */
@@ -161,7 +162,7 @@ static void compiled_variables_are_found(void) {
         CU_ASSERT_TRUE_FATAL(
             mos_environment_find(c.ctx.arena, (uint8_t *)b.data, b.length, &found));
         CU_ASSERT_EQUAL(found.count, cases[i].found);
-        const struct mos_setenv *v = mos_map_get(&found, "bootcmd");
+        const struct mos_loader_variable *v = mos_map_get(&found, "bootcmd");
         CU_ASSERT(v && strcmp(v->value, "run a; run b") == 0);
         CU_ASSERT_FALSE(mos_environment_find(c.ctx.arena, (uint8_t *)b.data, 12, &found));
         core_end(&c);

@@ -3,12 +3,12 @@
 #include "support.h"
 
 #include "base/bytes.h"
-#include "boot/legacy.h"
 #include "boot/placement.h"
 #include "content/content.h"
 #include "linux/image.h"
 #include "linux/module.h"
 #include "linux/program.h"
+#include "loaders/u-boot/legacy.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -235,7 +235,7 @@ static void kernels_are_looked_into(void) {
             CU_ASSERT_TRUE_FATAL(measured(&c, all.data, all.length, &h));
             CU_ASSERT(names[i] ? h.compression && strcmp(h.compression, names[i]) == 0
                                : !h.compression);
-            CU_ASSERT_STRING_EQUAL(h.boot_command, wrapped ? "bootm" : "booti");
+            CU_ASSERT_EQUAL(h.form, wrapped ? MOS_KERNEL_WRAPPED : MOS_KERNEL_IMAGE);
             CU_ASSERT(h.plain_size == SIZE && h.running_size == RUNNING && h.anywhere);
             CU_ASSERT(h.wrapped == wrapped && (!wrapped || h.entry == 0x48000040));
             /* what is stated and what is there are of the same thing, packed or not */

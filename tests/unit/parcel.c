@@ -2,10 +2,10 @@
 #include "support.h"
 
 #include "base/bytes.h"
-#include "boot/legacy.h"
-#include "boot/lock.h"
-#include "boot/menu.h"
 #include "boot/parcel.h"
+#include "loaders/u-boot/legacy.h"
+#include "loaders/u-boot/lock.h"
+#include "loaders/u-boot/menu.h"
 
 #include <stdlib.h>
 #include <string.h>

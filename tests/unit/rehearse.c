@@ -1,4 +1,5 @@
 /* The RAM of a rehearsal against an array: what lies where, and over what. */
+#include "loaders/loaders.h"
 #include "support.h"
 
 #include "rehearse/sim.h"
@@ -12,7 +13,8 @@ static struct sim *ram_of(struct core *c, uint64_t loader_from) {
     struct sim *s = mos_alloc(c->ctx.arena, sizeof *s);
     struct mos_rig *m = mos_alloc(c->ctx.arena, sizeof *m);
     struct mos_rehearsal *out = mos_alloc(c->ctx.arena, sizeof *out);
-    *m = (struct mos_rig){.ram = {START, LENGTH}, .loader_from = loader_from};
+    *m = (struct mos_rig){
+        .dialect = mos_dialect_at(0), .ram = {START, LENGTH}, .loader_from = loader_from};
     out->events = mos_vec_make(c->ctx.arena, sizeof(struct mos_event));
     out->console.arena = c->ctx.arena;
     *s = (struct sim){

@@ -1,0 +1,92 @@
+#include "loaders/u-boot/legacy.h"
+
+#include "base/bytes.h"
+#include "base/hash.h"
+
+#include <string.h>
+
+enum { MAGIC = 0x27051956, OS_LINUX = 5, CPU_ARM64 = 22, COMPRESSION_NONE = 0 };
+
+/* Offsets of the fields. */
+enum {
+    AT_MAGIC = 0,
+    AT_HEADER_CRC = 4,
+    AT_TIME = 8,
+    AT_SIZE = 12,
+    AT_LOAD = 16,
+    AT_ENTRY = 20,
+    AT_PAYLOAD_CRC = 24,
+    AT_OS = 28,
+    AT_CPU = 29,
+    AT_TYPE = 30,
+    AT_COMPRESSION = 31,
+    AT_NAME = 32,
+};
+
+void mos_legacy_seal(uint8_t h[MOS_LEGACY_HEADER], const void *payload, size_t length) {
+    mos_put_be32(h + AT_SIZE, (uint32_t)length);
+    mos_put_be32(h + AT_PAYLOAD_CRC, mos_crc32(0, payload, length));
+    mos_put_be32(h + AT_HEADER_CRC, 0);
+    mos_put_be32(h + AT_HEADER_CRC, mos_crc32(0, h, MOS_LEGACY_HEADER)); /* its field is 0 then */
+}
+
+void mos_legacy_script(struct mos_buf *out, const char *name, uint32_t time, const char *text,
+                       size_t length) {
+    struct mos_buf payload = {.arena = out->arena};
+    mos_buf_be32(&payload, (uint32_t)length);
+    mos_buf_be32(&payload, 0);
+    mos_buf_add(&payload, text, length);
+    uint8_t h[MOS_LEGACY_HEADER] = {0};
+    mos_put_be32(h + AT_MAGIC, MAGIC);
+    mos_put_be32(h + AT_TIME, time);
+    h[AT_OS] = OS_LINUX;
+    h[AT_CPU] = CPU_ARM64;
+    h[AT_TYPE] = MOS_LEGACY_SCRIPT;
+    h[AT_COMPRESSION] = COMPRESSION_NONE;
+    size_t n = strlen(name);
+    memcpy(h + AT_NAME, name, n < MOS_LEGACY_NAME ? n : MOS_LEGACY_NAME);
+    mos_legacy_seal(h, payload.data, payload.length);
+    mos_buf_add(out, h, sizeof h);
+    mos_buf_add(out, payload.data, payload.length);
+}
+
+bool mos_legacy_is(const uint8_t *data, size_t length) {
+    return length >= MOS_LEGACY_HEADER && mos_be32(data) == MAGIC;
+}
+
+bool mos_legacy_read(const uint8_t *data, size_t length, struct mos_legacy *out,
+                     const char **problem) {
+    uint8_t h[MOS_LEGACY_HEADER];
+    *problem = "it has no legacy header";
+    if (!mos_legacy_is(data, length))
+        return false;
+    memcpy(h, data, sizeof h);
+    uint32_t stated = mos_be32(h + AT_HEADER_CRC);
+    mos_put_be32(h + AT_HEADER_CRC, 0);
+    *problem = "the header's sum is wrong";
+    if (mos_crc32(0, h, sizeof h) != stated)
+        return false;
+    struct mos_legacy v = {
+        .time = mos_be32(h + AT_TIME),
+        .size = mos_be32(h + AT_SIZE),
+        .load = mos_be32(h + AT_LOAD),
+        .entry = mos_be32(h + AT_ENTRY),
+        .payload_crc = mos_be32(h + AT_PAYLOAD_CRC),
+        .os = h[AT_OS],
+        .cpu = h[AT_CPU],
+        .type = h[AT_TYPE],
+        .compression = h[AT_COMPRESSION],
+    };
+    memcpy(v.name, h + AT_NAME, MOS_LEGACY_NAME);
+    if (length > MOS_LEGACY_HEADER) {
+        *problem = "the payload is shorter than its header says";
+        if (v.size > length - MOS_LEGACY_HEADER)
+            return false;
+        *problem = "the payload's sum is wrong";
+        if (mos_crc32(0, data + MOS_LEGACY_HEADER, v.size) != v.payload_crc)
+            return false;
+    }
+    *out = v;
+    *problem = NULL;
+    return true;
+}
