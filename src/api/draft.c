@@ -273,20 +273,16 @@ static void from_facts(struct draft *x) {
     const char *kind = d->medium ? d->medium : "sd", *size = d->size ? d->size : "1 GiB";
     const char *kernel = adopt(x, d->kernel, "pieces"), *root = adopt(x, d->root, "pieces");
     const char *tree = adopt(x, d->tree, "tree");
-    bool nvme = strcmp(kind, "nvme") == 0, usb = strcmp(kind, "usb") == 0;
+    const struct mos_dialect *dialect = mos_dialect_at(0);
+    const char *loader = mos_dialect_medium(dialect, x->m->arena, kind);
     if (x->m->error.kind)
         return;
     put_hardware(x,
                  mos_printf(x->m->arena,
                             "    card: {kind: %s, size: %s, loader: %s, kernel: %s}   # its name "
                             "in each world\n",
-                            quoted(x, kind), quoted(x, size),
-                            nvme  ? "nvme 0"
-                            : usb ? "usb 0"
-                                  : "mmc 0",
-                            nvme  ? "nvme0n1"
-                            : usb ? "sda"
-                                  : "mmcblk0"));
+                            quoted(x, kind), quoted(x, size), loader,
+                            mos_dialect_kernel_name(dialect, x->m->arena, loader)));
     put_pieces(x, kernel, root, tree, NULL);
     put_loader(x);
     put_boot(x, kernel, tree, "root");
@@ -527,14 +523,16 @@ static void from_image(struct draft *x) {
         if (p->environment_size && !environment)
             environment = p;
     }
+    const struct mos_dialect *dialect = environment ? environment->dialect : mos_dialect_at(0);
+    const char *kind = x->d->medium ? x->d->medium : "sd";
+    const char *loader = mos_dialect_medium(dialect, x->m->arena, kind);
     const char *sector = s.driver && s.table.sector != 512
                              ? mos_printf(x->m->arena, ", sector: %u B", s.table.sector)
                              : "";
     put_hardware(x, mos_printf(x->m->arena,
-                               "    card: {kind: %s, size: %s%s}   # also loader: mmc 0, kernel: "
-                               "mmcblk0\n",
-                               quoted(x, x->d->medium ? x->d->medium : "sd"), exact(x, s.io.size),
-                               sector));
+                               "    card: {kind: %s, size: %s%s}   # also loader: %s, kernel: %s\n",
+                               quoted(x, kind), exact(x, s.io.size), sector, loader,
+                               mos_dialect_kernel_name(dialect, x->m->arena, loader)));
     put_pieces(x, adopt(x, x->d->kernel, "pieces"), adopt(x, x->d->root, "pieces"),
                adopt(x, x->d->tree, "tree"), &taken);
     if (environment)

@@ -116,7 +116,11 @@ static bool take_media(mosaicum *m, const struct mos_plan *plan, const char *fol
                             "build %s",
                             path, plan->board->selector);
         size_t number = r->media.count;
-        if (!add_image(m, r, path, x->name, mos_text_or(x->medium->loader, "mmc 0"),
+        if (!add_image(m, r, path, x->name,
+                       mos_has(x->medium->loader)
+                           ? x->medium->loader->text
+                           : mos_dialect_medium(plan->dialect ? plan->dialect : mos_dialect_at(0),
+                                                m->arena, mos_text_or(x->medium->kind, "")),
                        mos_text_or(x->medium->kernel, NULL)) ||
             !look_at(m, r, number, path))
             return false;
@@ -183,7 +187,8 @@ static bool open_board(mosaicum *m, const struct mosaicum_rehearsal *q, struct r
 
 static bool open_image(mosaicum *m, const struct mosaicum_rehearsal *q, struct run_rig *r) {
     uint64_t start, size;
-    const char *loader = q->medium ? q->medium : "mmc 0";
+    const char *loader =
+        q->medium ? q->medium : mos_dialect_medium(mos_dialect_at(0), m->arena, "sd");
     r->title = q->what;
     r->rig.cpu = q->cpu;
     if ((q->ram_start || q->ram) &&
@@ -195,16 +200,14 @@ static bool open_image(mosaicum *m, const struct mosaicum_rehearsal *q, struct r
         r->rig.ram = (struct mos_ram_span){start, size};
         r->rig.loader_from = start + size - LOADER_TOP;
     }
-    const char *kernel = strncmp(loader, "mmc ", 4) == 0
-                             ? mos_printf(m->arena, "mmcblk%s", loader + 4)
-                         : strcmp(loader, "nvme 0") == 0   ? "nvme0n1"
-                         : strcmp(loader, "virtio 0") == 0 ? "vda"
-                         : strcmp(loader, "usb 0") == 0    ? "sda"
-                                                           : NULL;
+    const struct mos_dialect *d = mos_dialect_at(0); /* the words of --as are those of its media */
+    const char *kernel = mos_dialect_kernel_name(d, m->arena, loader),
+               *flash = mos_dialect_medium(d, m->arena, "nor");
     /* what is in the flash comes first: that is why it is given */
     return add_image(m, r, q->what, "image", loader, kernel) &&
-           (!q->flash ||
-            (add_image(m, r, q->flash, "flash", "sf 0", "mtd0") && look_at(m, r, 1, q->flash))) &&
+           (!q->flash || (add_image(m, r, q->flash, "flash", flash,
+                                    mos_dialect_kernel_name(d, m->arena, flash)) &&
+                          look_at(m, r, 1, q->flash))) &&
            look_at(m, r, 0, q->what);
 }
 

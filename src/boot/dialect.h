@@ -75,6 +75,7 @@ struct mos_loader_command {
 
 /* What a loader's own configuration calls the facts that definitions depend on. */
 struct mos_loader_symbols {
+    const char *waits; /* the variable that says for how long it waits for somebody to type */
     const char *environment_at, *environment_copy_at; /* bytes from the start of its medium */
     const char *environment_size, *flag_byte, *baud;
     const char *expands_to, *expands_size;             /* variables about a compressed kernel */
@@ -82,7 +83,7 @@ struct mos_loader_symbols {
     const char *next_stage_sector; /* where the first stage reads the next one, in 512 bytes */
     const char *next_stage_by_sector, *next_stage_by_partition; /* set when it does so */
     const char *next_stage_partition, *next_stage_file;
-    const char *starts_by_itself;                     /* set when bootcmd is run */
+    const char *starts_by_itself;                     /* set when it starts something by itself */
     const char *most_words, *most_kernel, *most_line; /* limits: see struct mos_rig */
     const char *picks_by_tree;               /* a parcel's entry by the loader's own tree */
     const char *address_of[3], *limit_of[3]; /* variables about kernel, tree and ramdisk, or NULL */
@@ -187,6 +188,13 @@ struct mos_dialect_volume {
     struct mos_fs_loader as;
 };
 
+/* What the loader calls media, by the kinds of definitions, and the bus that the kernel finds them
+ * on (linux/devices.h). */
+struct mos_loader_medium {
+    const char *word;       /* with a number behind it: "mmc 0"; NULL ends the list */
+    const char *kind, *bus; /* kind NULL: no definition asks for it */
+};
+
 struct sim_loader; /* rehearse/sim.h */
 
 /* What an eMMC is told once, by hand, in the loader. */
@@ -239,6 +247,7 @@ struct mos_dialect {
     const char *starts[MOS_KERNEL_FORMS];
     const char *parcel_starts; /* … and one in a parcel */
     struct mos_loader_ways ways;
+    const char *unknown[2]; /* what it prints before and behind a command that it has not */
     struct mos_loader_symbols symbols;
     const struct mos_loader_command *commands; /* ends with a NULL name */
     const struct mos_loader_command *forms;   /* what it can read: tables, compressions …; same */
@@ -247,10 +256,17 @@ struct mos_dialect {
     const struct mos_loader_command *processors;    /* "arm64"; same */
     const struct mos_loader_keeping *keepings;      /* ends with a NULL symbol */
     const struct mos_dialect_volume *volumes;       /* NULL: the drivers of fs/ know it all */
+    const struct mos_loader_medium *media;          /* the first is what is taken for granted */
     struct mos_loader_search search;
     const struct sim_loader *simulated; /* NULL: it cannot be rehearsed */
 };
 
+/* What the loader calls the first medium of a kind ("sd"): "mmc 0". */
+const char *mos_dialect_medium(const struct mos_dialect *dialect, struct mos_arena *arena,
+                               const char *kind);
+/* What the kernel calls the medium that the loader calls "mmc 1"; NULL: nobody knows. */
+const char *mos_dialect_kernel_name(const struct mos_dialect *dialect, struct mos_arena *arena,
+                                    const char *medium);
 /* What loaders of the dialect know of a file system; NULL: they cannot read it.  fs may be NULL. */
 const struct mos_fs_loader *mos_dialect_reads(const struct mos_dialect *dialect,
                                               const struct mos_fs_driver *fs);

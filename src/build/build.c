@@ -287,7 +287,7 @@ static const char *files_medium(const struct mos_plan *plan) {
             mos_has(m->loader))
             return m->loader->text;
     }
-    return "usb 0";
+    return mos_dialect_medium(plan->dialect, plan->ctx->arena, "usb");
 }
 
 /* The loader's commands that put those files into a NOR flash and read them back. */
@@ -301,16 +301,15 @@ static bool write_flash_program(struct mos_build *b, const struct mos_medium_pla
     if ((!nand && kind != MOS_MEDIUM_NOR) || !p->dialect || !p->dialect->write_flash_program ||
         !p->has_ram || back_at + longest > p->ram.top)
         return true;
-    const struct mos_flash_program x = {
-        .board = p->board->selector,
-        .device = mos_text_or(m->medium->loader, nand ? "nand 0" : "sf 0"),
-        .nand = nand,
-        .correction = mos_text_or(m->medium->correction, NULL),
-        .files_on = files_medium(p),
-        .at = at,
-        .back_at = back_at,
-        .items = items->items,
-        .count = items->count};
+    const struct mos_flash_program x = {.board = p->board->selector,
+                                        .device = mos_plan_in_loader(p, m->medium),
+                                        .nand = nand,
+                                        .correction = mos_text_or(m->medium->correction, NULL),
+                                        .files_on = files_medium(p),
+                                        .at = at,
+                                        .back_at = back_at,
+                                        .items = items->items,
+                                        .count = items->count};
     struct mos_buf text = {.arena = b->ctx->arena}, file = {.arena = b->ctx->arena};
     struct mos_boot_script script = {.board = x.board, .date = p->board->date};
     p->dialect->write_flash_program(&x, &text);
@@ -357,7 +356,7 @@ static bool write_emmc_setup(struct mos_build *b, const struct mos_medium_plan *
     const struct mos_area *area = mos_has(s->boots_from) ? s->boots_from->target : NULL;
     struct mos_emmc_setup x = {
         .board = b->plan->board->selector,
-        .device = mos_text_or(m->medium->loader, "mmc 0"),
+        .device = mos_plan_in_loader(b->plan, m->medium),
         .area = !area                                ? 0
                 : strcmp(area->r.name, "boot1") == 0 ? 2
                                                      : 1,

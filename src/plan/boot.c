@@ -14,15 +14,10 @@ static void find_ram(struct mos_plan *plan) {
     if (!h || !h->ram.count)
         return;
     const struct mos_ram *ram = h->ram.items[0];
-    if (ram->r.broken || !mos_has(ram->start) || !ram->sizes.count)
+    uint64_t start, least;
+    if (ram->r.broken || !mos_ram_least(ram, &start, &least))
         return;
-    uint64_t least = UINT64_MAX;
-    for (size_t i = 0; i < ram->sizes.count; i++)
-        if (mos_has(ram->sizes.items[i]))
-            least = mos_min(least, ram->sizes.items[i]->number);
-    if (least == UINT64_MAX || least > UINT64_MAX - ram->start->number)
-        return;
-    plan->ram = (struct mos_ram_map){ram->start->number, least, ram->start->number + least};
+    plan->ram = (struct mos_ram_map){start, least, start + least};
     plan->has_ram = true;
     for (size_t i = 0; i < h->held.count; i++) {
         const struct mos_held *held = h->held.items[i];
@@ -45,16 +40,6 @@ const struct mos_region_plan *mos_plan_region(const struct mos_plan *plan, const
     return NULL;
 }
 
-static const char *console_text(struct mos_plan *plan) {
-    const struct mos_hardware *h = plan->board->hardware;
-    if (!h || !h->console || !mos_has(h->console->port) ||
-        strcmp(h->console->port->text, "none") == 0)
-        return NULL;
-    if (!mos_has(h->console->baud))
-        return h->console->port->text;
-    return mos_printf(plan->ctx->arena, "%s,%s", h->console->port->text, h->console->baud->text);
-}
-
 const char *mos_plan_partition_name(const struct mos_plan *plan, const char *name) {
     const struct mos_region_plan *r = mos_plan_region(plan, name);
     if (!r || !r->number)
@@ -65,7 +50,7 @@ const char *mos_plan_partition_name(const struct mos_plan *plan, const char *nam
 /* What <name> stands for; NULL when it is nothing known. */
 static const char *meaning(struct mos_plan *plan, const char *name) {
     if (strcmp(name, "console") == 0)
-        return console_text(plan);
+        return mos_board_console(plan->board, plan->ctx->arena);
     for (size_t i = 0; i < plan->media.count; i++) {
         const struct mos_medium_plan *m = mos_vec_pointer(&plan->media, i);
         if (mos_plan_is_flash(m) && strcmp(m->name, name) == 0)
@@ -97,10 +82,9 @@ static void unknown_name(struct mos_plan *plan, const struct mos_value *v, size_
     const char *names[64];
     size_t count = 0;
     if (strcmp(name, "console") == 0) {
-        const struct mos_hardware *h = plan->board->hardware;
-        bool none = h && h->console && mos_has(h->console->port);
+        bool none = mos_board_is_mute(plan->board);
         if (none)
-            mos_finding_at(list, f, h->console->port->place);
+            mos_finding_at(list, f, plan->board->hardware->console->port->place);
         mos_finding_why(list, f,
                         none ? "The board says that it has no console."
                              : "The board does not say what its console is.");
@@ -210,11 +194,6 @@ static void give(const struct mos_value *address, const struct mos_record *entry
     p->place = address->place;
 }
 
-bool mos_plan_is_via(const struct mos_plan *plan, enum mos_via via) {
-    enum mos_via stated = mos_via_of(plan->board->boot->via);
-    return (stated == MOS_VIA_UNSTATED ? MOS_VIA_SCRIPT : stated) == via;
-}
-
 const struct mos_loader_variable *mos_plan_loader_variable(const struct mos_plan *plan,
                                                            const char *name) {
     const struct mos_loader_variable *v = NULL;
@@ -260,7 +239,7 @@ static void ask_loader(struct mos_plan *plan, size_t thing, struct mos_placement
         mos_plan_loader_variable(plan, symbols->address_of[thing]);
     const struct mos_loader_variable *limit =
         mos_plan_loader_variable(plan, symbols->limit_of[thing]);
-    if (mos_plan_is_via(plan, MOS_VIA_MENU) && at &&
+    if (mos_board_is_via(plan->board, MOS_VIA_MENU) && at &&
         mos_address_parse(at->value, &value) == MOS_NUMBER_OK) {
         p->given = p->by_loader = true;
         p->ranges[MOS_RANGE_LOADED].start = value;
@@ -278,7 +257,7 @@ static void ask_loader(struct mos_plan *plan, size_t thing, struct mos_placement
 /* A menu leaves it to the loader's variables where a compressed kernel is expanded. */
 static void ask_expansion(struct mos_plan *plan, struct mos_entry_plan *e) {
     uint64_t value;
-    if (!plan->dialect || !e->header.compression || !mos_plan_is_via(plan, MOS_VIA_MENU))
+    if (!plan->dialect || !e->header.compression || !mos_board_is_via(plan->board, MOS_VIA_MENU))
         return;
     const struct mos_loader_variable *at =
         mos_plan_loader_variable(plan, plan->dialect->symbols.expands_to);
@@ -309,7 +288,7 @@ static void settle(struct mos_plan *plan, struct mos_entry_plan *e) {
                               .kernel = e->kernel->size,
                               .tree = tree,
                               .ramdisk = e->ramdisk ? e->ramdisk->size : 0,
-                              .in_parcel = mos_plan_is_via(plan, MOS_VIA_PARCEL),
+                              .in_parcel = mos_board_is_via(plan->board, MOS_VIA_PARCEL),
                               .tree_out = plan->boot_overlays.count != 0};
     ask_expansion(plan, e);
     mos_placement_settle(&plan->ram, &loads, &s->kernel, &s->tree, &s->ramdisk);
@@ -470,15 +449,15 @@ static void set_variable(void *self, const char *name, const char *value) {
 /* In the form that the loader is given: a script, a menu, a parcel with its script, variables. */
 static void write_for_loader(struct mos_plan *plan) {
     const struct mos_dialect *d = plan->dialect;
-    if (mos_plan_is_via(plan, MOS_VIA_MENU)) {
+    if (mos_board_is_via(plan->board, MOS_VIA_MENU)) {
         d->write_menu(&plan->script, &plan->menu_text);
         return;
     }
-    if (mos_plan_is_via(plan, MOS_VIA_ENVIRONMENT)) {
+    if (mos_board_is_via(plan->board, MOS_VIA_ENVIRONMENT)) {
         d->write_variables(&plan->script, plan->ctx->arena, set_variable, plan);
         return;
     }
-    if (mos_plan_is_via(plan, MOS_VIA_PARCEL) && !mos_plan_parcel(plan))
+    if (mos_board_is_via(plan->board, MOS_VIA_PARCEL) && !mos_plan_parcel(plan))
         return;
     d->write_script(&plan->script, &plan->script_text);
     d->wrap_script(&plan->script, mos_buf_string(&plan->script_text), plan->script_text.length,
@@ -494,11 +473,10 @@ static void write_script(struct mos_plan *plan) {
             return;
         steps[i] = e->step;
     }
-    const struct mos_value *device = plan->boot_medium->medium->loader;
     const struct mos_boot *b = plan->board->boot;
     plan->script =
         (struct mos_boot_script){.board = plan->board->r.name,
-                                 .device = mos_text_or(device, "mmc 0"),
+                                 .device = mos_plan_in_loader(plan, plan->boot_medium->medium),
                                  .partition = plan->boot_region->number,
                                  .steps = steps,
                                  .count = plan->entries.count,

@@ -337,12 +337,7 @@ static uint64_t natural_size(const struct mos_medium_plan *m, const struct mos_r
 static const struct mos_first_place *rom_place(const struct mos_plan *plan,
                                                const struct mos_medium_plan *m,
                                                const struct mos_region_plan *r) {
-    if (!plan->board->rom || !mos_has(r->def->stage) || !r->def->stage->target)
-        return NULL;
-    const struct mos_stage *s = r->def->stage->target;
-    if (!mos_has(s->by) || strcmp(s->by->text, "rom") != 0)
-        return NULL;
-    const struct mos_first_place *p = mos_named_get(&plan->board->rom->first_stage, m->def->r.name);
+    const struct mos_first_place *p = mos_board_first_place(plan->board, r->def, m->def->r.name);
     bool placed = p && (mos_has(p->at) || (mos_has(p->ends_at_top) && p->ends_at_top->truth));
     if (!placed || (mos_has(p->area) ? p->area->target : NULL) != m->area)
         return NULL;

@@ -54,11 +54,12 @@ static void check_ways(struct mos_plan *plan, const struct mos_boot *b) {
         const char *what;
         struct mos_place place;
     } rows[] = {
-        {mos_plan_is_via(plan, MOS_VIA_SCRIPT), d->write_script && d->wrap_script, "scripts", via},
-        {mos_plan_is_via(plan, MOS_VIA_MENU), d->write_menu, "menus", via},
-        {mos_plan_is_via(plan, MOS_VIA_ENVIRONMENT), d->write_variables,
+        {mos_board_is_via(plan->board, MOS_VIA_SCRIPT), d->write_script && d->wrap_script,
+         "scripts", via},
+        {mos_board_is_via(plan->board, MOS_VIA_MENU), d->write_menu, "menus", via},
+        {mos_board_is_via(plan->board, MOS_VIA_ENVIRONMENT), d->write_variables,
          "variables that could start something", via},
-        {mos_plan_is_via(plan, MOS_VIA_PARCEL), d->parcels, "use for parcels", via},
+        {mos_board_is_via(plan->board, MOS_VIA_PARCEL), d->parcels, "use for parcels", via},
         {mos_has(b->tries), d->ways.counted, "way to count starts",
          mos_has(b->tries) ? b->tries->place : via},
         {b->network, d->write_network, "way to boot from a server",
@@ -76,6 +77,12 @@ void mos_plan_loader(struct mos_plan *plan) {
     find_dialect(plan);
     if (plan->dialect && plan->board->boot)
         check_ways(plan, plan->board->boot);
+}
+
+const char *mos_plan_in_loader(const struct mos_plan *plan, const struct mos_medium *medium) {
+    return mos_has(medium->loader)
+               ? medium->loader->text
+               : mos_dialect_medium(plan->dialect, plan->ctx->arena, mos_text_or(medium->kind, ""));
 }
 
 /* ---- how it was built ---- */

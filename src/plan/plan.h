@@ -11,6 +11,7 @@
 #include "fs/fs.h"
 #include "kconfig/fragment.h"
 #include "linux/module-index.h"
+#include "model/facts.h"
 #include "model/model.h"
 #include "tree/tree.h"
 
@@ -369,10 +370,12 @@ const struct mos_buf *mos_plan_module_index_file(const struct mos_plan *plan,
 const char *mos_plan_partition_name(const struct mos_plan *plan, const char *region);
 const struct mos_region_plan *mos_plan_region(const struct mos_plan *plan, const char *name);
 /* Is this what the loader is given (boot.via)?  There is a boot. */
-bool mos_plan_is_via(const struct mos_plan *plan, enum mos_via via);
 /* A variable of the loader, stored or compiled in; NULL: not known. */
 const struct mos_loader_variable *mos_plan_loader_variable(const struct mos_plan *plan,
                                                            const char *name);
+/* What the loader calls a medium, "mmc 0": as it is stated, or as it calls the first of that kind.
+ * The plan must have a dialect. */
+const char *mos_plan_in_loader(const struct mos_plan *plan, const struct mos_medium *medium);
 /* A value of the loader's own configuration, without quotes; NULL: not known. */
 const struct mos_setting *mos_plan_loader_symbol(const struct mos_plan *plan, const char *symbol);
 

@@ -1,15 +1,9 @@
 /* The first program of a ramdisk: a shell script that goes on to the root. */
 #include "plan/ramdisk_internal.h"
 
-#include <ctype.h>
-#include <string.h>
+#include "linux/devices.h"
 
-/* What the kernel calls partition `number` of a medium: mmcblk0p2, sda2. */
-static const char *kernel_name(struct mos_arena *arena, const char *medium, unsigned number) {
-    size_t n = strlen(medium);
-    return mos_printf(arena, "%s%s%u", medium,
-                      n && isdigit((unsigned char)medium[n - 1]) ? "p" : "", number);
-}
+#include <string.h>
 
 static void write_names(const struct mos_plan *plan, struct mos_buf *out) {
     mos_buf_text(out, "case $root in\n");
@@ -20,7 +14,7 @@ static void write_names(const struct mos_plan *plan, struct mos_buf *out) {
             const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, k);
             if (r->number && *r->id_text)
                 mos_buf_printf(out, "  PARTUUID=%s) root=/dev/%s ;;\n", r->id_text,
-                               kernel_name(out->arena, kernel, r->number));
+                               mos_device_partition(out->arena, kernel, r->number));
         }
     }
     mos_buf_text(out, "esac\n");

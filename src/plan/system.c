@@ -323,10 +323,10 @@ static bool put_users(struct writer *w, const struct mos_system *s) {
 
 static bool put_log_in(struct writer *w, const struct mos_log_in *l) {
     const struct mos_hardware *h = w->plan->board->hardware;
-    if (!mos_has(l->by) || !h || !h->console || !mos_has(h->console->port) ||
-        strcmp(h->console->port->text, "none") == 0)
+    const char *port = mos_board_port(w->plan->board);
+    if (!mos_has(l->by) || !port)
         return true;
-    const char *port = h->console->port->text, *terminal = mos_text_or(l->terminal, "vt100");
+    const char *terminal = mos_text_or(l->terminal, "vt100");
     if (mos_starter_of(l->by) == MOS_STARTER_SYSTEMD) {
         struct mos_entry as = {
             .path = mos_printf(

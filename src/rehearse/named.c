@@ -1,6 +1,8 @@
 /* The volumes that a text names for the kernel, or for the programs after it. */
 #include "rehearse/root.h"
 
+#include "linux/devices.h"
+
 #include <ctype.h>
 #include <stdlib.h>
 #include <string.h>
@@ -42,22 +44,14 @@ static struct sim_volume *by_device(struct sim *s, const char *name, const char 
     bool known = false;
     for (size_t i = 0; i < s->rig->media_count; i++) {
         const struct mos_rig_medium *m = &s->rig->media[i];
-        size_t n = m->kernel ? strlen(m->kernel) : 0;
-        known |= n != 0;
-        if (!n || strncmp(name, m->kernel, n) != 0)
+        unsigned number;
+        known |= m->kernel != NULL;
+        if (!m->kernel || !mos_device_is_of(name, m->kernel, &number))
             continue;
-        const char *number = name + n;
-        if (*number == 'p' && isdigit((unsigned char)name[n - 1]))
-            number++;
-        if (*number && !isdigit((unsigned char)*number))
-            continue;
-        struct sim_disk *d = sim_disk_of(s, m);
-        if (!*number)
-            return sim_volume(s, d, 0);
-        struct sim_volume *v = sim_volume(s, d, (unsigned)strtoul(number, NULL, 10));
-        if (v->is_there)
+        struct sim_volume *v = sim_volume(s, sim_disk_of(s, m), number);
+        if (!number || v->is_there)
             return v;
-        *why = mos_printf(s->arena, "%s has no partition %s", m->name, number);
+        *why = mos_printf(s->arena, "%s has no partition %u", m->name, number);
         return NULL;
     }
     *why = known ? "no medium has that name" : NULL;

@@ -1,6 +1,7 @@
 #include "rules/rules.h"
 
 #include "base/text.h"
+#include "linux/devices.h"
 
 #include <ctype.h>
 #include <stdlib.h>
@@ -70,7 +71,7 @@ static void check_tree(const struct boot_view *v) {
 static const char *hindrance(const struct boot_view *v, const char **remedy) {
     const struct mos_entry_plan *e = v->e;
     const struct mos_kernel_header *h = &e->header;
-    bool parcel = mos_plan_is_via(v->plan, MOS_VIA_PARCEL);
+    bool parcel = mos_board_is_via(v->plan->board, MOS_VIA_PARCEL);
     *remedy = "gzip, or the plain form of the kernel build";
     if (h->compression && strcmp(h->compression, "xz") == 0)
         return "is compressed with xz, which the loader cannot expand";
@@ -168,18 +169,10 @@ static void root_unknown(const struct boot_view *v, const struct mos_value *valu
     mos_finding_try(v->list, f, "%s", remedy);
 }
 
-/* What follows the kernel's name of a medium in that of a partition: "p2" of mmcblk0p2, "2" of
- * sda2;
- * "" for the whole medium.  NULL: it is another device. */
-static const char *behind_medium(const char *text, const char *medium) {
-    size_t n = strlen(medium);
-    if (strncmp(text, "/dev/", 5) != 0 || strncmp(text + 5, medium, n) != 0)
-        return NULL;
-    text += 5 + n;
-    if (*text && n && isdigit((unsigned char)medium[n - 1]) && *text++ != 'p')
-        return NULL;
-    size_t digits = strspn(text, "0123456789");
-    return text[digits] || digits > 5 || *text == '0' ? NULL : text;
+/* "/dev/mmcblk0p2" is partition 2 of a medium that the kernel calls mmcblk0; 0: all of it. */
+static bool is_on(const char *text, const struct mos_value *kernel, unsigned *number) {
+    return mos_has(kernel) && strncmp(text, "/dev/", 5) == 0 &&
+           mos_device_is_of(text + 5, kernel->text, number);
 }
 
 /* PARTUUID=ID and PARTUUID=ID/PARTNROFF=N: letters of either case, as Linux compares. */
@@ -205,8 +198,8 @@ static bool names_region(const struct mos_medium_plan *m, const struct mos_regio
         return has_id(m, r, text + 9);
     if (strncmp(text, "PARTLABEL=", 10) == 0)
         return strcmp(text + 10, r->label) == 0;
-    const char *number = mos_has(kernel) ? behind_medium(text, kernel->text) : NULL;
-    return number && strtoul(number, NULL, 10) == r->number;
+    unsigned number;
+    return is_on(text, kernel, &number) && number == r->number;
 }
 
 static const char *likely_root(const struct boot_view *v) {
@@ -278,10 +271,11 @@ static void check_literal(const struct boot_view *v, const struct mos_value *val
     for (size_t m = 0; m < v->plan->media.count; m++) {
         const struct mos_medium_plan *medium = mos_vec_pointer(&v->plan->media, m);
         const struct mos_value *kernel = medium->medium->kernel;
-        const char *number = device && mos_has(kernel) ? behind_medium(text, kernel->text) : NULL;
+        unsigned number;
+        bool here = device && is_on(text, kernel, &number);
         named = named && mos_has(kernel);
-        found |= number != NULL;
-        whole |= number && !*number && medium->table;
+        found |= here;
+        whole |= here && !number && medium->table;
         for (size_t i = 0; i < medium->regions.count; i++) {
             const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i);
             if (!names_region(medium, r, text))

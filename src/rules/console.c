@@ -1,6 +1,7 @@
 /* The console: one port at one speed in every world, free for it, and a way in. */
 #include "rules/rules.h"
 
+#include "linux/devices.h"
 #include <ctype.h>
 #include <stdlib.h>
 #include <string.h>
@@ -16,12 +17,6 @@ struct console_view {
 
 /* ---- the kernel's arguments ---- */
 
-/* "ttyAMA0,115200n8" */
-static void split(const char *text, size_t *port_length, unsigned long *baud) {
-    *port_length = strcspn(text, ",");
-    *baud = text[*port_length] ? strtoul(text + *port_length + 1, NULL, 10) : 0;
-}
-
 static void disagrees(const struct console_view *v, struct mos_place a, struct mos_place b,
                       const char *message, const char *remedy) {
     struct mos_finding *f = mos_find(v->list, MOS_RULE_CONSOLE_DISAGREES, "%s", message);
@@ -31,21 +26,15 @@ static void disagrees(const struct console_view *v, struct mos_place a, struct m
     mos_finding_try(v->list, f, "%s", remedy);
 }
 
-/* Is the text a serial port, and not a screen (tty0, ttynull)? */
-static bool is_serial(const char *text, size_t length) {
-    return length > 4 && strncmp(text, "tty", 3) == 0 && isupper((unsigned char)text[3]);
-}
-
 static void check_arguments(const struct console_view *v, const struct mos_entry_plan *e) {
     const struct mos_argument *a = mos_named_get(&e->def->arguments, "console");
     const struct mos_value *other = NULL;
     for (size_t i = 0; a && i < a->values.count; i++) {
         const struct mos_value *x = a->values.items[i];
-        size_t n;
         unsigned long baud;
         if (!mos_has(x) || strchr(x->text, '<'))
             return; /* made from the same fact */
-        split(x->text, &n, &baud);
+        size_t n = mos_port_split(x->text, &baud);
         if (strncmp(x->text, "/dev/", 5) == 0 ||
             (strncasecmp(x->text, v->port, n) == 0 && n == strlen(v->port) &&
              strncmp(x->text, v->port, n) != 0)) {
@@ -66,7 +55,7 @@ static void check_arguments(const struct console_view *v, const struct mos_entry
                           "console: <console>");
             return;
         }
-        other = is_serial(x->text, n) ? x : other;
+        other = mos_port_is_serial(x->text, n) ? x : other;
     }
     if (other)
         disagrees(v, other->place, v->c->port->place,
@@ -140,42 +129,11 @@ static void check_shared_node(const struct console_view *v, const struct mos_dt 
     }
 }
 
-/* What the kernel calls ports of a kind of hardware; NULL: not known. */
-static const char *named_by(const struct mos_dt_node *n) {
-    static const char *const kinds[][2] = {{"arm,pl011", "ttyAMA"},
-                                           {"arm,sbsa-uart", "ttyAMA"},
-                                           {"ns16550a", "ttyS"},
-                                           {"ns16550", "ttyS"},
-                                           {"snps,dw-apb-uart", "ttyS"},
-                                           {"nvidia,tegra20-uart", "ttyS"},
-                                           {"xlnx,xuartps", "ttyPS"},
-                                           {"cdns,uart-r1p12", "ttyPS"},
-                                           {"xlnx,xps-uartlite-1.00.a", "ttyUL"},
-                                           {"sifive,uart0", "ttySIF"},
-                                           {"fsl,imx21-uart", "ttymxc"},
-                                           {"fsl,vf610-lpuart", "ttyLP"},
-                                           {"st,stm32h7-uart", "ttySTM"},
-                                           {"amlogic,meson-gx-uart", "ttyAML"},
-                                           {"marvell,armada-3700-uart", "ttyMV"},
-                                           {"samsung,exynos4210-uart", "ttySAC"},
-                                           {"renesas,scif", "ttySC"}};
-    const struct mos_dt_property *p = mos_dt_property(n, "compatible");
-    for (size_t at = 0; p && at < p->length;) {
-        const char *text = (const char *)p->data + at;
-        size_t length = strnlen(text, p->length - at);
-        for (size_t i = 0; i < sizeof kinds / sizeof *kinds; i++)
-            if (strlen(kinds[i][0]) == length && memcmp(kinds[i][0], text, length) == 0)
-                return kinds[i][1];
-        at += length + 1;
-    }
-    return NULL;
-}
-
 static void check_kind(const struct console_view *v, const struct mos_dt *dt) {
     const struct mos_dt_node *n = mos_has(v->c->node) ? follow(dt, v->c->node->text) : NULL;
-    const char *stem = n ? named_by(n) : NULL;
-    size_t length = stem ? strlen(stem) : 0;
-    if (!stem || (strncmp(v->port, stem, length) == 0 && isdigit((unsigned char)v->port[length])))
+    const struct mos_dt_property *p = n ? mos_dt_property(n, "compatible") : NULL;
+    const char *stem = p ? mos_port_of((const char *)p->data, p->length) : NULL;
+    if (!stem || mos_device_has_stem(v->port, stem))
         return;
     disagrees(v, v->c->port->place, place_of(dt, mos_dt_property(n, "compatible"), n),
               mos_printf(v->arena,
@@ -188,14 +146,7 @@ static void check_kind(const struct console_view *v, const struct mos_dt *dt) {
 
 /* The symbol of a port's driver, stated or known; NULL: nobody knows. */
 static const char *driver_of(const struct console_view *v) {
-    static const char *const known[][2] = {{"ttyAMA", "CONFIG_SERIAL_AMBA_PL011"},
-                                           {"ttyS", "CONFIG_SERIAL_8250"}};
-    for (size_t i = 0; i < sizeof known / sizeof *known && !mos_has(v->c->driver); i++) {
-        size_t n = strlen(known[i][0]);
-        if (strncmp(v->port, known[i][0], n) == 0 && isdigit((unsigned char)v->port[n]))
-            return known[i][1];
-    }
-    return mos_text_or(v->c->driver, NULL);
+    return mos_text_or(v->c->driver, mos_port_driver(v->port));
 }
 
 static void check_driver(const struct console_view *v) {

@@ -2,6 +2,8 @@
  * (Documentation/admin-guide/devices.txt). */
 #include "rules/rules.h"
 
+#include "linux/devices.h"
+
 #include <ctype.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -13,62 +15,21 @@ struct device_files_view {
     struct mos_arena *arena;
 };
 
-/* `name` may end in a number, which is added to the minor one as many times as `step` says; step 0:
- * the name is all of it.  `parts`: "p1" or, behind a letter, "1" may follow, one minor number each.
- */
-static const struct known {
-    const char *name;
-    char kind;
-    unsigned major, minor, step;
-    bool parts;
-} all[] = {{"console", 'c', 5, 1, 0, false},    {"tty", 'c', 5, 0, 0, false},
-           {"ptmx", 'c', 5, 2, 0, false},       {"null", 'c', 1, 3, 0, false},
-           {"zero", 'c', 1, 5, 0, false},       {"full", 'c', 1, 7, 0, false},
-           {"random", 'c', 1, 8, 0, false},     {"urandom", 'c', 1, 9, 0, false},
-           {"kmsg", 'c', 1, 11, 0, false},      {"mem", 'c', 1, 1, 0, false},
-           {"tty", 'c', 4, 0, 1, false},        {"ttyS", 'c', 4, 64, 1, false},
-           {"ttyAMA", 'c', 204, 64, 1, false},  {"ram", 'b', 1, 0, 1, false},
-           {"loop", 'b', 7, 0, 1, false},       {"mtdblock", 'b', 31, 0, 1, false},
-           {"mtd", 'c', 90, 0, 2, false},       {"i2c-", 'c', 89, 0, 1, false},
-           {"fb", 'c', 29, 0, 1, false},        {"mmcblk", 'b', 179, 0, 8, true},
-           {"watchdog", 'c', 10, 130, 0, false}};
-
-/* Does a name below /dev stand for a fixed device?  *minor: its own. */
-static bool is_known(const struct known *k, const char *name, unsigned *minor) {
-    size_t n = strlen(k->name);
-    char *end = NULL;
-    *minor = k->minor;
-    if (strncmp(name, k->name, n) != 0 || (!k->step && name[n]))
-        return false;
-    if (!k->step)
-        return true;
-    if (!isdigit((unsigned char)name[n]))
-        return false;
-    unsigned long number = strtoul(name + n, &end, 10), part = 0;
-    if (k->parts && *end == 'p' && isdigit((unsigned char)end[1]))
-        part = strtoul(end + 1, &end, 10);
-    *minor += (unsigned)(number * k->step + part);
-    return !*end && number < 256 && part < 8;
-}
-
 static void check(const struct device_files_view *v, const char *path, char kind, unsigned major,
                   unsigned minor, struct mos_place here, struct mos_place there) {
     const char *name = strncmp(path, "dev/", 4) == 0 ? path + 4 : NULL;
-    unsigned own;
-    for (size_t i = 0; name && i < sizeof all / sizeof *all; i++) {
-        const struct known *k = &all[i];
-        if (!is_known(k, name, &own) || (k->kind == kind && k->major == major && own == minor))
-            continue;
-        struct mos_finding *f =
-            mos_find(v->list, MOS_RULE_BOOT_DEVICE_NUMBER,
-                     "Device file /%s is %c %u %u; for the kernel it is %c %u %u.", path, kind,
-                     major, minor, k->kind, k->major, own);
-        mos_finding_at(v->list, f, here);
-        if (there.source)
-            mos_finding_at(v->list, f, there);
-        mos_finding_why(v->list, f, "A program that opens it meets another device, or none.");
-        mos_finding_try(v->list, f, "/%s as %c %u %u", path, k->kind, k->major, own);
-    }
+    struct mos_device_file is;
+    if (!name || !mos_device_file(name, &is) ||
+        (is.kind == kind && is.major == major && is.minor == minor))
+        return;
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_BOOT_DEVICE_NUMBER,
+                                     "Device file /%s is %c %u %u; for the kernel it is %c %u %u.",
+                                     path, kind, major, minor, is.kind, is.major, is.minor);
+    mos_finding_at(v->list, f, here);
+    if (there.source)
+        mos_finding_at(v->list, f, there);
+    mos_finding_why(v->list, f, "A program that opens it meets another device, or none.");
+    mos_finding_try(v->list, f, "/%s as %c %u %u", path, is.kind, is.major, is.minor);
 }
 
 static void check_ramdisk(const struct device_files_view *v, const struct mos_ramdisk *def) {

@@ -62,7 +62,8 @@ static void check_reach(const struct mos_plan *plan) {
     const struct mos_boot_entry *first = entry_at(plan, 0), *second = entry_at(plan, 1);
     struct mos_findings *list = &plan->ctx->findings;
     bool panic = panics(first) || watched(plan);
-    bool by_hand = mos_plan_is_via(plan, MOS_VIA_MENU) && mos_has(b->timeout) && b->timeout->number;
+    bool by_hand =
+        mos_board_is_via(plan->board, MOS_VIA_MENU) && mos_has(b->timeout) && b->timeout->number;
     if (first->r.broken || second->r.broken || (panic && b->tries) || by_hand)
         return;
     struct mos_finding *f = mos_find(list, MOS_RULE_BOOT_FALLBACK_UNREACHABLE,
@@ -73,12 +74,12 @@ static void check_reach(const struct mos_plan *plan) {
     mos_finding_why(list, f, "%s",
                     panic ? "A kernel that dies starts the board again, and with it the same entry."
                           : "A kernel that finds no root or no init stops, and stays so.");
-    mos_finding_try(list, f, "%s%s%s",
-                    b->tries                              ? ""
-                    : mos_plan_is_via(plan, MOS_VIA_MENU) ? "via: script with tries: 3 in boot"
-                                                          : "tries: 3 in boot",
-                    !b->tries && !panic ? ", and " : "",
-                    panic ? "" : "panic: 10 among the arguments.");
+    mos_finding_try(
+        list, f, "%s%s%s",
+        b->tries                                      ? ""
+        : mos_board_is_via(plan->board, MOS_VIA_MENU) ? "via: script with tries: 3 in boot"
+                                                      : "tries: 3 in boot",
+        !b->tries && !panic ? ", and " : "", panic ? "" : "panic: 10 among the arguments.");
 }
 
 static void check_confirm(const struct mos_plan *plan) {
@@ -150,7 +151,8 @@ static void check_access(const struct mos_plan *plan) {
     uint32_t index;
     if (!s || !mos_has(s->confirm) || (mos_has(s->loader_access) && s->loader_access->truth) ||
         !plan->environments.count || !root || !root->volume || !root->counted ||
-        !makes_system(root) || mos_inv_find(root->volume->inventory, "etc/fw_env.config", &index))
+        !makes_system(root) ||
+        mos_inv_find(root->volume->inventory, plan->dialect->stored->system_file, &index))
         return;
     struct mos_finding *f = mos_find(list, MOS_RULE_BOOT_COUNT_LOST,
                                      "What confirms a start does not know where the loader keeps "

@@ -18,18 +18,21 @@ static void idle(const struct mos_plan *plan, struct mos_place place, const char
 static void check_idle(const struct mos_plan *plan) {
     const struct mos_boot *b = plan->board->boot;
     const struct mos_system *s = plan->board->system;
-    bool script = mos_plan_is_via(plan, MOS_VIA_SCRIPT),
-         parcel = mos_plan_is_via(plan, MOS_VIA_PARCEL);
+    bool script = mos_board_is_via(plan->board, MOS_VIA_SCRIPT),
+         parcel = mos_board_is_via(plan->board, MOS_VIA_PARCEL);
     if (mos_has(b->tries) && !script && !parcel)
         idle(plan, b->tries->place, "boot.tries", "Only a script can count.", "via: script");
     if (mos_otherwise_of(b->otherwise) == MOS_OTHERWISE_RESET &&
-        mos_plan_is_via(plan, MOS_VIA_MENU))
+        mos_board_is_via(plan->board, MOS_VIA_MENU))
         idle(plan, b->otherwise->place, "otherwise: reset",
              "A menu ends where its last entry fails.", "via: script");
-    if (mos_has(b->timeout) && !mos_plan_is_via(plan, MOS_VIA_MENU))
+    if (mos_has(b->timeout) && !mos_board_is_via(plan->board, MOS_VIA_MENU))
         idle(plan, b->timeout->place, "boot.timeout", "Only a menu waits.",
-             "bootdelay among the values of the environment");
-    if (b->trees && (mos_plan_is_via(plan, MOS_VIA_MENU) || parcel))
+             plan->dialect && plan->dialect->symbols.waits
+                 ? mos_printf(plan->ctx->arena, "%s among the values of the environment",
+                              plan->dialect->symbols.waits)
+                 : "via: menu");
+    if (b->trees && (mos_board_is_via(plan->board, MOS_VIA_MENU) || parcel))
         idle(plan, b->trees->r.key_place, "boot.trees",
              "A menu and a parcel name one tree for each entry.", "via: script");
     if (b->parcel && !parcel)
@@ -37,8 +40,8 @@ static void check_idle(const struct mos_plan *plan) {
     if (s && mos_has(s->confirm) && !b->tries)
         idle(plan, s->confirm->place, "system.confirm", "Starts are not counted.",
              "tries: 3 in boot");
-    for (size_t i = 0;
-         i < plan->boot_overlays.count && !script && !mos_plan_is_via(plan, MOS_VIA_ENVIRONMENT);
+    for (size_t i = 0; i < plan->boot_overlays.count && !script &&
+                       !mos_board_is_via(plan->board, MOS_VIA_ENVIRONMENT);
          i++) {
         const struct mos_overlay *o =
             ((struct mos_overlay_plan *)mos_vec_pointer(&plan->boot_overlays, i))->def;

@@ -3,6 +3,8 @@
  * ramdisk loads it. */
 #include "rules/rules.h"
 
+#include "linux/devices.h"
+
 #include "base/text.h"
 
 #include <string.h>
@@ -81,21 +83,18 @@ static bool any_root(const struct kernel_view *v, struct mos_place *place, const
 }
 
 static bool console(const struct kernel_view *v, struct mos_place *place, const char **as) {
-    const struct mos_hardware *h = v->plan->board->hardware;
-    if (!h || !h->console || !mos_has(h->console->port) ||
-        strcmp(h->console->port->text, "none") == 0)
+    const char *port = mos_board_port(v->plan->board);
+    if (!port)
         return false;
-    *place = h->console->port->place;
-    *as = mos_printf(v->plan->ctx->arena, "the console %s", h->console->port->text);
+    *place = v->plan->board->hardware->console->port->place;
+    *as = mos_printf(v->plan->ctx->arena, "the console %s", port);
     return true;
 }
 
 static bool port_is(const struct kernel_view *v, const char *prefix, struct mos_place *place,
                     const char **as) {
-    size_t n = strlen(prefix);
     return console(v, place, as) && !mos_has(v->plan->board->hardware->console->driver) &&
-           strncmp(v->plan->board->hardware->console->port->text, prefix, n) == 0 &&
-           strspn(v->plan->board->hardware->console->port->text + n, "0123456789") > 0;
+           mos_device_has_stem(mos_board_port(v->plan->board), prefix);
 }
 
 static bool pl011(const struct kernel_view *v, struct mos_place *place, const char **as) {

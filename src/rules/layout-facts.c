@@ -66,11 +66,7 @@ static void check_types(const struct layout_view *v) {
 
 static const struct mos_first_place *rom_place(const struct layout_view *v,
                                                const struct mos_region_plan *r) {
-    const struct mos_rom *rom = v->plan->board->rom;
-    const struct mos_stage *s = mos_has(r->def->stage) ? r->def->stage->target : NULL;
-    if (!rom || !s || !mos_has(s->by) || strcmp(s->by->text, "rom") != 0 || r->copy)
-        return NULL;
-    return mos_named_get(&rom->first_stage, v->m->def->r.name);
+    return r->copy ? NULL : mos_board_first_place(v->plan->board, r->def, v->m->def->r.name);
 }
 
 static void no_place(const struct layout_view *v, const struct mos_first_place *p) {

@@ -33,7 +33,8 @@ static void check_command(const struct mos_plan *plan, const char *command,
     if (s)
         lacks(plan, MOS_RULE_LOADER_COMMAND_MISSING, place, s, symbol,
               mos_printf(arena, "the command %s, which the boot", command),
-              mos_printf(arena, "It would say \"Unknown command '%s'\" and go on.", command));
+              mos_printf(arena, "It would say \"%s%s%s\" and go on.", plan->dialect->unknown[0],
+                         command, plan->dialect->unknown[1]));
 }
 
 static void check_command_list(const struct mos_plan *plan, const char *const *list,
@@ -55,7 +56,8 @@ static void check_form(const struct mos_plan *plan, const char *form, const char
 static void check_commands(const struct mos_plan *plan) {
     const struct mos_boot *b = plan->board->boot;
     struct mos_place place = b->via ? b->via->place : b->r.key_place;
-    bool menu = mos_plan_is_via(plan, MOS_VIA_MENU), parcel = mos_plan_is_via(plan, MOS_VIA_PARCEL);
+    bool menu = mos_board_is_via(plan->board, MOS_VIA_MENU),
+         parcel = mos_board_is_via(plan->board, MOS_VIA_PARCEL);
     const struct mos_dialect *d = plan->dialect;
     const char *start =
         plan->entries.count && !parcel
@@ -64,7 +66,7 @@ static void check_commands(const struct mos_plan *plan) {
     check_command_list(plan, menu ? d->ways.menu : d->ways.file, place);
     if (start)
         check_command(plan, start, place);
-    if (mos_plan_is_via(plan, MOS_VIA_SCRIPT))
+    if (mos_board_is_via(plan->board, MOS_VIA_SCRIPT))
         check_command_list(plan, d->ways.script, place);
     if (parcel)
         check_command_list(plan, d->ways.parcel, place);
@@ -80,14 +82,16 @@ static void check_forms(const struct mos_plan *plan) {
         check_form(plan, plan->boot_medium->table->name,
                    mos_printf(arena, "the table of %s", plan->boot_medium->name),
                    plan->boot_medium->def->table->r.key_place);
-    if (mos_plan_is_via(plan, MOS_VIA_PARCEL))
+    if (mos_board_is_via(plan->board, MOS_VIA_PARCEL))
         check_form(plan, "parcels", "the boot", way);
-    if (mos_plan_is_via(plan, MOS_VIA_PARCEL) && b->parcel &&
+    if (mos_board_is_via(plan->board, MOS_VIA_PARCEL) && b->parcel &&
         (mos_has(b->parcel->key) || b->parcel->sign_with.count))
         check_form(plan, "signatures", "the signed parcel", b->parcel->r.key_place);
-    if (mos_plan_is_via(plan, MOS_VIA_PARCEL) || mos_plan_is_via(plan, MOS_VIA_SCRIPT))
+    if (mos_board_is_via(plan->board, MOS_VIA_PARCEL) ||
+        mos_board_is_via(plan->board, MOS_VIA_SCRIPT))
         check_form(plan, "scripts", "the boot script", way);
-    if (mos_plan_is_via(plan, MOS_VIA_SCRIPT) || mos_plan_is_via(plan, MOS_VIA_ENVIRONMENT))
+    if (mos_board_is_via(plan->board, MOS_VIA_SCRIPT) ||
+        mos_board_is_via(plan->board, MOS_VIA_ENVIRONMENT))
         check_form(plan, "words", "the script's if and for", way);
     for (size_t i = 0; i < plan->entries.count; i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
@@ -139,7 +143,7 @@ static bool holds_next_stage(const struct mos_medium_plan *m) {
     for (size_t i = 0; i < m->regions.count; i++) {
         const struct mos_region_plan *r = mos_vec_pointer(&m->regions, i);
         const struct mos_stage *s = mos_has(r->def->stage) ? r->def->stage->target : NULL;
-        if (s && mos_has(s->by) && strcmp(s->by->text, "rom") != 0)
+        if (s && mos_has(s->by) && !mos_stage_is_first(s))
             return true;
     }
     return false;

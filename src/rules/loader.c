@@ -212,7 +212,7 @@ static void check_menu(const struct mos_plan *plan) {
     const struct mos_boot *b = plan->board->boot;
     struct mos_findings *list = &plan->ctx->findings;
     bool tree = false, ramdisk = false;
-    if (!b || !plan->dialect || !mos_plan_is_via(plan, MOS_VIA_MENU) ||
+    if (!b || !plan->dialect || !mos_board_is_via(plan->board, MOS_VIA_MENU) ||
         (!plan->has_defaults && !plan->environments.count))
         return;
     for (size_t i = 0; i < plan->entries.count; i++) {

@@ -32,7 +32,7 @@ static struct mos_finding *unsigned_thing(const struct mos_plan *plan, const str
 static void check_payload(const struct mos_plan *plan, const struct mos_value *lock) {
     const struct mos_boot *b = plan->board->boot;
     struct mos_findings *list = &plan->ctx->findings;
-    bool parcel = mos_plan_is_via(plan, MOS_VIA_PARCEL);
+    bool parcel = mos_board_is_via(plan->board, MOS_VIA_PARCEL);
     struct mos_finding *f =
         unsigned_thing(plan, lock, b->via ? b->via->place : b->r.key_place,
                        parcel ? "The loader starts only what is signed, and the parcel is not."
@@ -82,7 +82,8 @@ void mos_rule_lock(const struct mos_plan *plan) {
     if (!plan->board->boot || plan->board->boot->r.broken)
         return;
     const struct mos_value *lock = lock_of(plan);
-    if (lock && (!mos_plan_is_via(plan, MOS_VIA_PARCEL) || !is_signed(plan->board->boot->parcel)))
+    if (lock &&
+        (!mos_board_is_via(plan->board, MOS_VIA_PARCEL) || !is_signed(plan->board->boot->parcel)))
         check_payload(plan, lock);
     else if (lock)
         check_holes(plan, lock);

@@ -69,13 +69,10 @@ static void check_pair(const struct ram_view *v, const struct mos_placement *a,
         }
 }
 
-/* The part of a RAM range that every board has. */
+/* The part of a RAM range that every board has; length 0: that is not stated. */
 static struct mos_ram_span smallest(const struct mos_ram *ram) {
-    struct mos_ram_span s = {mos_has(ram->start) ? ram->start->number : 0, 0};
-    for (size_t i = 0; i < ram->sizes.count; i++)
-        if (mos_has(ram->sizes.items[i]) && (!s.length || ram->sizes.items[i]->number < s.length))
-            s.length = ram->sizes.items[i]->number;
-    return s;
+    struct mos_ram_span s = {0, 0};
+    return mos_ram_least(ram, &s.start, &s.length) ? s : (struct mos_ram_span){0, 0};
 }
 
 static bool in_some_ram(const struct ram_view *v, struct mos_ram_span s) {

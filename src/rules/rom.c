@@ -16,15 +16,6 @@ static struct mos_finding *tell(const struct mos_plan *plan, struct mos_place he
     return f;
 }
 
-static const struct mos_stage *first_stage(const struct mos_plan *plan) {
-    for (size_t i = 0; i < plan->board->stages.count; i++) {
-        const struct mos_stage *s = plan->board->stages.items[i];
-        if (mos_has(s->by) && strcmp(s->by->text, "rom") == 0)
-            return s;
-    }
-    return NULL;
-}
-
 static bool reads(const struct mos_rom *rom, const char *medium) {
     if (!rom->order.node) /* nobody said */
         return true;
@@ -154,7 +145,7 @@ static void check_copies(const struct mos_plan *plan, const struct mos_rom *rom,
 
 void mos_rule_rom(const struct mos_plan *plan) {
     const struct mos_rom *rom = plan->board->rom;
-    const struct mos_stage *s = first_stage(plan);
+    const struct mos_stage *s = mos_board_first_stage(plan->board);
     if (!rom || rom->r.broken || !plan->board->hardware)
         return;
     check_settings(plan, rom);

@@ -25,17 +25,13 @@ static struct mos_finding *complain(const struct stages_view *v, struct mos_plac
     return f;
 }
 
-static bool by_rom(const struct mos_stage *s) {
-    return mos_has(s->by) && strcmp(s->by->text, "rom") == 0;
-}
-
 /* ---- who starts whom ---- */
 
 /* Does the way back to the ROM come by here again? */
 static bool in_circle(const struct stages_view *v) {
     const struct mos_stage *s = v->s;
-    for (size_t i = 0; i <= v->plan->board->stages.count && s && mos_has(s->by) && !by_rom(s);
-         i++) {
+    for (size_t i = 0;
+         i <= v->plan->board->stages.count && s && mos_has(s->by) && !mos_stage_is_first(s); i++) {
         s = s->by->target;
         if (s == v->s)
             return true;
@@ -114,7 +110,8 @@ static const char *form_of(const struct mos_piece_plan *p) {
 }
 
 static void check_form(const struct stages_view *v) {
-    const struct mos_stage *before = mos_has(v->s->by) && !by_rom(v->s) ? v->s->by->target : NULL;
+    const struct mos_stage *before =
+        mos_has(v->s->by) && !mos_stage_is_first(v->s) ? v->s->by->target : NULL;
     if (!v->p)
         return;
     const char *seen = form_of(v->p), *form = mos_text_or(v->s->format, seen);
@@ -172,8 +169,10 @@ static bool is_page(const struct mos_piece_plan *p) {
 
 /* A program with headers, for a debugger, where nobody has said that such a one is started. */
 static bool is_with_headers(const struct stages_view *v) {
-    const struct mos_stage *before = mos_has(v->s->by) && !by_rom(v->s) ? v->s->by->target : NULL;
-    return !mos_has(v->s->format) && (by_rom(v->s) || (before && !before->accepts.count)) &&
+    const struct mos_stage *before =
+        mos_has(v->s->by) && !mos_stage_is_first(v->s) ? v->s->by->target : NULL;
+    return !mos_has(v->s->format) &&
+           (mos_stage_is_first(v->s) || (before && !before->accepts.count)) &&
            strcmp(form_of(v->p), "program") == 0;
 }
 

@@ -125,8 +125,7 @@ static void check_log_in(const struct system_files_view *v) {
         if (u->r.broken)
             return;
     }
-    const struct mos_hardware *h = v->plan->board->hardware;
-    bool has_console = !h || !h->console || strcmp(mos_text_or(h->console->port, ""), "none") != 0;
+    bool has_console = !mos_board_is_mute(v->plan->board);
     struct mos_finding *f;
     if (v->s->log_in && any && !with) {
         f = mos_find(v->list, MOS_RULE_ACCESS_LOG_IN,

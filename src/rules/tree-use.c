@@ -1,6 +1,8 @@
 /* What the definition says of the board, and what its trees say of the same. */
 #include "rules/rules.h"
 
+#include "linux/devices.h"
+
 #include "base/bytes.h"
 #include "base/text.h"
 
@@ -153,11 +155,11 @@ static void check_number(const struct tree_use_view *v, const struct mos_value *
     const struct mos_dt_property *alias;
     if (!mos_has(name) || !node)
         return;
-    size_t end = strlen(name->text), digits = end;
-    while (digits && isdigit((unsigned char)name->text[digits - 1]))
-        digits--;
+    size_t digits;
+    unsigned long stated;
     long number = number_of(v, node, stem, &alias);
-    if (digits == end || number < 0 || number == strtol(name->text + digits, NULL, 10))
+    if (!mos_device_number(name->text, &digits, &stated) || number < 0 ||
+        (unsigned long)number == stated)
         return;
     struct mos_finding *f = tell(
         v, MOS_RULE_TREE_NUMBER_DIFFERS, name->place,
@@ -204,14 +206,6 @@ static uint32_t cell_or(const struct mos_dt_node *n, const char *name, uint32_t 
     return n && mos_dt_cell(n, name, &value) ? value : usual;
 }
 
-/* Some board has that much: less than is there does no harm. */
-static bool is_fitted(const struct mos_ram *ram, uint64_t size) {
-    for (size_t i = 0; i < ram->sizes.count; i++)
-        if (!mos_has(ram->sizes.items[i]) || ram->sizes.items[i]->number >= size)
-            return true;
-    return false;
-}
-
 /* One bank here and there; the loader may put its own figures in, so it is a warning. */
 static void check_memory(const struct tree_use_view *v) {
     const struct mos_named *banks = &v->plan->board->hardware->ram;
@@ -230,7 +224,7 @@ static void check_memory(const struct tree_use_view *v) {
         reg->length != 4 * (a + s))
         return;
     uint64_t start = cells(reg->data, a), size = cells(reg->data + 4 * (size_t)a, s);
-    if (!size || (start == ram->start->number && is_fitted(ram, size)))
+    if (!size || (start == ram->start->number && mos_ram_has(ram, size)))
         return;
     struct mos_finding *f =
         tell(v, MOS_RULE_TREE_MEMORY_DIFFERS, place_of(v, found, "reg"), ram->r.key_place,
@@ -332,7 +326,7 @@ void mos_rule_tree_use(const struct mos_plan *plan) {
         for (size_t k = 0; k < h->media.count; k++) {
             const struct mos_medium *m = h->media.items[k];
             check_node(&v, m->node, mos_printf(v.arena, "medium %s", m->r.name));
-            if (mos_has(m->kernel) && strncmp(m->kernel->text, "mmcblk", 6) == 0)
+            if (mos_has(m->kernel) && mos_device_has_stem(m->kernel->text, "mmcblk"))
                 check_number(&v, m->kernel, m->node, "mmc");
             check_flash_name(&v, m);
         }

@@ -158,7 +158,7 @@ static bool take_medium(struct making *m, const struct mos_medium_plan *x, const
     if (!io)
         return false;
     *(struct mos_rig_medium *)mos_vec_push(&m->media) = (struct mos_rig_medium){
-        x->name, mos_text_or(x->medium->loader, "mmc 0"), mos_text_or(x->medium->kernel, NULL), io};
+        x->name, mos_plan_in_loader(m->plan, x->medium), mos_text_or(x->medium->kernel, NULL), io};
     return take_regions(m, number, x, why);
 }
 

@@ -20,7 +20,7 @@ static int run_echo(struct sim *s, int argc, const char *const *argv) {
     sim_print(s, "%s%s", mos_buf_string(&line), newline ? "\n" : "");
     if (line.length)
         sim_event(s, MOS_EVENT_SAY, 0, 0, NULL, "%s", mos_buf_string(&line));
-    /* how the scripts that we write say what they try (boot/u-boot.c), as one word or two */
+    /* how the scripts that we write say what they try (script.c), as one word or two */
     const char *said = mos_buf_string(&line);
     if (strncmp(said, "Entry ", 6) == 0 && said[6] && !strchr(said + 6, ' '))
         sim_try(s, said + 6);

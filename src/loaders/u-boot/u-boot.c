@@ -126,6 +126,11 @@ static const struct mos_loader_keeping keepings[] = {
     {"CONFIG_ENV_IS_IN_NVRAM", MOS_KEEPS_OTHER, "in battery-backed RAM", NULL},
     {NULL, MOS_KEEPS_NOWHERE, NULL, NULL}};
 
+static const struct mos_loader_medium media[] = {
+    {"mmc", "sd", "mmc"},     {"mmc", "emmc", "mmc"},     {"usb", "usb", "usb"},
+    {"nvme", "nvme", "nvme"}, {"scsi", "disk", "scsi"},   {"sf", "nor", "mtd"},
+    {"nand", "nand", "mtd"},  {"virtio", NULL, "virtio"}, {NULL, NULL, NULL}};
+
 static const char *const searched[] = {"extlinux/extlinux.conf", "boot.scr.uimg", "boot.scr", NULL};
 
 static const char *const relocation_limits[] = {"fdt_high", "initrd_high", NULL};
@@ -204,8 +209,11 @@ const struct mos_dialect mos_dialect_u_boot = {
     .first_storage = first_storage,
     .processors = processors,
     .keepings = keepings,
+    .media = media,
     .search = {.mark = "distro_bootcmd", .media = "boot_targets", .files = searched},
-    .symbols = {.environment_at = "CONFIG_ENV_OFFSET",
+    .unknown = {"Unknown command '", "'"},
+    .symbols = {.waits = "bootdelay",
+                .environment_at = "CONFIG_ENV_OFFSET",
                 .environment_copy_at = "CONFIG_ENV_OFFSET_REDUND",
                 .environment_size = "CONFIG_ENV_SIZE",
                 .flag_byte = "CONFIG_SYS_REDUNDAND_ENVIRONMENT",

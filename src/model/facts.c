@@ -1,0 +1,77 @@
+#include "model/facts.h"
+
+#include <string.h>
+
+bool mos_board_is_via(const struct mos_board *board, enum mos_via via) {
+    enum mos_via stated = mos_via_of(board->boot->via);
+    return (stated == MOS_VIA_UNSTATED ? MOS_VIA_SCRIPT : stated) == via;
+}
+
+/* ---- the console ---- */
+
+static const struct mos_value *port_of(const struct mos_board *board) {
+    const struct mos_hardware *h = board->hardware;
+    return h && h->console && mos_has(h->console->port) ? h->console->port : NULL;
+}
+
+bool mos_board_is_mute(const struct mos_board *board) {
+    const struct mos_value *port = port_of(board);
+    return port && strcmp(port->text, "none") == 0;
+}
+
+const char *mos_board_port(const struct mos_board *board) {
+    const struct mos_value *port = port_of(board);
+    return port && !mos_board_is_mute(board) ? port->text : NULL;
+}
+
+const char *mos_board_console(const struct mos_board *board, struct mos_arena *arena) {
+    const char *port = mos_board_port(board);
+    const struct mos_value *baud = port ? board->hardware->console->baud : NULL;
+    return mos_has(baud) ? mos_printf(arena, "%s,%s", port, baud->text) : port;
+}
+
+/* ---- RAM ---- */
+
+bool mos_ram_least(const struct mos_ram *ram, uint64_t *start, uint64_t *length) {
+    *length = UINT64_MAX;
+    for (size_t i = 0; i < ram->sizes.count; i++) {
+        const struct mos_value *size = ram->sizes.items[i];
+        if (mos_has(size) && size->number < *length)
+            *length = size->number;
+    }
+    if (!mos_has(ram->start) || *length == UINT64_MAX || *length > UINT64_MAX - ram->start->number)
+        return false;
+    *start = ram->start->number;
+    return true;
+}
+
+bool mos_ram_has(const struct mos_ram *ram, uint64_t length) {
+    for (size_t i = 0; i < ram->sizes.count; i++) {
+        const struct mos_value *size = ram->sizes.items[i];
+        if (!mos_has(size) || size->number >= length)
+            return true;
+    }
+    return false;
+}
+
+/* ---- the ROM ---- */
+
+bool mos_stage_is_first(const struct mos_stage *stage) {
+    return mos_has(stage->by) && strcmp(stage->by->text, "rom") == 0;
+}
+
+const struct mos_stage *mos_board_first_stage(const struct mos_board *board) {
+    for (size_t i = 0; i < board->stages.count; i++)
+        if (mos_stage_is_first(board->stages.items[i]))
+            return board->stages.items[i];
+    return NULL;
+}
+
+const struct mos_first_place *mos_board_first_place(const struct mos_board *board,
+                                                    const struct mos_region *region,
+                                                    const char *medium) {
+    const struct mos_stage *s = mos_has(region->stage) ? region->stage->target : NULL;
+    if (!board->rom || !s || !mos_stage_is_first(s))
+        return NULL;
+    return mos_named_get(&board->rom->first_stage, medium);
+}
