@@ -173,8 +173,9 @@ static bool change_variable(struct amend *a, const struct change *c) {
         return wrong(a, c, "the environment is full");
     x->dialect->stored->write(&block, &next, x->environment_size, x->flag_byte);
     uint8_t flag = 0;
-    if (x->flag_byte && !mos_io_read(&a->s.io, &flag, 1, x->start + 4))
-        block.data[4] = (char)flag; /* which copy is the newer one stays */
+    size_t flag_at = x->dialect->stored->flag_at;
+    if (x->flag_byte && !mos_io_read(&a->s.io, &flag, 1, x->start + flag_at))
+        block.data[flag_at] = (char)flag; /* which copy is the newer one stays */
     int e = mos_io_write(&a->io, block.data, block.length, x->start);
     row(a, c, c->path, before ? before->value : "not set", c->removes ? "removed" : c->from);
     return e ? mos_fail(&a->m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", a->part) : true;

@@ -158,6 +158,7 @@ struct mos_loader_language {
 /* How variables are stored as a block of bytes, and what a running system is told about it. */
 struct mos_stored_form {
     const char *file; /* its name on a volume, where nothing else is stated */
+    size_t flag_at;   /* where a block's flag byte is, which says which copy is the newer one */
     /* Bytes that the variables need in a block, header included. */
     uint64_t (*size)(const struct mos_map *variables, bool flag_byte);
     /* Adds a block of `size` bytes, at least the needed ones. */
@@ -226,6 +227,8 @@ struct mos_dialect {
                             void (*set)(void *self, const char *name, const char *value),
                             void *self);
     bool applies; /* scripts choose trees, and apply overlays */
+    bool moves;   /* kernel, tree and ramdisk go to their last places; else all stays where it is */
+    const char *const *expands; /* compressions of kernels, as in "gzip"; NULL-terminated, or NULL */
     bool parcels; /* it takes kernels out of parcels, and runs a script beside them */
     /* The commands that set up an eMMC. */
     void (*write_emmc_setup)(const struct mos_emmc_setup *setup, struct mos_buf *out);

@@ -38,9 +38,9 @@ static void settle_expanding(const struct mos_ram_map *ram, const struct mos_loa
             (struct mos_ram_span){mos_round_up(end, PAGE), l->kernel + WORK};
 }
 
-/* The kernel's place once it runs: booti moves one that may not lie anywhere to the first
- * suitable place of RAM (arm64 booting.rst, section 4).  A compressed one comes back to where it
- * was loaded, expanded. */
+/* The kernel's place once it runs: a loader that moves things puts one that may not lie anywhere
+ * in the first suitable place of RAM (arm64 booting.rst, section 4).  A compressed one comes back
+ * to where it was loaded, expanded. */
 static void settle_kernel(const struct mos_ram_map *ram, const struct mos_loads *l,
                           struct mos_placement *p) {
     const struct mos_kernel_header *h = l->header;
@@ -61,7 +61,8 @@ static void settle_kernel(const struct mos_ram_map *ram, const struct mos_loads 
     if (!p->given)
         p->ranges[MOS_RANGE_LOADED].start =
             (h->anywhere ? mos_round_up(first + BLOCK, p->alignment) : first) + h->text_offset;
-    uint64_t start = h->anywhere ? p->ranges[MOS_RANGE_LOADED].start : first + h->text_offset;
+    uint64_t start =
+        h->anywhere || p->stays ? p->ranges[MOS_RANGE_LOADED].start : first + h->text_offset;
     p->ranges[MOS_RANGE_FINAL] = (struct mos_ram_span){start, mos_max(h->running_size, size)};
 }
 

@@ -247,6 +247,7 @@ static void ask_loader(struct mos_plan *plan, size_t thing, struct mos_placement
     }
     if (thing && !limit)
         p->limit = bound(plan);
+    p->stays = !plan->dialect->moves;
     if (limit && mos_address_parse(limit->value, &value) == MOS_NUMBER_OK && value) {
         bool wide = h && mos_has(h->cpu) && strstr(h->cpu->text, "64");
         p->stays = value == (wide ? UINT64_MAX : UINT32_MAX);

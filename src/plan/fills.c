@@ -112,7 +112,8 @@ static bool stream_archive(struct mos_plan *plan, struct mos_piece_plan *p,
 
 /* ---- fills ---- */
 
-/* The loader's variables as a file; what does not fit has its finding. */
+/* The loader's variables as a file, by the loader's own name where `path` is empty; what does not
+ * fit, or has no form, has its finding. */
 static bool stream_environment(struct mos_plan *plan, const struct mos_fill *f, const char *path,
                                const struct mos_sink *sink) {
     for (size_t i = 0; i < plan->environments.count; i++) {
@@ -121,6 +122,7 @@ static bool stream_environment(struct mos_plan *plan, const struct mos_fill *f, 
         if (e->def != f->environment->target || e->needed > e->size)
             continue;
         plan->dialect->stored->write(&block, &e->variables, e->size, e->flag_byte);
+        path = *path ? path : plan->dialect->stored->file;
         return mos_plan_stream_boot_file(
             plan, &(struct mos_boot_file){path, NULL, block.data, block.length}, false, sink);
     }
@@ -143,7 +145,7 @@ bool mos_plan_stream_brought(struct mos_plan *plan, const struct mos_fill *f, bo
     if (mos_fill_makes(f, MOS_MADE_BOOT))
         return mos_plan_stream_boot_files(plan, counting, sink);
     if (mos_has(f->environment))
-        return stream_environment(plan, f, *prefix ? prefix : plan->dialect->stored->file, sink);
+        return stream_environment(plan, f, prefix, sink);
     if (mos_has(f->piece)) {
         const struct mos_piece_plan *p = mos_plan_piece(plan, f->piece->target);
         return !mos_plan_is_there(p) ||

@@ -73,8 +73,28 @@ static void check_ways(struct mos_plan *plan, const struct mos_boot *b) {
         }
 }
 
+/* What the system is told about the loader's variables is said in the dialect's form. */
+static void check_access(struct mos_plan *plan, const struct mos_system *s) {
+    const struct mos_value *access =
+        mos_has(s->loader_access) && s->loader_access->truth ? s->loader_access : s->confirm;
+    if (!mos_has(access) || (plan->dialect && plan->dialect->stored))
+        return;
+    if (plan->dialect) {
+        has_not(plan, "stored variables that a system could reach", access->place);
+        return;
+    }
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_SCHEMA,
+                                     "Nobody says how the system reaches the loader's variables.");
+    mos_finding_at(list, f, access->place);
+    mos_finding_why(list, f, "The way is that of the loader's dialect, which is not known.");
+    mos_finding_try(list, f, "loader: {dialect: %s}", mos_dialect_at(0)->name);
+}
+
 void mos_plan_loader(struct mos_plan *plan) {
     find_dialect(plan);
+    if (plan->board->system)
+        check_access(plan, plan->board->system);
     if (plan->dialect && plan->board->boot)
         check_ways(plan, plan->board->boot);
 }
@@ -115,7 +135,7 @@ static void read_loader_config(struct mos_plan *plan) {
 }
 
 const struct mos_setting *mos_plan_loader_symbol(const struct mos_plan *plan, const char *symbol) {
-    return mos_map_get(&plan->loader_config, symbol);
+    return symbol ? mos_map_get(&plan->loader_config, symbol) : NULL;
 }
 
 /* Variables out of a binary; where each stands is known only as that file. */

@@ -376,7 +376,8 @@ const struct mos_loader_variable *mos_plan_loader_variable(const struct mos_plan
 /* What the loader calls a medium, "mmc 0": as it is stated, or as it calls the first of that kind.
  * The plan must have a dialect. */
 const char *mos_plan_in_loader(const struct mos_plan *plan, const struct mos_medium *medium);
-/* A value of the loader's own configuration, without quotes; NULL: not known. */
+/* A value of the loader's own configuration, without quotes; NULL: not known.  symbol NULL: the
+ * dialect has none for that. */
 const struct mos_setting *mos_plan_loader_symbol(const struct mos_plan *plan, const char *symbol);
 
 /* The steps, in their order (plan.c calls them). */

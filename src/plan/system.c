@@ -118,7 +118,9 @@ static void put_environment_files(struct writer *w, struct mos_buf *out) {
 
 /* Device, offset, size (and sector size on flash) of each copy. */
 static bool put_loader_access(struct writer *w) {
-    const struct mos_stored_form *form = w->plan->dialect->stored;
+    const struct mos_stored_form *form = w->plan->dialect ? w->plan->dialect->stored : NULL;
+    if (!form) /* it was said */
+        return true;
     struct mos_buf b = {.arena = w->arena};
     mos_buf_text(&b, "# Made by Mosaicum: where the loader keeps its environment.\n");
     for (size_t i = 0; i < w->plan->media.count; i++) {
@@ -356,6 +358,8 @@ static const char confirm_unit[] = "[Unit]\n"
 
 /* Once the system runs, the loader's count goes back to 0. */
 static bool put_confirm(struct writer *w, const struct mos_value *by) {
+    if (!w->plan->dialect || !w->plan->dialect->stored) /* it was said */
+        return true;
     const char *confirms = w->plan->dialect->stored->confirms;
     if (mos_starter_of(by) == MOS_STARTER_SYSTEMD) {
         struct mos_entry as = {

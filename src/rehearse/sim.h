@@ -188,6 +188,11 @@ bool sim_volume_is_empty(struct sim *s, struct sim_volume *v); /* nothing beside
 /* A file's bytes [from, from + length) to a place in RAM; false: unreadable. */
 bool sim_file_load(struct sim *s, struct sim_volume *v, const struct sim_file *f, uint64_t from,
                    uint64_t length, uint64_t to);
+/* The same as a loader does it: `room` bytes must be free there (else SIM_NO_ROOM); what is read is
+ * an event, and lies in RAM from then on. */
+enum sim_loaded { SIM_LOADED, SIM_NO_ROOM, SIM_UNREADABLE };
+enum sim_loaded sim_load(struct sim *s, struct sim_volume *v, const struct sim_file *f,
+                         uint64_t from, uint64_t length, uint64_t room, uint64_t at);
 /* A whole file of at most `limit` bytes; NULL: unreadable, or larger. */
 uint8_t *sim_file_bytes(struct sim *s, struct sim_volume *v, const struct sim_file *f,
                         uint64_t limit, size_t *length);

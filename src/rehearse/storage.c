@@ -362,6 +362,19 @@ bool sim_file_load(struct sim *s, struct sim_volume *v, const struct sim_file *f
     return read_file(s, v, f, &r);
 }
 
+enum sim_loaded sim_load(struct sim *s, struct sim_volume *v, const struct sim_file *f,
+                         uint64_t from, uint64_t length, uint64_t room, uint64_t at) {
+    const char *where = sim_volume_name(s, v);
+    if (s->rig->ram.length && !sim_ram_free(s, at, room)) {
+        sim_event(s, MOS_EVENT_OVER, at, length, NULL, "%s would lie %s", f->path,
+                  sim_ram_why(s, at, length));
+        return SIM_NO_ROOM;
+    }
+    sim_event(s, MOS_EVENT_READ, at, length, where, "%s", f->path);
+    sim_ram_claim(s, at, length, mos_printf(s->arena, "%s of %s", f->path, where));
+    return sim_file_load(s, v, f, from, length, at) ? SIM_LOADED : SIM_UNREADABLE;
+}
+
 uint8_t *sim_file_bytes(struct sim *s, struct sim_volume *v, const struct sim_file *f,
                         uint64_t limit, size_t *length) {
     if (f->type != MOS_ENTRY_FILE || f->size > limit)

@@ -67,14 +67,23 @@ static void check_tree(const struct boot_view *v) {
     mos_finding_try(v->list, f, "tree: %s", first->def->r.name);
 }
 
+/* A loader that nobody named expands what most do. */
+static bool expands(const struct mos_dialect *dialect, const char *compression) {
+    const char *const *all = dialect ? dialect->expands : NULL;
+    while (all && *all && strcmp(*all, compression) != 0)
+        all++;
+    return dialect ? all && *all : strcmp(compression, "xz") != 0;
+}
+
 /* Why the loader cannot make a kernel of it, although it is one; NULL: it can. */
 static const char *hindrance(const struct boot_view *v, const char **remedy) {
     const struct mos_entry_plan *e = v->e;
     const struct mos_kernel_header *h = &e->header;
     bool parcel = mos_board_is_via(v->plan->board, MOS_VIA_PARCEL);
     *remedy = "gzip, or the plain form of the kernel build";
-    if (h->compression && strcmp(h->compression, "xz") == 0)
-        return "is compressed with xz, which the loader cannot expand";
+    if (h->compression && !expands(v->plan->dialect, h->compression))
+        return mos_printf(v->arena, "is compressed with %s, which the loader cannot expand",
+                          h->compression);
     if (h->compression && !h->wrapped && !parcel && h->form == MOS_KERNEL_ZIMAGE)
         return mos_printf(v->arena,
                           "expands itself and is compressed once more, which %s cannot take",
@@ -82,6 +91,10 @@ static const char *hindrance(const struct boot_view *v, const char **remedy) {
     *remedy = "The kernel as it was before it was wrapped: the parcel has its own header.";
     if (h->wrapped && parcel)
         return "has a legacy header, which is not looked for inside of a parcel";
+    *remedy = "A kernel in the form that it starts.";
+    if (v->plan->dialect && !parcel && !e->step.command)
+        return mos_printf(v->arena, "is a %s, which a loader of dialect %s does not start",
+                          h->format, v->plan->dialect->name);
     *remedy = "The whole file.";
     if (h->stated_size > h->held_size)
         return mos_printf(v->arena, "is cut off: its header says %s, it has %s",

@@ -230,7 +230,7 @@ static void check_menu(const struct mos_plan *plan) {
         {names[2], "the ramdisk", ramdisk},
         {plan->dialect->symbols.overlay_address, "overlays", plan->boot_overlays.count != 0}};
     for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
-        if (!rows[i].needed || is_set(plan, rows[i].name))
+        if (!rows[i].needed || !rows[i].name || is_set(plan, rows[i].name))
             continue;
         struct mos_finding *f =
             mos_find(list, MOS_RULE_LOADER_ENV_UNDEFINED,

@@ -12,7 +12,7 @@ static const char *another_kind(const struct mos_plan *plan, const struct mos_fs
     const struct mos_fs_driver *d, *usual = NULL;
     for (size_t i = 0; (d = mos_fs_at(i)); i++) {
         const struct mos_fs_loader *word = mos_dialect_reads(plan->dialect, d);
-        const struct mos_setting *s = word ? mos_map_get(&plan->loader_config, word->symbol) : NULL;
+        const struct mos_setting *s = word ? mos_plan_loader_symbol(plan, word->symbol) : NULL;
         if (!word || word->optional || strcmp(d->family, than->family) == 0)
             continue;
         if (s && strcmp(s->value, "n") != 0)
@@ -28,8 +28,8 @@ static void loader_cannot_read(const struct mos_plan *plan) {
     if (!r || !r->fs || !plan->dialect)
         return;
     const struct mos_fs_loader *word = mos_dialect_reads(plan->dialect, r->fs);
-    const struct mos_setting *s = word ? mos_map_get(&plan->loader_config, word->symbol) : NULL;
-    if (s ? strcmp(s->value, "n") != 0 : plan->loader_config.count < WHOLE_CONFIG)
+    const struct mos_setting *s = word ? mos_plan_loader_symbol(plan, word->symbol) : NULL;
+    if (s ? strcmp(s->value, "n") != 0 : word && plan->loader_config.count < WHOLE_CONFIG)
         return; /* a few lines do not say what the rest is */
     struct mos_finding *f =
         mos_find(list, MOS_RULE_VOLUME_LOADER_CANNOT_READ,
@@ -38,7 +38,11 @@ static void loader_cannot_read(const struct mos_plan *plan) {
                       : "The loader cannot read %s, where its boot files are.",
                  r->name, word ? word->symbol : NULL);
     mos_finding_at(list, f, r->def->volume->kind->place);
-    mos_finding_at(list, f, s ? s->place : plan->board->loader->facts->config->place);
+    const struct mos_facts *facts = plan->board->loader->facts;
+    mos_finding_at(list, f,
+                   s                                         ? s->place
+                   : word && facts && mos_has(facts->config) ? facts->config->place
+                                                             : plan->board->loader->dialect->place);
     mos_finding_why(list, f, "%s is %s.", r->name, r->fs->name);
     mos_finding_try(list, f, word ? "kind: %s, or a loader with %s=y." : "kind: %s",
                     another_kind(plan, r->fs), word ? word->symbol : NULL);

@@ -1,6 +1,7 @@
 /* The rules of the house: who may include whom, who may print. */
 #include "support.h"
 
+#include <ctype.h>
 #include <dirent.h>
 #include <stdlib.h>
 #include <string.h>
@@ -110,6 +111,78 @@ static void no_folder_is_outside_the_table(void) {
         CU_ASSERT(known);
     }
     closedir(d);
+}
+
+/* ---- what belongs to a driver stays in its folder ---- */
+
+/* Folders of drivers: files elsewhere in src/ know the parent's headers only. */
+static const char *const drivers[] = {"fs/ext4/", "fs/fat/", "fs/squashfs/", "loaders/u-boot/"};
+
+/* Words of a loader's own: outside of its folder nobody says them.  A file system names the
+ * dialects that know it. */
+static const char *const words[] = {"bootcmd", "bootdelay", "setenv",   "saveenv",  "booti",
+                                    "bootz",   "bootm",     "boot.scr", "extlinux", "uboot",
+                                    "u-boot",  "fw_",       "_addr_r",  "fdt_high", "distro_"};
+
+static bool is_row_of_fs(const char *file, const char *line) {
+    return strncmp(file, "fs/", 3) == 0 && strstr(line, "{.dialect = ");
+}
+
+/* Is a word said in one of the line's texts? */
+static const char *said(const char *line) {
+    for (const char *p = strchr(line, '"'); p;) {
+        const char *end = strchr(p + 1, '"');
+        if (!end)
+            return NULL;
+        for (size_t i = 0; i < sizeof words / sizeof *words; i++) {
+            const char *at = strstr(p, words[i]);
+            size_t n = strlen(words[i]);
+            bool goes_on = at && isalnum((unsigned char)at[n]) && isalnum((unsigned char)at[n - 1]);
+            if (at && at < end && !goes_on)
+                return words[i];
+        }
+        p = strchr(end + 1, '"');
+    }
+    return NULL;
+}
+
+static void look_for_guests(const char *root, const char *inside) {
+    const char *path = keep(path_in(root, "%s", inside));
+    DIR *d = opendir(path);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(d);
+    for (struct dirent *e; (e = readdir(d));) {
+        struct stat st;
+        char name[300];
+        snprintf(name, sizeof name, "%s%s%s", inside, *inside ? "/" : "", e->d_name);
+        if (e->d_name[0] == '.' || stat(path_in(root, "%s", name), &st))
+            continue;
+        if (S_ISDIR(st.st_mode)) {
+            look_for_guests(root, name);
+            continue;
+        }
+        char *text = read_whole(path_in(root, "%s", name), NULL);
+        for (char *line = strtok(text, "\n"); line; line = strtok(NULL, "\n")) {
+            char included[128] = "";
+            sscanf(line, "#include \"%127[^\"]\"", included);
+            const char *word =
+                *included || strncmp(name, "loaders/u-boot/", 15) == 0 || is_row_of_fs(name, line)
+                    ? NULL
+                    : said(line);
+            for (size_t i = 0; i < sizeof drivers / sizeof *drivers; i++)
+                if (strncmp(included, drivers[i], strlen(drivers[i])) == 0 &&
+                    strncmp(name, drivers[i], strlen(drivers[i])) != 0)
+                    word = included;
+            if (word)
+                fprintf(stderr, "\n%s: %s\n", name, line);
+            CU_ASSERT_PTR_NULL(word);
+        }
+        free(text);
+    }
+    closedir(d);
+}
+
+static void drivers_keep_to_themselves(void) {
+    look_for_guests(keep(path_in(MOSAICUM_SOURCE, "src")), "");
 }
 
 /* ---- no circle of files ---- */
@@ -232,4 +305,5 @@ static void the_schema_is_whole(void) {
 SUITE(structure_suite, {"the schema is whole", the_schema_is_whole},
       {"includes follow the table, only cli prints", includes_follow_the_table},
       {"every folder is in the table", no_folder_is_outside_the_table},
+      {"drivers keep to themselves", drivers_keep_to_themselves},
       {"no files use each other", no_files_use_each_other});

@@ -132,16 +132,10 @@ static int load(struct sim *s, int argc, const char *const *argv, const char *on
     uint64_t length = f->size > from ? f->size - from : 0;
     if (bytes)
         length = mos_min(length, bytes);
-    if (s->rig->ram.length && !sim_ram_free(s, at, bytes ? bytes : length)) {
+    enum sim_loaded loaded = sim_load(s, v, f, from, length, bytes ? bytes : length, at);
+    if (loaded == SIM_NO_ROOM)
         sim_trouble(s, "** Reading file would overwrite reserved memory **");
-        sim_event(s, MOS_EVENT_OVER, at, length, NULL, "%s would lie %s", name,
-                  sim_ram_why(s, at, length));
-        return sim_trouble(s, "Failed to load '%s'", name);
-    }
-    const char *where = sim_volume_name(s, v);
-    sim_event(s, MOS_EVENT_READ, at, length, where, "%s", f->path);
-    sim_ram_claim(s, at, length, mos_printf(s->arena, "%s of %s", f->path, where));
-    if (!sim_file_load(s, v, f, from, length, at))
+    if (loaded != SIM_LOADED)
         return sim_trouble(s, "Failed to load '%s'", name);
     sim_print(s, "%llu bytes read in 0 ms\n", (unsigned long long)length);
     sim_set_number(s, "fileaddr", at);

@@ -148,6 +148,7 @@ static void write_place(struct mos_buf *out, const char *device, uint64_t at, ui
 }
 
 static const struct mos_stored_form stored = {.file = "uboot.env",
+                                              .flag_at = 4,
                                               .size = mos_environment_size,
                                               .write = mos_environment_write,
                                               .read = mos_environment_read,
@@ -173,6 +174,8 @@ static const char *const reads_file[] = {"load", NULL}, *const reads_menu[] = {"
                          *const runs_script[] = {"source", NULL},
                          *const counts[] = {"saveenv", "setexpr", NULL};
 
+static const char *const expands[] = {"gzip", "bzip2", "lzma", "lzo", "lz4", "zstd", NULL};
+
 const struct mos_dialect mos_dialect_u_boot = {
     .name = "u-boot",
     .script_file = "boot.scr",
@@ -184,6 +187,8 @@ const struct mos_dialect mos_dialect_u_boot = {
     .write_variables = ub_write_variables,
     .wrap_script = ub_wrap_script,
     .applies = true,
+    .moves = true,
+    .expands = expands,
     .parcels = true,
     .write_emmc_setup = ub_write_emmc_setup,
     .write_flash_program = ub_write_flash_program,
