@@ -89,7 +89,7 @@ static void nothing_a_terminal_obeys_gets_out(void) {
                "boot: {entries: {main: {kernel: \"" EVIL_YAML "\", arguments: {root: \"" EVIL_YAML
                "\", a: \"" EVIL_YAML "\"}}}}\n"
                "system: {host-name: \"" EVIL_YAML
-               "\"}\nloader: {environments: {main: {base: none, values: "
+               "\"}\nloader: {dialect: u-boot, environments: {main: {base: none, values: "
                "{x: \"" EVIL_YAML "\", bootcmd: \"echo " EVIL_YAML "; " EVIL_YAML "\"}}}}\n"
                "layout: {card: {table: {kind: gpt}, regions: {root: {number: 1, size: rest, label: "
                "\"" EVIL_YAML "\", volume: {kind: ext4, label: \"" EVIL_YAML

@@ -100,7 +100,8 @@ static void what_is_not_ours_is_counted(void) {
     write_text(path_in(w, "traits/vendor/chip.yaml"),
                "mosaicum: 1\ntrait: vendor/chip\noutside: yes\n"
                "system: {host-name: under_score}\nbudgets: {b: {of: [kernel], limit: 1 B}}\n"
-               "loader: {environments: {main: {base: none, size: 1 KiB, values: {bootcmd: run "
+               "loader: {dialect: u-boot, environments: {main: {base: none, size: 1 KiB, values: "
+               "{bootcmd: run "
                "bootcmd}}}}\n");
     CU_ASSERT_STRING_EQUAL(findings(w, ""), "error budget.exceeded\nnote board.outside\n");
     /* files that the workspace lists are not ours either */

@@ -106,14 +106,17 @@ static const struct wrong cases[] = {
      "needs a list"},
     {"hardware: {ram: {main: {start: 0x1, sizes: [1 MiB, 2]}}}\n", 1, "board.schema", 3, 52,
      "no unit"},
-    {"loader: {environments: {main: {base: default, size: 1 KiB}}}\n", 1, "board.schema", 3, 38,
-     "defaults"},
-    {"loader: {environments: {main: {base: none, size: 1 KiB, flag-byte: maybe}}}\n", 1,
-     "board.schema", 3, 68, "yes, no"},
-    {"loader: {environments: {main: {base: none, size: 1 KiB, values: {a: {b: c}}}}}\n", 1,
-     "board.schema", 3, 70, "no key b"},
-    {"loader: {environments: {main: {base: none, size: 1 KiB, values: {\"a=b\": c}}}}\n", 1,
-     "board.schema", 3, 66, "not a name"},
+    {"loader: {environments: {main: {base: default, size: 1 KiB}}, dialect: u-boot}\n", 1,
+     "board.schema", 3, 38, "defaults"},
+    {"loader: {environments: {main: {base: none, size: 1 KiB, flag-byte: maybe}}, dialect: "
+     "u-boot}\n",
+     1, "board.schema", 3, 68, "yes, no"},
+    {"loader: {environments: {main: {base: none, size: 1 KiB, values: {a: {b: c}}}}, dialect: "
+     "u-boot}\n",
+     1, "board.schema", 3, 70, "no key b"},
+    {"loader: {environments: {main: {base: none, size: 1 KiB, values: {\"a=b\": c}}}, dialect: "
+     "u-boot}\n",
+     1, "board.schema", 3, 66, "not a name"},
     {"budgets: {x: {of: [y], limit: 120%}}\npieces: {y: {file: big.bin}}\n", 1, "board.schema", 3,
      31, "99%"},
     {"budgets: {x: {limit: 1 MiB}}\n", 1, "board.schema", 3, 11, "lacks the key of"},
@@ -186,10 +189,10 @@ static const struct wrong cases[] = {
     {"hardware: {~consoles: }\n", 1, "board.schema", 3, 12, "console"},
     {"pieces: {~x: }\n", 1, "board.reference", 3, 10, "no x to remove"},
     {"loader: {environments: {main: {base: none, size: 1 KiB, values: {a: {value: 1, after: "
-     "b}}}}}\n",
+     "b}}}}, dialect: u-boot}\n",
      1, "board.reference", 3, 87, "no b beside a"},
     {"loader: {environments: {main: {base: none, size: 1 KiB, values: {a: {value: 1, after: b}, "
-     "b: {value: 1, before: a}}}}}\n",
+     "b: {value: 1, before: a}}}}, dialect: u-boot}\n",
      1, "board.reference", 3, 87, "circle"},
     {"variants: {bench: {axis: use, purpose: work}}\n", 1, "board.schema", 3, 40, "bench"},
     {"variants: {bench: {axis: use, hardwear: {}}}\n", 1, "board.schema", 3, 31, "hardware"},
