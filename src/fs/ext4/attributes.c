@@ -117,9 +117,9 @@ static bool put(struct area *area, const struct attribute *a) {
         uint32_t hash = hash_of(a);
         e[0] = (uint8_t)a->name_length;
         e[1] = a->index;
-        mos_put_le16(e + 2, (uint16_t)(a->value_length ? area->end : 0));
-        mos_put_le32(e + 8, (uint32_t)a->value_length);
-        mos_put_le32(e + 12, hash);
+        mos_put_le16(e + ATTRIBUTE_VALUE_AT, (uint16_t)(a->value_length ? area->end : 0));
+        mos_put_le32(e + ATTRIBUTE_VALUE_LENGTH, (uint32_t)a->value_length);
+        mos_put_le32(e + ATTRIBUTE_HASH, hash);
         memcpy(e + ENTRY, a->name, a->name_length);
         if (a->value_length)
             memcpy(area->bytes + area->end, a->value, a->value_length);
@@ -158,11 +158,11 @@ bool ext4_attributes_fit(const struct ext4 *v, const uint8_t *list, size_t lengt
 
 static void write_block(struct ext4 *v, uint32_t block, uint8_t *bytes, uint32_t users) {
     uint8_t number[8];
-    mos_put_le32(bytes + 4, users);
-    mos_put_le32(bytes + 16, 0);
+    mos_put_le32(bytes + ATTRIBUTES_USERS, users);
+    mos_put_le32(bytes + ATTRIBUTES_SUM, 0);
     mos_put_le64(number, block);
     uint32_t sum = mos_crc32c(mos_crc32c(v->csum_seed, number, 8), bytes, v->block_size);
-    mos_put_le32(bytes + 16, sum);
+    mos_put_le32(bytes + ATTRIBUTES_SUM, sum);
     mos_volume_write(&v->base, bytes, v->block_size, (uint64_t)block * v->block_size);
 }
 
@@ -185,8 +185,8 @@ void ext4_write_attributes(struct ext4 *v) {
             !outside)
             continue;
         mos_put_le32(block, (uint32_t)MAGIC);
-        mos_put_le32(block + 8, 1);
-        mos_put_le32(block + 12, hash);
+        mos_put_le32(block + ATTRIBUTES_BLOCKS, 1);
+        mos_put_le32(block + ATTRIBUTES_HASH, hash);
         a->blocks = (uint32_t)mos_div_up(a->users, MOST_SHARING);
         a->block = ext4_take_row(v, a->blocks);
         for (uint32_t k = 0; k < a->blocks; k++)
@@ -247,9 +247,11 @@ static bool take_area(struct ext4_reader *r, const uint8_t *area, size_t length,
         if (length - at < ENTRY || set->items.count >= READ_MOST)
             return false;
         const uint8_t *e = area + at;
-        size_t n = e[0], offset = mos_le16(e + 2), size = mos_le32(e + 8);
+        size_t n = e[0], offset = mos_le16(e + ATTRIBUTE_VALUE_AT),
+               size = mos_le32(e + ATTRIBUTE_VALUE_LENGTH);
         const char *prefix = NULL;
-        if (n > length - at - ENTRY || mos_le32(e + 4) || size > length || offset > length - size)
+        if (n > length - at - ENTRY || mos_le32(e + ATTRIBUTE_VALUE_INODE) || size > length ||
+            offset > length - size)
             return false;
         for (size_t i = 0; i < sizeof prefixes / sizeof *prefixes; i++)
             if (prefixes[i].index == e[1])
@@ -313,7 +315,8 @@ const uint8_t *ext4_inline_rest(const struct ext4_reader *r, const struct ext4_i
     *length = 0;
     for (size_t at = 0; tail && at + ENTRY <= room && mos_le32(tail + at);) {
         const uint8_t *e = tail + at;
-        size_t n = e[0], offset = mos_le16(e + 2), size = mos_le32(e + 8);
+        size_t n = e[0], offset = mos_le16(e + ATTRIBUTE_VALUE_AT),
+               size = mos_le32(e + ATTRIBUTE_VALUE_LENGTH);
         if (e[1] == 7 && n == 4 && at + ENTRY + 4 <= room && memcmp(e + ENTRY, "data", 4) == 0 &&
             size <= room && offset <= room - size) {
             *length = size;

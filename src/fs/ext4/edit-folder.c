@@ -12,7 +12,6 @@ enum {
     HALF_MD4 = 1,
     ROOT_START = 32,
     EXTENT = 12,
-    EXTENT_MAGIC = 0xf30a,
     FIELD = 0x28,
     FIELD_SIZE = 60,
     IN_INODE = 4, /* extents */
@@ -32,9 +31,10 @@ static void write_block(struct ext4_editor *x, const struct ext4_inode *folder, 
     if (has_tail(x)) {
         uint8_t *tail = block + room_of(x);
         memset(tail, 0, EXT4_DIR_TAIL);
-        mos_put_le16(tail + 4, EXT4_DIR_TAIL);
+        mos_put_le16(tail + ENTRY_LENGTH, EXT4_DIR_TAIL);
         tail[7] = 0xde;
-        mos_put_le32(tail + 8, mos_crc32c(ext4_edit_seed(x, folder), block, room_of(x)));
+        mos_put_le32(tail + ENTRY_TAIL_SUM,
+                     mos_crc32c(ext4_edit_seed(x, folder), block, room_of(x)));
     }
     ext4_edit_write(x, block, x->r.block_size, at * x->r.block_size);
 }
@@ -58,7 +58,7 @@ static bool folder_blocks(struct ext4_editor *x, const struct ext4_inode *folder
 }
 
 static size_t step_at(const struct ext4_editor *x, const uint8_t *block, size_t at) {
-    size_t step = mos_le16(block + at + 4);
+    size_t step = mos_le16(block + at + ENTRY_LENGTH);
     if (step < NAME_HEADER || step % 4 || step > x->r.block_size - at ||
         (size_t)block[at + 6] + NAME_HEADER > step)
         return 0;
@@ -81,7 +81,7 @@ bool ext4_edit_find(struct ext4_editor *x, const struct ext4_inode *folder, cons
             step = step_at(x, block, at);
             if (!step)
                 return false;
-            if (!mos_le32(block + at) || block[at + 6] != length ||
+            if (!mos_le32(block + at) || block[at + ENTRY_NAME_LENGTH] != length ||
                 memcmp(block + at + NAME_HEADER, name, length) != 0)
                 continue;
             *spot = (struct ext4_spot){number, at, before, mos_le32(block + at)};
@@ -96,7 +96,7 @@ bool ext4_edit_find(struct ext4_editor *x, const struct ext4_inode *folder, cons
 static void put_entry(uint8_t *e, size_t step, const char *name, size_t length, uint32_t inode,
                       uint8_t type) {
     mos_put_le32(e, inode);
-    mos_put_le16(e + 4, (uint16_t)step);
+    mos_put_le16(e + ENTRY_LENGTH, (uint16_t)step);
     e[6] = (uint8_t)length;
     e[7] = type;
     memcpy(e + NAME_HEADER, name, length);
@@ -115,7 +115,7 @@ static bool squeeze_in(struct ext4_editor *x, uint8_t *block, const char *name, 
         if (step - own < need)
             continue;
         if (used)
-            mos_put_le16(block + at + 4, (uint16_t)own);
+            mos_put_le16(block + at + ENTRY_LENGTH, (uint16_t)own);
         put_entry(block + at + own, step - own, name, length, inode, type);
         return true;
     }
@@ -135,12 +135,13 @@ static uint64_t leaf_for(struct ext4_editor *x, const struct mos_vec *blocks, co
     size_t start = ROOT_START;
     for (unsigned level = 0; level <= 1; level++) {
         unsigned levels = level ? 0 : block[30];
-        size_t count = mos_le16(block + start + 2), chosen = 0;
+        size_t count = mos_le16(block + start + INDEX_COUNT), chosen = 0;
         if (!count || start + count * 8 > x->r.block_size)
             return 0;
-        for (size_t i = 1; i < count && mos_le32(block + start + i * 8) <= hash; i++)
+        for (size_t i = 1;
+             i < count && mos_le32(block + start + i * INDEX_SIZE + INDEX_HASH) <= hash; i++)
             chosen = i;
-        uint32_t next = mos_le32(block + start + chosen * 8 + 4);
+        uint32_t next = mos_le32(block + start + chosen * INDEX_SIZE + INDEX_BLOCK);
         if (next >= blocks->count)
             return 0;
         if (!ext4_edit_read(x, list[next], block))
@@ -161,13 +162,13 @@ static bool drop_index(struct ext4_editor *x, struct ext4_inode *folder,
     for (size_t k = 0; k < blocks->count; k++) {
         if (!ext4_edit_read(x, list[k], block))
             return false;
-        bool node = k && !mos_le32(block) && mos_le16(block + 4) == x->r.block_size;
+        bool node = k && !mos_le32(block) && mos_le16(block + ENTRY_LENGTH) == x->r.block_size;
         if (k && !node)
             continue;
         size_t at = k ? 0 : 12; /* in the root, behind "." */
         size_t used = k ? NAME_HEADER : 24;
         memset(block + used, 0, x->r.block_size - used);
-        mos_put_le16(block + at + 4, (uint16_t)(room_of(x) - at));
+        mos_put_le16(block + at + ENTRY_LENGTH, (uint16_t)(room_of(x) - at));
         write_block(x, folder, block, list[k]);
     }
     return true;
@@ -236,8 +237,8 @@ void ext4_edit_drop_name(struct ext4_editor *x, const struct ext4_inode *folder,
     block[spot->offset + 6] = block[spot->offset + 7] = 0;
     if (spot->previous != SIZE_MAX) {
         memset(block + spot->offset, 0, NAME_HEADER);
-        mos_put_le16(block + spot->previous + 4,
-                     (uint16_t)(mos_le16(block + spot->previous + 4) + step));
+        mos_put_le16(block + spot->previous + ENTRY_LENGTH,
+                     (uint16_t)(mos_le16(block + spot->previous + ENTRY_LENGTH) + step));
     }
     write_block(x, folder, block, spot->block);
 }
@@ -250,9 +251,10 @@ void ext4_edit_first_block(struct ext4_editor *x, const struct ext4_inode *folde
     put_entry(block + 12, room_of(x) - 12, "..", 2, parent, type);
     if (has_tail(x)) {
         uint8_t *tail = block + room_of(x);
-        mos_put_le16(tail + 4, EXT4_DIR_TAIL);
+        mos_put_le16(tail + ENTRY_LENGTH, EXT4_DIR_TAIL);
         tail[7] = 0xde;
-        mos_put_le32(tail + 8, mos_crc32c(ext4_edit_seed(x, folder), block, room_of(x)));
+        mos_put_le32(tail + ENTRY_TAIL_SUM,
+                     mos_crc32c(ext4_edit_seed(x, folder), block, room_of(x)));
     }
 }
 
@@ -262,9 +264,9 @@ void ext4_edit_first_block(struct ext4_editor *x, const struct ext4_inode *folde
 static void put_entries(uint8_t *to, const uint8_t *entries, size_t count, size_t room,
                         unsigned depth) {
     mos_put_le16(to, EXTENT_MAGIC);
-    mos_put_le16(to + 2, (uint16_t)count);
-    mos_put_le16(to + 4, (uint16_t)room);
-    mos_put_le16(to + 6, (uint16_t)depth);
+    mos_put_le16(to + EXTENT_COUNT, (uint16_t)count);
+    mos_put_le16(to + EXTENT_ROOM, (uint16_t)room);
+    mos_put_le16(to + EXTENT_DEPTH, (uint16_t)depth);
     memcpy(to + EXTENT, entries, count * EXTENT);
 }
 
@@ -275,10 +277,10 @@ static bool set_extents(struct ext4_editor *x, struct ext4_inode *inode,
     uint8_t *entries = mos_alloc(x->ctx->arena, (count + 1) * EXTENT), *block = NULL;
     for (size_t i = 0; i < count; i++) {
         uint8_t *e = entries + i * EXTENT;
-        mos_put_le32(e, (uint32_t)runs[i].logical);
-        mos_put_le16(e + 4, (uint16_t)runs[i].length);
-        mos_put_le16(e + 6, (uint16_t)(runs[i].physical >> 32));
-        mos_put_le32(e + 8, (uint32_t)runs[i].physical);
+        mos_put_le32(e + EXTENT_LOGICAL, (uint32_t)runs[i].logical);
+        mos_put_le16(e + EXTENT_LENGTH, (uint16_t)runs[i].length);
+        mos_put_le16(e + EXTENT_START_HIGH, (uint16_t)(runs[i].physical >> 32));
+        mos_put_le32(e + EXTENT_START, (uint32_t)runs[i].physical);
     }
     unsigned depth = 0;
     for (; count > IN_INODE; depth++) {
@@ -296,9 +298,9 @@ static bool set_extents(struct ext4_editor *x, struct ext4_inode *inode,
             ext4_edit_write(x, block, x->r.block_size, number * x->r.block_size);
             uint8_t *e = entries + i * EXTENT; /* what it stands for has been written */
             memmove(e, entries + from * EXTENT, 4);
-            mos_put_le32(e + 4, (uint32_t)number);
-            mos_put_le16(e + 8, (uint16_t)(number >> 32));
-            mos_put_le16(e + 10, 0);
+            mos_put_le32(e + EXTENT_BELOW, (uint32_t)number);
+            mos_put_le16(e + EXTENT_BELOW_HIGH, (uint16_t)(number >> 32));
+            mos_put_le16(e + EXTENT_UNUSED, 0);
             ++*extra;
         }
         count = blocks;
@@ -371,7 +373,7 @@ bool ext4_edit_set_map(struct ext4_editor *x, struct ext4_inode *inode,
     if (inode->attributes_block)
         extra++;
     uint64_t sectors = (blocks + extra) * (x->r.block_size / 512);
-    mos_put_le32(inode->raw + 0x1c, (uint32_t)sectors);
-    mos_put_le16(inode->raw + 0x74, (uint16_t)(sectors >> 32));
+    mos_put_le32(inode->raw + INODE_SECTORS, (uint32_t)sectors);
+    mos_put_le16(inode->raw + INODE_SECTORS_HIGH, (uint16_t)(sectors >> 32));
     return ok;
 }

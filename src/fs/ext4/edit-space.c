@@ -7,23 +7,7 @@
 #include <errno.h>
 #include <string.h>
 
-/* Offsets in a group's descriptor: the low half, and the high half of 64-byte ones. */
-enum {
-    BLOCK_BITMAP = 0x0,
-    INODE_BITMAP = 0x4,
-    INODE_TABLE = 0x8,
-    FREE_BLOCKS = 0xc,
-    FREE_INODES = 0xe,
-    USED_FOLDERS = 0x10,
-    FLAGS = 0x12,
-    BLOCK_BITMAP_SUM = 0x18,
-    INODE_BITMAP_SUM = 0x1a,
-    UNUSED_INODES = 0x1c,
-    SUM = 0x1e,
-    INODES_UNMADE = 1, /* flags: their bitmap is not on the disk */
-    BLOCKS_UNMADE = 2,
-    LONG_RUN = 2048,
-};
+enum { LONG_RUN = 2048 };
 
 void ext4_edit_write(struct ext4_editor *x, const void *bytes, size_t length, uint64_t offset) {
     if (!x->errnum)
@@ -46,20 +30,20 @@ static bool wide(const struct ext4_editor *x) {
 }
 
 static uint64_t block_at(const struct ext4_editor *x, const uint8_t *d, size_t field) {
-    return mos_le32(d + field) | (wide(x) ? (uint64_t)mos_le32(d + 0x20 + field) << 32 : 0);
+    return mos_le32(d + field) | (wide(x) ? (uint64_t)mos_le32(d + DESC_HIGH + field) << 32 : 0);
 }
 
 /* The high halves of the 16-bit fields lie at other distances. */
 static size_t high_of(size_t field) {
     switch (field) {
-    case UNUSED_INODES:
-        return 0x32;
-    case BLOCK_BITMAP_SUM:
-        return 0x38;
-    case INODE_BITMAP_SUM:
-        return 0x3a;
-    default: /* free blocks, free inodes, folders: 0x2c, 0x2e, 0x30 */
-        return field + 0x20;
+    case DESC_UNUSED_INODES:
+        return DESC_UNUSED_INODES_HIGH;
+    case DESC_BLOCK_BITMAP_SUM:
+        return DESC_BLOCK_BITMAP_SUM_HIGH;
+    case DESC_INODE_BITMAP_SUM:
+        return DESC_INODE_BITMAP_SUM_HIGH;
+    default: /* free blocks, free inodes, folders */
+        return field + DESC_HIGH;
     }
 }
 
@@ -105,8 +89,8 @@ static void clear_bit(uint8_t *map, uint32_t bit) {
 
 static bool has_super(const struct ext4_editor *x, uint32_t number) {
     if (x->r.compat & 0x200) /* sparse_super2 names two groups */
-        return !number || number == mos_le32(x->super + 0x24c) ||
-               number == mos_le32(x->super + 0x250);
+        return !number || number == mos_le32(x->super + SUPER_SPARSE_FIRST) ||
+               number == mos_le32(x->super + SUPER_SPARSE_SECOND);
     return !(x->r.ro_compat & 1) || ext4_has_super(number);
 }
 
@@ -120,11 +104,12 @@ static void make_block_bitmap(struct ext4_editor *x, uint32_t number, uint8_t *m
         (uint32_t)mos_div_up((uint64_t)x->r.groups * x->r.desc_size, x->r.block_size);
     memset(map, 0, x->r.block_size);
     if (has_super(x, number))
-        front = 1 + desc_blocks + mos_le16(x->super + 0xce);
+        front = 1 + desc_blocks + mos_le16(x->super + SUPER_RESERVED_DESCS);
     for (uint32_t i = 0; i < front && i < size; i++)
         set_bit(map, i);
-    uint64_t own[] = {block_at(x, g->desc, BLOCK_BITMAP), block_at(x, g->desc, INODE_BITMAP),
-                      block_at(x, g->desc, INODE_TABLE)};
+    uint64_t own[] = {block_at(x, g->desc, DESC_BLOCK_BITMAP),
+                      block_at(x, g->desc, DESC_INODE_BITMAP),
+                      block_at(x, g->desc, DESC_INODE_TABLE)};
     uint64_t table = mos_div_up((uint64_t)x->r.inodes_per_group * x->r.inode_size, x->r.block_size);
     for (size_t k = 0; k < 3; k++)
         for (uint64_t i = 0; i < (k == 2 ? table : 1); i++)
@@ -147,13 +132,13 @@ static uint8_t *blocks_of(struct ext4_editor *x, uint32_t number) {
     if (g->blocks)
         return g->blocks;
     uint8_t *map = mos_alloc(x->ctx->arena, x->r.block_size);
-    if (mos_le16(g->desc + FLAGS) & BLOCKS_UNMADE) {
+    if (mos_le16(g->desc + DESC_FLAGS) & DESC_BLOCKS_UNMADE) {
         if (x->r.incompat & EXT4_INCOMPAT_META_BG)
             return NULL;
         make_block_bitmap(x, number, map);
-        if (count_free(map, group_size(x, number)) != get16(x, g->desc, FREE_BLOCKS))
+        if (count_free(map, group_size(x, number)) != get16(x, g->desc, DESC_FREE_BLOCKS))
             return NULL;
-    } else if (!ext4_edit_read(x, block_at(x, g->desc, BLOCK_BITMAP), map)) {
+    } else if (!ext4_edit_read(x, block_at(x, g->desc, DESC_BLOCK_BITMAP), map)) {
         return NULL;
     }
     return g->blocks = map;
@@ -164,10 +149,10 @@ static uint8_t *inodes_of(struct ext4_editor *x, uint32_t number) {
     if (g->inodes)
         return g->inodes;
     uint8_t *map = mos_alloc(x->ctx->arena, x->r.block_size);
-    if (mos_le16(g->desc + FLAGS) & INODES_UNMADE)
+    if (mos_le16(g->desc + DESC_FLAGS) & DESC_INODES_UNMADE)
         for (uint32_t i = x->r.inodes_per_group; i < x->r.block_size * 8; i++)
             set_bit(map, i);
-    else if (!ext4_edit_read(x, block_at(x, g->desc, INODE_BITMAP), map))
+    else if (!ext4_edit_read(x, block_at(x, g->desc, DESC_INODE_BITMAP), map))
         return NULL;
     return g->inodes = map;
 }
@@ -177,7 +162,7 @@ static uint8_t *inodes_of(struct ext4_editor *x, uint32_t number) {
 uint64_t ext4_edit_free(struct ext4_editor *x) {
     uint64_t n = 0;
     for (uint32_t g = 0; g < x->r.groups; g++)
-        n += get16(x, group_at(x, g)->desc, FREE_BLOCKS);
+        n += get16(x, group_at(x, g)->desc, DESC_FREE_BLOCKS);
     return n;
 }
 
@@ -207,7 +192,7 @@ uint64_t ext4_edit_take(struct ext4_editor *x, uint64_t wanted, uint64_t *count)
     for (unsigned pass = 0; pass < 2; pass++)
         for (uint32_t number = 0; number < x->r.groups; number++) {
             struct ext4_edit_group *g = group_at(x, number);
-            uint32_t free_here = get16(x, g->desc, FREE_BLOCKS), n;
+            uint32_t free_here = get16(x, g->desc, DESC_FREE_BLOCKS), n;
             uint32_t least = pass ? 1 : (uint32_t)mos_min(wanted, LONG_RUN);
             uint8_t *map = free_here >= least ? blocks_of(x, number) : NULL;
             uint32_t at =
@@ -216,8 +201,9 @@ uint64_t ext4_edit_take(struct ext4_editor *x, uint64_t wanted, uint64_t *count)
                 continue;
             for (uint32_t i = 0; i < n; i++)
                 set_bit(map, at + i);
-            set16(x, g->desc, FREE_BLOCKS, free_here - n);
-            mos_put_le16(g->desc + FLAGS, (uint16_t)(mos_le16(g->desc + FLAGS) & ~BLOCKS_UNMADE));
+            set16(x, g->desc, DESC_FREE_BLOCKS, free_here - n);
+            mos_put_le16(g->desc + DESC_FLAGS,
+                         (uint16_t)(mos_le16(g->desc + DESC_FLAGS) & ~DESC_BLOCKS_UNMADE));
             g->dirty = g->blocks_dirty = true;
             x->free_blocks -= n;
             *count = n;
@@ -236,7 +222,7 @@ void ext4_edit_give(struct ext4_editor *x, uint64_t start, uint64_t count) {
         if (!map || !get_bit(map, bit))
             continue;
         clear_bit(map, bit);
-        set16(x, g->desc, FREE_BLOCKS, get16(x, g->desc, FREE_BLOCKS) + 1);
+        set16(x, g->desc, DESC_FREE_BLOCKS, get16(x, g->desc, DESC_FREE_BLOCKS) + 1);
         g->dirty = g->blocks_dirty = true;
         x->free_blocks++;
         ext4_edit_write(x, zeros, x->r.block_size, (start + i) * x->r.block_size);
@@ -246,10 +232,12 @@ void ext4_edit_give(struct ext4_editor *x, uint64_t start, uint64_t count) {
 /* ---- inodes ---- */
 
 static void note_used(struct ext4_editor *x, struct ext4_edit_group *g, uint32_t index) {
-    uint32_t unused = get16(x, g->desc, UNUSED_INODES), left = x->r.inodes_per_group - index - 1;
+    uint32_t unused = get16(x, g->desc, DESC_UNUSED_INODES),
+             left = x->r.inodes_per_group - index - 1;
     if ((x->r.ro_compat & (EXT4_RO_CSUM | EXT4_RO_GDT_CSUM)) && unused > left)
-        set16(x, g->desc, UNUSED_INODES, left);
-    mos_put_le16(g->desc + FLAGS, (uint16_t)(mos_le16(g->desc + FLAGS) & ~INODES_UNMADE));
+        set16(x, g->desc, DESC_UNUSED_INODES, left);
+    mos_put_le16(g->desc + DESC_FLAGS,
+                 (uint16_t)(mos_le16(g->desc + DESC_FLAGS) & ~DESC_INODES_UNMADE));
 }
 
 uint32_t ext4_edit_take_inode(struct ext4_editor *x, uint32_t near, bool folder) {
@@ -257,9 +245,10 @@ uint32_t ext4_edit_take_inode(struct ext4_editor *x, uint32_t near, bool folder)
     for (uint32_t k = 0; k < x->r.groups; k++) {
         uint32_t number = (first + k) % x->r.groups;
         struct ext4_edit_group *g = group_at(x, number);
-        uint32_t left = get16(x, g->desc, FREE_INODES), from = 0;
+        uint32_t left = get16(x, g->desc, DESC_FREE_INODES), from = 0;
         uint8_t *map = left ? inodes_of(x, number) : NULL;
-        uint32_t reserved = mos_le32(x->super + 0x4c) ? mos_le32(x->super + 0x54) : 11;
+        uint32_t reserved =
+            mos_le32(x->super + SUPER_REVISION) ? mos_le32(x->super + SUPER_FIRST_INODE) : 11;
         if (!number)
             from = reserved - 1;
         for (uint32_t i = from; map && i < x->r.inodes_per_group; i++) {
@@ -267,9 +256,9 @@ uint32_t ext4_edit_take_inode(struct ext4_editor *x, uint32_t near, bool folder)
                 continue;
             set_bit(map, i);
             note_used(x, g, i);
-            set16(x, g->desc, FREE_INODES, left - 1);
+            set16(x, g->desc, DESC_FREE_INODES, left - 1);
             if (folder)
-                set16(x, g->desc, USED_FOLDERS, get16(x, g->desc, USED_FOLDERS) + 1);
+                set16(x, g->desc, DESC_FOLDERS, get16(x, g->desc, DESC_FOLDERS) + 1);
             g->dirty = g->inodes_dirty = true;
             x->free_inodes--;
             return number * x->r.inodes_per_group + i + 1;
@@ -285,7 +274,7 @@ void ext4_edit_give_inode(struct ext4_editor *x, uint32_t inode) {
     if (!map)
         return;
     clear_bit(map, (inode - 1) % x->r.inodes_per_group);
-    set16(x, g->desc, FREE_INODES, get16(x, g->desc, FREE_INODES) + 1);
+    set16(x, g->desc, DESC_FREE_INODES, get16(x, g->desc, DESC_FREE_INODES) + 1);
     g->dirty = g->inodes_dirty = true;
     x->free_inodes++;
 }
@@ -299,19 +288,19 @@ uint32_t ext4_edit_seed(const struct ext4_editor *x, const struct ext4_inode *in
 
 void ext4_edit_write_inode(struct ext4_editor *x, struct ext4_inode *i) {
     uint8_t *raw = i->raw;
-    mos_put_le16(raw + 0x1a, (uint16_t)i->links);
-    mos_put_le32(raw + 0x4, (uint32_t)i->size);
-    mos_put_le32(raw + 0x6c, (uint32_t)(i->size >> 32));
-    mos_put_le32(raw + 0x20, i->flags);
+    mos_put_le16(raw + INODE_LINKS, (uint16_t)i->links);
+    mos_put_le32(raw + INODE_SIZE, (uint32_t)i->size);
+    mos_put_le32(raw + INODE_SIZE_HIGH, (uint32_t)(i->size >> 32));
+    mos_put_le32(raw + INODE_FLAGS, i->flags);
     if (x->r.ro_compat & EXT4_RO_CSUM) {
-        bool long_form = x->r.inode_size > 128 && mos_le16(raw + 0x80) >= 4;
-        mos_put_le16(raw + 0x7c, 0);
+        bool long_form = x->r.inode_size > 128 && mos_le16(raw + INODE_EXTRA_SIZE) >= 4;
+        mos_put_le16(raw + INODE_SUM, 0);
         if (long_form)
-            mos_put_le16(raw + 0x82, 0);
+            mos_put_le16(raw + INODE_SUM_HIGH, 0);
         uint32_t sum = mos_crc32c(ext4_edit_seed(x, i), raw, x->r.inode_size);
-        mos_put_le16(raw + 0x7c, (uint16_t)sum);
+        mos_put_le16(raw + INODE_SUM, (uint16_t)sum);
         if (long_form)
-            mos_put_le16(raw + 0x82, (uint16_t)(sum >> 16));
+            mos_put_le16(raw + INODE_SUM_HIGH, (uint16_t)(sum >> 16));
     }
     uint64_t at = ext4_inode_offset(&x->r, i->number);
     if (!at && !x->errnum)
@@ -336,16 +325,16 @@ static void sum_desc(struct ext4_editor *x, uint32_t number, uint8_t *d) {
     size_t n = x->r.desc_size;
     mos_put_le32(text, number);
     if (x->r.ro_compat & EXT4_RO_CSUM) {
-        uint32_t sum = mos_crc32c(mos_crc32c(x->r.csum_seed, text, 4), d, SUM);
+        uint32_t sum = mos_crc32c(mos_crc32c(x->r.csum_seed, text, 4), d, DESC_SUM);
         sum = mos_crc32c(sum, zero, 2);
-        if (n > SUM + 2)
-            sum = mos_crc32c(sum, d + SUM + 2, n - SUM - 2);
-        mos_put_le16(d + SUM, (uint16_t)sum);
+        if (n > DESC_SUM + 2)
+            sum = mos_crc32c(sum, d + DESC_SUM + 2, n - DESC_SUM - 2);
+        mos_put_le16(d + DESC_SUM, (uint16_t)sum);
     } else if (x->r.ro_compat & EXT4_RO_GDT_CSUM) {
-        uint16_t sum = crc16(crc16(crc16(0xffff, x->r.uuid, 16), text, 4), d, SUM);
-        if (n > SUM + 2)
-            sum = crc16(sum, d + SUM + 2, n - SUM - 2);
-        mos_put_le16(d + SUM, sum);
+        uint16_t sum = crc16(crc16(crc16(0xffff, x->r.uuid, 16), text, 4), d, DESC_SUM);
+        if (n > DESC_SUM + 2)
+            sum = crc16(sum, d + DESC_SUM + 2, n - DESC_SUM - 2);
+        mos_put_le16(d + DESC_SUM, sum);
     }
 }
 
@@ -372,9 +361,10 @@ void ext4_edit_flush(struct ext4_editor *x) {
         if (!g->dirty)
             continue;
         if (g->blocks_dirty)
-            write_bitmap(x, g->desc, g->blocks, BLOCK_BITMAP, BLOCK_BITMAP_SUM, x->r.per_group);
+            write_bitmap(x, g->desc, g->blocks, DESC_BLOCK_BITMAP, DESC_BLOCK_BITMAP_SUM,
+                         x->r.per_group);
         if (g->inodes_dirty)
-            write_bitmap(x, g->desc, g->inodes, INODE_BITMAP, INODE_BITMAP_SUM,
+            write_bitmap(x, g->desc, g->inodes, DESC_INODE_BITMAP, DESC_INODE_BITMAP_SUM,
                          x->r.inodes_per_group);
         sum_desc(x, number, g->desc);
         ext4_edit_write(x, g->desc, x->r.desc_size, ext4_desc_offset(&x->r, number));
@@ -382,6 +372,6 @@ void ext4_edit_flush(struct ext4_editor *x) {
     add_to_super(x, 0xc, 0x158, x->free_blocks);
     add_to_super(x, 0x10, 0, x->free_inodes);
     if (x->r.ro_compat & EXT4_RO_CSUM)
-        mos_put_le32(x->super + 0x3fc, mos_crc32c(~0u, x->super, 0x3fc));
+        mos_put_le32(x->super + SUPER_SUM, mos_crc32c(~0u, x->super, SUPER_SUM));
     ext4_edit_write(x, x->super, EXT4_SUPER_SIZE, EXT4_SUPER_OFFSET);
 }

@@ -62,11 +62,11 @@ static bool give_content(struct ext4_editor *x, const struct ext4_inode *i) {
 /* Writes a block of attributes that serves so many inodes. */
 static void put_attributes(struct ext4_editor *x, uint64_t at, uint8_t *block, uint32_t users) {
     uint8_t number[8];
-    mos_put_le32(block + 4, users);
+    mos_put_le32(block + ATTRIBUTES_USERS, users);
     if (x->r.ro_compat & EXT4_RO_CSUM) {
-        mos_put_le32(block + 16, 0);
+        mos_put_le32(block + ATTRIBUTES_SUM, 0);
         mos_put_le64(number, at);
-        mos_put_le32(block + 16,
+        mos_put_le32(block + ATTRIBUTES_SUM,
                      mos_crc32c(mos_crc32c(x->r.csum_seed, number, 8), block, x->r.block_size));
     }
     ext4_edit_write(x, block, x->r.block_size, at * x->r.block_size);
@@ -77,7 +77,7 @@ static void leave_attributes(struct ext4_editor *x, const struct ext4_inode *i) 
     uint8_t *block = mos_alloc(x->ctx->arena, x->r.block_size);
     if (!i->attributes_block || !ext4_edit_read(x, i->attributes_block, block))
         return;
-    uint32_t users = mos_le32(block + 4);
+    uint32_t users = mos_le32(block + ATTRIBUTES_USERS);
     if (users > 1)
         put_attributes(x, i->attributes_block, block, users - 1);
     else
@@ -94,15 +94,15 @@ static bool share_attributes(struct ext4_editor *x, const struct ext4_inode *fro
         return true;
     if (!ext4_edit_read(x, at, block))
         return false;
-    uint32_t users = mos_le32(block + 4);
+    uint32_t users = mos_le32(block + ATTRIBUTES_USERS);
     if (users >= MOST_SHARING)
         at = ext4_edit_take(x, 1, &got);
     if (!at)
         return false;
     put_attributes(x, at, block, at == from->attributes_block ? users + 1 : 1);
     to->attributes_block = at;
-    mos_put_le32(to->raw + 0x68, (uint32_t)at);
-    mos_put_le16(to->raw + 0x76, (uint16_t)(at >> 32));
+    mos_put_le32(to->raw + INODE_ATTRIBUTES, (uint32_t)at);
+    mos_put_le16(to->raw + INODE_ATTRIBUTES_HIGH, (uint16_t)(at >> 32));
     return true;
 }
 
@@ -111,8 +111,8 @@ static bool inherit(struct ext4_editor *x, const struct ext4_inode *from, struct
     static const struct { uint8_t at, length; } owner[] = {{0x2, 2}, {0x18, 2}, {0x78, 4}};
     for (size_t i = 0; i < sizeof owner / sizeof *owner; i++)
         memcpy(to->raw + owner[i].at, from->raw + owner[i].at, owner[i].length);
-    size_t tail = 128 + (size_t)mos_le16(from->raw + 0x80);
-    if (x->r.inode_size > tail && tail == 128 + (size_t)mos_le16(to->raw + 0x80) &&
+    size_t tail = 128 + (size_t)mos_le16(from->raw + INODE_EXTRA_SIZE);
+    if (x->r.inode_size > tail && tail == 128 + (size_t)mos_le16(to->raw + INODE_EXTRA_SIZE) &&
         !(from->flags & EXT4_FLAG_INLINE))
         memcpy(to->raw + tail, from->raw + tail, x->r.inode_size - tail);
     return share_attributes(x, from, to);
@@ -132,10 +132,10 @@ static bool unlink(struct ext4_editor *x, struct ext4_inode *i) {
     memset(i->raw + FIELD, 0, 60);
     i->links = 0;
     i->size = 0;
-    mos_put_le32(i->raw + 0x1c, 0);
-    mos_put_le32(i->raw + 0x68, 0);
+    mos_put_le32(i->raw + INODE_SECTORS, 0);
+    mos_put_le32(i->raw + INODE_ATTRIBUTES, 0);
     /* when it went; a number that an inode could have means the next orphan */
-    mos_put_le32(i->raw + 0x14, (uint32_t)mos_max((uint64_t)x->date, x->r.inodes + 1ull));
+    mos_put_le32(i->raw + INODE_DTIME, (uint32_t)mos_max((uint64_t)x->date, x->r.inodes + 1ull));
     ext4_edit_write_inode(x, i);
     return true;
 }
@@ -162,12 +162,12 @@ static void new_inode(struct ext4_editor *x, struct ext4_inode *i, uint32_t numb
     i->links = 1;
     i->mode = mode;
     i->flags = x->r.incompat & EXT4_INCOMPAT_EXTENTS ? EXT4_FLAG_EXTENTS : 0;
-    mos_put_le16(i->raw, mode);
+    mos_put_le16(i->raw + INODE_MODE, mode);
     for (size_t k = 0; k < 3; k++)
-        mos_put_le32(i->raw + 0x8 + 4 * k, (uint32_t)x->date);
+        mos_put_le32(i->raw + INODE_ATIME + 4 * k, (uint32_t)x->date);
     if (x->r.inode_size >= 128 + 32) {
-        mos_put_le16(i->raw + 0x80, 32);
-        mos_put_le32(i->raw + 0x90, (uint32_t)x->date);
+        mos_put_le16(i->raw + INODE_EXTRA_SIZE, 32);
+        mos_put_le32(i->raw + INODE_CRTIME, (uint32_t)x->date);
     }
 }
 
@@ -383,7 +383,7 @@ struct mos_editor *ext4_edit(struct mos_ctx *ctx, struct mos_io *io, int64_t dat
     if (mos_io_read(io, x->super, sizeof x->super, EXT4_SUPER_OFFSET))
         return NULL;
     *why = "It was not unmounted: mount and unmount it once, then its journal is empty.";
-    if ((x->r.incompat & EXT4_INCOMPAT_RECOVER) || !(mos_le16(x->super + 0x3a) & 1))
+    if ((x->r.incompat & EXT4_INCOMPAT_RECOVER) || !(mos_le16(x->super + SUPER_STATE) & 1))
         return NULL;
     *why = "It uses quotas, clusters or verity, which a change would not keep right.";
     if ((x->r.ro_compat & RO_UNCHANGEABLE) || x->r.desc_size > 64)

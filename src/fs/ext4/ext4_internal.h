@@ -4,6 +4,7 @@
 #define MOS_FS_EXT4_INTERNAL_H
 
 #include "content/attributes.h"
+#include "fs/ext4/layout.h"
 #include "fs/fs.h"
 
 enum {

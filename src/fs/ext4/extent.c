@@ -6,7 +6,7 @@
 
 #include <string.h>
 
-enum { HEADER = 12, ENTRY = 12, MAGIC = 0xf30a, IN_INODE = 4 };
+enum { IN_INODE = 4 };
 
 /* What one level of the tree points to. */
 struct item {
@@ -15,18 +15,18 @@ struct item {
 
 static void put_node(uint8_t *to, const struct item *items, uint32_t count, uint32_t room,
                      uint16_t depth) {
-    mos_put_le16(to, MAGIC);
-    mos_put_le16(to + 2, (uint16_t)count);
-    mos_put_le16(to + 4, (uint16_t)room);
-    mos_put_le16(to + 6, depth);
+    mos_put_le16(to, EXTENT_MAGIC);
+    mos_put_le16(to + EXTENT_COUNT, (uint16_t)count);
+    mos_put_le16(to + EXTENT_ROOM, (uint16_t)room);
+    mos_put_le16(to + EXTENT_DEPTH, depth);
     for (uint32_t i = 0; i < count; i++) {
-        uint8_t *e = to + HEADER + (size_t)i * ENTRY;
-        mos_put_le32(e, items[i].logical);
+        uint8_t *e = to + EXTENT_SIZE + (size_t)i * EXTENT_SIZE;
+        mos_put_le32(e + EXTENT_LOGICAL, items[i].logical);
         if (depth == 0) {
-            mos_put_le16(e + 4, (uint16_t)items[i].length);
-            mos_put_le32(e + 8, items[i].block);
+            mos_put_le16(e + EXTENT_LENGTH, (uint16_t)items[i].length);
+            mos_put_le32(e + EXTENT_START, items[i].block);
         } else {
-            mos_put_le32(e + 4, items[i].block);
+            mos_put_le32(e + EXTENT_BELOW, items[i].block);
         }
     }
 }
@@ -34,12 +34,12 @@ static void put_node(uint8_t *to, const struct item *items, uint32_t count, uint
 /* Puts one level into blocks of their own; *items becomes the level above. */
 static uint32_t write_level(struct ext4 *v, struct item *items, uint32_t *count, uint16_t depth,
                             uint32_t seed, uint8_t *block) {
-    uint32_t room = (v->block_size - HEADER - 4) / ENTRY, blocks = 0;
+    uint32_t room = (v->block_size - EXTENT_SIZE - 4) / EXTENT_SIZE, blocks = 0;
     for (uint32_t at = 0; at < *count; at += room, blocks++) {
         uint32_t n = (uint32_t)mos_min(room, *count - at), taken;
         memset(block, 0, v->block_size);
         put_node(block, items + at, n, room, depth);
-        size_t tail = HEADER + (size_t)room * ENTRY;
+        size_t tail = EXTENT_SIZE + (size_t)room * EXTENT_SIZE;
         mos_put_le32(block + tail, mos_crc32c(seed, block, tail));
         struct item above = {items[at].logical, ext4_take(v, 1, &taken), 0};
         mos_volume_write(&v->base, block, v->block_size, (uint64_t)above.block * v->block_size);

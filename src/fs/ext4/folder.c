@@ -41,14 +41,14 @@ static void close_block(struct folder *f) {
     if (!b->length)
         return;
     uint8_t *last = (uint8_t *)b->data + f->last;
-    mos_put_le16(last + 4, (uint16_t)(mos_le16(last + 4) + f->room));
+    mos_put_le16(last + ENTRY_LENGTH, (uint16_t)(mos_le16(last + ENTRY_LENGTH) + f->room));
     mos_buf_zeros(b, f->room + TAIL);
     uint8_t *block = (uint8_t *)b->data + b->length - f->v->block_size;
     uint8_t *tail = block + f->v->block_size - TAIL;
-    mos_put_le16(tail + 4, TAIL);
+    mos_put_le16(tail + ENTRY_LENGTH, TAIL);
     tail[7] = 0xde;
     if (f->v->base.io) /* who counts needs no sums */
-        mos_put_le32(tail + 8, mos_crc32c(f->seed, block, f->v->block_size - TAIL));
+        mos_put_le32(tail + ENTRY_TAIL_SUM, mos_crc32c(f->seed, block, f->v->block_size - TAIL));
     f->room = 0;
 }
 
@@ -61,7 +61,7 @@ static void add_name(struct folder *f, const char *name, uint32_t inode, uint8_t
     f->last = f->blocks.length;
     uint8_t h[HEADER];
     mos_put_le32(h, inode);
-    mos_put_le16(h + 4, (uint16_t)need);
+    mos_put_le16(h + ENTRY_LENGTH, (uint16_t)need);
     h[6] = (uint8_t)length;
     h[7] = type;
     mos_buf_add(&f->blocks, h, HEADER);
@@ -87,27 +87,27 @@ static void put_index(struct folder *f, uint8_t *block, size_t start, const uint
     uint32_t size = f->v->block_size, limit = (size - (uint32_t)start - INDEX_TAIL) / 8;
     uint8_t zero[4] = {0};
     for (uint32_t i = 0; i < count; i++) {
-        mos_put_le32(block + start + (size_t)i * 8, hashes[i]);
-        mos_put_le32(block + start + (size_t)i * 8 + 4, first_block + i);
+        mos_put_le32(block + start + (size_t)i * INDEX_SIZE + INDEX_HASH, hashes[i]);
+        mos_put_le32(block + start + (size_t)i * INDEX_SIZE + INDEX_BLOCK, first_block + i);
     }
-    mos_put_le16(block + start, (uint16_t)limit);
-    mos_put_le16(block + start + 2, (uint16_t)count);
+    mos_put_le16(block + start + INDEX_LIMIT, (uint16_t)limit);
+    mos_put_le16(block + start + INDEX_COUNT, (uint16_t)count);
     uint8_t *tail = block + start + (size_t)limit * 8;
     uint32_t sum = mos_crc32c(f->seed, block, start + (size_t)count * 8);
     sum = mos_crc32c(mos_crc32c(sum, tail, 4), zero, 4);
-    mos_put_le32(tail + 4, sum);
+    mos_put_le32(tail + INDEX_TAIL_SUM, sum);
 }
 
 /* The root of the index: "." and ".." as if they filled the block, then the pairs. */
 static void put_root(struct folder *f, uint8_t *block, uint32_t inode, uint32_t parent,
                      uint8_t levels) {
     mos_put_le32(block, inode);
-    mos_put_le16(block + 4, 12);
+    mos_put_le16(block + ENTRY_LENGTH, 12);
     block[6] = 1;
     block[7] = 2;
     block[8] = '.';
     mos_put_le32(block + 12, parent);
-    mos_put_le16(block + 16, (uint16_t)(f->v->block_size - 12));
+    mos_put_le16(block + 12 + ENTRY_LENGTH, (uint16_t)(f->v->block_size - 12));
     block[18] = 2;
     block[19] = 2;
     memcpy(block + 20, "..", 2);
@@ -154,7 +154,7 @@ static bool fill_indexed(struct folder *f, uint32_t inode, uint32_t parent) {
     for (uint32_t i = 0; i < nodes; i++) {
         uint8_t *block = index + (size_t)(1 + i) * size;
         uint32_t at = i * in_node;
-        mos_put_le16(block + 4, (uint16_t)size);
+        mos_put_le16(block + ENTRY_LENGTH, (uint16_t)size);
         above[i] = hashes[at];
         put_index(f, block, HEADER, hashes + at, 1 + nodes + at,
                   (uint32_t)mos_min(in_node, leaves - at));

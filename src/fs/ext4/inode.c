@@ -8,48 +8,20 @@
 
 enum { FLAG_EXTENTS = 0x80000, EXTRA_SIZE = 32, TABLE_PIECE = 65536 };
 
-/* Offsets of fields. */
-enum {
-    AT_MODE = 0x0,
-    AT_UID = 0x2,
-    AT_SIZE = 0x4,
-    AT_ATIME = 0x8,
-    AT_CTIME = 0xc,
-    AT_MTIME = 0x10,
-    AT_GID = 0x18,
-    AT_LINKS = 0x1a,
-    AT_BLOCKS = 0x1c,
-    AT_FLAGS = 0x20,
-    AT_FIELD = 0x28,
-    AT_SIZE_HIGH = 0x6c,
-    AT_BLOCKS_HIGH = 0x74,
-    AT_ATTRIBUTES = 0x68,
-    AT_UID_HIGH = 0x78,
-    AT_GID_HIGH = 0x7a,
-    AT_SUM_LOW = 0x7c,
-    AT_EXTRA_SIZE = 0x80,
-    AT_SUM_HIGH = 0x82,
-    AT_CTIME_EXTRA = 0x84,
-    AT_MTIME_EXTRA = 0x88,
-    AT_ATIME_EXTRA = 0x8c,
-    AT_CRTIME = 0x90,
-    AT_CRTIME_EXTRA = 0x94,
-};
-
 static uint32_t extra_time(int64_t seconds, uint32_t ns) {
     uint32_t epoch = (uint32_t)((uint64_t)(seconds - (int32_t)(uint32_t)seconds) >> 32) & 3;
     return ns << 2 | epoch;
 }
 
 static void put_times(uint8_t *i, int64_t seconds, uint32_t ns, int64_t made) {
-    static const uint8_t low[] = {AT_ATIME, AT_CTIME, AT_MTIME};
-    static const uint8_t high[] = {AT_ATIME_EXTRA, AT_CTIME_EXTRA, AT_MTIME_EXTRA};
+    static const uint8_t low[] = {INODE_ATIME, INODE_CTIME, INODE_MTIME};
+    static const uint8_t high[] = {INODE_ATIME_EXTRA, INODE_CTIME_EXTRA, INODE_MTIME_EXTRA};
     for (size_t k = 0; k < 3; k++) {
         mos_put_le32(i + low[k], (uint32_t)seconds);
         mos_put_le32(i + high[k], extra_time(seconds, ns));
     }
-    mos_put_le32(i + AT_CRTIME, (uint32_t)made);
-    mos_put_le32(i + AT_CRTIME_EXTRA, extra_time(made, 0));
+    mos_put_le32(i + INODE_CRTIME, (uint32_t)made);
+    mos_put_le32(i + INODE_CRTIME_EXTRA, extra_time(made, 0));
 }
 
 /* The block field of a device: the old form for small numbers, else the new one behind it. */
@@ -77,41 +49,41 @@ static void put_content(const struct ext4 *v, uint8_t *i, const struct mos_inv_n
     for (uint32_t k = 0; k < n->extent_count; k++)
         blocks += e[k].length;
     if (n->type == MOS_ENTRY_CHAR || n->type == MOS_ENTRY_BLOCK) {
-        put_device(i + AT_FIELD, n->device);
+        put_device(i + INODE_FIELD, n->device);
     } else if (n->type == MOS_ENTRY_LINK && !n->extent_count) {
-        memcpy(i + AT_FIELD, n->more.text, strlen(n->more.text));
+        memcpy(i + INODE_FIELD, n->more.text, strlen(n->more.text));
     } else if (n->type == MOS_ENTRY_FILE || n->type == MOS_ENTRY_FOLDER ||
                n->type == MOS_ENTRY_LINK) {
-        ext4_extent_field(v, n, index, i + AT_FIELD, &tree);
-        mos_put_le32(i + AT_FLAGS, FLAG_EXTENTS | (n->indexed ? EXT4_FLAG_INDEXED : 0));
+        ext4_extent_field(v, n, index, i + INODE_FIELD, &tree);
+        mos_put_le32(i + INODE_FLAGS, FLAG_EXTENTS | (n->indexed ? EXT4_FLAG_INDEXED : 0));
     }
     if (n->type == MOS_ENTRY_LINK)
         size = strlen(n->more.text);
     uint32_t attributes = ext4_put_attributes(v, n, i);
-    mos_put_le32(i + AT_ATTRIBUTES, attributes);
+    mos_put_le32(i + INODE_ATTRIBUTES, attributes);
     tree += attributes != 0;
     uint64_t sectors = (blocks + tree) * (v->block_size / 512);
-    mos_put_le32(i + AT_BLOCKS, (uint32_t)sectors);
-    mos_put_le16(i + AT_BLOCKS_HIGH, (uint16_t)(sectors >> 32));
-    mos_put_le32(i + AT_SIZE, (uint32_t)size);
-    mos_put_le32(i + AT_SIZE_HIGH, (uint32_t)(size >> 32));
+    mos_put_le32(i + INODE_SECTORS, (uint32_t)sectors);
+    mos_put_le16(i + INODE_SECTORS_HIGH, (uint16_t)(sectors >> 32));
+    mos_put_le32(i + INODE_SIZE, (uint32_t)size);
+    mos_put_le32(i + INODE_SIZE_HIGH, (uint32_t)(size >> 32));
 }
 
 static void put_inode(const struct ext4 *v, uint8_t *i, const struct mos_inv_node *n,
                       uint32_t inode, uint32_t index) {
     memset(i, 0, EXT4_INODE_SIZE);
-    mos_put_le16(i + AT_MODE, (uint16_t)(type_bits(n->type) | n->mode));
-    mos_put_le16(i + AT_UID, (uint16_t)n->uid);
-    mos_put_le16(i + AT_UID_HIGH, (uint16_t)(n->uid >> 16));
-    mos_put_le16(i + AT_GID, (uint16_t)n->gid);
-    mos_put_le16(i + AT_GID_HIGH, (uint16_t)(n->gid >> 16));
-    mos_put_le16(i + AT_LINKS, (uint16_t)n->links);
-    mos_put_le16(i + AT_EXTRA_SIZE, EXTRA_SIZE);
+    mos_put_le16(i + INODE_MODE, (uint16_t)(type_bits(n->type) | n->mode));
+    mos_put_le16(i + INODE_UID, (uint16_t)n->uid);
+    mos_put_le16(i + INODE_UID_HIGH, (uint16_t)(n->uid >> 16));
+    mos_put_le16(i + INODE_GID, (uint16_t)n->gid);
+    mos_put_le16(i + INODE_GID_HIGH, (uint16_t)(n->gid >> 16));
+    mos_put_le16(i + INODE_LINKS, (uint16_t)n->links);
+    mos_put_le16(i + INODE_EXTRA_SIZE, EXTRA_SIZE);
     put_times(i, n->mtime, n->mtime_ns, v->base.wish.date);
     put_content(v, i, n, index);
     uint32_t sum = mos_crc32c(ext4_inode_seed(v, inode), i, EXT4_INODE_SIZE); /* sums are 0 */
-    mos_put_le16(i + AT_SUM_LOW, (uint16_t)sum);
-    mos_put_le16(i + AT_SUM_HIGH, (uint16_t)(sum >> 16));
+    mos_put_le16(i + INODE_SUM, (uint16_t)sum);
+    mos_put_le16(i + INODE_SUM_HIGH, (uint16_t)(sum >> 16));
 }
 
 /* Inodes in a row go out together. */

@@ -8,8 +8,6 @@
 #include <string.h>
 
 enum {
-    EXTENT_MAGIC = 0xf30a,
-    EXTENT_SIZE = 12,
     DEEPEST = 5,
     FIELD = 0x28,
     FIELD_SIZE = 60,
@@ -25,30 +23,31 @@ static bool has_csum(const struct ext4_reader *r) {
 /* ---- the superblock ---- */
 
 static const char *take_super(struct ext4_reader *r, const uint8_t *s) {
-    uint32_t log = mos_le32(s + 0x18), revision = mos_le32(s + 0x4c);
+    uint32_t log = mos_le32(s + SUPER_LOG_BLOCK), revision = mos_le32(s + SUPER_REVISION);
     if (log > 6)
         return "The superblock states an impossible block size.";
     r->block_size = 1024u << log;
-    r->compat = mos_le32(s + 0x5c);
-    r->incompat = mos_le32(s + 0x60);
-    r->ro_compat = mos_le32(s + 0x64);
+    r->compat = mos_le32(s + SUPER_COMPAT);
+    r->incompat = mos_le32(s + SUPER_INCOMPAT);
+    r->ro_compat = mos_le32(s + SUPER_RO_COMPAT);
     bool wide = r->incompat & EXT4_INCOMPAT_64BIT;
-    r->blocks = mos_le32(s + 0x4) | (wide ? (uint64_t)mos_le32(s + 0x150) << 32 : 0);
-    r->inodes = mos_le32(s);
-    r->first_block = mos_le32(s + 0x14);
-    r->per_group = mos_le32(s + 0x20);
-    r->inodes_per_group = mos_le32(s + 0x28);
-    r->inode_size = revision ? mos_le16(s + 0x58) : SHORT_INODE;
-    r->desc_size = wide ? mos_le16(s + 0xfe) : EXT4_DESC_SIZE;
-    r->first_meta = mos_le32(s + 0x104);
-    memcpy(r->uuid, s + 0x68, 16);
-    memcpy(r->hash_seed, s + 0xec, 16);
-    r->csum_seed =
-        r->incompat & EXT4_INCOMPAT_CSUM_SEED ? mos_le32(s + 0x270) : mos_crc32c(~0u, s + 0x68, 16);
+    r->blocks =
+        mos_le32(s + SUPER_BLOCKS) | (wide ? (uint64_t)mos_le32(s + SUPER_BLOCKS_HIGH) << 32 : 0);
+    r->inodes = mos_le32(s + SUPER_INODES);
+    r->first_block = mos_le32(s + SUPER_FIRST_BLOCK);
+    r->per_group = mos_le32(s + SUPER_PER_GROUP);
+    r->inodes_per_group = mos_le32(s + SUPER_INODES_PER_GROUP);
+    r->inode_size = revision ? mos_le16(s + SUPER_INODE_SIZE) : SHORT_INODE;
+    r->desc_size = wide ? mos_le16(s + SUPER_DESC_SIZE) : EXT4_DESC_SIZE;
+    r->first_meta = mos_le32(s + SUPER_FIRST_META);
+    memcpy(r->uuid, s + SUPER_UUID, 16);
+    memcpy(r->hash_seed, s + SUPER_HASH_SEED, 16);
+    r->csum_seed = r->incompat & EXT4_INCOMPAT_CSUM_SEED ? mos_le32(s + SUPER_SUM_SEED)
+                                                         : mos_crc32c(~0u, s + SUPER_UUID, 16);
     uint64_t bytes;
     if (!mos_mul(r->blocks, r->block_size, &bytes) || bytes > r->io->size)
         return "The file system is larger than its region.";
-    if ((r->ro_compat & EXT4_RO_CSUM) && mos_crc32c(~0u, s, 0x3fc) != mos_le32(s + 0x3fc))
+    if ((r->ro_compat & EXT4_RO_CSUM) && mos_crc32c(~0u, s, SUPER_SUM) != mos_le32(s + SUPER_SUM))
         return "The sum of the superblock is wrong.";
     if (!r->per_group || !r->inodes_per_group || r->per_group > r->block_size * 8 * 16 ||
         r->first_block > 1 || r->blocks <= r->first_block || !mos_is_power_of_two(r->inode_size) ||
@@ -70,7 +69,7 @@ bool ext4_open(struct ext4_reader *r, struct mos_ctx *ctx, struct mos_io *io, co
     if (io->size < 4096 || mos_io_read(io, s, sizeof s, EXT4_SUPER_OFFSET))
         return false;
     *why = "There is no superblock.";
-    if (mos_le16(s + 0x38) != EXT4_MAGIC)
+    if (mos_le16(s + SUPER_MAGIC) != EXT4_MAGIC)
         return false;
     *why = take_super(r, s);
     return *why == NULL;
@@ -80,7 +79,7 @@ bool ext4_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_in
     uint8_t s[EXT4_SUPER_SIZE];
     struct ext4_reader r = {.io = io};
     if (io->size < 4096 || mos_io_read(io, s, sizeof s, EXT4_SUPER_OFFSET) ||
-        mos_le16(s + 0x38) != EXT4_MAGIC)
+        mos_le16(s + SUPER_MAGIC) != EXT4_MAGIC)
         return false;
     const char *problem = take_super(&r, s);
     bool extents = r.incompat & 0x40, journal = r.compat & EXT4_COMPAT_JOURNAL;
@@ -96,14 +95,14 @@ bool ext4_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_in
     if (!r.block_size)
         return true;
     char id[37], label[17] = {0};
-    uint64_t free_blocks = mos_le32(s + 0xc);
+    uint64_t free_blocks = mos_le32(s + SUPER_FREE_BLOCKS);
     if (r.incompat & EXT4_INCOMPAT_64BIT)
-        free_blocks |= (uint64_t)mos_le32(s + 0x158) << 32;
-    mos_uuid_text(s + 0x68, id);
-    memcpy(label, s + 0x78, 16);
+        free_blocks |= (uint64_t)mos_le32(s + SUPER_FREE_BLOCKS_HIGH) << 32;
+    mos_uuid_text(s + SUPER_UUID, id);
+    memcpy(label, s + SUPER_LABEL, 16);
     out->label = mos_strdup(arena, label);
     out->id = mos_strdup(arena, id);
-    out->files = mos_le32(s + 0x0) - (uint64_t)mos_le32(s + 0x10);
+    out->files = mos_le32(s + SUPER_INODES) - (uint64_t)mos_le32(s + SUPER_FREE_INODES);
     out->pending = r.incompat & EXT4_INCOMPAT_RECOVER;
     if (!mos_mul(r.blocks, r.block_size, &out->size) || free_blocks > r.blocks)
         out->size = 0;
@@ -141,7 +140,8 @@ uint64_t ext4_inode_offset(struct ext4_reader *r, uint32_t number) {
     size_t n = r->desc_size < sizeof d ? r->desc_size : sizeof d;
     if (group >= r->groups || mos_io_read(r->io, d, n, ext4_desc_offset(r, group)))
         return 0;
-    uint64_t table = mos_le32(d + 0x8) | (n >= 64 ? (uint64_t)mos_le32(d + 0x28) << 32 : 0);
+    uint64_t table = mos_le32(d + DESC_INODE_TABLE) |
+                     (n >= 64 ? (uint64_t)mos_le32(d + DESC_HIGH + DESC_INODE_TABLE) << 32 : 0);
     uint64_t at = (uint64_t)((number - 1) % r->inodes_per_group) * r->inode_size;
     return table && table < r->blocks ? table * r->block_size + at : 0;
 }
@@ -151,18 +151,19 @@ static bool good_sum(const struct ext4_reader *r, struct ext4_inode *i) {
     uint8_t *raw = i->raw;
     if (!has_csum(r))
         return true;
-    bool wide = r->inode_size > SHORT_INODE && mos_le16(raw + 0x80) >= 4;
-    uint32_t stated = mos_le16(raw + 0x7c) | (wide ? (uint32_t)mos_le16(raw + 0x82) << 16 : 0);
+    bool wide = r->inode_size > SHORT_INODE && mos_le16(raw + INODE_EXTRA_SIZE) >= 4;
+    uint32_t stated =
+        mos_le16(raw + INODE_SUM) | (wide ? (uint32_t)mos_le16(raw + INODE_SUM_HIGH) << 16 : 0);
     mos_put_le32(number, i->number);
     mos_put_le32(number + 4, i->generation);
-    mos_put_le16(raw + 0x7c, 0);
-    uint16_t high = wide ? mos_le16(raw + 0x82) : 0;
+    mos_put_le16(raw + INODE_SUM, 0);
+    uint16_t high = wide ? mos_le16(raw + INODE_SUM_HIGH) : 0;
     if (wide)
-        mos_put_le16(raw + 0x82, 0);
+        mos_put_le16(raw + INODE_SUM_HIGH, 0);
     uint32_t sum = mos_crc32c(mos_crc32c(r->csum_seed, number, 8), raw, r->inode_size);
-    mos_put_le16(raw + 0x7c, (uint16_t)stated);
+    mos_put_le16(raw + INODE_SUM, (uint16_t)stated);
     if (wide)
-        mos_put_le16(raw + 0x82, high);
+        mos_put_le16(raw + INODE_SUM_HIGH, high);
     return (wide ? sum : sum & 0xffff) == stated;
 }
 
@@ -172,18 +173,19 @@ bool ext4_read_inode(struct ext4_reader *r, uint32_t number, struct ext4_inode *
     if (!at || mos_io_read(r->io, raw, r->inode_size, at))
         return false;
     i->number = number;
-    i->mode = mos_le16(raw);
-    i->uid = mos_le16(raw + 0x2) | (uint32_t)mos_le16(raw + 0x78) << 16;
-    i->gid = mos_le16(raw + 0x18) | (uint32_t)mos_le16(raw + 0x7a) << 16;
-    i->size = mos_le32(raw + 0x4) | (uint64_t)mos_le32(raw + 0x6c) << 32;
-    i->links = mos_le16(raw + 0x1a);
-    i->flags = mos_le32(raw + 0x20);
-    i->generation = mos_le32(raw + 0x64);
-    i->attributes_block = mos_le32(raw + 0x68) | (uint64_t)mos_le16(raw + 0x76) << 32;
-    i->mtime = (int32_t)mos_le32(raw + 0x10);
+    i->mode = mos_le16(raw + INODE_MODE);
+    i->uid = mos_le16(raw + INODE_UID) | (uint32_t)mos_le16(raw + INODE_UID_HIGH) << 16;
+    i->gid = mos_le16(raw + INODE_GID) | (uint32_t)mos_le16(raw + INODE_GID_HIGH) << 16;
+    i->size = mos_le32(raw + INODE_SIZE) | (uint64_t)mos_le32(raw + INODE_SIZE_HIGH) << 32;
+    i->links = mos_le16(raw + INODE_LINKS);
+    i->flags = mos_le32(raw + INODE_FLAGS);
+    i->generation = mos_le32(raw + INODE_GENERATION);
+    i->attributes_block =
+        mos_le32(raw + INODE_ATTRIBUTES) | (uint64_t)mos_le16(raw + INODE_ATTRIBUTES_HIGH) << 32;
+    i->mtime = (int32_t)mos_le32(raw + INODE_MTIME);
     i->mtime_ns = 0;
-    if (r->inode_size > SHORT_INODE && mos_le16(raw + 0x80) >= 12) {
-        uint32_t extra = mos_le32(raw + 0x88);
+    if (r->inode_size > SHORT_INODE && mos_le16(raw + INODE_EXTRA_SIZE) >= 12) {
+        uint32_t extra = mos_le32(raw + INODE_MTIME_EXTRA);
         i->mtime += (int64_t)(extra & 3) << 32;
         i->mtime_ns = extra >> 2 < 1000000000 ? extra >> 2 : 0;
     }
@@ -220,7 +222,7 @@ static bool good_extent_block(const struct mapping *m, const uint8_t *node) {
     uint8_t number[8];
     if (!has_csum(r))
         return true;
-    size_t tail = EXTENT_SIZE + (size_t)mos_le16(node + 4) * EXTENT_SIZE;
+    size_t tail = EXTENT_SIZE + (size_t)mos_le16(node + EXTENT_ROOM) * EXTENT_SIZE;
     if (tail + 4 > r->block_size)
         return false;
     mos_put_le32(number, m->inode->number);
@@ -230,26 +232,28 @@ static bool good_extent_block(const struct mapping *m, const uint8_t *node) {
 }
 
 static bool map_extents(struct mapping *m, const uint8_t *node, size_t size, unsigned depth) {
-    uint32_t count = mos_le16(node + 2);
-    if (mos_le16(node) != EXTENT_MAGIC || mos_le16(node + 6) != depth || depth > DEEPEST ||
-        count > (size - EXTENT_SIZE) / EXTENT_SIZE)
+    uint32_t count = mos_le16(node + EXTENT_COUNT);
+    if (mos_le16(node) != EXTENT_MAGIC || mos_le16(node + EXTENT_DEPTH) != depth ||
+        depth > DEEPEST || count > (size - EXTENT_SIZE) / EXTENT_SIZE)
         return false;
     uint8_t *block = depth ? mos_alloc(m->r->ctx->arena, m->r->block_size) : NULL;
     for (uint32_t i = 0; i < count; i++) {
         const uint8_t *e = node + EXTENT_SIZE + (size_t)i * EXTENT_SIZE;
         if (!depth) {
-            uint32_t length = mos_le16(e + 4);
-            uint64_t physical = mos_le32(e + 8) | (uint64_t)mos_le16(e + 6) << 32;
+            uint32_t length = mos_le16(e + EXTENT_LENGTH);
+            uint64_t physical =
+                mos_le32(e + EXTENT_START) | (uint64_t)mos_le16(e + EXTENT_START_HIGH) << 32;
             bool unwritten = length > EXT4_LONGEST_EXTENT;
             if (unwritten)
                 length -= EXT4_LONGEST_EXTENT;
             if (!length || (!unwritten && !physical) ||
-                !add_run(m, mos_le32(e), unwritten ? 0 : physical, length))
+                !add_run(m, mos_le32(e + EXTENT_LOGICAL), unwritten ? 0 : physical, length))
                 return false;
             continue;
         }
-        uint64_t below = mos_le32(e + 4) | (uint64_t)mos_le16(e + 8) << 32;
-        if (!ext4_read_block(m->r, below, block) || mos_le16(block + 6) != depth - 1 ||
+        uint64_t below = mos_le32(e + EXTENT_BELOW) | (uint64_t)mos_le16(e + EXTENT_BELOW_HIGH)
+                                                          << 32;
+        if (!ext4_read_block(m->r, below, block) || mos_le16(block + EXTENT_DEPTH) != depth - 1 ||
             !good_extent_block(m, block))
             return false;
         if (m->nodes)
@@ -288,7 +292,7 @@ bool ext4_map(struct ext4_reader *r, const struct ext4_inode *inode, struct mos_
     const uint8_t *field = inode->raw + FIELD;
     out->count = 0;
     if (inode->flags & EXT4_FLAG_EXTENTS)
-        return map_extents(&m, field, FIELD_SIZE, mos_le16(field + 6));
+        return map_extents(&m, field, FIELD_SIZE, mos_le16(field + EXTENT_DEPTH));
     uint64_t logical = 0;
     for (unsigned i = 0; i < POINTERS && logical < m.last; i++)
         if (!map_pointers(&m, mos_le32(field + 4 * (size_t)i), i < DIRECT ? 0 : i - DIRECT + 1,

@@ -51,13 +51,14 @@ static uint32_t block_bitmap(const struct ext4 *v, uint32_t group, uint8_t *map)
 /* ---- group descriptors ("Block Group Descriptors", 32 bytes) ---- */
 
 static void put_desc(struct ext4 *v, uint32_t group, uint8_t *d, uint8_t *map) {
-    mos_put_le32(d + 0x0, v->block_bitmaps[group]);
-    mos_put_le32(d + 0x4, v->inode_bitmaps[group]);
-    mos_put_le32(d + 0x8, v->inode_tables[group]);
-    mos_put_le16(d + 0xc, (uint16_t)block_bitmap(v, group, map));
+    mos_put_le32(d + DESC_BLOCK_BITMAP, v->block_bitmaps[group]);
+    mos_put_le32(d + DESC_INODE_BITMAP, v->inode_bitmaps[group]);
+    mos_put_le32(d + DESC_INODE_TABLE, v->inode_tables[group]);
+    mos_put_le16(d + DESC_FREE_BLOCKS, (uint16_t)block_bitmap(v, group, map));
     mos_volume_write(&v->base, map, v->block_size,
                      (uint64_t)v->block_bitmaps[group] * v->block_size);
-    mos_put_le16(d + 0x18, (uint16_t)mos_crc32c(v->csum_seed, map, v->per_group / 8));
+    mos_put_le16(d + DESC_BLOCK_BITMAP_SUM,
+                 (uint16_t)mos_crc32c(v->csum_seed, map, v->per_group / 8));
     uint32_t used = v->used_inodes[group];
     if (group == 0 && used < EXT4_FIRST_INODE - 1)
         used = EXT4_FIRST_INODE - 1;
@@ -66,69 +67,72 @@ static void put_desc(struct ext4 *v, uint32_t group, uint8_t *d, uint8_t *map) {
     set_bits(map, v->inodes_per_group, v->block_size * 8);
     mos_volume_write(&v->base, map, v->block_size,
                      (uint64_t)v->inode_bitmaps[group] * v->block_size);
-    mos_put_le16(d + 0x1a, (uint16_t)mos_crc32c(v->csum_seed, map, v->inodes_per_group / 8));
-    mos_put_le16(d + 0xe, (uint16_t)(v->inodes_per_group - used));
-    mos_put_le16(d + 0x10, (uint16_t)v->folders[group]);
-    mos_put_le16(d + 0x12, 0x4); /* the inode table is zeroed */
-    mos_put_le16(d + 0x1c, (uint16_t)(v->inodes_per_group - used));
+    mos_put_le16(d + DESC_INODE_BITMAP_SUM,
+                 (uint16_t)mos_crc32c(v->csum_seed, map, v->inodes_per_group / 8));
+    mos_put_le16(d + DESC_FREE_INODES, (uint16_t)(v->inodes_per_group - used));
+    mos_put_le16(d + DESC_FOLDERS, (uint16_t)v->folders[group]);
+    mos_put_le16(d + DESC_FLAGS, DESC_TABLE_ZEROED);
+    mos_put_le16(d + DESC_UNUSED_INODES, (uint16_t)(v->inodes_per_group - used));
     uint8_t number[4];
     mos_put_le32(number, group);
     uint32_t sum = mos_crc32c(v->csum_seed, number, 4);
-    mos_put_le16(d + 0x1e, (uint16_t)mos_crc32c(sum, d, EXT4_DESC_SIZE)); /* its own field is 0 */
+    mos_put_le16(d + DESC_SUM,
+                 (uint16_t)mos_crc32c(sum, d, EXT4_DESC_SIZE)); /* its own field is 0 */
 }
 
 /* ---- the superblock ---- */
 
 static void put_journal_copy(const struct ext4 *v, uint8_t *s) {
     uint32_t tree;
-    mos_put_le32(s + 0xe0, EXT4_JOURNAL_INODE);
-    s[0xfd] = 1; /* a copy of the journal inode's block field follows */
-    ext4_extent_field(v, &v->journal, 0, s + 0x10c, &tree);
-    mos_put_le32(s + 0x10c + 64, (uint32_t)v->journal.size);
+    mos_put_le32(s + SUPER_JOURNAL_INODE, EXT4_JOURNAL_INODE);
+    s[SUPER_JOURNAL_COPY_KIND] = 1; /* a copy of the journal inode's block field follows */
+    ext4_extent_field(v, &v->journal, 0, s + SUPER_JOURNAL_COPY, &tree);
+    mos_put_le32(s + SUPER_JOURNAL_COPY_SIZE, (uint32_t)v->journal.size);
 }
 
 static void put_super(const struct ext4 *v, uint8_t *s, uint64_t free_blocks,
                       uint32_t free_inodes) {
     const struct mos_volume_wish *w = &v->base.wish;
     memset(s, 0, EXT4_SUPER_SIZE);
-    mos_put_le32(s + 0x0, v->inodes_per_group * v->groups);
-    mos_put_le32(s + 0x4, v->blocks);
-    mos_put_le32(s + 0x8, (uint32_t)(w->reserved / v->block_size));
-    mos_put_le32(s + 0xc, (uint32_t)free_blocks);
-    mos_put_le32(s + 0x10, free_inodes);
-    mos_put_le32(s + 0x14, v->first_block);
+    mos_put_le32(s + SUPER_INODES, v->inodes_per_group * v->groups);
+    mos_put_le32(s + SUPER_BLOCKS, v->blocks);
+    mos_put_le32(s + SUPER_RESERVED, (uint32_t)(w->reserved / v->block_size));
+    mos_put_le32(s + SUPER_FREE_BLOCKS, (uint32_t)free_blocks);
+    mos_put_le32(s + SUPER_FREE_INODES, free_inodes);
+    mos_put_le32(s + SUPER_FIRST_BLOCK, v->first_block);
     uint32_t log = v->block_size / 2048; /* 1024, 2048 or 4096 */
-    mos_put_le32(s + 0x18, log);
-    mos_put_le32(s + 0x1c, log);
-    mos_put_le32(s + 0x20, v->per_group);
-    mos_put_le32(s + 0x24, v->per_group);
-    mos_put_le32(s + 0x28, v->inodes_per_group);
-    mos_put_le32(s + 0x30, (uint32_t)w->date); /* last written */
-    mos_put_le16(s + 0x36, 0xffff);            /* no check after so many mounts */
-    mos_put_le16(s + 0x38, EXT4_MAGIC);
-    mos_put_le16(s + 0x3a, 1);                 /* clean */
-    mos_put_le16(s + 0x3c, 1);                 /* on errors go on */
-    mos_put_le32(s + 0x40, (uint32_t)w->date); /* last checked */
-    mos_put_le32(s + 0x4c, 1);                 /* revision with dynamic inode sizes */
-    mos_put_le32(s + 0x54, EXT4_FIRST_INODE);
-    mos_put_le16(s + 0x58, EXT4_INODE_SIZE);
-    mos_put_le32(s + 0x5c, v->journal_blocks ? EXT4_COMPAT : EXT4_COMPAT & ~EXT4_COMPAT_JOURNAL);
-    mos_put_le32(s + 0x60, EXT4_INCOMPAT);
-    mos_put_le32(s + 0x64, EXT4_RO_COMPAT);
-    memcpy(s + 0x68, w->uuid, 16);
+    mos_put_le32(s + SUPER_LOG_BLOCK, log);
+    mos_put_le32(s + SUPER_LOG_CLUSTER, log);
+    mos_put_le32(s + SUPER_PER_GROUP, v->per_group);
+    mos_put_le32(s + SUPER_CLUSTERS_PER_GROUP, v->per_group);
+    mos_put_le32(s + SUPER_INODES_PER_GROUP, v->inodes_per_group);
+    mos_put_le32(s + SUPER_WRITTEN, (uint32_t)w->date); /* last written */
+    mos_put_le16(s + SUPER_MOST_MOUNTS, 0xffff);        /* no check after so many mounts */
+    mos_put_le16(s + SUPER_MAGIC, EXT4_MAGIC);
+    mos_put_le16(s + SUPER_STATE, 1);                   /* clean */
+    mos_put_le16(s + SUPER_ERRORS, 1);                  /* on errors go on */
+    mos_put_le32(s + SUPER_CHECKED, (uint32_t)w->date); /* last checked */
+    mos_put_le32(s + SUPER_REVISION, 1);                /* revision with dynamic inode sizes */
+    mos_put_le32(s + SUPER_FIRST_INODE, EXT4_FIRST_INODE);
+    mos_put_le16(s + SUPER_INODE_SIZE, EXT4_INODE_SIZE);
+    mos_put_le32(s + SUPER_COMPAT,
+                 v->journal_blocks ? EXT4_COMPAT : EXT4_COMPAT & ~EXT4_COMPAT_JOURNAL);
+    mos_put_le32(s + SUPER_INCOMPAT, EXT4_INCOMPAT);
+    mos_put_le32(s + SUPER_RO_COMPAT, EXT4_RO_COMPAT);
+    memcpy(s + SUPER_UUID, w->uuid, 16);
     size_t label = strlen(w->label);
-    memcpy(s + 0x78, w->label, label < 16 ? label : 16);
+    memcpy(s + SUPER_LABEL, w->label, label < 16 ? label : 16);
     if (v->journal_blocks)
         put_journal_copy(v, s);
-    memcpy(s + 0xec, w->hash_seed, 16);
-    s[0xfc] = 1;                  /* half MD4 for folders indexed later */
-    mos_put_le32(s + 0x100, 0xc); /* user attributes and ACLs when mounted */
-    mos_put_le32(s + 0x108, (uint32_t)w->date);
-    mos_put_le16(s + 0x15c, 32); /* room behind the first 128 bytes of an inode */
-    mos_put_le16(s + 0x15e, 32);
-    mos_put_le32(s + 0x160, 1); /* signed folder hash */
-    s[0x174] = 4;               /* 16 groups share their bookkeeping */
-    s[0x175] = 1;               /* sums are CRC-32C */
+    memcpy(s + SUPER_HASH_SEED, w->hash_seed, 16);
+    s[SUPER_HASH_VERSION] = 1;                  /* half MD4 for folders indexed later */
+    mos_put_le32(s + SUPER_MOUNT_OPTIONS, 0xc); /* user attributes and ACLs when mounted */
+    mos_put_le32(s + SUPER_MADE, (uint32_t)w->date);
+    mos_put_le16(s + SUPER_LEAST_EXTRA, 32); /* room behind the first 128 bytes of an inode */
+    mos_put_le16(s + SUPER_WANTED_EXTRA, 32);
+    mos_put_le32(s + SUPER_FLAGS, 1); /* signed folder hash */
+    s[SUPER_LOG_FLEX] = 4;            /* 16 groups share their bookkeeping */
+    s[SUPER_SUM_KIND] = 1;            /* sums are CRC-32C */
 }
 
 static void write_supers(struct ext4 *v, uint8_t *s, const uint8_t *descs) {
@@ -136,8 +140,8 @@ static void write_supers(struct ext4 *v, uint8_t *s, const uint8_t *descs) {
         if (!ext4_has_super(g))
             continue;
         uint64_t block = ext4_group_start(v, g);
-        mos_put_le16(s + 0x5a, (uint16_t)g);
-        mos_put_le32(s + 0x3fc, mos_crc32c(~0u, s, 0x3fc));
+        mos_put_le16(s + SUPER_GROUP, (uint16_t)g);
+        mos_put_le32(s + SUPER_SUM, mos_crc32c(~0u, s, SUPER_SUM));
         uint64_t at = g == 0 ? EXT4_SUPER_OFFSET : block * v->block_size;
         mos_volume_write(&v->base, s, EXT4_SUPER_SIZE, at);
         mos_volume_write(&v->base, descs, (size_t)v->desc_blocks * v->block_size,
@@ -148,14 +152,14 @@ static void write_supers(struct ext4 *v, uint8_t *s, const uint8_t *descs) {
 /* The journal's superblock (its "Layout": big-endian, version 2). */
 static void write_journal(struct ext4 *v) {
     uint8_t *j = mos_alloc(v->base.ctx->arena, 1024);
-    mos_put_be32(j + 0x0, 0xc03b3998);
-    mos_put_be32(j + 0x4, 4);
-    mos_put_be32(j + 0xc, v->block_size);
-    mos_put_be32(j + 0x10, v->journal_blocks);
-    mos_put_be32(j + 0x14, 1); /* first block of the log */
-    mos_put_be32(j + 0x18, 1); /* first expected commit */
-    memcpy(j + 0x30, v->base.wish.uuid, 16);
-    mos_put_be32(j + 0x40, 1); /* one file system uses it */
+    mos_put_be32(j, JOURNAL_MAGIC);
+    mos_put_be32(j + JOURNAL_KIND, 4);
+    mos_put_be32(j + JOURNAL_BLOCK_SIZE, v->block_size);
+    mos_put_be32(j + JOURNAL_BLOCKS, v->journal_blocks);
+    mos_put_be32(j + JOURNAL_FIRST, 1);  /* first block of the log */
+    mos_put_be32(j + JOURNAL_COMMIT, 1); /* first expected commit */
+    memcpy(j + JOURNAL_UUID, v->base.wish.uuid, 16);
+    mos_put_be32(j + JOURNAL_USERS, 1); /* one file system uses it */
     mos_volume_write(&v->base, j, 1024, (uint64_t)v->journal.extent.physical * v->block_size);
 }
 
@@ -169,8 +173,8 @@ void ext4_write_bookkeeping(struct ext4 *v) {
     for (uint32_t g = 0; g < v->groups; g++) {
         uint8_t *d = descs + (size_t)g * EXT4_DESC_SIZE;
         put_desc(v, g, d, map);
-        free_blocks += mos_le16(d + 0xc);
-        free_inodes += mos_le16(d + 0xe);
+        free_blocks += mos_le16(d + DESC_FREE_BLOCKS);
+        free_inodes += mos_le16(d + DESC_FREE_INODES);
     }
     if (v->journal_blocks)
         write_journal(v);

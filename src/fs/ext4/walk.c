@@ -114,7 +114,7 @@ static bool good_name(const char *name, size_t length) {
 static bool take_names(struct walk *w, const uint8_t *p, size_t size, struct mos_vec *out) {
     bool sound = true;
     for (size_t at = 0; at + NAME_HEADER <= size;) {
-        size_t step = mos_le16(p + at + 4), length = p[at + 6];
+        size_t step = mos_le16(p + at + ENTRY_LENGTH), length = p[at + ENTRY_NAME_LENGTH];
         if (size == 65536 && (step == 0 || step == 65535))
             step = size;
         if (step < NAME_HEADER || step % 4 || step > size - at || length > step - NAME_HEADER)
@@ -139,18 +139,18 @@ static bool take_names(struct walk *w, const uint8_t *p, size_t size, struct mos
 static bool good_folder_block(const struct walk *w, const struct ext4_inode *i,
                               const uint8_t *block, bool first) {
     const struct ext4_reader *r = &w->r;
-    bool node = !mos_le32(block) && mos_le16(block + 4) == r->block_size;
+    bool node = !mos_le32(block) && mos_le16(block + ENTRY_LENGTH) == r->block_size;
     if ((i->flags & EXT4_FLAG_INDEXED) && (first || node))
         return true; /* an index block: the end of what it was before may still stand there */
     const uint8_t *tail = block + r->block_size - TAIL;
     uint8_t number[8];
-    if (!(r->ro_compat & EXT4_RO_CSUM) || mos_le32(tail) || mos_le16(tail + 4) != TAIL ||
+    if (!(r->ro_compat & EXT4_RO_CSUM) || mos_le32(tail) || mos_le16(tail + ENTRY_LENGTH) != TAIL ||
         tail[7] != 0xde)
         return true; /* a volume without sums */
     mos_put_le32(number, i->number);
     mos_put_le32(number + 4, i->generation);
     uint32_t sum = mos_crc32c(r->csum_seed, number, 8);
-    return mos_crc32c(sum, block, r->block_size - TAIL) == mos_le32(tail + 8);
+    return mos_crc32c(sum, block, r->block_size - TAIL) == mos_le32(tail + ENTRY_TAIL_SUM);
 }
 
 static struct mos_vec list_folder(struct walk *w, const struct ext4_inode *i) {
