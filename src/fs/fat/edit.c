@@ -9,8 +9,6 @@
 #include <errno.h>
 #include <string.h>
 
-enum { IS_FOLDER = 0x10, IS_FILE = 0x20, DELETED = 0xe5 };
-
 struct fat_editor {
     struct mos_editor base;
     struct fat_reader r;
@@ -309,9 +307,9 @@ static bool edit_put(struct mos_editor *base, const char *path, struct mos_io *c
     } else {
         uint8_t *e = l.found.raw;
         at = l.found.at[l.found.entries - 1];
-        mos_put_le16(e + 20, (uint16_t)(first >> 16));
-        mos_put_le16(e + 26, (uint16_t)first);
-        mos_put_le32(e + 28, (uint32_t)content->size);
+        mos_put_le16(e + ENTRY_CLUSTER_HIGH, (uint16_t)(first >> 16));
+        mos_put_le16(e + ENTRY_CLUSTER, (uint16_t)first);
+        mos_put_le32(e + ENTRY_SIZE, (uint32_t)content->size);
         put(x, e, FAT_ENTRY, at);
     }
     return x->errnum ? broken(x, path) : true;
@@ -341,8 +339,8 @@ static bool edit_finish(struct mos_editor *base) {
     if (x->r.bits == 32 && mos_io_read(x->io, s, sizeof s, x->r.sector) && !x->errnum)
         x->errnum = EIO;
     if (x->r.bits == 32 && x->free_change && !x->errnum && memcmp(s, "RRaA", 4) == 0 &&
-        memcmp(s + 484, "rrAa", 4) == 0 && mos_le32(s + 488) != UINT32_MAX) {
-        mos_put_le32(s + 488, (uint32_t)((int64_t)mos_le32(s + 488) + x->free_change));
+        memcmp(s + INFO_MORE, "rrAa", 4) == 0 && mos_le32(s + INFO_FREE) != UINT32_MAX) {
+        mos_put_le32(s + INFO_FREE, (uint32_t)((int64_t)mos_le32(s + INFO_FREE) + x->free_change));
         put(x, s, sizeof s, x->r.sector);
     }
     return x->errnum

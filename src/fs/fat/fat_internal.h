@@ -4,6 +4,7 @@
 #define MOS_FS_FAT_INTERNAL_H
 
 #include "base/map.h"
+#include "fs/fat/layout.h"
 #include "fs/fs.h"
 
 enum {
@@ -16,6 +17,7 @@ enum {
     FAT16_CLUSTERS = 65525, /* as many, and it is FAT32 */
     FAT_END = 0x0fffffff,
     FAT_PENDING = 1 << 20,
+    FAT_LONG_UNITS = 13, /* of a name in UTF-16, in an entry of a long one */
 };
 
 struct fat {
@@ -91,5 +93,11 @@ bool fat_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_inf
 /* edit.c */
 struct mos_editor *fat_edit(struct mos_ctx *ctx, struct mos_io *io, int64_t date, const char **why);
 bool fat_stream(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read_request *request);
+
+/* folder.c */
+/* Where the units of a long name lie in an entry. */
+extern const uint8_t fat_long_places[FAT_LONG_UNITS];
+/* What the entries of a long name state of the short one that follows them. */
+uint8_t fat_short_sum(const uint8_t name[11]);
 
 #endif

@@ -9,13 +9,7 @@
 #include <string.h>
 
 enum {
-    UNITS_PER_ENTRY = 13,
     MOST_UNITS = 255,
-    LONG_ENTRY = 0x0f,
-    IS_FOLDER = 0x10,
-    IS_LABEL = 0x08,
-    IS_FILE = 0x20,
-    LAST_LONG = 0x40
 };
 
 const char *fat_bad_name(const char *name) {
@@ -36,8 +30,6 @@ const char *fat_bad_name(const char *name) {
 static bool short_character(int c) {
     return isupper(c) || isdigit(c) || (c && strchr("$%'-_@~`!(){}^#&", c));
 }
-
-enum { LOWER_BASE = 0x08, LOWER_EXTENSION = 0x10 }; /* byte 12 of a short entry */
 
 /* One part of a name that may fit 8.3 as it is, in capitals; false: it does not.  *lower, *upper:
  * has it such letters? */
@@ -107,7 +99,9 @@ static void make_short(const char *name, struct mos_map *taken, struct mos_arena
     }
 }
 
-static uint8_t short_sum(const uint8_t name[11]) {
+const uint8_t fat_long_places[FAT_LONG_UNITS] = {1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30};
+
+uint8_t fat_short_sum(const uint8_t name[11]) {
     uint8_t sum = 0;
     for (size_t i = 0; i < 11; i++)
         sum = (uint8_t)((sum >> 1 | sum << 7) + name[i]);
@@ -115,17 +109,16 @@ static uint8_t short_sum(const uint8_t name[11]) {
 }
 
 static void put_long(struct mos_buf *b, const char *name, const uint8_t short_name[11]) {
-    static const uint8_t places[UNITS_PER_ENTRY] = {1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30};
-    uint16_t units[MOST_UNITS + UNITS_PER_ENTRY];
+    uint16_t units[MOST_UNITS + FAT_LONG_UNITS];
     size_t count = mos_utf16_from_utf8(name, units, MOST_UNITS);
-    size_t entries = (count + UNITS_PER_ENTRY - 1) / UNITS_PER_ENTRY;
+    size_t entries = (count + FAT_LONG_UNITS - 1) / FAT_LONG_UNITS;
     for (size_t n = entries; n; n--) {
         uint8_t e[FAT_ENTRY] = {(uint8_t)(n | (n == entries ? LAST_LONG : 0))};
-        e[11] = LONG_ENTRY;
-        e[13] = short_sum(short_name);
-        for (size_t i = 0; i < UNITS_PER_ENTRY; i++) {
-            size_t at = (n - 1) * UNITS_PER_ENTRY + i;
-            mos_put_le16(e + places[i], at < count ? units[at] : at == count ? 0 : 0xffff);
+        e[ENTRY_ATTRIBUTES] = LONG_ENTRY;
+        e[LONG_SUM] = fat_short_sum(short_name);
+        for (size_t i = 0; i < FAT_LONG_UNITS; i++) {
+            size_t at = (n - 1) * FAT_LONG_UNITS + i;
+            mos_put_le16(e + fat_long_places[i], at < count ? units[at] : at == count ? 0 : 0xffff);
         }
         mos_buf_add(b, e, FAT_ENTRY);
     }
@@ -142,24 +135,24 @@ static void put_date(uint8_t *e, int64_t seconds) {
     mos_date_of_days(days, &year, &month, &day);
     uint16_t date = (uint16_t)((year - 1980) << 9 | month << 5 | day);
     uint16_t time = (uint16_t)(rest / 3600 << 11 | rest % 3600 / 60 << 5 | rest % 60 / 2);
-    mos_put_le16(e + 14, time);
-    mos_put_le16(e + 16, date);
-    mos_put_le16(e + 18, date);
-    mos_put_le16(e + 22, time);
-    mos_put_le16(e + 24, date);
+    mos_put_le16(e + ENTRY_CREATED_TIME, time);
+    mos_put_le16(e + ENTRY_CREATED_DATE, date);
+    mos_put_le16(e + ENTRY_READ_DATE, date);
+    mos_put_le16(e + ENTRY_TIME, time);
+    mos_put_le16(e + ENTRY_DATE, date);
 }
 
 static void put_short(struct mos_buf *b, const uint8_t name[11], uint8_t flags, uint8_t attributes,
                       int64_t date, uint64_t size, uint32_t cluster) {
     uint8_t e[FAT_ENTRY] = {0};
     memcpy(e, name, 11);
-    e[11] = attributes;
-    e[12] = flags;
+    e[ENTRY_ATTRIBUTES] = attributes;
+    e[ENTRY_FLAGS] = flags;
     put_date(e, date);
-    mos_put_le16(e + 20, (uint16_t)(cluster >> 16));
-    mos_put_le16(e + 26, (uint16_t)cluster);
+    mos_put_le16(e + ENTRY_CLUSTER_HIGH, (uint16_t)(cluster >> 16));
+    mos_put_le16(e + ENTRY_CLUSTER, (uint16_t)cluster);
     if (!(attributes & (IS_FOLDER | IS_LABEL)))
-        mos_put_le32(e + 28, (uint32_t)size);
+        mos_put_le32(e + ENTRY_SIZE, (uint32_t)size);
     mos_buf_add(b, e, FAT_ENTRY);
 }
 

@@ -9,12 +9,6 @@
 #include <string.h>
 
 enum {
-    LONG_ENTRY = 0x0f,
-    IS_FOLDER = 0x10,
-    IS_LABEL = 0x08,
-    DELETED = 0xe5,
-    LOWER_BASE = 0x08,
-    LOWER_EXTENSION = 0x10,
     MOST_UNITS = 260,
     DEEPEST = 128,
 };
@@ -23,20 +17,23 @@ bool fat_open(struct fat_reader *r, struct mos_io *io, const char **why) {
     uint8_t s[512];
     *why = NULL;
     *r = (struct fat_reader){.io = io};
-    if (io->size < 4096 || mos_io_read(io, s, sizeof s, 0) || mos_le16(s + 510) != 0xaa55 ||
-        (memcmp(s + 82, "FAT32   ", 8) != 0 && memcmp(s + 54, "FAT", 3) != 0))
+    if (io->size < 4096 || mos_io_read(io, s, sizeof s, 0) || mos_le16(s + BOOT_MAGIC) != 0xaa55 ||
+        (memcmp(s + BOOT_LONG_KIND, "FAT32   ", 8) != 0 &&
+         memcmp(s + BOOT_SHORT_KIND, "FAT", 3) != 0))
         return false;
-    r->sector = mos_le16(s + 11);
-    r->reserved = mos_le16(s + 14);
-    r->copies = s[16];
-    r->root_entries = mos_le16(s + 17);
-    r->sectors = mos_le16(s + 19) ? mos_le16(s + 19) : mos_le32(s + 32);
-    r->fat_sectors = mos_le16(s + 22) ? mos_le16(s + 22) : mos_le32(s + 36);
+    r->sector = mos_le16(s + BOOT_SECTOR);
+    r->reserved = mos_le16(s + BOOT_RESERVED);
+    r->copies = s[BOOT_COPIES];
+    r->root_entries = mos_le16(s + BOOT_ROOT_ENTRIES);
+    r->sectors =
+        mos_le16(s + BOOT_SECTORS) ? mos_le16(s + BOOT_SECTORS) : mos_le32(s + BOOT_SECTORS_LONG);
+    r->fat_sectors = mos_le16(s + BOOT_FAT_SECTORS) ? mos_le16(s + BOOT_FAT_SECTORS)
+                                                    : mos_le32(s + BOOT_FAT_SECTORS_LONG);
     *why = "The boot sector states impossible sizes.";
     if (!mos_is_power_of_two(r->sector) || r->sector < 512 || r->sector > 4096 ||
-        !mos_is_power_of_two(s[13]) || !r->copies || !r->reserved || !r->fat_sectors)
+        !mos_is_power_of_two(s[BOOT_CLUSTER]) || !r->copies || !r->reserved || !r->fat_sectors)
         return false;
-    r->cluster = s[13] * r->sector;
+    r->cluster = s[BOOT_CLUSTER] * r->sector;
     uint64_t root = mos_div_up((uint64_t)r->root_entries * FAT_ENTRY, r->sector);
     uint64_t front = r->reserved + (uint64_t)r->copies * r->fat_sectors;
     if (front + root >= r->sectors || (uint64_t)r->sectors * r->sector > io->size)
@@ -45,9 +42,9 @@ bool fat_open(struct fat_reader *r, struct mos_io *io, const char **why) {
     r->data = (front + root) * r->sector;
     uint64_t clusters = (r->sectors - front - root) / s[13];
     r->bits = clusters < FAT12_CLUSTERS ? 12 : clusters < FAT16_CLUSTERS ? 16 : 32;
-    if (!mos_le16(s + 22)) { /* the long form of the boot sector */
+    if (!mos_le16(s + BOOT_FAT_SECTORS)) { /* the long form of the boot sector */
         r->bits = 32;
-        r->root_cluster = mos_le32(s + 44);
+        r->root_cluster = mos_le32(s + BOOT_ROOT_CLUSTER);
     }
     uint64_t room = (uint64_t)r->fat_sectors * r->sector * 8 / r->bits;
     if (room < 3 || !clusters)
@@ -84,7 +81,7 @@ uint32_t fat_next(struct fat_reader *r, uint32_t cluster) {
 
 /* Seconds since 1970 (as UTC) of an entry's last change. */
 int64_t fat_date(const uint8_t *e) {
-    uint16_t date = mos_le16(e + 24), time = mos_le16(e + 22);
+    uint16_t date = mos_le16(e + ENTRY_DATE), time = mos_le16(e + ENTRY_TIME);
     int64_t year = 1980 + (date >> 9), month = date >> 5 & 15, day = date & 31;
     if (month < 1 || month > 12 || day < 1)
         return 315532800;
@@ -108,13 +105,6 @@ struct listing {
     bool ended;
 };
 
-static uint8_t short_sum(const uint8_t name[11]) {
-    uint8_t sum = 0;
-    for (size_t i = 0; i < 11; i++)
-        sum = (uint8_t)((sum >> 1 | sum << 7) + name[i]);
-    return sum;
-}
-
 static const char *short_name(struct mos_arena *arena, const uint8_t *e) {
     char name[13] = "";
     size_t at = 0, base = 8, extension = 3;
@@ -124,7 +114,7 @@ static const char *short_name(struct mos_arena *arena, const uint8_t *e) {
         extension--;
     for (size_t i = 0; i < base + extension; i++) {
         int c = i < base ? e[i] : e[8 + i - base];
-        bool lower = e[12] & (i < base ? LOWER_BASE : LOWER_EXTENSION);
+        bool lower = e[ENTRY_FLAGS] & (i < base ? LOWER_BASE : LOWER_EXTENSION);
         if (i == 0 && c == 0x05)
             c = DELETED;
         if (i == base)
@@ -135,44 +125,44 @@ static const char *short_name(struct mos_arena *arena, const uint8_t *e) {
 }
 
 static void take_long(struct listing *l, const uint8_t *e, uint64_t at) {
-    static const uint8_t places[13] = {1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30};
-    unsigned number = e[0] & 0x1fu;
-    if (e[0] & 0x40 && number && number <= MOST_UNITS / 13) {
+    unsigned number = e[LONG_ORDER] & 0x1fu;
+    if (e[LONG_ORDER] & LAST_LONG && number && number <= MOST_UNITS / 13) {
         l->count = number * 13u;
         l->sum = e[13];
         l->entries = 0;
         l->expected = number;
     }
-    if (!number || number != l->expected || e[13] != l->sum) {
+    if (!number || number != l->expected || e[LONG_SUM] != l->sum) {
         l->count = 0;
         return;
     }
     l->expected--;
     l->at[l->entries++] = at;
     for (size_t i = 0; i < 13; i++)
-        l->units[(number - 1) * 13 + i] = mos_le16(e + places[i]);
+        l->units[(number - 1) * 13 + i] = mos_le16(e + fat_long_places[i]);
 }
 
 static bool take_entry(struct listing *l, const uint8_t *e, uint64_t at) {
-    if (!e[0]) {
+    if (!e[ENTRY_NAME]) {
         l->ended = true;
         return true;
     }
-    if (e[0] != DELETED && (e[11] & 0x3f) == LONG_ENTRY) {
+    if (e[ENTRY_NAME] != DELETED && (e[ENTRY_ATTRIBUTES] & 0x3f) == LONG_ENTRY) {
         take_long(l, e, at);
         return true;
     }
-    bool has_long = l->count && !l->expected && l->sum == short_sum(e);
+    bool has_long = l->count && !l->expected && l->sum == fat_short_sum(e);
     size_t count = l->count;
     l->count = 0;
-    if (e[0] == DELETED || (e[11] & IS_LABEL) || e[0] == '.')
+    if (e[ENTRY_NAME] == DELETED || (e[ENTRY_ATTRIBUTES] & IS_LABEL) || e[ENTRY_NAME] == '.')
         return true;
     struct fat_file f = {
         .entries = has_long ? l->entries + 1 : 1,
         .cluster =
-            mos_le16(e + 26) | (l->r->bits == 32 ? (uint32_t)(mos_le16(e + 20) & 0x0fff) << 16 : 0),
-        .size = mos_le32(e + 28),
-        .folder = e[11] & IS_FOLDER,
+            mos_le16(e + ENTRY_CLUSTER) |
+            (l->r->bits == 32 ? (uint32_t)(mos_le16(e + ENTRY_CLUSTER_HIGH) & 0x0fff) << 16 : 0),
+        .size = mos_le32(e + ENTRY_SIZE),
+        .folder = e[ENTRY_ATTRIBUTES] & IS_FOLDER,
     };
     memcpy(f.raw, e, FAT_ENTRY);
     memcpy(f.at, l->at, (f.entries - 1) * sizeof *f.at);
@@ -241,14 +231,15 @@ bool fat_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_inf
                                     .problem = why};
     if (!good || mos_io_read(io, s, sizeof s, 0))
         return true;
-    const uint8_t *more = s + (r.bits == 32 ? 64 : 36);
+    const uint8_t *more = s + (r.bits == 32 ? BOOT_LONG_REST : BOOT_SHORT_REST);
     char label[12] = "";
-    memcpy(label, more + 7, 11);
+    memcpy(label, more + REST_LABEL, 11);
     for (size_t i = 11; i && label[i - 1] == ' '; i--)
         label[i - 1] = 0;
     out->kind = r.bits == 32 ? "fat32" : r.bits == 16 ? "fat16" : "fat12";
     out->label = strcmp(label, "NO NAME") == 0 ? "" : mos_strdup(arena, label);
-    out->id = mos_printf(arena, "%04x-%04x", mos_le16(more + 5), mos_le16(more + 3));
+    out->id =
+        mos_printf(arena, "%04x-%04x", mos_le16(more + REST_ID + 2), mos_le16(more + REST_ID));
     out->size = (uint64_t)r.sectors * r.sector;
     out->block_size = r.cluster;
     out->has_free = r.bits != 32;
@@ -256,8 +247,9 @@ bool fat_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_inf
         for (uint32_t c = 2; c < r.clusters + 2; c++)
             out->free += fat_next(&r, c) == 0 ? r.cluster : 0;
     } else if (!mos_io_read(io, info, sizeof info, r.sector) &&
-               memcmp(info + 484, "rrAa", 4) == 0 && mos_le32(info + 488) <= r.clusters) {
-        out->free = (uint64_t)mos_le32(info + 488) * out->block_size;
+               memcmp(info + INFO_MORE, "rrAa", 4) == 0 &&
+               mos_le32(info + INFO_FREE) <= r.clusters) {
+        out->free = (uint64_t)mos_le32(info + INFO_FREE) * out->block_size;
     }
     struct names names = {&out->names};
     fat_list(&r, arena, 0, add_name, &names);

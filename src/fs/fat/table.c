@@ -12,46 +12,46 @@ static void put_boot_sector(const struct fat *v, uint8_t *s) {
     static const uint8_t halt[] = {0xf4, 0xeb, 0xfd}; /* nobody starts from here */
     bool wide = v->bits == 32;
     memcpy(s, wide ? "\xeb\x58\x90" : "\xeb\x3c\x90", 3);
-    memcpy(s + 3, "MOSAICUM", 8);
-    mos_put_le16(s + 11, (uint16_t)v->sector);
-    s[13] = (uint8_t)(v->cluster / v->sector);
-    mos_put_le16(s + 14, (uint16_t)v->reserved);
-    s[16] = FAT_COPIES;
-    mos_put_le16(s + 17, (uint16_t)v->root_entries);
-    s[21] = 0xf8;
-    mos_put_le16(s + 24, 63);  /* sectors a track */
-    mos_put_le16(s + 26, 255); /* heads */
-    mos_put_le32(s + 28, (uint32_t)(w->region_offset / v->sector));
+    memcpy(s + BOOT_MAKER, "MOSAICUM", 8);
+    mos_put_le16(s + BOOT_SECTOR, (uint16_t)v->sector);
+    s[BOOT_CLUSTER] = (uint8_t)(v->cluster / v->sector);
+    mos_put_le16(s + BOOT_RESERVED, (uint16_t)v->reserved);
+    s[BOOT_COPIES] = FAT_COPIES;
+    mos_put_le16(s + BOOT_ROOT_ENTRIES, (uint16_t)v->root_entries);
+    s[BOOT_MEDIUM] = 0xf8;
+    mos_put_le16(s + BOOT_TRACK, 63);  /* sectors a track */
+    mos_put_le16(s + BOOT_HEADS, 255); /* heads */
+    mos_put_le32(s + BOOT_BEFORE, (uint32_t)(w->region_offset / v->sector));
     if (wide || v->sectors > UINT16_MAX)
-        mos_put_le32(s + 32, v->sectors);
+        mos_put_le32(s + BOOT_SECTORS_LONG, v->sectors);
     else
-        mos_put_le16(s + 19, (uint16_t)v->sectors);
+        mos_put_le16(s + BOOT_SECTORS, (uint16_t)v->sectors);
     if (wide) {
-        mos_put_le32(s + 36, v->fat_sectors);
-        mos_put_le32(s + 44, mos_inv_node(v->base.inventory, 0)->extent.physical);
-        mos_put_le16(s + 48, 1); /* the free-space sector */
-        mos_put_le16(s + 50, 6); /* the copy of this sector */
+        mos_put_le32(s + BOOT_FAT_SECTORS_LONG, v->fat_sectors);
+        mos_put_le32(s + BOOT_ROOT_CLUSTER, mos_inv_node(v->base.inventory, 0)->extent.physical);
+        mos_put_le16(s + BOOT_INFO_SECTOR, 1); /* the free-space sector */
+        mos_put_le16(s + BOOT_COPY_SECTOR, 6); /* the copy of this sector */
     } else {
-        mos_put_le16(s + 22, (uint16_t)v->fat_sectors);
+        mos_put_le16(s + BOOT_FAT_SECTORS, (uint16_t)v->fat_sectors);
     }
-    uint8_t *more = s + (wide ? 64 : 36);
-    more[0] = 0x80;
-    more[2] = 0x29;
-    memcpy(more + 3, w->uuid, 4);
-    memcpy(more + 7, *w->label ? "           " : "NO NAME    ", 11);
+    uint8_t *more = s + (wide ? BOOT_LONG_REST : BOOT_SHORT_REST);
+    more[REST_DRIVE] = 0x80;
+    more[REST_MARK] = 0x29;
+    memcpy(more + REST_ID, w->uuid, 4);
+    memcpy(more + REST_LABEL, *w->label ? "           " : "NO NAME    ", 11);
     for (size_t i = 0; i < 11 && w->label[i]; i++)
-        more[7 + i] = (uint8_t)toupper((unsigned char)w->label[i]);
-    memcpy(more + 18, wide ? "FAT32   " : v->bits == 16 ? "FAT16   " : "FAT12   ", 8);
-    memcpy(more + 26, halt, sizeof halt);
-    mos_put_le16(s + 510, 0xaa55);
+        more[REST_LABEL + i] = (uint8_t)toupper((unsigned char)w->label[i]);
+    memcpy(more + REST_KIND, wide ? "FAT32   " : v->bits == 16 ? "FAT16   " : "FAT12   ", 8);
+    memcpy(more + REST_PROGRAM, halt, sizeof halt);
+    mos_put_le16(s + BOOT_MAGIC, 0xaa55);
 }
 
 static void put_free_space(const struct fat *v, uint8_t *s) {
     memcpy(s, "RRaA", 4);
-    memcpy(s + 484, "rrAa", 4);
-    mos_put_le32(s + 488, v->clusters - (uint32_t)(v->next - 2 - v->given_back));
-    mos_put_le32(s + 492, (uint32_t)v->next);
-    mos_put_le16(s + 510, 0xaa55);
+    memcpy(s + INFO_MORE, "rrAa", 4);
+    mos_put_le32(s + INFO_FREE, v->clusters - (uint32_t)(v->next - 2 - v->given_back));
+    mos_put_le32(s + INFO_NEXT, (uint32_t)v->next);
+    mos_put_le16(s + BOOT_MAGIC, 0xaa55);
 }
 
 void fat_put_entry(unsigned bits, uint8_t *table, uint64_t cluster, uint32_t value) {
