@@ -10,18 +10,11 @@
 #include <string.h>
 
 enum {
-    MAGIC = 0xd00dfeed,
-    HEADER_SIZE = 40,
-    TOKEN_BEGIN = 1,
-    TOKEN_END = 2,
-    TOKEN_PROPERTY = 3,
-    TOKEN_NOP = 4,
-    TOKEN_FINISH = 9,
     DEEPEST = 64,
 };
 
 bool mos_dt_is_blob(const void *data, size_t length) {
-    return length >= HEADER_SIZE && mos_be32(data) == MAGIC;
+    return length >= MOS_DT_HEAD && mos_be32(data) == MOS_DT_MAGIC;
 }
 
 struct reader {
@@ -89,15 +82,15 @@ static bool read_node(struct reader *r, struct mos_dt_node *node, unsigned depth
         return fail(r, "nodes are nested more than 64 deep");
     node->place = mos_place_thing(r->dt->shown_path);
     for (;;) {
-        uint32_t t = TOKEN_NOP;
+        uint32_t t = MOS_DT_NOTHING;
         if (!token(r, &t))
             return false;
-        if (t == TOKEN_END)
+        if (t == MOS_DT_END)
             return true;
-        if (t == TOKEN_PROPERTY) {
+        if (t == MOS_DT_PROPERTY) {
             if (!read_property(r, node))
                 return false;
-        } else if (t == TOKEN_BEGIN) {
+        } else if (t == MOS_DT_BEGIN) {
             const char *name;
             if (!read_name(r, &name))
                 return false;
@@ -105,7 +98,7 @@ static bool read_node(struct reader *r, struct mos_dt_node *node, unsigned depth
                 return fail(r, "a node has no good name");
             if (!read_node(r, mos_dt_add_node(r->dt, node, name), depth + 1))
                 return false;
-        } else if (t != TOKEN_NOP) {
+        } else if (t != MOS_DT_NOTHING) {
             return fail(r, "an unknown token");
         }
     }
@@ -126,27 +119,29 @@ static bool read_all(struct reader *r, size_t length) {
     const uint8_t *h = r->data;
     if (!mos_dt_is_blob(h, length))
         return fail(r, "it lacks the sign 0xd00dfeed");
-    size_t total = mos_be32(h + 4), structure = mos_be32(h + 8), strings = mos_be32(h + 12),
-           reservations = mos_be32(h + 16), version = mos_be32(h + 20), oldest = mos_be32(h + 24);
-    if (total > length || total < HEADER_SIZE)
+    size_t total = mos_be32(h + MOS_DT_TOTAL), structure = mos_be32(h + MOS_DT_STRUCTURE),
+           strings = mos_be32(h + MOS_DT_STRINGS), reservations = mos_be32(h + MOS_DT_RESERVATIONS),
+           version = mos_be32(h + MOS_DT_VERSION), oldest = mos_be32(h + MOS_DT_OLDEST);
+    if (total > length || total < MOS_DT_HEAD)
         return fail(r, "its stated size is wrong");
     if (version < 16 || oldest > 17)
         return fail(r, "its version is none that can be read (16 or 17)");
     if (structure > total || strings > total || reservations > total || structure % 4)
         return fail(r, "a block lies outside of it");
-    r->dt->boot_cpu = mos_be32(h + 28);
+    r->dt->boot_cpu = mos_be32(h + MOS_DT_BOOT_CPU);
     r->strings = h + strings;
-    r->strings_size = (size_t)mos_min(mos_be32(h + 32), total - strings);
+    r->strings_size = (size_t)mos_min(mos_be32(h + MOS_DT_STRINGS_SIZE), total - strings);
     r->at = structure;
-    r->end =
-        version >= 17 ? structure + (size_t)mos_min(mos_be32(h + 36), total - structure) : total;
-    uint32_t t = TOKEN_NOP;
+    r->end = version >= 17 ? structure + (size_t)mos_min(mos_be32(h + MOS_DT_STRUCTURE_SIZE),
+                                                         total - structure)
+                           : total;
+    uint32_t t = MOS_DT_NOTHING;
     const char *name;
     do {
         if (!token(r, &t))
             return false;
-    } while (t == TOKEN_NOP);
-    if (t != TOKEN_BEGIN)
+    } while (t == MOS_DT_NOTHING);
+    if (t != MOS_DT_BEGIN)
         return fail(r, "it does not begin with a node");
     return read_reservations(r, reservations, total) && read_name(r, &name) &&
            read_node(r, r->dt->root, 0);
@@ -289,11 +284,11 @@ static uint32_t string_offset(struct writer *w, const char *name) {
 }
 
 static void write_node(struct writer *w, const struct mos_dt_node *node) {
-    mos_buf_be32(&w->structure, TOKEN_BEGIN);
+    mos_buf_be32(&w->structure, MOS_DT_BEGIN);
     mos_buf_add(&w->structure, node->name, strlen(node->name) + 1);
     mos_buf_align(&w->structure, 4);
     for (const struct mos_dt_property *p = node->properties; p; p = p->next) {
-        mos_buf_be32(&w->structure, TOKEN_PROPERTY);
+        mos_buf_be32(&w->structure, MOS_DT_PROPERTY);
         mos_buf_be32(&w->structure, (uint32_t)p->length);
         mos_buf_be32(&w->structure, string_offset(w, p->name));
         mos_buf_add(&w->structure, p->data, p->length);
@@ -301,7 +296,7 @@ static void write_node(struct writer *w, const struct mos_dt_node *node) {
     }
     for (const struct mos_dt_node *c = node->first_child; c; c = c->next)
         write_node(w, c);
-    mos_buf_be32(&w->structure, TOKEN_END);
+    mos_buf_be32(&w->structure, MOS_DT_END);
 }
 
 static bool add_symbols(void *self, struct mos_dt_node *node) {
@@ -325,9 +320,9 @@ void mos_dt_write_blob(struct mos_ctx *ctx, struct mos_dt *dt, bool with_symbols
                        .strings = {.arena = ctx->arena},
                        .names = mos_map_make(ctx->arena)};
     write_node(&w, dt->root);
-    mos_buf_be32(&w.structure, TOKEN_FINISH);
+    mos_buf_be32(&w.structure, MOS_DT_FINISH);
     struct mos_buf blob = {.arena = ctx->arena};
-    mos_buf_zeros(&blob, HEADER_SIZE);
+    mos_buf_zeros(&blob, MOS_DT_HEAD);
     size_t reservations = blob.length;
     for (size_t i = 0; i < dt->reservations.count; i++) {
         const struct mos_dt_reservation *v = mos_vec_at(&dt->reservations, i);
@@ -342,7 +337,7 @@ void mos_dt_write_blob(struct mos_ctx *ctx, struct mos_dt *dt, bool with_symbols
     size_t strings = blob.length;
     mos_buf_add(&blob, mos_buf_string(&w.strings), w.strings.length);
     mos_buf_align(&blob, 8);
-    const uint32_t header[10] = {MAGIC,
+    const uint32_t header[10] = {MOS_DT_MAGIC,
                                  (uint32_t)blob.length,
                                  (uint32_t)structure,
                                  (uint32_t)strings,

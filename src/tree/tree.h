@@ -18,6 +18,29 @@ struct mos_dt_mark {
     struct mos_place place;
 };
 
+/* The head of a blob: offsets of its fields, big-endian (Devicetree Specification v0.4, section
+ * 5.2), and the tokens of its structure block (5.4). */
+enum { MOS_DT_HEAD = 40 };
+#define MOS_DT_MAGIC 0xd00dfeedu
+enum mos_dt_head {
+    MOS_DT_TOTAL = 4, /* bytes of all of it */
+    MOS_DT_STRUCTURE = 8,
+    MOS_DT_STRINGS = 12,
+    MOS_DT_RESERVATIONS = 16,
+    MOS_DT_VERSION = 20,
+    MOS_DT_OLDEST = 24, /* version that it can be read as */
+    MOS_DT_BOOT_CPU = 28,
+    MOS_DT_STRINGS_SIZE = 32,
+    MOS_DT_STRUCTURE_SIZE = 36,
+};
+enum mos_dt_token {
+    MOS_DT_BEGIN = 1,
+    MOS_DT_END = 2,
+    MOS_DT_PROPERTY = 3,
+    MOS_DT_NOTHING = 4,
+    MOS_DT_FINISH = 9,
+};
+
 struct mos_dt_property {
     const char *name;
     const uint8_t *data; /* big-endian, as in a blob */

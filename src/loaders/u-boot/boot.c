@@ -20,23 +20,26 @@ enum {
 
 /* The loader looks at a tree's header before anything else (its scripts/dtc/libfdt/fdt.c,
  * fdt_check_header): its versions, and that all blocks lie in the tree. */
-static bool header_is_sound(const uint8_t head[40]) {
-    uint64_t total = mos_be32(head + 4), tree = mos_be32(head + 8), strings = mos_be32(head + 12);
-    uint32_t version = mos_be32(head + 20), last = mos_be32(head + 24), held = mos_be32(head + 16);
-    return mos_be32(head) == 0xd00dfeed && version >= 2 && last <= 17 && last <= version &&
+static bool header_is_sound(const uint8_t head[MOS_DT_HEAD]) {
+    uint64_t total = mos_be32(head + MOS_DT_TOTAL), tree = mos_be32(head + MOS_DT_STRUCTURE),
+             strings = mos_be32(head + MOS_DT_STRINGS);
+    uint32_t version = mos_be32(head + MOS_DT_VERSION), last = mos_be32(head + MOS_DT_OLDEST),
+             held = mos_be32(head + MOS_DT_RESERVATIONS);
+    return mos_be32(head) == MOS_DT_MAGIC && version >= 2 && last <= 17 && last <= version &&
            total >= 40 && total <= INT32_MAX && held >= 40 && held <= total && tree >= 40 &&
-           strings >= 40 && tree + (version >= 17 ? mos_be32(head + 36) : 0) <= total &&
-           strings + mos_be32(head + 32) <= total;
+           strings >= 40 &&
+           tree + (version >= 17 ? mos_be32(head + MOS_DT_STRUCTURE_SIZE) : 0) <= total &&
+           strings + mos_be32(head + MOS_DT_STRINGS_SIZE) <= total;
 }
 
 struct mos_parcel *ub_parcel(struct sim *s, uint64_t at) {
-    uint8_t head[40];
+    uint8_t head[MOS_DT_HEAD];
     const char *problem;
     sim_ram_read(s, at, head, sizeof head);
     if (!header_is_sound(head))
         return NULL;
     const struct sim_thing *t = sim_ram_at(s, at);
-    uint64_t length = mos_be32(head + 4);
+    uint64_t length = mos_be32(head + MOS_DT_TOTAL);
     if (t && t->span.start == at) /* outside data lies behind the tree */
         length = mos_max(length, t->span.length);
     uint8_t *all = sim_ram_copy(s, at, length, MOST_PARCEL);
@@ -141,7 +144,7 @@ int ub_place_tree(struct sim *s) {
     own(s)->boot.placed_tree = (struct mos_ram_span){to, mos_round_up(room, PAGE)};
     uint8_t total[4]; /* it has that room from now on */
     mos_put_be32(total, (uint32_t)room);
-    sim_ram_write(s, to + 4, total, sizeof total);
+    sim_ram_write(s, to + MOS_DT_TOTAL, total, sizeof total);
     sim_print(s, "Working FDT set to %llx\n", (unsigned long long)to);
     return 0;
 }
@@ -200,7 +203,7 @@ void ub_boot_tree_found(struct sim *s) {
 
 int ub_boot_tree(struct sim *s, const char *tree) {
     struct sim_boot *b = &s->boot;
-    uint8_t head[40];
+    uint8_t head[MOS_DT_HEAD];
     if (!tree)
         return 0;
     b->tree = sim_number(tree, NULL, 16);
@@ -211,7 +214,7 @@ int ub_boot_tree(struct sim *s, const char *tree) {
         sim_trouble(s, "ERROR: Did not find a cmdline Flattened Device Tree");
         return sim_trouble(s, "Could not find a valid device tree");
     }
-    b->tree_size = mos_be32(head + 4);
+    b->tree_size = mos_be32(head + MOS_DT_TOTAL);
     b->tree_from = sim_ram_at(s, b->tree);
     sim_print(s, "## Flattened Device Tree blob at %08llx\n", (unsigned long long)b->tree);
     return 0;
@@ -235,30 +238,30 @@ static int overlaps(struct sim *s) {
 /* The loader writes into /chosen before it passes the tree on: what is damaged up to there it
  * finds out (Devicetree Specification v0.4, section 5.4). */
 static bool tree_is_sound(struct sim *s) {
-    enum { BEGIN = 1, END = 2, PROPERTY = 3, NOTHING = 4 };
-    uint8_t head[40];
+    uint8_t head[MOS_DT_HEAD];
     sim_ram_read(s, s->boot.tree, head, sizeof head);
-    uint32_t total = mos_be32(head + 4), at = mos_be32(head + 8), end = total;
+    uint32_t total = mos_be32(head + MOS_DT_TOTAL), at = mos_be32(head + MOS_DT_STRUCTURE),
+             end = total;
     uint8_t *blob = sim_ram_copy(s, s->boot.tree, total, MOST_TREE);
     bool chosen = false;
     for (unsigned depth = 0; blob && at % 4 == 0 && at <= end && end - at >= 4;) {
         uint32_t token = mos_be32(blob + at);
         at += 4;
-        if (token == BEGIN) {
+        if (token == MOS_DT_BEGIN) {
             const uint8_t *name = blob + at, *zero = memchr(name, 0, end - at);
             if (!zero)
                 return false;
             chosen |= depth++ == 1 && strcmp((const char *)name, "chosen") == 0;
             at = (uint32_t)mos_round_up((uint64_t)(zero - blob) + 1, 4);
-        } else if (token == END && depth) {
+        } else if (token == MOS_DT_END && depth) {
             if (chosen || --depth == 0)
                 return true;
-        } else if (token == PROPERTY && end - at >= 8) {
+        } else if (token == MOS_DT_PROPERTY && end - at >= 8) {
             uint64_t next = at + 8 + mos_round_up(mos_be32(blob + at), 4);
             if (next > end)
                 return false;
             at = (uint32_t)next;
-        } else if (token != NOTHING) {
+        } else if (token != MOS_DT_NOTHING) {
             return false;
         }
     }

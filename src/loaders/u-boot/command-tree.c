@@ -7,14 +7,14 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { MOST_TREE = 4 << 20, TOTAL_SIZE = 4 };
+enum { MOST_TREE = 4 << 20 };
 
 /* ---- the working tree ---- */
 
 static uint32_t total_size(const struct sim *s, uint64_t at) {
     uint8_t head[8];
     sim_ram_read(s, at, head, 8);
-    return mos_be32(head) == 0xd00dfeed ? mos_be32(head + TOTAL_SIZE) : 0;
+    return mos_be32(head) == MOS_DT_MAGIC ? mos_be32(head + MOS_DT_TOTAL) : 0;
 }
 
 /* Puts it back; the room that the blob has stays the same. */
@@ -25,7 +25,7 @@ static int write_tree(struct sim *s, struct mos_dt *dt, uint64_t at, uint32_t ro
     mos_dt_write_blob(&c, dt, false, &out);
     if (out.length > room)
         return sim_trouble(s, "tree: FDT_ERR_NOSPACE");
-    mos_put_be32(out.data + TOTAL_SIZE, room);
+    mos_put_be32(out.data + MOS_DT_TOTAL, room);
     mos_buf_zeros(&out, room - out.length);
     sim_ram_write(s, at, out.data, out.length);
     return 0;

@@ -98,10 +98,11 @@ static int find_multi_tree(struct sim *s, const struct mos_legacy *h, uint64_t a
         return 0;
     sim_print(s, "   Booting using the fdt at 0x%016llx\n", (unsigned long long)b->tree);
     sim_ram_read(s, b->tree, head, sizeof head);
-    bool good = mos_be32(head) == 0xd00dfeed && mos_be32(head + 4) == b->tree_size;
+    bool good = mos_be32(head) == MOS_DT_MAGIC && mos_be32(head + MOS_DT_TOTAL) == b->tree_size;
     if (!good) {
         sim_trouble(s, "ERROR: %s: must RESET the board to recover.",
-                    mos_be32(head) == 0xd00dfeed ? "fdt size != image size" : "image is not a fdt");
+                    mos_be32(head) == MOS_DT_MAGIC ? "fdt size != image size"
+                                                   : "image is not a fdt");
         return sim_trouble(s, "Could not find a valid device tree");
     }
     b->tree_from = sim_ram_at(s, at);

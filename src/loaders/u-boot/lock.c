@@ -45,8 +45,8 @@ static bool is_padding(const uint8_t *bytes, size_t length) {
 static size_t last_tree(const uint8_t *bytes, size_t length) {
     for (size_t at = length & ~(size_t)3; at; at -= 4) {
         size_t from = at - 4;
-        if (length - from >= 40 && mos_be32(bytes + from) == 0xd00dfeed) {
-            size_t size = mos_be32(bytes + from + 4);
+        if (length - from >= 40 && mos_be32(bytes + from) == MOS_DT_MAGIC) {
+            size_t size = mos_be32(bytes + from + MOS_DT_TOTAL);
             if (size >= 40 && size <= length - from &&
                 is_padding(bytes + from + size, length - from - size))
                 return from;
