@@ -83,6 +83,7 @@ static void give_up(struct mos_arena *arena) {
 }
 
 static struct block *add_block(struct mos_arena *arena, size_t size) {
+    assert(size && size % alignof(max_align_t) == 0);
     if (size > SIZE_MAX - sizeof(struct block))
         give_up(arena);
     if (arena->limit && (arena->held > arena->limit || size > arena->limit - arena->held))
@@ -125,6 +126,7 @@ static void *take(struct mos_arena *arena, size_t size) {
 }
 
 void *mos_alloc(struct mos_arena *arena, size_t size) {
+    assert(arena->out_of_memory);
     if (arena->fail_after && --arena->fail_after == 0)
         give_up(arena);
     const size_t unit = alignof(max_align_t);
@@ -142,6 +144,7 @@ void *mos_alloc_array(struct mos_arena *arena, size_t count, size_t size) {
 }
 
 char *mos_strndup(struct mos_arena *arena, const char *text, size_t length) {
+    assert(text || !length);
     char *copy = mos_alloc(arena, length + 1);
     if (length)
         memcpy(copy, text, length);

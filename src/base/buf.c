@@ -7,6 +7,7 @@
 #include <string.h>
 
 static void reserve(struct mos_buf *b, size_t more) {
+    assert(b->arena && b->length <= b->capacity);
     size_t need = b->length + more + 1;
     assert(need > b->length);
     if (need <= b->capacity)
@@ -22,6 +23,7 @@ static void reserve(struct mos_buf *b, size_t more) {
 }
 
 void mos_buf_add(struct mos_buf *b, const void *bytes, size_t length) {
+    assert(bytes || !length);
     reserve(b, length);
     if (length)
         memcpy(b->data + b->length, bytes, length);
@@ -44,6 +46,7 @@ void mos_buf_zeros(struct mos_buf *b, size_t length) {
 }
 
 void mos_buf_align(struct mos_buf *b, size_t unit) {
+    assert(unit && (unit & (unit - 1)) == 0);
     size_t over = b->length & (unit - 1);
     if (over)
         mos_buf_zeros(b, unit - over);
@@ -75,10 +78,12 @@ const char *mos_buf_string(struct mos_buf *b) {
 }
 
 struct mos_vec mos_vec_make(struct mos_arena *arena, size_t item_size) {
+    assert(item_size);
     return (struct mos_vec){.arena = arena, .item_size = item_size};
 }
 
 struct mos_vec mos_vec_copy(struct mos_arena *arena, const struct mos_vec *of) {
+    assert(of->count <= of->capacity);
     struct mos_vec v = {arena, NULL, of->count, of->count, of->item_size};
     v.items = mos_alloc_array(arena, of->count, of->item_size);
     if (of->count)
@@ -87,6 +92,7 @@ struct mos_vec mos_vec_copy(struct mos_arena *arena, const struct mos_vec *of) {
 }
 
 void *mos_vec_push(struct mos_vec *v) {
+    assert(v->item_size && v->count <= v->capacity);
     if (v->count == v->capacity) {
         size_t capacity = v->capacity ? v->capacity * 2 : 8;
         void *items = mos_alloc_array(v->arena, capacity, v->item_size);

@@ -2,6 +2,7 @@
 
 #include "mosaicum/host.h"
 
+#include <assert.h>
 #include <stdarg.h>
 #include <stdio.h>
 #include <string.h>
@@ -24,6 +25,7 @@ const char *mos_errno_text(int errnum) {
 
 bool mos_fail(struct mos_error *error, enum mos_error_kind kind, int errnum, const char *format,
               ...) {
+    assert(kind != MOS_ERROR_NONE && format);
     if (error->kind)
         return false;
     error->kind = errnum == MOS_OUT_OF_REACH ? MOS_ERROR_SAFETY : kind;
@@ -42,6 +44,7 @@ bool mos_fail(struct mos_error *error, enum mos_error_kind kind, int errnum, con
 }
 
 bool mos_while(struct mos_error *error, const char *format, ...) {
+    assert(error->kind != MOS_ERROR_NONE);
     size_t used = strlen(error->message);
     snprintf(error->message + used, sizeof error->message - used, "; while ");
     va_list arguments;

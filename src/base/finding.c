@@ -1,5 +1,7 @@
 #include "base/finding.h"
 
+#include <assert.h>
+
 #define MOS_SEVERITY_FIELD MOS_SEVERITY_WARNING
 const struct mos_rule_row mos_rule_rows[MOS_RULE_COUNT] = {
 #define MOS_RULE(symbol, id, severity, phase, kind, title)                                         \
@@ -17,6 +19,7 @@ struct mos_findings mos_findings_make(struct mos_arena *arena) {
 
 struct mos_finding *mos_find(struct mos_findings *list, enum mos_rule_id rule, const char *format,
                              ...) {
+    assert(rule < MOS_RULE_COUNT);
     struct mos_finding *f = mos_alloc(list->arena, sizeof *f);
     f->rule = rule;
     f->severity = list->field && mos_rule_rows[rule].field ? MOS_SEVERITY_ERROR
@@ -36,12 +39,14 @@ struct mos_finding *mos_find(struct mos_findings *list, enum mos_rule_id rule, c
 }
 
 void mos_finding_at(struct mos_findings *list, struct mos_finding *f, struct mos_place place) {
+    assert(f);
     (void)list;
     if (place.source || place.thing)
         *(struct mos_place *)mos_vec_push(&f->places) = place;
 }
 
 void mos_finding_why(struct mos_findings *list, struct mos_finding *f, const char *format, ...) {
+    assert(f);
     va_list arguments;
     va_start(arguments, format);
     f->why = mos_vprintf(list->arena, format, arguments);
@@ -49,6 +54,7 @@ void mos_finding_why(struct mos_findings *list, struct mos_finding *f, const cha
 }
 
 void mos_finding_try(struct mos_findings *list, struct mos_finding *f, const char *format, ...) {
+    assert(f);
     va_list arguments;
     va_start(arguments, format);
     f->remedy = mos_vprintf(list->arena, format, arguments);

@@ -338,6 +338,7 @@ const struct mos_host *mos_guard_host(const struct mos_guard *guard) {
 }
 
 void mos_guard_allow(struct mos_guard *guard, const char *path, unsigned reach) {
+    assert(reach);
     char form[LONGEST];
     if (!guard || !path || real_form(guard->real, path, form))
         return; /* what cannot be resolved cannot be opened either */

@@ -2,6 +2,7 @@
 
 #include "base/bytes.h"
 
+#include <assert.h>
 #include <ctype.h>
 #include <openssl/evp.h>
 #include <string.h>
@@ -23,6 +24,7 @@ struct mos_sha256 *mos_sha256_new(void) {
 }
 
 void mos_sha256_update(struct mos_sha256 *h, const void *bytes, size_t length) {
+    assert(h && (bytes || !length));
     EVP_DigestUpdate(context(h), bytes, length);
 }
 
@@ -54,6 +56,7 @@ void mos_sha256_hex(const uint8_t hash[MOS_SHA256_SIZE], char hex[65]) {
 }
 
 uint32_t mos_crc32(uint32_t crc, const void *bytes, size_t length) {
+    assert(bytes || !length);
     return (uint32_t)crc32_z(crc, bytes, length);
 }
 
@@ -80,6 +83,7 @@ static struct crc_tables make_tables(void) {
 }
 
 uint32_t mos_crc32c(uint32_t crc, const void *bytes, size_t length) {
+    assert(bytes || !length);
     static _Thread_local struct crc_tables tables;
     static _Thread_local bool ready;
     if (!ready) {
@@ -99,6 +103,7 @@ uint32_t mos_crc32c(uint32_t crc, const void *bytes, size_t length) {
 }
 
 uint64_t mos_content_sum(uint64_t sum, const void *bytes, size_t length) {
+    assert(bytes || !length);
     const uint8_t *p = bytes;
     uint64_t lanes[4] = {sum ^ 0x9e3779b97f4a7c15u, sum + 0x7f4a7c159e3779b9u, ~sum, sum * 3 + 1};
     size_t left = length;

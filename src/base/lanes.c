@@ -173,6 +173,7 @@ void mos_lanes_update(struct mos_lanes *h, const uint8_t *const *pieces, size_t 
 #endif
 
 struct mos_lanes mos_lanes_start(unsigned width) {
+    assert(width <= MOS_MOST_LANES);
     struct mos_lanes h = {.width = width};
     assert(mos_lanes_can(width));
     for (unsigned i = 0; i < 8; i++)
@@ -183,6 +184,7 @@ struct mos_lanes mos_lanes_start(unsigned width) {
 
 /* All messages end at a whole block: what follows is the same for each. */
 void mos_lanes_final(struct mos_lanes *h, uint8_t (*out)[MOS_SHA256_SIZE]) {
+    assert(h->width && h->width <= MOS_MOST_LANES);
     uint8_t end[MOS_LANE_UNIT] = {0x80};
     const uint8_t *pieces[MOS_MOST_LANES];
     mos_put_be32(end + 56, (uint32_t)(h->length >> 29));

@@ -1,5 +1,6 @@
 #include "base/map.h"
 
+#include <assert.h>
 #include <string.h>
 
 uint32_t mos_text_hash(const char *text, size_t length) {
@@ -14,6 +15,8 @@ struct mos_map mos_map_make(struct mos_arena *arena) {
 }
 
 static uint32_t *find_slot(const struct mos_map *map, const char *key, uint32_t hash) {
+    assert(map->slot_count && (map->slot_count & (map->slot_count - 1)) == 0);
+    assert(map->count < map->slot_count);
     size_t mask = map->slot_count - 1;
     for (size_t i = hash & mask;; i = (i + 1) & mask) {
         uint32_t *slot = &map->slots[i];
@@ -26,6 +29,7 @@ static uint32_t *find_slot(const struct mos_map *map, const char *key, uint32_t 
 }
 
 void *mos_map_get(const struct mos_map *map, const char *key) {
+    assert(key);
     if (!map->slot_count)
         return NULL;
     uint32_t slot = *find_slot(map, key, mos_text_hash(key, strlen(key)));
@@ -46,6 +50,7 @@ static void grow(struct mos_map *map) {
 }
 
 void mos_map_set(struct mos_map *map, const char *key, void *value) {
+    assert(key && map->arena && map->count <= map->capacity);
     if (map->count == map->capacity)
         grow(map);
     uint32_t hash = mos_text_hash(key, strlen(key));

@@ -54,6 +54,7 @@ static int stream_zeros(struct mos_out *o, uint64_t to) {
 }
 
 int mos_out_write(struct mos_out *o, const void *bytes, size_t length, uint64_t offset) {
+    assert(o->ctx && (bytes || !length));
     if (o->stream) {
         int e = offset < o->at ? ESPIPE : stream_zeros(o, offset);
         return e ? e : stream(o, bytes, length);
@@ -63,6 +64,7 @@ int mos_out_write(struct mos_out *o, const void *bytes, size_t length, uint64_t 
 }
 
 bool mos_out_commit(struct mos_out *o, uint64_t size, bool fresh) {
+    assert(o->ctx);
     const struct mos_host *h = o->ctx->host;
     if (o->stream) {
         int e = stream_zeros(o, size);

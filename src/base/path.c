@@ -1,9 +1,11 @@
 /* Paths as texts, and how they are shown. */
 #include "base/ctx.h"
 
+#include <assert.h>
 #include <string.h>
 
 const char *mos_path_join(struct mos_arena *arena, const char *folder, const char *name) {
+    assert(folder && name);
     if (!*folder || strcmp(folder, ".") == 0)
         return mos_strdup(arena, name);
     size_t n = strlen(folder);

@@ -2,11 +2,13 @@
 
 #include "base/hash.h"
 
+#include <assert.h>
 #include <crypt.h>
 #include <string.h>
 #include <strings.h>
 
 const char *mos_password_hash(struct mos_arena *arena, const char *password, const char *seed) {
+    assert(password && seed);
     static const char letters[] =
         "./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz";
     uint8_t id[16];

@@ -36,6 +36,7 @@ static size_t line_of(const struct mos_source *source, size_t offset) {
 }
 
 struct mos_position mos_source_position(const struct mos_source *source, size_t offset) {
+    assert(offset <= source->length);
     assert(source);
     if (offset > source->length)
         offset = source->length;
@@ -45,6 +46,7 @@ struct mos_position mos_source_position(const struct mos_source *source, size_t 
 }
 
 const char *mos_source_line(const struct mos_source *source, size_t offset, size_t *length) {
+    assert(offset <= source->length);
     size_t start = source->lines[line_of(source, offset)];
     const char *text = source->text + start;
     const char *end = memchr(text, '\n', source->length - start);
@@ -56,6 +58,7 @@ const char *mos_source_line(const struct mos_source *source, size_t offset, size
 }
 
 size_t mos_source_line_start(const struct mos_source *source, unsigned line) {
+    assert(line);
     if (line == 0 || line > source->line_count)
         return source->length;
     return source->lines[line - 1];

@@ -2,6 +2,7 @@
 
 #include "base/map.h"
 
+#include <assert.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -32,6 +33,7 @@ void mos_stamp_add_hash(struct mos_stamp *stamp, const char *name,
 }
 
 void mos_stamp_add(struct mos_stamp *stamp, const char *name, const void *bytes, size_t length) {
+    assert(name && (bytes || !length));
     uint8_t hash[MOS_SHA256_SIZE];
     if (stamp && mos_sha256(bytes, length, hash))
         mos_stamp_add_hash(stamp, name, hash);

@@ -2,6 +2,7 @@
 
 #include "base/bytes.h"
 
+#include <assert.h>
 #include <ctype.h>
 #include <string.h>
 
@@ -33,6 +34,7 @@ const char *mos_size_about(struct mos_arena *arena, uint64_t bytes) {
 }
 
 const char *mos_span_text(struct mos_arena *arena, uint64_t start, uint64_t end) {
+    assert(start <= end);
     for (size_t i = 0; i < 3; i++) {
         uint64_t unit = binary_units[i].bytes;
         if (start % unit == 0 && end % unit == 0)
@@ -151,6 +153,7 @@ static size_t distance(const char *a, const char *b, size_t limit) {
 }
 
 const char *mos_near(const char *word, const char *const *candidates, size_t count) {
+    assert(candidates || !count);
     size_t length = strlen(word), best = (size_t)mos_max(length / 3, 1) + 1;
     const char *found = NULL;
     for (size_t i = 0; i < count; i++) {
@@ -165,6 +168,7 @@ const char *mos_near(const char *word, const char *const *candidates, size_t cou
 
 /* Length of the well-formed sequence at p (at most `left` bytes), 0 if it is not one. */
 static size_t utf8_sequence(const uint8_t *p, size_t left) {
+    assert(left);
     if (p[0] < 0x80)
         return (p[0] >= 0x20 || p[0] == '\t' || p[0] == '\n' || p[0] == '\r') && p[0] != 0x7f;
     size_t n = p[0] >= 0xf0 ? 4 : p[0] >= 0xe0 ? 3 : 2;
@@ -193,6 +197,7 @@ bool mos_utf8_valid(const char *text, size_t length, size_t *bad) {
 }
 
 size_t mos_utf16_from_utf8(const char *text, uint16_t *out, size_t room) {
+    assert(out || !room);
     const uint8_t *p = (const uint8_t *)text;
     size_t left = strlen(text), count = 0;
     while (left) {
@@ -262,6 +267,7 @@ const char *mos_field(struct mos_arena *arena, const char *line, unsigned n) {
 }
 
 bool mos_glob(const char *pattern, const char *text, size_t length, char barrier) {
+    assert(text || !length);
     size_t at = 0, star_at = 0;
     const char *star = NULL;
     while (at < length) {
@@ -284,6 +290,7 @@ bool mos_glob(const char *pattern, const char *text, size_t length, char barrier
 }
 
 int64_t mos_days_of_date(int64_t year, int64_t month, int64_t day) {
+    assert(month >= 1 && month <= 12 && day >= 1 && day <= 31);
     year -= month <= 2; /* years begin in March: the odd day comes last */
     int64_t era = (year >= 0 ? year : year - 399) / 400, of_era = year - era * 400;
     int64_t of_year = (153 * (month + (month > 2 ? -3 : 9)) + 2) / 5 + day - 1;
@@ -297,4 +304,5 @@ void mos_date_of_days(int64_t days, int64_t *year, int64_t *month, int64_t *day)
     *day = of_year - (153 * m + 2) / 5 + 1;
     *month = m < 10 ? m + 3 : m - 9;
     *year = y + era * 400 + (*month <= 2);
+    assert(*month >= 1 && *month <= 12 && *day >= 1 && *day <= 31);
 }

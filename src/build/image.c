@@ -39,6 +39,7 @@ struct mos_image {
 };
 
 static uint64_t chunk_length(const struct mos_image *image, size_t chunk) {
+    assert(chunk < image->count);
     uint64_t start = (uint64_t)chunk * MOS_CHUNK_SIZE;
     return mos_min(MOS_CHUNK_SIZE, image->io.size - start);
 }
@@ -68,6 +69,7 @@ static int hash_chunk(const struct mos_image *image, size_t chunk, uint8_t out[M
 
 /* Several whole chunks side by side. */
 static int hash_together(const struct mos_image *image, const struct job *job) {
+    assert(job->count && job->count <= image->width && image->width <= MOS_MOST_LANES);
     const struct mos_host *h = image->ctx->host;
     struct mos_lanes lanes = mos_lanes_start((unsigned)image->width);
     uint8_t *bytes = malloc(job->count * LANE_PIECE), hashes[MOS_MOST_LANES][MOS_SHA256_SIZE];
@@ -137,6 +139,7 @@ static void add(struct mos_image *image, size_t chunk) {
 }
 
 static void queue(struct mos_image *image, size_t chunk) {
+    assert(chunk < image->count);
     struct chunk *c = &image->chunks[chunk];
     if (c->queued || !c->version)
         return;
@@ -160,6 +163,7 @@ static int image_write(struct mos_io *io, const void *from, size_t length, uint6
         return e;
     size_t first = (size_t)(offset / MOS_CHUNK_SIZE);
     size_t last = (size_t)((offset + length - 1) / MOS_CHUNK_SIZE);
+    assert(last < image->count);
     for (size_t i = first; i <= last; i++)
         image->chunks[i].version++;
     while (image->front < first) /* what lies behind us is probably done */
@@ -197,6 +201,7 @@ struct mos_image *mos_image_create(struct mos_ctx *ctx, const char *path, uint64
  * known. */
 static void note_taken(struct mos_image *image, uint64_t from, uint64_t to,
                        const uint8_t (*hashes)[MOS_SHA256_SIZE], size_t count) {
+    assert(from < to);
     for (size_t i = (size_t)(from / MOS_CHUNK_SIZE); i <= (to - 1) / MOS_CHUNK_SIZE; i++) {
         struct chunk *c = &image->chunks[i];
         uint64_t start = (uint64_t)i * MOS_CHUNK_SIZE, end = start + chunk_length(image, i);
@@ -304,6 +309,7 @@ bool mos_image_hash_of(struct mos_ctx *ctx, const char *path, uint8_t hash[MOS_S
 }
 
 bool mos_image_finish(struct mos_image *image, uint8_t hash[MOS_SHA256_SIZE]) {
+    assert(image->front <= image->count);
     const struct mos_host *h = image->ctx->host;
     while (image->front < image->count)
         queue(image, image->front++);

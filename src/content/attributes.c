@@ -2,11 +2,13 @@
 
 #include "base/bytes.h"
 
+#include <assert.h>
 #include <string.h>
 
 enum { HEADER = 6 };
 
 bool mos_attribute_next(const uint8_t *list, size_t length, size_t *at, struct mos_attribute *out) {
+    assert(*at <= length && (list || !length));
     if (length - *at < HEADER || *at > length)
         return false;
     const uint8_t *p = list + *at;
@@ -33,6 +35,8 @@ void mos_attribute_reset(struct mos_attribute_set *set) {
 }
 
 static int order(const struct mos_attribute_set *set, const struct held *a, const struct held *b) {
+    assert(a->name + a->name_length <= set->store.length);
+    assert(b->name + b->name_length <= set->store.length);
     size_t n = a->name_length < b->name_length ? a->name_length : b->name_length;
     int c = memcmp(set->store.data + a->name, set->store.data + b->name, n);
     return c ? c : (a->name_length > b->name_length) - (a->name_length < b->name_length);
@@ -64,6 +68,7 @@ void mos_attribute_add(struct mos_attribute_set *set, const char *name, size_t n
 void mos_attribute_pack(const struct mos_attribute_set *set, struct mos_buf *out) {
     for (size_t i = 0; i < set->items.count; i++) {
         const struct held *x = mos_vec_at(&set->items, i);
+        assert(x->name_length <= UINT16_MAX && x->value_length <= UINT32_MAX);
         uint8_t h[HEADER];
         mos_put_le16(h, (uint16_t)x->name_length);
         mos_put_le32(h + 2, (uint32_t)x->value_length);

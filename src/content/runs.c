@@ -2,6 +2,7 @@
 
 #include "base/bytes.h"
 
+#include <assert.h>
 #include <string.h>
 
 static bool all_zero(const uint8_t *p, size_t length) {
@@ -9,6 +10,7 @@ static bool all_zero(const uint8_t *p, size_t length) {
 }
 
 static bool pass(struct mos_runs *r, uint64_t offset, const uint8_t *bytes, size_t length) {
+    assert(length && offset % MOS_RUN_UNIT == 0);
     for (size_t i = 0; i < length; i += MOS_RUN_UNIT) {
         size_t n = (size_t)mos_min(MOS_RUN_UNIT, length - i);
         r->sum = mos_content_sum(r->sum ^ (offset + i), bytes + i, n);
@@ -18,6 +20,7 @@ static bool pass(struct mos_runs *r, uint64_t offset, const uint8_t *bytes, size
 
 /* Whole units at a unit's boundary: passes on each stretch that is not zero. */
 static bool pass_units(struct mos_runs *r, const uint8_t *bytes, size_t length) {
+    assert(length % MOS_RUN_UNIT == 0 && r->offset % MOS_RUN_UNIT == 0);
     size_t start = 0, at = 0;
     for (; at < length; at += MOS_RUN_UNIT) {
         if (bytes[at] || !all_zero(bytes + at, MOS_RUN_UNIT))
@@ -33,6 +36,7 @@ static bool pass_units(struct mos_runs *r, const uint8_t *bytes, size_t length) 
 }
 
 bool mos_runs_add(struct mos_runs *r, const void *bytes, size_t length) {
+    assert(r->partial_length < MOS_RUN_UNIT);
     const uint8_t *p = bytes;
     if (r->partial_length) {
         size_t n = (size_t)mos_min(MOS_RUN_UNIT - r->partial_length, length);
@@ -70,6 +74,7 @@ bool mos_runs_seek(struct mos_runs *r, uint64_t offset) {
 }
 
 bool mos_runs_end(struct mos_runs *r, uint64_t *sum) {
+    assert(r->partial_length < MOS_RUN_UNIT);
     size_t n = r->partial_length;
     if (n && !all_zero(r->partial, n) && !pass(r, r->offset, r->partial, n))
         return false;

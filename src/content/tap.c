@@ -35,6 +35,7 @@ struct mos_tap *mos_tap_new(struct mos_ctx *ctx) {
 }
 
 void mos_tap_feed(struct mos_tap *tap, const void *bytes, size_t length) {
+    assert(tap->hash || tap->failed);
     struct block *b = tap->worker ? malloc(sizeof *b + length) : NULL;
     if (b) {
         b->length = length;

@@ -16,6 +16,7 @@ struct mos_inv_node *mos_inv_node(const struct mos_inventory *inv, uint32_t inde
 }
 
 static uint32_t new_node(struct mos_inventory *inv) {
+    assert(inv->count < UINT32_MAX);
     if (inv->count % CHUNK == 0)
         mos_vec_push_pointer(&inv->chunks,
                              mos_alloc_array(inv->arena, CHUNK, sizeof(struct mos_inv_node)));
@@ -45,6 +46,7 @@ struct mos_inventory *mos_inventory_new(struct mos_arena *arena, int64_t date, b
 }
 
 struct mos_inventory *mos_inventory_copy(struct mos_arena *arena, const struct mos_inventory *of) {
+    assert(of->chunks.count == (of->count + CHUNK - 1) / CHUNK);
     struct mos_inventory *inv = mos_alloc(arena, sizeof *inv);
     *inv = *of;
     inv->arena = arena;
@@ -89,6 +91,7 @@ static bool same_name(const struct mos_inventory *inv, const char *a, const char
 
 static uint32_t child_of(const struct mos_inventory *inv, uint32_t parent, const char *name,
                          size_t length) {
+    assert((inv->bucket_count & (inv->bucket_count - 1)) == 0);
     uint32_t h = name_hash(inv, parent, name, length) & (inv->bucket_count - 1);
     for (uint32_t i = inv->buckets[h]; i;) {
         const struct mos_inv_node *n = mos_inv_node(inv, i);
@@ -100,6 +103,7 @@ static uint32_t child_of(const struct mos_inventory *inv, uint32_t parent, const
 }
 
 static void hash_in(struct mos_inventory *inv, uint32_t index) {
+    assert(index);
     struct mos_inv_node *n = mos_inv_node(inv, index);
     uint32_t h = name_hash(inv, n->parent, n->name, strlen(n->name)) & (inv->bucket_count - 1);
     n->same_hash = inv->buckets[h];
@@ -108,6 +112,8 @@ static void hash_in(struct mos_inventory *inv, uint32_t index) {
 
 static uint32_t add_child(struct mos_inventory *inv, uint32_t parent, const char *name,
                           size_t length) {
+    assert(mos_inv_node(inv, parent)->type == MOS_ENTRY_FOLDER);
+    assert(length);
     if (inv->count >= inv->bucket_count * 2) { /* old buckets stay in the arena: 1/8 of the nodes */
         inv->bucket_count *= 4;
         inv->buckets = mos_alloc_array(inv->arena, inv->bucket_count, sizeof *inv->buckets);
@@ -147,6 +153,7 @@ static void clash(struct mos_inventory *inv, const char *path, uint16_t first, u
  * *last is the final component.  False: something that is no folder is in the way (*blocker). */
 static bool walk(struct mos_inventory *inv, uint32_t *folder, const char *path, size_t length,
                  uint16_t fill, unsigned *hops, uint32_t *blocker) {
+    assert(*folder < inv->count);
     size_t at = 0;
     while (at < length) {
         size_t n = 0;
@@ -281,6 +288,7 @@ static uint32_t attributes_of(struct mos_inventory *inv, const struct mos_entry 
 
 static void describe(struct mos_inventory *inv, struct mos_inv_node *n, const struct mos_entry *e,
                      uint16_t fill) {
+    assert(e->type != MOS_ENTRY_HARD_LINK);
     n->type = (uint8_t)e->type;
     n->mode = e->mode;
     n->uid = (uint32_t)e->uid;
@@ -330,6 +338,7 @@ static bool same_thing(const struct mos_inv_node *n, const struct mos_entry *e) 
 
 static enum mos_inv_result meet(struct mos_inventory *inv, uint32_t index,
                                 const struct mos_entry *e, uint16_t fill, bool replaces) {
+    assert(index && index < inv->count);
     if (e->type == MOS_ENTRY_FOLDER)
         return meet_folder(inv, index, e, fill, replaces);
     struct mos_inv_node *n = mos_inv_node(inv, index);
@@ -341,6 +350,7 @@ static enum mos_inv_result meet(struct mos_inventory *inv, uint32_t index,
     if (replaces || n->fill == fill) { /* inside one archive the later entry wins, as tar does */
         if (n->link_to) {
             mos_inv_node(inv, n->link_to)->links--;
+            assert(mos_inv_node(inv, n->link_to)->links);
             n->link_to = 0;
         }
         return MOS_INV_REPLACED;
@@ -355,6 +365,7 @@ static enum mos_inv_result meet(struct mos_inventory *inv, uint32_t index,
 
 static enum mos_inv_result add_hard_link(struct mos_inventory *inv, uint32_t index,
                                          const struct mos_entry *e, uint16_t fill) {
+    assert(e->target && index);
     uint32_t to = 0, blocker;
     unsigned hops = 0;
     const char *slash = strrchr(e->target, '/');
@@ -419,6 +430,7 @@ enum mos_inv_result mos_inv_add(struct mos_inventory *inv, const struct mos_entr
 
 enum mos_inv_result mos_inv_replace(struct mos_inventory *inv, uint32_t index,
                                     const struct mos_entry *entry, uint16_t fill) {
+    assert(index < inv->count);
     if (entry->type == MOS_ENTRY_HARD_LINK) {
         mos_inv_node(inv, index)->fill = fill;
         return add_hard_link(inv, index, entry, fill);
@@ -429,6 +441,7 @@ enum mos_inv_result mos_inv_replace(struct mos_inventory *inv, uint32_t index,
 
 bool mos_inv_compare(struct mos_inventory *inv, uint32_t index, const struct mos_entry *entry,
                      uint64_t sum, uint16_t fill) {
+    assert(index < inv->count);
     const struct mos_inv_node *n = mos_inv_node(inv, index);
     if (n->sum == sum && n->size == entry->size)
         return true;
@@ -456,6 +469,7 @@ const struct mos_extent *mos_inv_extents(const struct mos_inv_node *node) {
 
 void mos_inv_extend(struct mos_inventory *inv, struct mos_inv_node *node, struct mos_extent extent,
                     uint32_t longest) {
+    assert(longest && extent.length && extent.length <= longest);
     uint32_t n = node->extent_count;
     struct mos_extent *last = n > 1 ? &node->more.extents[n - 1] : &node->extent;
     if (n && last->logical + last->length == extent.logical &&

@@ -1,10 +1,12 @@
 /* What drivers share: writing into a region, and what readers tell. */
 #include "fs/fs.h"
 
+#include <assert.h>
 #include <stdarg.h>
 #include <string.h>
 
 static void note(const struct mos_read_request *request, const char *format, va_list arguments) {
+    assert(request->problems);
     if (request->problems->count < MOS_MOST_PROBLEMS)
         mos_vec_push_pointer(request->problems,
                              mos_vprintf(request->problems->arena, format, arguments));
@@ -36,6 +38,7 @@ void mos_volume_lost(const struct mos_read_request *request, const char *path, c
 
 void mos_volume_write(struct mos_volume_base *v, const void *bytes, size_t length,
                       uint64_t offset) {
+    assert(bytes || !length);
     if (v->io && !v->errnum && offset <= v->io->size && length <= v->io->size - offset)
         v->errnum = mos_io_write(v->io, bytes, length, offset);
 }

@@ -1,15 +1,18 @@
 #include "io/io.h"
 
+#include <assert.h>
 #include <errno.h>
 #include <string.h>
 
 int mos_io_read(struct mos_io *io, void *to, size_t length, uint64_t offset) {
+    assert(to || !length);
     if (offset > io->size || length > io->size - offset)
         return EIO;
     return io->driver->read(io, to, length, offset);
 }
 
 int mos_io_write(struct mos_io *io, const void *from, size_t length, uint64_t offset) {
+    assert(from || !length);
     if (offset > io->size || length > io->size - offset)
         return ENOSPC;
     return io->driver->write ? io->driver->write(io, from, length, offset) : EROFS;
@@ -24,12 +27,14 @@ int mos_io_next_data(struct mos_io *io, uint64_t from, uint64_t *start, uint64_t
 }
 
 static int memory_read(struct mos_io *io, void *to, size_t length, uint64_t offset) {
+    assert(offset <= io->size && length <= io->size - offset && (io->self || !length));
     if (length) /* of no bytes at all self may be NULL */
         memcpy(to, (char *)io->self + offset, length);
     return 0;
 }
 
 static int memory_write(struct mos_io *io, const void *from, size_t length, uint64_t offset) {
+    assert(offset <= io->size && length <= io->size - offset && (io->self || !length));
     if (length)
         memcpy((char *)io->self + offset, from, length);
     return 0;
@@ -65,6 +70,7 @@ static int file_next_data(struct mos_io *io, uint64_t from, uint64_t *start, uin
 
 struct mos_io mos_io_file(struct mos_arena *arena, const struct mos_host *host, int file,
                           uint64_t size) {
+    assert(file >= 0);
     static const struct mos_io_driver driver = {file_read, file_write, file_next_data};
     struct file_state *s = mos_alloc(arena, sizeof *s);
     *s = (struct file_state){host, file};
@@ -87,6 +93,7 @@ static int window_write(struct mos_io *io, const void *from, size_t length, uint
 }
 
 static int window_next_data(struct mos_io *io, uint64_t from, uint64_t *start, uint64_t *end) {
+    assert(from < io->size);
     struct window_state *s = io->self;
     uint64_t a, b;
     int e = mos_io_next_data(&s->of, s->offset + from, &a, &b);
@@ -127,6 +134,7 @@ static int faulty_write(struct mos_io *io, const void *from, size_t length, uint
 
 struct mos_io mos_io_faulty(struct mos_arena *arena, struct mos_io *of, unsigned long fail_at,
                             int errnum, unsigned long *calls) {
+    assert(errnum && calls);
     static const struct mos_io_driver driver = {faulty_read, faulty_write};
     struct faulty_state *s = mos_alloc(arena, sizeof *s);
     *s = (struct faulty_state){*of, fail_at, calls, errnum};
@@ -158,6 +166,7 @@ static int watched_next_data(struct mos_io *io, uint64_t from, uint64_t *start, 
 
 struct mos_io mos_io_watched(struct mos_arena *arena, struct mos_io *of,
                              struct mos_io_trouble *trouble) {
+    assert(trouble);
     static const struct mos_io_driver driver = {watched_read, watched_write, watched_next_data};
     struct watched_state *s = mos_alloc(arena, sizeof *s);
     *s = (struct watched_state){*of, trouble};

@@ -22,6 +22,7 @@ struct mos_dt *mos_dt_new(struct mos_arena *arena, const char *shown_path) {
 
 static void name_child(struct mos_arena *arena, struct mos_dt_node *parent,
                        struct mos_dt_node *child) {
+    assert(child->parent == parent);
     if (!parent->children && parent->child_count < MANY)
         return;
     if (parent->children) {
@@ -49,6 +50,7 @@ void mos_dt_attach(struct mos_dt_node *parent, struct mos_dt_node *node) {
 
 struct mos_dt_node *mos_dt_add_node(struct mos_dt *dt, struct mos_dt_node *parent,
                                     const char *name) {
+    assert(name);
     struct mos_dt_node *n = mos_alloc(dt->arena, sizeof *n);
     n->name = name;
     n->labels = mos_vec_make(dt->arena, sizeof(char *));
@@ -69,6 +71,7 @@ struct mos_dt_node *mos_dt_child(const struct mos_dt_node *parent, const char *n
 }
 
 static void unlink_child(struct mos_dt_node *node) {
+    assert(node->parent && node->parent->child_count);
     struct mos_dt_node *parent = node->parent;
     *(node->previous ? &node->previous->next : &parent->first_child) = node->next;
     *(node->next ? &node->next->previous : &parent->last_child) = node->previous;
@@ -76,6 +79,7 @@ static void unlink_child(struct mos_dt_node *node) {
 }
 
 void mos_dt_child_first(struct mos_dt_node *child) {
+    assert(child->parent);
     struct mos_dt_node *parent = child->parent;
     unlink_child(child);
     child->next = parent->first_child;
@@ -146,6 +150,7 @@ struct mos_dt_property *mos_dt_property(const struct mos_dt_node *node, const ch
 
 static void append_property(struct mos_dt *dt, struct mos_dt_node *node,
                             struct mos_dt_property *p) {
+    assert(!p->next);
     *(node->last_property ? &node->last_property->next : &node->properties) = p;
     node->last_property = p;
     node->property_count++;
@@ -161,6 +166,7 @@ static void append_property(struct mos_dt *dt, struct mos_dt_node *node,
 
 struct mos_dt_property *mos_dt_set(struct mos_dt *dt, struct mos_dt_node *node, const char *name,
                                    const void *data, size_t length) {
+    assert(data || !length);
     struct mos_dt_property *p = mos_dt_property(node, name), *old = NULL, *next = NULL;
     bool is_new = !p;
     if (!is_new) {
@@ -203,6 +209,7 @@ void mos_dt_property_first(struct mos_dt_node *node, struct mos_dt_property *pro
 }
 
 bool mos_dt_remove_property(struct mos_dt_node *node, const char *name) {
+    assert(node);
     struct mos_dt_property *p = mos_dt_property(node, name);
     if (!p || !unlink_property(node, p))
         return false;
@@ -276,6 +283,7 @@ static bool is_attached(const struct mos_dt *dt, const struct mos_dt_node *node)
 }
 
 void mos_dt_add_label(struct mos_dt *dt, struct mos_dt_node *node, const char *label) {
+    assert(label && *label);
     const struct mos_dt_node *has = mos_map_get(&dt->labels, label);
     mos_vec_push_pointer(&node->labels, label);
     if (!has || !is_attached(dt, has))

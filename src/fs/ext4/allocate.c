@@ -4,7 +4,10 @@
 
 #include "base/bytes.h"
 
+#include <assert.h>
+
 static bool power_of(uint32_t n, uint32_t base) {
+    assert(n && base > 1);
     while (n % base == 0)
         n /= base;
     return n == 1;
@@ -25,8 +28,10 @@ uint32_t ext4_group_reserved(const struct ext4 *v, uint32_t group) {
 /* Moves `next` out of a reserved span; returns how many blocks follow in a row, at most `wanted`.
  */
 static uint64_t row(struct ext4 *v, uint64_t wanted) {
+    assert(v->next >= v->first_block && wanted);
     uint32_t group = (uint32_t)((v->next - v->first_block) / v->per_group);
     uint64_t start = ext4_group_start(v, group);
+    assert(v->next >= start && v->next - start < v->per_group);
     if (v->next - start < ext4_group_reserved(v, group))
         v->next = start + ext4_group_reserved(v, group);
     uint64_t end = start + v->per_group;
@@ -43,6 +48,7 @@ uint32_t ext4_take(struct ext4 *v, uint32_t wanted, uint32_t *count) {
 }
 
 uint32_t ext4_take_row(struct ext4 *v, uint32_t count) {
+    assert(count);
     for (;;) {
         uint64_t n = row(v, count);
         uint32_t first = (uint32_t)v->next;
@@ -54,6 +60,7 @@ uint32_t ext4_take_row(struct ext4 *v, uint32_t count) {
 }
 
 void ext4_give_back(struct ext4 *v, uint32_t start, uint32_t count) {
+    assert(start >= v->first_block);
     struct ext4_run *r = mos_vec_push(&v->gaps);
     *r = (struct ext4_run){start, count};
 }

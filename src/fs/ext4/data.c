@@ -2,6 +2,7 @@
 
 #include "base/bytes.h"
 
+#include <assert.h>
 #include <string.h>
 
 void ext4_flush(struct ext4 *v) {
@@ -12,6 +13,7 @@ void ext4_flush(struct ext4 *v) {
 
 /* Writes a run of blocks; the last may be shorter than a block, the rest of it becomes zero. */
 static void put(struct ext4 *v, uint32_t block, const uint8_t *bytes, size_t length) {
+    assert(v->pending_length % v->block_size == 0 && v->pending_length <= EXT4_PENDING);
     uint64_t offset = (uint64_t)block * v->block_size;
     size_t padded = (size_t)mos_round_up(length, v->block_size);
     if (!v->base.io || !bytes)
@@ -42,10 +44,12 @@ static void put(struct ext4 *v, uint32_t block, const uint8_t *bytes, size_t len
 
 void ext4_add_blocks(struct ext4 *v, struct mos_inv_node *node, uint32_t logical,
                      const uint8_t *bytes, size_t length) {
+    assert(length);
     uint64_t blocks = mos_div_up(length, v->block_size);
     while (blocks) {
         uint32_t count;
         uint32_t first = ext4_take(v, (uint32_t)mos_min(blocks, EXT4_LONGEST_EXTENT), &count);
+        assert(count && count <= EXT4_LONGEST_EXTENT);
         mos_inv_extend(v->base.inventory, node,
                        (struct mos_extent){.logical = logical, .length = count, .physical = first},
                        EXT4_LONGEST_EXTENT);
@@ -121,6 +125,7 @@ static bool begin_entry(void *self, const struct mos_entry *entry) {
 
 static bool add_data(void *self, uint64_t offset, const void *bytes, size_t length) {
     struct ext4 *v = self;
+    assert(offset % v->block_size == 0);
     if (v->mode == MOS_INV_NEW)
         ext4_add_blocks(v, mos_inv_node(v->base.inventory, v->current),
                         (uint32_t)(offset / v->block_size), bytes, length);

@@ -93,6 +93,7 @@ static struct mos_volume_base *copy(struct mos_ctx *ctx, const struct mos_volume
 
 /* Gives out the blocks of all bitmaps and inode tables. */
 static void place_tables(struct ext4 *v, uint32_t inodes_per_group) {
+    assert(inodes_per_group && inodes_per_group % 8 == 0 && inodes_per_group <= v->block_size * 8);
     uint32_t table = inodes_per_group * EXT4_INODE_SIZE / v->block_size;
     v->inodes_per_group = inodes_per_group;
     for (uint32_t g = 0; g < v->groups; g++)
@@ -104,6 +105,7 @@ static void place_tables(struct ext4 *v, uint32_t inodes_per_group) {
 }
 
 static uint32_t per_group_for(const struct ext4 *v, uint64_t inodes) {
+    assert(v->groups);
     uint32_t unit = v->block_size / EXT4_INODE_SIZE;
     unit = unit < 8 ? 8 : unit; /* whole blocks of the table, whole bytes of the bitmap */
     return (uint32_t)mos_round_up(mos_max(mos_div_up(inodes, v->groups), 16), unit);

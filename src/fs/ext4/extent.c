@@ -4,6 +4,7 @@
 #include "base/bytes.h"
 #include "base/hash.h"
 
+#include <assert.h>
 #include <string.h>
 
 enum { IN_INODE = 4 };
@@ -15,6 +16,7 @@ struct item {
 
 static void put_node(uint8_t *to, const struct item *items, uint32_t count, uint32_t room,
                      uint16_t depth) {
+    assert(count <= room && depth <= 5);
     mos_put_le16(to, EXTENT_MAGIC);
     mos_put_le16(to + EXTENT_COUNT, (uint16_t)count);
     mos_put_le16(to + EXTENT_ROOM, (uint16_t)room);
@@ -34,6 +36,7 @@ static void put_node(uint8_t *to, const struct item *items, uint32_t count, uint
 /* Puts one level into blocks of their own; *items becomes the level above. */
 static uint32_t write_level(struct ext4 *v, struct item *items, uint32_t *count, uint16_t depth,
                             uint32_t seed, uint8_t *block) {
+    assert(*count > IN_INODE);
     uint32_t room = (v->block_size - EXTENT_SIZE - 4) / EXTENT_SIZE, blocks = 0;
     for (uint32_t at = 0; at < *count; at += room, blocks++) {
         uint32_t n = (uint32_t)mos_min(room, *count - at), taken;
@@ -46,6 +49,7 @@ static uint32_t write_level(struct ext4 *v, struct item *items, uint32_t *count,
         items[blocks] = above;
     }
     *count = blocks;
+    assert(*count);
     return blocks;
 }
 
@@ -81,6 +85,7 @@ void ext4_write_trees(struct ext4 *v) {
 
 void ext4_extent_field(const struct ext4 *v, const struct mos_inv_node *node, uint32_t index,
                        uint8_t field[60], uint32_t *tree_blocks) {
+    assert(has_tree(node) || node->extent_count <= IN_INODE);
     *tree_blocks = 0;
     if (has_tree(node)) {
         size_t low = 0, high = v->trees.count; /* they are in order of nodes */
@@ -93,6 +98,7 @@ void ext4_extent_field(const struct ext4 *v, const struct mos_inv_node *node, ui
                 high = middle;
         }
         const struct ext4_tree *t = mos_vec_at(&v->trees, low);
+        assert(t->node == index);
         memcpy(field, t->field, 60);
         *tree_blocks = t->blocks;
         return;

@@ -5,6 +5,7 @@
 #include "base/bytes.h"
 #include "base/hash.h"
 
+#include <assert.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -37,12 +38,14 @@ static uint8_t file_type(const struct ext4 *v, const struct mos_inv_node *n) {
 
 /* The last entry takes all that is left; the tail with the sum follows. */
 static void close_block(struct folder *f) {
+    assert(f->room <= f->v->block_size - TAIL);
     struct mos_buf *b = &f->blocks;
     if (!b->length)
         return;
     uint8_t *last = (uint8_t *)b->data + f->last;
     mos_put_le16(last + ENTRY_LENGTH, (uint16_t)(mos_le16(last + ENTRY_LENGTH) + f->room));
     mos_buf_zeros(b, f->room + TAIL);
+    assert(b->length % f->v->block_size == 0);
     uint8_t *block = (uint8_t *)b->data + b->length - f->v->block_size;
     uint8_t *tail = block + f->v->block_size - TAIL;
     mos_put_le16(tail + ENTRY_LENGTH, TAIL);
@@ -54,6 +57,7 @@ static void close_block(struct folder *f) {
 
 static void add_name(struct folder *f, const char *name, uint32_t inode, uint8_t type) {
     size_t length = strlen(name), need = (size_t)mos_round_up(HEADER + length, 4);
+    assert(length && length <= 255 && need <= f->v->block_size - TAIL);
     if (need > f->room) {
         close_block(f);
         f->room = f->v->block_size - TAIL;
@@ -85,6 +89,7 @@ static int by_hash(const void *a, const void *b) {
 static void put_index(struct folder *f, uint8_t *block, size_t start, const uint32_t *hashes,
                       uint32_t first_block, uint32_t count) {
     uint32_t size = f->v->block_size, limit = (size - (uint32_t)start - INDEX_TAIL) / 8;
+    assert(count && count <= limit);
     uint8_t zero[4] = {0};
     for (uint32_t i = 0; i < count; i++) {
         mos_put_le32(block + start + (size_t)i * INDEX_SIZE + INDEX_HASH, hashes[i]);
@@ -187,6 +192,7 @@ static void finish_folder(struct folder *f, struct mos_inv_node *node, uint32_t 
     if (f->blocks.length > f->v->block_size && !node->indexed)
         fill_linear(f, node->inode, parent);
     node->size = f->blocks.length;
+    assert(node->size && node->size % f->v->block_size == 0);
     node->extent_count = 0;
     ext4_add_blocks(f->v, node, 0, (const uint8_t *)f->blocks.data, f->blocks.length);
 }
@@ -214,6 +220,7 @@ static void number_inodes(struct ext4 *v, bool own_lost) {
 }
 
 static void write_folder(struct folder *f, uint32_t index, uint32_t lost_links) {
+    assert(index < f->v->base.inventory->count);
     struct mos_inventory *inv = f->v->base.inventory;
     struct mos_inv_node *node = mos_inv_node(inv, index);
     start_folder(f, node->inode);

@@ -4,6 +4,7 @@
 #include "base/bytes.h"
 #include "base/hash.h"
 
+#include <assert.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -19,6 +20,7 @@ static void set_bits(uint8_t *map, uint32_t from, uint32_t to) {
 }
 
 static void clear_bits(uint8_t *map, uint32_t from, uint32_t to) {
+    assert(from <= to);
     for (; from < to; from++)
         map[from / 8] &= (uint8_t) ~(1 << from % 8);
 }
@@ -32,6 +34,7 @@ static uint32_t count_bits(const uint8_t *map, uint32_t bits) {
 
 /* The block bitmap of a group; returns its free blocks. */
 static uint32_t block_bitmap(const struct ext4 *v, uint32_t group, uint8_t *map) {
+    assert(group < v->groups);
     uint64_t start = ext4_group_start(v, group);
     uint32_t size = (uint32_t)mos_min(v->per_group, v->blocks - start);
     memset(map, 0, v->block_size);
@@ -51,6 +54,7 @@ static uint32_t block_bitmap(const struct ext4 *v, uint32_t group, uint8_t *map)
 /* ---- group descriptors ("Block Group Descriptors", 32 bytes) ---- */
 
 static void put_desc(struct ext4 *v, uint32_t group, uint8_t *d, uint8_t *map) {
+    assert(v->block_bitmaps[group] && v->inode_bitmaps[group] && v->inode_tables[group]);
     mos_put_le32(d + DESC_BLOCK_BITMAP, v->block_bitmaps[group]);
     mos_put_le32(d + DESC_INODE_BITMAP, v->inode_bitmaps[group]);
     mos_put_le32(d + DESC_INODE_TABLE, v->inode_tables[group]);
@@ -60,6 +64,7 @@ static void put_desc(struct ext4 *v, uint32_t group, uint8_t *d, uint8_t *map) {
     mos_put_le16(d + DESC_BLOCK_BITMAP_SUM,
                  (uint16_t)mos_crc32c(v->csum_seed, map, v->per_group / 8));
     uint32_t used = v->used_inodes[group];
+    assert(used <= v->inodes_per_group);
     if (group == 0 && used < EXT4_FIRST_INODE - 1)
         used = EXT4_FIRST_INODE - 1;
     memset(map, 0, v->block_size);

@@ -4,12 +4,15 @@
 
 #include "base/bytes.h"
 
+#include <assert.h>
 #include <ctype.h>
 #include <string.h>
 
 /* Where a volume of `bits` with clusters of `per` sectors has its data: sectors before cluster 2,
  * and of one FAT. */
 static uint64_t front_sectors(const struct fat *v, uint32_t per, uint32_t *fat_sectors) {
+    assert(per && v->sector);
+    assert(v->bits == 12 || v->bits == 16 || v->bits == 32);
     uint64_t root = mos_div_up((uint64_t)v->root_entries * FAT_ENTRY, v->sector);
     uint64_t fixed = v->reserved + root;
     uint64_t left = v->sectors > fixed ? v->sectors - fixed : 0;
@@ -87,6 +90,7 @@ void fat_flush(struct fat *v) {
 }
 
 static void put(struct fat *v, uint64_t offset, const uint8_t *bytes, size_t length) {
+    assert(v->pending_length <= FAT_PENDING);
     while (length) {
         if (offset != v->pending_offset + v->pending_length || v->pending_length == FAT_PENDING)
             fat_flush(v);
@@ -104,6 +108,7 @@ static void put(struct fat *v, uint64_t offset, const uint8_t *bytes, size_t len
 /* Grows a file to `size` bytes: clusters are given in a row, since one file is written at a time.
  */
 static void grow(struct fat *v, struct mos_inv_node *node, uint64_t size) {
+    assert(node->type == MOS_ENTRY_FILE);
     uint64_t have = mos_div_up(v->written, v->cluster), need = mos_div_up(size, v->cluster);
     if (need > have)
         fat_take(v, node, (uint32_t)(need - have));

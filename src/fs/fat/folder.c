@@ -5,6 +5,7 @@
 #include "base/map.h"
 #include "base/text.h"
 
+#include <assert.h>
 #include <ctype.h>
 #include <string.h>
 
@@ -111,6 +112,7 @@ uint8_t fat_short_sum(const uint8_t name[11]) {
 static void put_long(struct mos_buf *b, const char *name, const uint8_t short_name[11]) {
     uint16_t units[MOST_UNITS + FAT_LONG_UNITS];
     size_t count = mos_utf16_from_utf8(name, units, MOST_UNITS);
+    assert(count && count <= MOST_UNITS);
     size_t entries = (count + FAT_LONG_UNITS - 1) / FAT_LONG_UNITS;
     for (size_t n = entries; n; n--) {
         uint8_t e[FAT_ENTRY] = {(uint8_t)(n | (n == entries ? LAST_LONG : 0))};
@@ -133,6 +135,7 @@ static void put_date(uint8_t *e, int64_t seconds) {
     }
     int64_t year, month, day;
     mos_date_of_days(days, &year, &month, &day);
+    assert(year >= 1980 && year <= 2107);
     uint16_t date = (uint16_t)((year - 1980) << 9 | month << 5 | day);
     uint16_t time = (uint16_t)(rest / 3600 << 11 | rest % 3600 / 60 << 5 | rest % 60 / 2);
     mos_put_le16(e + ENTRY_CREATED_TIME, time);
@@ -144,6 +147,7 @@ static void put_date(uint8_t *e, int64_t seconds) {
 
 static void put_short(struct mos_buf *b, const uint8_t name[11], uint8_t flags, uint8_t attributes,
                       int64_t date, uint64_t size, uint32_t cluster) {
+    assert(cluster != 1);
     uint8_t e[FAT_ENTRY] = {0};
     memcpy(e, name, 11);
     e[ENTRY_ATTRIBUTES] = attributes;

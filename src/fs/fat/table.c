@@ -3,6 +3,7 @@
 #include "base/bytes.h"
 #include "base/text.h"
 
+#include <assert.h>
 #include <ctype.h>
 #include <string.h>
 
@@ -47,6 +48,7 @@ static void put_boot_sector(const struct fat *v, uint8_t *s) {
 }
 
 static void put_free_space(const struct fat *v, uint8_t *s) {
+    assert(v->next >= 2 + v->given_back);
     memcpy(s, "RRaA", 4);
     memcpy(s + INFO_MORE, "rrAa", 4);
     mos_put_le32(s + INFO_FREE, v->clusters - (uint32_t)(v->next - 2 - v->given_back));
@@ -55,6 +57,7 @@ static void put_free_space(const struct fat *v, uint8_t *s) {
 }
 
 void fat_put_entry(unsigned bits, uint8_t *table, uint64_t cluster, uint32_t value) {
+    assert(bits == 12 || bits == 16 || bits == 32);
     if (bits == 32) {
         mos_put_le32(table + cluster * 4, value);
     } else if (bits == 16) {
@@ -81,6 +84,7 @@ static uint8_t *make_table(const struct fat *v, size_t *length) {
         for (uint32_t k = 0; k < n->extent_count; k++)
             for (uint32_t c = 0; c < e[k].length; c++) {
                 uint32_t here = e[k].physical + c, next = here + 1;
+                assert(here >= 2 && here < v->next);
                 if (c + 1 == e[k].length)
                     next = k + 1 < n->extent_count ? e[k + 1].physical : end;
                 fat_put_entry(v->bits, t, here, next);
@@ -108,6 +112,7 @@ void fat_write_tables(struct fat *v) {
 }
 
 uint32_t fat_take(struct fat *v, struct mos_inv_node *node, uint32_t count) {
+    assert(count && v->next >= 2);
     uint32_t first = (uint32_t)v->next;
     uint32_t logical = 0;
     const struct mos_extent *e = mos_inv_extents(node);
@@ -119,6 +124,7 @@ uint32_t fat_take(struct fat *v, struct mos_inv_node *node, uint32_t count) {
 }
 
 uint64_t fat_offset(const struct fat *v, uint32_t cluster) {
+    assert(cluster >= 2);
     return v->data + (uint64_t)(cluster - 2) * v->cluster;
 }
 

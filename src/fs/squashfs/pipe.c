@@ -41,6 +41,7 @@ struct sq_pipe {
 
 static void compress_job(void *self, void *argument) {
     struct job *j = argument;
+    assert(j->length && j->length <= j->pipe->v->block_size);
     const struct sq_writer *v = j->pipe->v;
     (void)self;
     j->packed = v->codec->encode(j->in, j->length, j->out, j->length - 1, v->block_size);
@@ -76,6 +77,7 @@ struct sq_content *sq_content_of(struct sq_writer *v, uint32_t index) {
 static void settle(struct sq_writer *v, const struct job *j) {
     bool packed = j->packed != 0;
     size_t n = packed ? j->packed : j->length;
+    assert(n && n <= v->block_size);
     uint32_t size = (uint32_t)n | (packed ? 0 : SQ_STORED_DATA);
     mos_volume_write(&v->base, packed ? j->out : j->in, n, v->at);
     if (j->owner == FRAGMENT_OWNER) {
@@ -92,6 +94,7 @@ static void settle(struct sq_writer *v, const struct job *j) {
 
 /* Waits for a batch, and writes it. */
 static void collect(struct sq_pipe *p, struct batch *b) {
+    assert(b->count <= p->room);
     if (!b->running)
         return;
     for (unsigned i = 0; i < p->worker_count; i++) {
@@ -106,6 +109,7 @@ static void collect(struct sq_pipe *p, struct batch *b) {
 }
 
 static void start(struct sq_pipe *p, struct batch *b) {
+    assert(!b->running);
     const struct mos_host *h = p->v->base.ctx->host;
     for (unsigned i = 0; i < p->worker_count && p->worker_count > 1; i++)
         p->workers[i] = h->worker_start(h, compress_job, NULL);
@@ -145,6 +149,7 @@ static struct job *open_block(struct sq_pipe *p) {
     if (p->block_open)
         return &b->jobs[b->count - 1];
     uint64_t block = p->at / p->v->block_size;
+    assert(p->at < p->size);
     struct job *j = open_job(p, p->owner, (uint32_t)block);
     memset(j->in, 0, p->v->block_size);
     j->length = (size_t)mos_min(p->v->block_size, p->size - block * p->v->block_size);
@@ -155,6 +160,7 @@ static struct job *open_block(struct sq_pipe *p) {
 /* ---- fragments ---- */
 
 static void close_fragment(struct sq_pipe *p) {
+    assert(p->tail_length <= p->v->block_size);
     if (!p->tail_length)
         return;
     struct job *j = open_job(p, FRAGMENT_OWNER, (uint32_t)p->v->fragments.count);
@@ -186,6 +192,7 @@ static void make_tail(struct sq_pipe *p) {
         p->tail_length = 0;
     }
     c->offset = (uint32_t)p->tail_length;
+    assert(p->tail_length + length <= p->v->block_size);
     c->fragment = (uint32_t)p->v->fragments.count;
     p->tail_length += length;
 }
@@ -223,6 +230,7 @@ void sq_pipe_data(struct sq_pipe *p, uint64_t offset, const uint8_t *bytes, size
 }
 
 void sq_pipe_end(struct sq_pipe *p) {
+    assert(p->at <= p->size);
     struct sq_content *c = sq_content_of(p->v, p->owner);
     if (p->block_open && p->size % p->v->block_size &&
         (p->at - 1) / p->v->block_size == p->size / p->v->block_size) {
@@ -234,6 +242,7 @@ void sq_pipe_end(struct sq_pipe *p) {
 }
 
 void sq_pipe_finish(struct sq_pipe *p) {
+    assert(!p->block_open);
     close_fragment(p);
     collect(p, &p->batches[!p->filling]);
     start(p, &p->batches[p->filling]);

@@ -12,6 +12,7 @@
 
 struct sq_table sq_table_make(struct mos_arena *arena, const struct sq_codec *codec,
                               uint32_t block_size) {
+    assert(codec && codec->encode);
     return (struct sq_table){.codec = codec,
                              .block_size = block_size,
                              .packed = {.arena = arena},
@@ -23,6 +24,7 @@ static void close_block(struct sq_table *t) {
     if (!t->filled)
         return;
     size_t n = t->codec->encode(t->block, t->filled, packed, t->filled - 1, t->block_size);
+    assert(n < t->filled);
     *(uint64_t *)mos_vec_push(&t->starts) = t->packed.length;
     mos_put_le16(head, (uint16_t)(n ? n : t->filled | SQ_STORED));
     mos_buf_add(&t->packed, head, sizeof head);
@@ -31,6 +33,7 @@ static void close_block(struct sq_table *t) {
 }
 
 void sq_table_add(struct sq_table *t, const void *bytes, size_t length) {
+    assert(t->filled < SQ_METADATA);
     const uint8_t *p = bytes;
     while (length) {
         size_t n = mos_min(length, SQ_METADATA - t->filled);
