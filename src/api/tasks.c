@@ -8,6 +8,7 @@
 #include "store/store.h"
 #include "trial/trial.h"
 
+#include <assert.h>
 #include <errno.h>
 #include <stdatomic.h>
 #include <stdio.h>
@@ -185,6 +186,7 @@ static void give_up(struct hand *h, struct run_result *result) {
 }
 
 static void do_one(struct hand *h, size_t index) {
+    assert(index < h->crew->selections->count);
     struct crew *c = h->crew;
     struct run_result *result = &c->results[index];
     struct mos_arena *volatile arena = NULL;
@@ -222,6 +224,7 @@ static void work(void *self, void *job) {
 
 static struct run_result *run_crew(mosaicum *m, const struct mos_vec *selections,
                                    bool (*job)(struct run_task *task), size_t count, bool stops) {
+    assert(count <= MOST_WORKERS);
     const struct mos_host *host = m->ctx.host;
     struct crew *c = mos_alloc(m->arena, sizeof *c);
     struct mos_worker *workers[MOST_WORKERS] = {0};

@@ -36,7 +36,6 @@ static size_t line_of(const struct mos_source *source, size_t offset) {
 }
 
 struct mos_position mos_source_position(const struct mos_source *source, size_t offset) {
-    assert(offset <= source->length);
     assert(source);
     if (offset > source->length)
         offset = source->length;
@@ -58,7 +57,6 @@ const char *mos_source_line(const struct mos_source *source, size_t offset, size
 }
 
 size_t mos_source_line_start(const struct mos_source *source, unsigned line) {
-    assert(line);
     if (line == 0 || line > source->line_count)
         return source->length;
     return source->lines[line - 1];

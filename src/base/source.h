@@ -35,6 +35,7 @@ struct mos_position {
 
 struct mos_source *mos_source_make(struct mos_arena *arena, const char *shown_path,
                                    const char *text, size_t length, unsigned order);
+/* Line and column, from 1; what lies behind the end is the end. */
 struct mos_position mos_source_position(const struct mos_source *source, size_t offset);
 /* The line that holds `offset`, without its end. */
 const char *mos_source_line(const struct mos_source *source, size_t offset, size_t *length);

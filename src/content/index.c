@@ -12,6 +12,7 @@
 
 #include "base/bytes.h"
 
+#include <assert.h>
 #include <string.h>
 
 enum { ENTRY_BYTES = 71, MOST_TEXTS = 4 << 20, CHUNK = 256 << 10, HEAD = 12 };
@@ -52,6 +53,7 @@ size_t mos_index_count(const struct mos_index *index) {
 }
 
 static void put_run(struct mos_index *x) {
+    assert(x->last.offset <= UINT64_MAX - x->last.length);
     uint8_t raw[16];
     if (!x->last.length)
         return;
@@ -78,6 +80,7 @@ static bool record_entry(void *self, const struct mos_entry *entry) {
 }
 
 static bool record_data(void *self, uint64_t offset, const void *bytes, size_t length) {
+    assert(length);
     struct mos_index *x = self;
     if (x->last.length && x->last.offset + x->last.length == offset) {
         x->last.length += length;
@@ -94,6 +97,7 @@ static bool record_data(void *self, uint64_t offset, const void *bytes, size_t l
 
 /* Where the next entry goes: the last chunk while there is room, else a new one. */
 static struct mos_buf *chunk_for(struct mos_index *x, size_t need) {
+    assert(need >= ENTRY_BYTES);
     struct mos_buf *last = x->chunks.count ? mos_vec_at(&x->chunks, x->chunks.count - 1) : NULL;
     if (last && last->capacity - last->length > need)
         return last;
@@ -105,6 +109,7 @@ static struct mos_buf *chunk_for(struct mos_index *x, size_t need) {
 
 /* What is kept of a small text: its hash, and of those that are read the text without passwords. */
 static bool settle_text(struct mos_index *x, uint8_t hash[MOS_SHA256_SIZE]) {
+    assert(x->texts <= MOST_TEXTS);
     uint64_t size = x->entry.size;
     if (x->kind && x->text.length < size)
         mos_buf_zeros(&x->text, (size_t)size - x->text.length);
@@ -177,6 +182,7 @@ static bool runs_fit(const uint8_t *runs, uint32_t count, uint64_t size) {
 static bool parse_entry(const struct mos_buf *data, size_t *at, struct mos_entry *entry,
                         uint64_t *sum, const uint8_t **runs, uint32_t *run_count,
                         const uint8_t **text) {
+    assert(*at <= data->length);
     size_t left = data->length - *at;
     if (left < ENTRY_BYTES)
         return false;
@@ -246,6 +252,7 @@ bool mos_index_replay(struct mos_ctx *ctx, const struct mos_index *index,
 }
 
 void mos_index_save(const struct mos_index *index, struct mos_buf *out) {
+    assert(index->count <= UINT32_MAX);
     uint8_t hash[MOS_SHA256_SIZE], count[4];
     size_t start = out->length, size = HEAD + sizeof hash + 2;
     for (size_t c = 0; c < index->chunks.count; c++)

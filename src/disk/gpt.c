@@ -5,6 +5,7 @@
 #include "base/hash.h"
 #include "base/text.h"
 
+#include <assert.h>
 #include <errno.h>
 #include <string.h>
 
@@ -132,6 +133,7 @@ static const char *gpt_type_name(const uint8_t type[16]) {
 /* ---- writing ---- */
 
 static void put_entry(uint8_t *e, const struct mos_partition *p) {
+    assert(p->number);
     put_guid(e + AT_TYPE, p->type);
     put_guid(e + AT_UNIQUE, p->id);
     mos_put_le64(e + AT_FIRST, p->first_lba);
@@ -145,6 +147,7 @@ static void put_entry(uint8_t *e, const struct mos_partition *p) {
 
 static void put_header(uint8_t *h, const struct mos_table_data *t, uint64_t lba, uint64_t other,
                        uint64_t entries_lba, uint32_t entries_crc) {
+    assert(lba != other && t->entries);
     memset(h, 0, LARGEST_SECTOR);
     memcpy(h + AT_SIGNATURE, "EFI PART", 8);
     mos_put_le32(h + AT_REVISION, REVISION);
@@ -195,6 +198,7 @@ static int write_array(struct mos_io *io, const struct mos_table_data *t, uint64
 }
 
 static int gpt_write(struct mos_io *io, const struct mos_table_data *t) {
+    assert(t->sector <= LARGEST_SECTOR && t->medium_size % t->sector == 0);
     uint64_t last = t->medium_size / t->sector - 1;
     uint64_t array = entry_sectors(t->sector, t->entries);
     uint64_t entries = t->entries_at ? t->entries_at / t->sector : 2;

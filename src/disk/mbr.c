@@ -9,6 +9,7 @@
 
 #include "base/bytes.h"
 
+#include <assert.h>
 #include <errno.h>
 #include <stdlib.h>
 #include <string.h>
@@ -113,6 +114,7 @@ static void put_entry(uint8_t *e, const struct mos_partition *p) {
 /* The table of one logical partition; its link counts from the extended one's start. */
 static int write_link(struct mos_io *io, const struct mos_table_data *t,
                       const struct mos_partition *p, uint64_t extended) {
+    assert(p->number > PRIMARIES);
     uint8_t s[512] = {0};
     const struct mos_partition *next = mos_table_partition(t, p->number + 1);
     struct mos_partition inside = *p;

@@ -1,5 +1,6 @@
 #include "disk/table.h"
 
+#include <assert.h>
 #include <errno.h>
 #include <string.h>
 
@@ -19,6 +20,7 @@ const struct mos_table_driver *mos_table_find(const char *name) {
 
 int mos_table_write(const struct mos_table_driver *driver, struct mos_io *io,
                     const struct mos_table_data *table, struct mos_arena *arena, const char **why) {
+    assert(driver->write && driver->read);
     struct mos_table_data again;
     struct mos_vec problems = mos_vec_make(arena, sizeof(char *));
     int e = driver->write(io, table);

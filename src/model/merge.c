@@ -2,6 +2,7 @@
 
 #include "base/text.h"
 
+#include <assert.h>
 #include <ctype.h>
 #include <string.h>
 
@@ -19,6 +20,7 @@ static struct mos_node *merge_value(struct merger *m, const struct mos_key *key,
 /* ---- nodes of our own ---- */
 
 static struct mos_node *copy_of(struct merger *m, const struct mos_node *from) {
+    assert(from);
     struct mos_node *n = mos_alloc(m->ctx->arena, sizeof *n);
     *n = *from;
     if (!n->origin)
@@ -57,6 +59,7 @@ static const struct mos_node *as_record(struct merger *m, const struct mos_keys 
     struct mos_node *map = empty_map(m, n, 1), *value = copy_of(m, n);
     value->key = keys->brief;
     map->items[map->count++] = value;
+    assert(map->count == 1);
     return map;
 }
 
@@ -81,6 +84,7 @@ static const struct mos_node *as_named(struct merger *m, const struct mos_key *k
 }
 
 static size_t index_of(const struct mos_node *map, const char *key) {
+    assert(key);
     size_t i = 0;
     while (i < map->count && strcmp(map->items[i]->key, key) != 0)
         i++;
@@ -107,6 +111,7 @@ static void nothing_to_remove(struct merger *m, const struct mos_node *map,
 }
 
 static void take_out(struct mos_node *map, size_t at) {
+    assert(at < map->count);
     memmove(map->items + at, map->items + at + 1, (map->count - at - 1) * sizeof *map->items);
     map->count--;
 }

@@ -5,6 +5,7 @@
 #include "base/bytes.h"
 #include "store/store.h"
 
+#include <assert.h>
 #include <string.h>
 
 enum { MOST = 256 << 20 };
@@ -38,6 +39,7 @@ static bool pick(struct mos_plan *plan, const struct mos_fill *fill, struct kept
 
 /* The file that an entry's names lead to: a hard link's is its owner's. */
 static const struct mos_inv_node *owner_of(const struct mos_inventory *inv, uint32_t *index) {
+    assert(*index < inv->count);
     const struct mos_inv_node *node = mos_inv_node(inv, *index);
     if (node->link_to)
         *index = node->link_to;
@@ -74,6 +76,7 @@ const struct mos_buf *mos_plan_module_index_file(const struct mos_plan *plan,
 
 bool mos_plan_file_bytes(struct mos_plan *plan, const struct mos_region_plan *region, uint32_t at,
                          const uint8_t **bytes, size_t *length) {
+    assert(region->volume && at < region->volume->inventory->count);
     const struct mos_inventory *inv = region->volume->inventory;
     const struct mos_inv_node *node = owner_of(inv, &at);
     const char *path = mos_inv_path(plan->ctx->arena, inv, at) + 1;

@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "ledger/ledger.h"
 
+#include <assert.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -23,6 +24,7 @@ static struct mos_finding *complain(struct mos_plan *plan, struct mos_place plac
 
 static void derive_id(struct mos_plan *plan, const char *what, const char *medium,
                       const char *region, uint8_t out[16]) {
+    assert(what && medium && region);
     mos_uuid_from_name(mos_printf(plan->ctx->arena, "%s/%s/%s/%s/%s", plan->board->workspace_name,
                                   plan->board->r.name, medium, region, what),
                        out);
@@ -63,6 +65,7 @@ static void state_id(struct mos_plan *plan, const struct mos_value *stated, cons
 
 /* A size in bytes, sectors counted out. */
 static uint64_t bytes_of(const struct mos_medium_plan *m, const struct mos_value *v) {
+    assert(mos_has(v));
     uint64_t bytes = v->number;
     return v->sectors && !mos_mul(v->number, m->sector, &bytes) ? UINT64_MAX / 2 : bytes;
 }
@@ -203,6 +206,7 @@ static struct mos_medium_plan *new_medium(struct mos_plan *plan, const struct mo
 
 static const struct mos_environment_plan *find_environment(const struct mos_plan *plan,
                                                            const struct mos_environment *def) {
+    assert(def);
     for (size_t i = 0; i < plan->environments.count; i++) {
         const struct mos_environment_plan *e = mos_vec_pointer(&plan->environments, i);
         if (e->def == def)
@@ -259,6 +263,7 @@ static void set_number(struct mos_plan *plan, const struct mos_medium_plan *m,
         return;
     if (m->table && number->number >= 1 && number->number <= m->entries) {
         r->number = (unsigned)number->number;
+        assert(r->number);
         return;
     }
     if (m->table && number->number > m->entries &&
@@ -437,6 +442,7 @@ static uint64_t lead_of(const struct mos_medium_plan *m, const struct mos_region
 /* The first region in the way of [start, start + length), or NULL. */
 static const struct mos_region_plan *in_the_way(const struct mos_medium_plan *m, uint64_t start,
                                                 uint64_t length) {
+    assert(length);
     const struct mos_region_plan *found = NULL;
     for (size_t i = 0; i < m->regions.count; i++) {
         const struct mos_region_plan *o = mos_vec_pointer(&m->regions, i);
@@ -459,16 +465,19 @@ static uint64_t next_fixed(const struct mos_medium_plan *m, uint64_t from) {
 
 static void choose_start(struct mos_medium_plan *m, struct mos_region_plan *r, uint64_t *cursor) {
     uint64_t unit = r->number ? m->align : mos_max(RAW_ALIGN, m->sector);
+    assert(unit && mos_is_power_of_two(m->sector));
     uint64_t lead = r->logical ? m->sector : 0, start = mos_round_up(*cursor + lead, unit);
     const struct mos_region_plan *o;
     while ((o = in_the_way(m, start - lead, mos_max(r->length, 1) + lead)))
         start = mos_round_up(o->start + o->length + lead, unit);
+    assert(start % unit == 0 && !in_the_way(m, start - lead, mos_max(r->length, 1) + lead));
     r->start = start;
     r->chosen = true;
     r->placed = true;
 }
 
 static void choose_rest(struct mos_medium_plan *m, struct mos_region_plan *r, uint64_t *cursor) {
+    assert(!r->copy);
     if (!r->placed) {
         r->length = 0;
         if (!mos_has(r->def->at) || !r->start)
@@ -481,6 +490,7 @@ static void choose_rest(struct mos_medium_plan *m, struct mos_region_plan *r, ui
 }
 
 static void place_regions(struct mos_medium_plan *m) {
+    assert(m->usable_start <= m->usable_end || !m->table);
     uint64_t cursor = m->usable_start;
     for (size_t i = 0; i < m->regions.count; i++) {
         struct mos_region_plan *r = mos_vec_pointer(&m->regions, i);

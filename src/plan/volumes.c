@@ -158,6 +158,7 @@ static bool brings_bytes(const struct mos_fill *f) {
 }
 
 static void keep_sum(struct mos_region_plan *region, size_t fill, struct mos_sha256 *hash) {
+    assert(region->def->volume && fill < region->def->volume->fills.count);
     while (region->fill_sums.count <= fill)
         *(struct mos_fill_sum *)mos_vec_push(&region->fill_sums) =
             (struct mos_fill_sum){false, {0}};
@@ -176,6 +177,7 @@ static bool comes_once(const struct mos_fill *f) {
 /* The fills [from, to) into region->volume, which may turn out to be incomplete: NULL then. */
 static bool stream_fills(struct mos_plan *plan, struct mos_region_plan *region, size_t from,
                          size_t to) {
+    assert(from <= to && to <= region->def->volume->fills.count);
     struct mos_volume_base *v = region->volume;
     struct witness w = {.plan = plan, .region = region, .to = region->fs->sink(v)};
     struct mos_sink sink = {&w, witness_entry, witness_data, witness_end};
@@ -231,6 +233,7 @@ static void add_texts(struct mos_buf *b, struct mos_texts texts) {
 
 static bool shared_key(const struct mos_plan *plan, const struct mos_region_plan *region,
                        size_t count, uint8_t key[MOS_SHA256_SIZE]) {
+    assert(count && count <= region->def->volume->fills.count);
     const struct mos_volume_wish *w = &region->wish;
     struct mos_buf b = {.arena = plan->ctx->arena};
     add_text(&b, region->fs->name);
@@ -291,6 +294,7 @@ static bool begin_shared(struct mos_plan *plan, struct mos_region_plan *region, 
 /* ---- what a volume is made of ---- */
 
 static void settle_key(const struct mos_plan *plan, struct mos_region_plan *region) {
+    assert(region->volume);
     const struct mos_volume_wish *w = &region->wish;
     const struct mos_named *fills = &region->def->volume->fills;
     struct mos_buf b = {.arena = plan->ctx->arena};

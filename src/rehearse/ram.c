@@ -3,11 +3,13 @@
 
 #include "base/bytes.h"
 
+#include <assert.h>
 #include <string.h>
 
 enum { PAGE = 64 << 10, MOST_PAGES = 1 << 18 };
 
 void sim_ram_start(struct sim *s) {
+    assert(s->rig);
     s->ram.arena = s->arena;
     s->ram.things = mos_vec_make(s->arena, sizeof(struct sim_thing *));
     s->ram.start = mos_round_down(s->rig->ram.start, PAGE);
@@ -76,6 +78,7 @@ void sim_ram_write(struct sim *s, uint64_t at, const void *bytes, size_t length)
 }
 
 void sim_ram_lend(struct sim *s, uint64_t at, const uint8_t *bytes, size_t length) {
+    assert(bytes || !length);
     uint64_t first = mos_round_up(at - s->ram.start, PAGE) + s->ram.start;
     if (at < s->ram.start || first - at >= length) {
         sim_ram_write(s, at, bytes, length);
@@ -123,6 +126,7 @@ const uint8_t *sim_ram_look(const struct sim *s, uint64_t at, uint64_t *length) 
     if (!sim_ram_is(s, at, 1) || !page_of(s, page))
         return NULL;
     const uint8_t *first = page_of(s, page) + offset;
+    assert(run && run <= PAGE);
     for (; run < *length && s->ram.lent[page] && s->ram.lent[page + 1] &&
            s->ram.lent[page + 1] == s->ram.lent[page] + PAGE;
          page++)
@@ -141,6 +145,7 @@ struct sim_thing *sim_ram_at(const struct sim *s, uint64_t at) {
 }
 
 struct sim_thing *sim_ram_claim(struct sim *s, uint64_t at, uint64_t length, const char *what) {
+    assert(what);
     for (size_t i = 0; i < s->ram.things.count; i++) {
         struct sim_thing *t = mos_vec_pointer(&s->ram.things, i);
         if (t->spoiled || !t->span.length || at >= t->span.start + t->span.length ||

@@ -1,5 +1,6 @@
 #include "loaders/u-boot/shell.h"
 
+#include <assert.h>
 #include <ctype.h>
 #include <string.h>
 
@@ -22,6 +23,7 @@ struct reader {
 };
 
 static int peek(const struct reader *r) {
+    assert(r->at <= r->length);
     return r->at < r->length ? (unsigned char)r->text[r->at] : -1;
 }
 
@@ -36,6 +38,7 @@ static void add_quoted(struct mos_buf *b, char c, bool quoted) {
 
 /* At a $: a variable, or just the sign. */
 static void read_variable(struct reader *r, struct mos_buf *b, bool quoted) {
+    assert(r->at && r->text[r->at - 1] == '$');
     int c = peek(r);
     if (c == '{') {
         const char *name = r->text + ++r->at;
@@ -64,6 +67,7 @@ static void read_variable(struct reader *r, struct mos_buf *b, bool quoted) {
 
 /* Text in single quotes: as it is, but for backslashes, which go when the word is whole. */
 static void read_single(struct reader *r, struct mos_buf *b) {
+    assert(r->at && r->text[r->at - 1] == '\'');
     const char *p = r->text + r->at;
     const char *end = memchr(p, '\'', r->length - r->at);
     if (!end) {
@@ -329,6 +333,7 @@ static struct mos_shell_node *read_list(struct reader *r, bool inside) {
 
 enum mos_shell_result mos_shell_read(struct mos_arena *arena, const char *text, size_t length,
                                      size_t *offset, unsigned flags, struct mos_shell_node **out) {
+    assert(*offset <= length);
     struct reader r = {
         .arena = arena, .text = text, .length = length, .at = *offset, .flags = flags};
     *out = NULL;
