@@ -2,6 +2,8 @@
 
 #include "base/bytes.h"
 
+#include <assert.h>
+
 enum { BLOCK = 2 << 20, TREE_ROOM = 64 << 10, TREE_ALIGN = 8, PAGE = 4096 };
 
 /* One behind a legacy header: it runs where that says, whatever the file is loaded to. */
@@ -53,6 +55,7 @@ static void settle_kernel(const struct mos_ram_map *ram, const struct mos_loads 
     }
     p->alignment = h->alignment ? h->alignment : PAGE;
     p->offset = h->text_offset;
+    assert(mos_is_power_of_two(p->alignment));
     if (h->expanded_size) {
         settle_expanding(ram, l, p);
         return;
@@ -77,6 +80,7 @@ static uint64_t end_of(const struct mos_placement *p, bool moved) {
 /* Something that is loaded and then moved by the loader to the top of what it may use. */
 static void settle_moved(uint64_t *next, uint64_t *top, uint64_t size, uint64_t room,
                          uint64_t alignment, struct mos_placement *p) {
+    assert(size && alignment);
     p->alignment = alignment;
     if (!p->given)
         p->ranges[MOS_RANGE_LOADED].start = mos_round_up(*next, BLOCK);
@@ -94,6 +98,7 @@ static void settle_moved(uint64_t *next, uint64_t *top, uint64_t size, uint64_t 
 void mos_placement_settle(const struct mos_ram_map *ram, const struct mos_loads *l,
                           struct mos_placement *kernel, struct mos_placement *tree,
                           struct mos_placement *ramdisk) {
+    assert(l->header && l->kernel);
     uint64_t top = ram->top, next;
     settle_kernel(ram, l, kernel);
     next = mos_max(end_of(kernel, true), ram->start);

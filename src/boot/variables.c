@@ -1,9 +1,11 @@
 #include "boot/variables.h"
 
+#include <assert.h>
 #include <string.h>
 
 void mos_variables_set(struct mos_arena *arena, struct mos_map *map, const char *name,
                        const char *value, struct mos_place place) {
+    assert(name && *name && value);
     struct mos_loader_variable *v = mos_alloc(arena, sizeof *v);
     *v = (struct mos_loader_variable){name, value, place, mos_map_get(map, name)};
     mos_map_set(map, name, v);

@@ -7,6 +7,7 @@
 #include "cli/cli.h"
 #include "platform/platform.h"
 
+#include <assert.h>
 #include <stdlib.h>
 #include <string.h>
 #include <unistd.h>
@@ -54,6 +55,7 @@ static void put(struct printer *p, const char *bytes, size_t length) {
 /* The number of the character that begins at p (n bytes are there) and its length; length 0: more
  * bytes are needed; number UINT32_MAX: it is none. */
 static uint32_t character(const unsigned char *p, size_t n, size_t *length) {
+    assert(n);
     size_t need = *p < 0x80 ? 1 : *p >= 0xf0 && *p < 0xf5 ? 4 : *p >= 0xe0 ? 3 : *p >= 0xc2 ? 2 : 0;
     uint32_t c = need == 1 ? *p : need == 2 ? *p & 0x1fu : need == 3 ? *p & 0x0fu : *p & 0x07u;
     *length = 1;
@@ -102,6 +104,7 @@ static size_t filter(void *self, const char *bytes, size_t length) {
     memcpy(all, p->kept, p->kept_length);
     memcpy(all + p->kept_length, bytes, length);
     size_t n = p->kept_length + length, at = 0, plain = 0; /* plain: from here on nothing is put */
+    assert(n >= length);
     p->kept_length = 0;
     while (at < n) {
         size_t taken = 1;

@@ -3,6 +3,7 @@
 
 #include <archive.h>
 #include <archive_entry.h>
+#include <assert.h>
 #include <string.h>
 
 struct mos_compressor {
@@ -53,6 +54,7 @@ static bool take_end(void *self, uint64_t sum) {
 
 struct mos_compressor *mos_compressor_new(struct mos_ctx *ctx, const char *kind,
                                           struct mos_sink *sink) {
+    assert(kind && sink);
     struct mos_compressor *c = mos_alloc(ctx->arena, sizeof *c);
     c->a = archive_write_new();
     if (!c->a)

@@ -5,6 +5,7 @@
 
 #include <archive.h>
 #include <archive_entry.h>
+#include <assert.h>
 #include <errno.h>
 #include <stdlib.h>
 #include <string.h>
@@ -75,6 +76,7 @@ static void deflate_piece(void *self, void *job) {
 }
 
 static bool run_batch(struct packing *p, struct piece *pieces, size_t count) {
+    assert(count && count <= BATCH);
     const struct mos_host *h = p->ctx->host;
     struct mos_worker *workers[WORKERS];
     for (size_t i = 0; i < WORKERS; i++)
@@ -169,6 +171,7 @@ static bool pack_archive(struct packing *p, const char *filter) {
 }
 
 static bool pack(struct packing *p, const char *kind) {
+    assert(strcmp(kind, "gz") == 0 || strcmp(kind, "xz") == 0 || strcmp(kind, "zst") == 0);
     return strcmp(kind, "gz") == 0   ? pack_gzip(p)
            : strcmp(kind, "xz") == 0 ? pack_archive(p, "xz")
                                      : pack_archive(p, "zstd");

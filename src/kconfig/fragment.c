@@ -1,5 +1,6 @@
 #include "kconfig/fragment.h"
 
+#include <assert.h>
 #include <ctype.h>
 #include <string.h>
 
@@ -17,6 +18,7 @@ static struct mos_finding *malformed(struct mos_ctx *ctx, const struct line *l, 
 }
 
 static size_t symbol_length(const char *text, size_t length) {
+    assert(text || !length);
     size_t n = 0;
     while (n < length && (isalnum((unsigned char)text[n]) || text[n] == '_'))
         n++;

@@ -2,6 +2,7 @@
 
 #include "base/hash.h"
 
+#include <assert.h>
 #include <jansson.h>
 #include <stdlib.h>
 #include <string.h>
@@ -94,12 +95,14 @@ void mos_ledger_image(struct mos_ledger *l, const char *file, const char *medium
 }
 
 void mos_ledger_chunk(struct mos_ledger *l, const uint8_t hash[32]) {
+    assert(l->image);
     json_array_append_new(json_object_get(l->image, "chunks"), hash_text(hash));
 }
 
 void mos_ledger_region(struct mos_ledger *l, const char *name, const char *holds, const char *owner,
                        unsigned number, const char *id, uint64_t offset, uint64_t length,
                        const char *place) {
+    assert(l->image);
     json_t *o = json_object();
     json_object_set_new(o, "name", json_string(name));
     json_object_set_new(o, "holds", json_string(holds));
@@ -115,6 +118,7 @@ void mos_ledger_region(struct mos_ledger *l, const char *name, const char *holds
 }
 
 void mos_ledger_span(struct mos_ledger *l, uint64_t offset, uint64_t length, const char *kind) {
+    assert(l->image && length);
     json_array_append_new(json_object_get(l->image, "spans"),
                           json_pack("{s:I,s:I,s:s}", "offset", (json_int_t)offset, "length",
                                     (json_int_t)length, "kind", kind));

@@ -7,6 +7,7 @@
 
 #include "base/bytes.h"
 
+#include <assert.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -35,6 +36,7 @@ static bool is_plain(const char *key) {
 
 /* How many characters the first and the last key, and so all between them, share from `depth`. */
 static size_t shared_prefix(const struct mos_trie_value *v, size_t count, size_t depth) {
+    assert(count && strlen(v[0].key) >= depth);
     const char *a = v[0].key + depth, *b = v[count - 1].key + depth;
     size_t n = 0;
     while (a[n] && a[n] == b[n])
@@ -45,6 +47,7 @@ static size_t shared_prefix(const struct mos_trie_value *v, size_t count, size_t
 /* Writes what begins at `depth` of the keys, children first; where it is, and what it has. */
 static uint32_t write_node(struct mos_buf *out, const struct mos_trie_value *v, size_t count,
                            size_t depth) {
+    assert(count);
     uint32_t children[ASCII] = {0}, flags = 0;
     size_t prefix = shared_prefix(v, count, depth), own = 0;
     unsigned first = 0, last = 0;
@@ -55,6 +58,7 @@ static uint32_t write_node(struct mos_buf *out, const struct mos_trie_value *v, 
         unsigned char c = (unsigned char)v[i].key[depth];
         for (n = 1; i + n < count && (unsigned char)v[i + n].key[depth] == c; n++)
             continue;
+        assert(c && c < ASCII);
         children[c] = write_node(out, v + i, n, depth + 1);
         first = flags ? first : c;
         last = c;

@@ -1,5 +1,6 @@
 #include "platform/platform.h"
 
+#include <assert.h>
 #include <pthread.h>
 #include <stdlib.h>
 
@@ -25,6 +26,7 @@ static void *run(void *argument) {
         if (!w->count)
             break;
         void *job = w->jobs[w->first];
+        assert(w->count <= SLOTS);
         w->first = (w->first + 1) % SLOTS;
         w->count--;
         pthread_cond_broadcast(&w->changed);
@@ -54,6 +56,7 @@ static struct mos_worker *start(const struct mos_host *h, void (*work)(void *sel
 }
 
 static void submit(struct mos_worker *w, void *job) {
+    assert(job && !w->ending);
     pthread_mutex_lock(&w->mutex);
     while (w->count == SLOTS)
         pthread_cond_wait(&w->changed, &w->mutex);
@@ -63,6 +66,7 @@ static void submit(struct mos_worker *w, void *job) {
 }
 
 static void finish(struct mos_worker *w) {
+    assert(!w->ending);
     pthread_mutex_lock(&w->mutex);
     w->ending = true;
     pthread_cond_broadcast(&w->changed);

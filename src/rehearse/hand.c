@@ -1,6 +1,7 @@
 /* From what a loader has settled to the kernel's first instruction: what every loader does. */
 #include "rehearse/sim.h"
 
+#include <assert.h>
 #include <string.h>
 
 enum { MOST_MOVED = 512 << 20 };
@@ -10,6 +11,7 @@ static bool meets(struct mos_ram_span a, uint64_t start, uint64_t length) {
 }
 
 void sim_move(struct sim *s, uint64_t from, uint64_t to, uint64_t size, const char *what) {
+    assert(what);
     uint8_t *copy = sim_ram_copy(s, from, size, MOST_MOVED);
     if (!copy)
         return;
@@ -69,6 +71,7 @@ static void note_ram(struct sim *s) {
 }
 
 void sim_hand(struct sim *s, const char *arguments) {
+    assert(arguments && s->stop == SIM_GOES_ON);
     struct sim_boot *b = &s->boot;
     b->arguments = mos_strdup(s->arena, arguments);
     note_ram(s);

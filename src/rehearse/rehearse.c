@@ -4,6 +4,7 @@
 #include "base/bytes.h"
 #include "base/text.h"
 
+#include <assert.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -11,6 +12,7 @@ enum { MOST_STARTS = 12 };
 
 static struct sim *begin(struct mos_ctx *ctx, const struct mos_rig *rig,
                          struct mos_rehearsal *out) {
+    assert(rig->dialect && rig->dialect->simulated);
     struct sim *s = mos_alloc(ctx->arena, sizeof *s);
     *out =
         (struct mos_rehearsal){.events = mos_vec_make(ctx->arena, sizeof(struct mos_event)),
@@ -105,6 +107,7 @@ static void decide(struct sim *s) {
 
 /* It is started again: what became of this start is kept. */
 static void note_failed(struct sim *s) {
+    assert(s->out->starts);
     struct mos_rehearsal *out = s->out;
     const char *reason =
         out->end == MOS_END_BOOTS ? "Nobody confirmed that all is well." : out->reason;
@@ -200,6 +203,7 @@ struct mos_rehearsal_shell *mos_rehearsal_shell(struct mos_ctx *ctx, const struc
 }
 
 const char *mos_rehearsal_type(struct mos_rehearsal_shell *shell, const char *text) {
+    assert(shell->sim->dialect->simulated->type);
     struct sim *s = shell->sim;
     size_t from = s->console->length;
     s->stop = SIM_GOES_ON;

@@ -3,6 +3,7 @@
 
 #include "base/bytes.h"
 
+#include <assert.h>
 #include <ctype.h>
 #include <stdlib.h>
 #include <string.h>
@@ -60,12 +61,14 @@ int sim_trouble(struct sim *s, const char *format, ...) {
 
 /* What was wrong first in this attempt, and what ended it. */
 const char *sim_complaint(struct sim *s) {
+    assert(s->first_trouble && s->last_trouble);
     if (strcmp(s->first_trouble, s->last_trouble) == 0)
         return s->last_trouble;
     return mos_printf(s->arena, "%s (in the end: %s)", s->first_trouble, s->last_trouble);
 }
 
 static void note_passed(struct sim *s) {
+    assert(s->entry && s->last_trouble);
     struct mos_vec *all = &s->out->passed;
     for (size_t i = 0; i < all->count; i++)
         if (strcmp(((const struct mos_passed_entry *)mos_vec_at(all, i))->entry, s->entry) == 0)
@@ -123,6 +126,7 @@ void sim_set_number(struct sim *s, const char *name, uint64_t value) {
 }
 
 uint64_t sim_number(const char *text, const char **end, int base) {
+    assert(base == 0 || base == 8 || base == 10 || base == 16);
     uint64_t value = 0;
     bool minus = *text == '-';
     text += minus;

@@ -3,6 +3,7 @@
 
 #include "base/bytes.h"
 
+#include <assert.h>
 #include <ctype.h>
 #include <stdlib.h>
 #include <string.h>
@@ -291,6 +292,7 @@ static bool reading_data(void *self, uint64_t offset, const void *bytes, size_t 
     uint64_t skip = offset < r->from ? r->from - offset : 0;
     uint64_t at = offset + skip - r->from;
     size_t n = (size_t)mos_min(length - skip, r->length - at);
+    assert(skip < length && at < r->length);
     if (r->bytes)
         memcpy(r->bytes + at, (const uint8_t *)bytes + skip, n);
     else
@@ -301,6 +303,7 @@ static bool reading_data(void *self, uint64_t offset, const void *bytes, size_t 
 
 static void note_read(struct sim *s, struct sim_volume *v, const struct sim_file *f,
                       const char *path) {
+    assert(f->type == MOS_ENTRY_FILE);
     if (!v->medium->io)
         return; /* it lies in RAM: what brought it there was noted */
     struct mos_touched *t = mos_alloc(s->arena, sizeof *t);
@@ -364,6 +367,7 @@ bool sim_file_load(struct sim *s, struct sim_volume *v, const struct sim_file *f
 
 enum sim_loaded sim_load(struct sim *s, struct sim_volume *v, const struct sim_file *f,
                          uint64_t from, uint64_t length, uint64_t room, uint64_t at) {
+    assert(length <= room || !room);
     const char *where = sim_volume_name(s, v);
     if (s->rig->ram.length && !sim_ram_free(s, at, room)) {
         sim_event(s, MOS_EVENT_OVER, at, length, NULL, "%s would lie %s", f->path,
@@ -377,6 +381,7 @@ enum sim_loaded sim_load(struct sim *s, struct sim_volume *v, const struct sim_f
 
 uint8_t *sim_file_bytes(struct sim *s, struct sim_volume *v, const struct sim_file *f,
                         uint64_t limit, size_t *length) {
+    assert(f->path);
     if (f->type != MOS_ENTRY_FILE || f->size > limit)
         return NULL;
     struct reading r = {.s = s, .length = f->size};

@@ -3,6 +3,7 @@
 #include "base/bytes.h"
 #include "base/out.h"
 
+#include <assert.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -22,10 +23,12 @@ enum {
 static const char magic[8] = "mosaic\0\3";
 
 static const char *place(struct mos_ctx *ctx, const char *key) {
+    assert(*key && !strchr(key, '/'));
     return mos_path_join(ctx->arena, ctx->cache_folder, mos_file_name(ctx->arena, key));
 }
 
 static bool seal(const uint8_t *record, size_t length, uint8_t out[MOS_SHA256_SIZE]) {
+    assert(length >= HEADER);
     struct mos_sha256 *h = mos_sha256_new();
     if (!h)
         return false;
@@ -66,6 +69,7 @@ static bool make_private(struct mos_ctx *ctx) {
 }
 
 void mos_store_put(struct mos_ctx *ctx, const char *key, const void *data, size_t length) {
+    assert(data || !length);
     char *there;
     size_t size;
     if (!ctx->cache_folder || length > LARGEST_VALUE ||

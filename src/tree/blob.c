@@ -6,6 +6,7 @@
 #include "base/bytes.h"
 #include "base/map.h"
 
+#include <assert.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -274,6 +275,7 @@ struct writer {
 };
 
 static uint32_t string_offset(struct writer *w, const char *name) {
+    assert(name);
     uintptr_t known = (uintptr_t)mos_map_get(&w->names, name);
     if (!known) {
         known = w->strings.length + 1;
@@ -293,6 +295,7 @@ static void write_node(struct writer *w, const struct mos_dt_node *node) {
         mos_buf_be32(&w->structure, string_offset(w, p->name));
         mos_buf_add(&w->structure, p->data, p->length);
         mos_buf_align(&w->structure, 4);
+        assert(w->structure.length % 4 == 0);
     }
     for (const struct mos_dt_node *c = node->first_child; c; c = c->next)
         write_node(w, c);
@@ -314,6 +317,7 @@ static bool add_symbols(void *self, struct mos_dt_node *node) {
 
 void mos_dt_write_blob(struct mos_ctx *ctx, struct mos_dt *dt, bool with_symbols,
                        struct mos_buf *out) {
+    assert(dt->root && !dt->root->parent);
     if (with_symbols)
         mos_dt_walk(dt->root, add_symbols, dt);
     struct writer w = {.structure = {.arena = ctx->arena},

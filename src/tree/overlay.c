@@ -5,6 +5,7 @@
 #include "base/bytes.h"
 #include "base/text.h"
 
+#include <assert.h>
 #include <string.h>
 
 struct pair {
@@ -93,6 +94,7 @@ static void merge_nodes(struct applier *a, const struct mos_dt_node *from, struc
 
 static void differs(struct applier *a, const struct mos_dt_node *node,
                     const struct mos_dt_property *earlier, const struct mos_dt_property *later) {
+    assert(earlier->set_by && earlier->set_by != a->n);
     struct mos_findings *list = &a->ctx->findings;
     struct mos_finding *f = mos_find(
         list, MOS_RULE_TREE_SAME_PROPERTY, "Overlays %s and %s set %s of %s differently.",
@@ -110,6 +112,7 @@ static void set_property(struct applier *a, const struct mos_dt_property *p,
     size_t done = 0;
     for (size_t i = 0; i < p->marks.count; i++) {
         const struct mos_dt_mark *m = mos_vec_at(&p->marks, i);
+        assert(done <= m->offset && m->offset <= p->length);
         struct mos_dt_node *target = target_of(a, m->name);
         if (!target) {
             missing(a, m->name, m->place);
@@ -179,6 +182,7 @@ static struct mos_dt_node *fragment_target(struct applier *a, const struct mos_d
 
 bool mos_dt_apply(struct mos_ctx *ctx, struct mos_dt *base, struct mos_dt *overlay, unsigned n,
                   const char *const *overlay_names) {
+    assert(n && overlay_names);
     struct applier a = {
         ctx, base, overlay, n, overlay_names, mos_vec_make(ctx->arena, sizeof(struct pair)), true};
     base->highest_phandle = 0;

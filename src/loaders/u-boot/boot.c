@@ -6,6 +6,7 @@
 #include "content/content.h"
 #include "loaders/u-boot/legacy.h"
 
+#include <assert.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -54,6 +55,7 @@ static bool meets(struct mos_ram_span a, uint64_t start, uint64_t length) {
 
 /* The highest free place below `limit`; 0: there is none. */
 static uint64_t highest(const struct sim *s, uint64_t size, uint64_t limit) {
+    assert(size);
     const struct mos_rig *m = s->rig;
     struct mos_ram_span ram = m->ram;
     const struct mos_ram_span taken[] = {{s->boot.runs_at, s->boot.runs_size},
@@ -269,6 +271,7 @@ static bool tree_is_sound(struct sim *s) {
 }
 
 int ub_boot_go(struct sim *s) {
+    assert(s->boot.runs_size);
     struct sim_boot *b = &s->boot;
     if (sim_refused(s))
         return 1;
@@ -306,6 +309,7 @@ int ub_boot_hand(struct sim *s) {
 
 /* Where the loader lets a kernel run (arm64 booting.rst, section 4; riscv boot-image-header). */
 static void settle_kernel(struct sim *s) {
+    assert(s->boot.header.form);
     struct sim_boot *b = &s->boot;
     const struct mos_kernel_header *h = &b->header;
     uint64_t base = s->rig->ram.length ? s->rig->ram.start : b->kernel;

@@ -3,6 +3,7 @@
 
 #include "base/text.h"
 
+#include <assert.h>
 #include <string.h>
 
 static const struct ub_command *const groups[] = {ub_commands_plain,   ub_commands_environment,
@@ -38,6 +39,7 @@ static const struct ub_command *find(const char *name, size_t length) {
 }
 
 int ub_usage(struct sim *s, const char *name) {
+    assert(name);
     sim_print(s, "%s - usage\n", name);
     sim_note_trouble(s,
                      mos_printf(s->arena, "%s is used wrongly: the loader prints its help", name));
@@ -45,6 +47,7 @@ int ub_usage(struct sim *s, const char *name) {
 }
 
 static int run_command(struct sim *s, int argc, const char *const *argv) {
+    assert(argc > 0 && argv[0]);
     const char *name = argv[0];
     size_t length = strcspn(name, ".");
     const struct ub_command *c = find(name, length);

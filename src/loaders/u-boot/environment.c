@@ -2,6 +2,7 @@
 
 #include "base/bytes.h"
 
+#include <assert.h>
 #include <ctype.h>
 #include <stdlib.h>
 #include <string.h>
@@ -22,6 +23,7 @@ static int by_name(const void *a, const void *b) {
 
 void mos_environment_write(struct mos_buf *out, const struct mos_map *variables, uint64_t size,
                            bool flag_byte) {
+    assert(size >= mos_environment_size(variables, flag_byte));
     size_t start = out->length, header = 4 + (size_t)flag_byte;
     struct mos_map_item *items = mos_alloc_array(out->arena, variables->count, sizeof *items);
     if (variables->count) {
@@ -35,6 +37,7 @@ void mos_environment_write(struct mos_buf *out, const struct mos_map *variables,
         mos_buf_char(out, 0);
     }
     mos_buf_zeros(out, (size_t)size - (out->length - start));
+    assert(out->length - start == size);
     if (flag_byte)
         out->data[start + 4] = 1; /* the active copy */
     mos_put_le32(out->data + start,
@@ -97,6 +100,7 @@ static const uint8_t *first_of(const uint8_t *binary, const uint8_t *known, cons
 
 bool mos_environment_find(struct mos_arena *arena, const uint8_t *binary, size_t length,
                           struct mos_map *out) {
+    assert(binary || !length);
     static const char *const marks[] = {"bootcmd=", "bootdelay="};
     const uint8_t *end = binary + length;
     for (size_t m = 0; m < 2; m++) {

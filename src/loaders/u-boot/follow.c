@@ -4,6 +4,7 @@
 
 #include "loaders/u-boot/shell.h"
 
+#include <assert.h>
 #include <string.h>
 
 enum { MOST_DEPTH = 16, MOST_STEPS = 4096 };
@@ -24,6 +25,7 @@ struct walk {
 };
 
 static void note(struct walk *w, enum mos_deed deed, const char *what, const char *command) {
+    assert(w->depth && w->depth <= MOST_DEPTH);
     if (w->steps.count < MOST_STEPS)
         *(struct mos_step *)mos_vec_push(&w->steps) =
             (struct mos_step){deed, what, command, w->path[w->depth - 1], w->loops != 0};
@@ -59,6 +61,7 @@ static const char *word_text(struct walk *w, const struct mos_shell_word *word,
 static void walk_variable(struct walk *w, const char *name);
 
 static void walk_command(struct walk *w, const struct mos_vec *words) {
+    assert(words->count);
     const char *text[8] = {0}, *name = ((struct mos_shell_word *)mos_vec_at(words, 0))->text;
     bool asks = strcmp(name, "test") == 0 || strcmp(name, "[") == 0 || strcmp(name, "env") == 0;
     for (size_t i = 0; i < words->count && !asks; i++) {

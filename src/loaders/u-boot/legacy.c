@@ -3,6 +3,7 @@
 #include "base/bytes.h"
 #include "base/hash.h"
 
+#include <assert.h>
 #include <string.h>
 
 enum { MAGIC = 0x27051956, OS_LINUX = 5, CPU_ARM64 = 22, COMPRESSION_NONE = 0 };
@@ -24,6 +25,7 @@ enum {
 };
 
 void mos_legacy_seal(uint8_t h[MOS_LEGACY_HEADER], const void *payload, size_t length) {
+    assert(length <= UINT32_MAX);
     mos_put_be32(h + AT_SIZE, (uint32_t)length);
     mos_put_be32(h + AT_PAYLOAD_CRC, mos_crc32(0, payload, length));
     mos_put_be32(h + AT_HEADER_CRC, 0);
@@ -32,6 +34,7 @@ void mos_legacy_seal(uint8_t h[MOS_LEGACY_HEADER], const void *payload, size_t l
 
 void mos_legacy_script(struct mos_buf *out, const char *name, uint32_t time, const char *text,
                        size_t length) {
+    assert(length <= UINT32_MAX - 8);
     struct mos_buf payload = {.arena = out->arena};
     mos_buf_be32(&payload, (uint32_t)length);
     mos_buf_be32(&payload, 0);
@@ -56,6 +59,7 @@ bool mos_legacy_is(const uint8_t *data, size_t length) {
 
 bool mos_legacy_read(const uint8_t *data, size_t length, struct mos_legacy *out,
                      const char **problem) {
+    assert(data || !length);
     uint8_t h[MOS_LEGACY_HEADER];
     *problem = "it has no legacy header";
     if (!mos_legacy_is(data, length))

@@ -1,5 +1,6 @@
 #include "loaders/u-boot/menu.h"
 
+#include <assert.h>
 #include <ctype.h>
 #include <stdlib.h>
 #include <string.h>
@@ -234,6 +235,7 @@ static void read_text(struct reading *r, const char *text, size_t length) {
 
 struct mos_menu mos_menu_read(struct mos_arena *arena, const char *text, size_t length,
                               const struct mos_menu_files *files) {
+    assert(text || !length);
     struct mos_menu m = {.entries = mos_vec_make(arena, sizeof(struct mos_menu_entry)),
                          .said = {.arena = arena}};
     struct reading r = {.arena = arena, .m = &m, .files = files, .depth = 1};

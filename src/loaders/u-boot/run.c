@@ -1,6 +1,7 @@
 /* The loader's shell: carries out what shell/shell.h reads. */
 #include "loaders/u-boot/inside.h"
 
+#include <assert.h>
 #include <ctype.h>
 #include <string.h>
 
@@ -35,6 +36,7 @@ static const char *meaning(struct sim *s, const char *expression) {
 }
 
 static const char *expand(struct sim *s, const char *word) {
+    assert(word);
     struct mos_buf b = {.arena = s->arena};
     for (const char *p = word; *p;) {
         const char *mark = strchr(p, MOS_SHELL_MARK), *end;
@@ -195,6 +197,7 @@ static void look_at_nothing(struct sim *s) {
 }
 
 int ub_run_text(struct sim *s, const char *text, size_t length, unsigned flags) {
+    assert(text || !length);
     int code = 1;
     if (s->depth >= MOST_DEPTH) {
         s->stop = SIM_ENDLESS;
@@ -220,6 +223,7 @@ int ub_run_text(struct sim *s, const char *text, size_t length, unsigned flags) 
             break;
     }
     s->depth -= !(flags & MOS_SHELL_AGAIN);
+    assert(s->depth < MOST_DEPTH);
     if (flags & MOS_SHELL_AGAIN)
         return own(s)->code;
     return code != 0;
@@ -240,6 +244,7 @@ int ub_run_nested(struct sim *s, const char *variable, const char *text, unsigne
 }
 
 int ub_run_variable(struct sim *s, const char *name) {
+    assert(name && *name);
     const char *text = sim_get(s, name);
     if (!text)
         return sim_trouble(s, "## Error: \"%s\" not defined", name);

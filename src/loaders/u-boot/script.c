@@ -4,11 +4,13 @@
 #include "loaders/u-boot/legacy.h"
 #include "loaders/u-boot/menu.h"
 
+#include <assert.h>
 #include <string.h>
 
 /* Text that the shell takes as one word as it is: in single quotes only backslashes need another
  * one; a single quote ends them and begins them again. */
 static void quoted(struct mos_buf *out, const char *text) {
+    assert(text);
     mos_buf_char(out, '\'');
     for (; *text; text++) {
         if (*text == '\'')
@@ -59,6 +61,7 @@ static void write_load(const struct mos_boot_script *s, struct mos_buf *out, siz
 /* bootm PARCEL#ENTRY */
 static void write_parcel_start(const struct mos_boot_script *script, const struct mos_boot_step *s,
                                size_t depth, struct mos_buf *out) {
+    assert(script->parcel_file);
     write_load(script, out, depth, script->parcel_at, script->parcel_file);
     mos_buf_printf(out, "%sbootm 0x%08llx#%s\n%sfi\n", INDENT(depth + 1),
                    (unsigned long long)script->parcel_at, s->name, INDENT(depth));
@@ -153,6 +156,7 @@ static void write_step(const struct mos_boot_script *script, const struct mos_bo
 
 /* Which entry comes first: the count and the entry are kept in the environment. */
 static void write_count(const struct mos_boot_script *script, struct mos_buf *out) {
+    assert(script->count && script->tries);
     const char *first = script->steps[0].name;
     mos_buf_printf(out,
                    "\n# Entry boot_entry comes first, where the system sets it; else %s.\n"
@@ -273,6 +277,7 @@ void ub_write_menu(const struct mos_boot_script *script, struct mos_buf *out) {
 /* The same commands as variables: one for each entry, and bootcmd, which runs them in order. */
 void ub_write_variables(const struct mos_boot_script *script, struct mos_arena *arena,
                         void (*set)(void *self, const char *name, const char *value), void *self) {
+    assert(set);
     struct mos_buf all = {.arena = arena}, script_text = {.arena = arena};
     write_device(script, &script_text);
     const char *type = script->device;
