@@ -9,6 +9,8 @@
 #include <string.h>
 
 enum { WORKERS = 2, PIECE = 1 << 18, LANE_PIECE = 1 << 16, LEAST_LANES = 4 };
+_Static_assert(MOS_CHUNK_SIZE % LANE_PIECE == 0, "lanes go through whole chunks");
+_Static_assert(LANE_PIECE % MOS_LANE_UNIT == 0, "and through whole units of the hash");
 
 /* Chunks that are handed to a worker together.  Only the worker touches them until it is joined. */
 struct job {

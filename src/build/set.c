@@ -149,6 +149,7 @@ const char *mos_set_path(struct mos_set *set, const char *name) {
 }
 
 bool mos_set_file(struct mos_set *set, const char *name, const void *bytes, size_t length) {
+    assert(bytes || !length);
     const struct mos_host *h = set->ctx->host;
     const char *path = mos_set_path(set, name);
     int file;

@@ -5,6 +5,8 @@
 #include <assert.h>
 #include <string.h>
 
+_Static_assert((MOS_RUN_UNIT & (MOS_RUN_UNIT - 1)) == 0, "units are found by masks");
+
 static bool all_zero(const uint8_t *p, size_t length) {
     return length == 0 || (p[0] == 0 && memcmp(p, p + 1, length - 1) == 0);
 }

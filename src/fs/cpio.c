@@ -6,6 +6,7 @@
 #include "base/bytes.h"
 #include "content/content.h"
 
+#include <assert.h>
 #include <stdio.h>
 #include <string.h>
 
@@ -48,6 +49,7 @@ static uint32_t type_bits(uint8_t type) {
 }
 
 static void put_header(struct cpio *v, const uint32_t f[FIELDS], const char *path) {
+    assert(path);
     char text[HEADER + 1];
     size_t n = (size_t)snprintf(text, sizeof text, "070701");
     for (size_t i = 0; i < FIELDS; i++)
@@ -58,6 +60,7 @@ static void put_header(struct cpio *v, const uint32_t f[FIELDS], const char *pat
 }
 
 static uint64_t *header_of(struct cpio *v, uint32_t index) {
+    assert(index < v->base.inventory->count);
     while (v->headers.count <= index)
         mos_vec_push(&v->headers);
     return mos_vec_at(&v->headers, index);

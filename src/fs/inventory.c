@@ -8,6 +8,7 @@
 #include <string.h>
 
 enum { CHUNK = 1024, MOST_HOPS = 40, ATTRIBUTE_SLOTS = 1024 };
+_Static_assert(MOS_ENTRY_SOCKET <= UINT8_MAX, "a node keeps its type in a byte");
 
 struct mos_inv_node *mos_inv_node(const struct mos_inventory *inv, uint32_t index) {
     assert(index < inv->count);

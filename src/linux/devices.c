@@ -1,5 +1,6 @@
 #include "linux/devices.h"
 
+#include <assert.h>
 #include <ctype.h>
 #include <stdlib.h>
 #include <string.h>
@@ -30,10 +31,12 @@ static bool ends_in_digit(const char *name) {
 }
 
 const char *mos_device_partition(struct mos_arena *arena, const char *medium, unsigned number) {
+    assert(*medium && number);
     return mos_printf(arena, "%s%s%u", medium, ends_in_digit(medium) ? "p" : "", number);
 }
 
 bool mos_device_is_of(const char *name, const char *medium, unsigned *number) {
+    assert(name && medium);
     size_t n = strlen(medium);
     *number = 0;
     if (!n || strncmp(name, medium, n) != 0)

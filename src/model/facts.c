@@ -1,8 +1,10 @@
 #include "model/facts.h"
 
+#include <assert.h>
 #include <string.h>
 
 bool mos_board_is_via(const struct mos_board *board, enum mos_via via) {
+    assert(board->boot);
     enum mos_via stated = mos_via_of(board->boot->via);
     return (stated == MOS_VIA_UNSTATED ? MOS_VIA_SCRIPT : stated) == via;
 }
@@ -70,6 +72,7 @@ const struct mos_stage *mos_board_first_stage(const struct mos_board *board) {
 const struct mos_first_place *mos_board_first_place(const struct mos_board *board,
                                                     const struct mos_region *region,
                                                     const char *medium) {
+    assert(medium);
     const struct mos_stage *s = mos_has(region->stage) ? region->stage->target : NULL;
     if (!board->rom || !s || !mos_stage_is_first(s))
         return NULL;

@@ -2,6 +2,7 @@
  */
 #include "plan/plan.h"
 
+#include <assert.h>
 #include <string.h>
 
 static void add(struct mos_vec *out, const char *path, const struct mos_piece_plan *piece,
@@ -64,6 +65,7 @@ struct mos_vec mos_plan_boot_files(const struct mos_plan *plan) {
 
 bool mos_plan_stream_boot_file(struct mos_plan *plan, const struct mos_boot_file *file,
                                bool counting, const struct mos_sink *sink) {
+    assert(file->path);
     struct mos_entry as = {.path = file->path, .mode = 0644, .mtime = plan->board->date};
     if (!file->piece)
         return mos_bytes_stream(&as, file->bytes, file->length, sink);

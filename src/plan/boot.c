@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "store/store.h"
 
+#include <assert.h>
 #include <ctype.h>
 #include <stdlib.h>
 #include <string.h>
@@ -216,6 +217,7 @@ static bool hexadecimal(const struct mos_plan *plan, const char *name, uint64_t 
 
 /* Trees and ramdisks are put below this; 0: anywhere. */
 static uint64_t bound(const struct mos_plan *plan) {
+    assert(plan->dialect);
     const struct mos_loader_symbols *n = &plan->dialect->symbols;
     const struct mos_setting *s = mos_plan_loader_symbol(plan, n->bound_map_symbol);
     uint64_t from = plan->ram.start, size = 0, end;
@@ -449,6 +451,7 @@ static void set_variable(void *self, const char *name, const char *value) {
 
 /* In the form that the loader is given: a script, a menu, a parcel with its script, variables. */
 static void write_for_loader(struct mos_plan *plan) {
+    assert(!plan->lacks_way);
     const struct mos_dialect *d = plan->dialect;
     if (mos_board_is_via(plan->board, MOS_VIA_MENU)) {
         d->write_menu(&plan->script, &plan->menu_text);
@@ -466,6 +469,7 @@ static void write_for_loader(struct mos_plan *plan) {
 }
 
 static void write_script(struct mos_plan *plan) {
+    assert(plan->boot_region && plan->boot_medium && plan->dialect);
     struct mos_boot_step *steps =
         mos_alloc_array(plan->ctx->arena, plan->entries.count, sizeof *steps);
     for (size_t i = 0; i < plan->entries.count; i++) {

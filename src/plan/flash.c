@@ -5,6 +5,7 @@
 #include "base/bytes.h"
 #include "base/text.h"
 
+#include <assert.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -33,6 +34,7 @@ struct mos_vec mos_plan_by_place(const struct mos_plan *plan, const struct mos_m
 
 struct mos_flash_range mos_plan_flash_range(const struct mos_medium_plan *m,
                                             const struct mos_region_plan *r) {
+    assert(r->placed);
     const struct mos_medium *d = m->medium;
     uint64_t erase = mos_has(d->erase) && d->erase->number ? d->erase->number : m->sector;
     uint64_t page = mos_has(d->page) && d->page->number ? d->page->number : 1;
@@ -44,6 +46,8 @@ struct mos_flash_range mos_plan_flash_range(const struct mos_medium_plan *m,
     x.write_from = mos_max(mos_round_down(at, page), r->start);
     x.write_length = content ? mos_min(mos_round_up(at + content, page), end) - x.write_from : 0;
     x.content = content;
+    assert(x.write_from >= x.erase_from &&
+           x.write_from + x.write_length <= x.erase_from + x.erase_length);
     return x;
 }
 
@@ -61,6 +65,7 @@ static bool keeps(const struct mos_region_plan *r) {
 }
 
 const char *mos_plan_flash_string(const struct mos_plan *plan, const struct mos_medium_plan *m) {
+    assert(mos_plan_is_flash(m));
     struct mos_arena *arena = plan->ctx->arena;
     struct mos_buf b = {.arena = arena};
     struct mos_vec regions = mos_plan_by_place(plan, m);

@@ -4,6 +4,7 @@
 #include "base/text.h"
 #include "loaders/loaders.h"
 
+#include <assert.h>
 #include <string.h>
 
 /* ---- its language ---- */
@@ -26,6 +27,7 @@ static void find_dialect(struct mos_plan *plan) {
 
 /* Something is asked for that the language has not. */
 static void has_not(struct mos_plan *plan, const char *what, struct mos_place place) {
+    assert(plan->dialect && plan->board->loader->dialect);
     struct mos_findings *list = &plan->ctx->findings;
     struct mos_finding *f =
         mos_find(list, MOS_RULE_BOARD_SCHEMA, "A loader of dialect %s has no %s.",
@@ -100,6 +102,7 @@ void mos_plan_loader(struct mos_plan *plan) {
 }
 
 const char *mos_plan_in_loader(const struct mos_plan *plan, const struct mos_medium *medium) {
+    assert(plan->dialect);
     return mos_has(medium->loader)
                ? medium->loader->text
                : mos_dialect_medium(plan->dialect, plan->ctx->arena, mos_text_or(medium->kind, ""));
@@ -194,6 +197,7 @@ static void no_dialect(struct mos_plan *plan, const struct mos_loader *l) {
 
 static struct mos_environment_plan *settle_environment(struct mos_plan *plan,
                                                        const struct mos_environment *def) {
+    assert(plan->dialect->stored);
     struct mos_environment_plan *e = mos_alloc(plan->ctx->arena, sizeof *e);
     e->def = def;
     e->variables = mos_map_make(plan->ctx->arena);

@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "store/store.h"
 
+#include <assert.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -143,6 +144,7 @@ static bool write_archive(struct ramdisk *m, struct mos_buf *out) {
             return true;
         }
         wish.size = result.content;
+        assert(result.content && result.content <= ROOM);
         bytes = bytes ? bytes : mos_alloc(ctx->arena, (size_t)wish.size);
     }
     if (mos_ramdisk_form_of(m->def->compress) != MOS_RAMDISK_PLAIN)
@@ -155,6 +157,7 @@ static bool write_archive(struct ramdisk *m, struct mos_buf *out) {
 /* ---- what was made before ---- */
 
 static void sum_text(struct mos_sha256 *h, const char *text) {
+    assert(h);
     text = text ? text : "";
     mos_sha256_update(h, text, strlen(text) + 1);
 }

@@ -7,6 +7,7 @@
 #include <string.h>
 
 enum { PAGE = 64 << 10, MOST_PAGES = 1 << 18 };
+_Static_assert((uint64_t)PAGE * MOST_PAGES == 16ull << 30, "so much RAM is simulated");
 
 void sim_ram_start(struct sim *s) {
     assert(s->rig);

@@ -5,6 +5,7 @@
 #include "base/bytes.h"
 #include "base/text.h"
 
+#include <assert.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -66,6 +67,7 @@ static void check_types(const struct layout_view *v) {
 
 static const struct mos_first_place *rom_place(const struct layout_view *v,
                                                const struct mos_region_plan *r) {
+    assert(r->def);
     return r->copy ? NULL : mos_board_first_place(v->plan->board, r->def, v->m->def->r.name);
 }
 

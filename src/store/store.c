@@ -20,6 +20,7 @@ enum {
     SMALL = 4096,
     FRESH_NS = 50000000 /* a file that changed so lately may change again under the same times */
 };
+_Static_assert(SUM + MOS_SHA256_SIZE == HEADER && NAME + MOS_SHA256_SIZE == SUM, "no gap");
 static const char magic[8] = "mosaic\0\3";
 
 static const char *place(struct mos_ctx *ctx, const char *key) {

@@ -5,6 +5,8 @@
 #include <assert.h>
 #include <string.h>
 
+_Static_assert(EXT4_PENDING % 4096 == 0, "whole blocks of any size are held back");
+
 void ext4_flush(struct ext4 *v) {
     if (v->pending_length)
         mos_volume_write(&v->base, v->pending, v->pending_length, v->pending_offset);

@@ -76,6 +76,7 @@ static const char *key_of(struct sq_writer *v, uint32_t index) {
 }
 
 static void settle_entry(struct sq_writer *v, const struct mos_entry *e) {
+    assert(e->path);
     struct mos_inventory *inv = v->base.inventory;
     v->mode = mos_inv_add(inv, e, v->base.fill, v->base.replaces, &v->current);
     if (v->mode == MOS_INV_REPLACED) {
@@ -169,6 +170,7 @@ static bool add_data(void *self, uint64_t offset, const void *bytes, size_t leng
 }
 
 static bool changed(struct sq_writer *v, uint32_t index) {
+    assert(index < v->base.inventory->count);
     return mos_fail(v->base.ctx->error, MOS_ERROR_SYSTEM, 0,
                     "%s was not the same when it was read for the second time",
                     mos_inv_path(v->base.ctx->arena, v->base.inventory, index));

@@ -120,6 +120,7 @@ static void put_head(struct making *m, uint8_t *p, const struct mos_inv_node *n,
 }
 
 static void put_inode(struct making *m, uint32_t number, const void *bytes, size_t length) {
+    assert(number && length);
     m->references[number - 1] = sq_table_at(&m->inodes);
     sq_table_add(&m->inodes, bytes, length);
 }
@@ -168,6 +169,7 @@ static void put_file(struct making *m, uint32_t index, const struct mos_inv_node
 /* ---- links, devices, pipes, sockets ---- */
 
 static void put_other(struct making *m, const struct mos_inv_node *n, uint32_t number) {
+    assert(n->type != MOS_ENTRY_FILE && n->type != MOS_ENTRY_FOLDER);
     uint32_t list = list_of(m, n), type = type_of(n);
     struct mos_buf *b = &m->scratch;
     uint8_t head[SQ_OTHER_WIDE];
@@ -207,6 +209,7 @@ struct listing {
 };
 
 static struct mos_vec children_of(const struct making *m, uint32_t folder) {
+    assert(mos_inv_node(m->inv, folder)->type == MOS_ENTRY_FOLDER);
     struct mos_vec all = mos_vec_make(m->v->base.ctx->arena, sizeof(struct child));
     for (uint32_t i = mos_inv_node(m->inv, folder)->first_child; i;
          i = mos_inv_node(m->inv, i)->next) {
@@ -221,8 +224,10 @@ static struct mos_vec children_of(const struct making *m, uint32_t folder) {
 /* How many of the names from `from` on may stand behind one head: their inodes are in one block,
  * and their numbers near the first one's. */
 static size_t run_length(const struct making *m, const struct mos_vec *all, size_t from) {
+    assert(from < all->count);
     const struct child *c = all->items;
     uint32_t first = m->numbers[c[from].index];
+    assert(first);
     uint64_t block = m->references[first - 1] >> 16;
     size_t n = 1;
     for (; from + n < all->count && n < SQ_RUN; n++) {
