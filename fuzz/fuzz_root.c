@@ -5,7 +5,7 @@
 #include "harness.h"
 
 #include "model/schema.h"
-#include "plan/plan.h"
+#include "plan/bytes.h"
 #include "rules/rules.h"
 
 #include <stdio.h>

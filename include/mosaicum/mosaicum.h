@@ -99,9 +99,9 @@ struct mosaicum_rehearsal {
     const char *tree;            /* the tree that the loader itself has; or NULL */
     const char *out;             /* a selector: where it was built; NULL: "out" in the workspace */
     const char *flash; /* an image: the serial flash beside it, as the loader's "sf 0"; or NULL */
-    const char *keys; /* a tree with the keys that parcels must be signed with; or NULL */
-    bool faults;      /* also with one thing at a time broken */
-    bool console;     /* also what the loader prints */
+    const char *keys;  /* a tree with the keys that parcels must be signed with; or NULL */
+    bool faults;       /* also with one thing at a time broken */
+    bool console;      /* also what the loader prints */
 };
 /* MOSAICUM_FINDINGS: it does not boot, or a fallback does not hold. */
 enum mosaicum_status mosaicum_rehearse(mosaicum *m, const struct mosaicum_rehearsal *request);
@@ -113,6 +113,8 @@ enum mosaicum_status mosaicum_demo(mosaicum *m, const char *folder);
 struct mosaicum_rule {
     const char *id, *title, *severity;
 };
+/* All rules in the order of their pages; how many there are.  *rules is the library's own, for as
+ * long as the process. */
 size_t mosaicum_rules(const struct mosaicum_rule **rules);
 
 /* ---- what came of it ---- */
@@ -150,8 +152,11 @@ size_t mosaicum_waived_count(const mosaicum *m);
 /* Boards that the job looked at. */
 size_t mosaicum_board_count(const mosaicum *m);
 
+/* What the last job found: errors first, then by place.  What is borrowed here stays until the next
+ * job on the same handle; index must be below the count. */
 size_t mosaicum_finding_count(const mosaicum *m);
 const struct mosaicum_finding *mosaicum_finding_at(const mosaicum *m, size_t index);
+/* How many of them have a severity; what is waived does not count. */
 size_t mosaicum_count(const mosaicum *m, enum mosaicum_severity severity);
 /* Facts that were unknown, so that a rule stayed silent. */
 size_t mosaicum_not_proved_count(const mosaicum *m);
@@ -193,6 +198,7 @@ struct mosaicum_table {
     bool asides;      /* rows with a cell in ( ) are about nothing of the user's */
 };
 
+/* What the last job has to report, in the order of telling.  Borrowed until the next job. */
 size_t mosaicum_table_count(const mosaicum *m);
 const struct mosaicum_table *mosaicum_table_at(const mosaicum *m, size_t index);
 

@@ -2,6 +2,7 @@
 
 #include "build/build.h"
 #include "ledger/ledger.h"
+#include "plan/bytes.h"
 #include "rules/rules.h"
 
 #include <string.h>

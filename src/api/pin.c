@@ -2,6 +2,7 @@
 #include "api/run.h"
 
 #include "base/text.h"
+#include "plan/bytes.h"
 
 #include <stdlib.h>
 #include <string.h>

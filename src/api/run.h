@@ -5,7 +5,7 @@
 #include "base/ctx.h"
 #include "model/model.h"
 #include "mosaicum/mosaicum.h"
-#include "plan/plan.h"
+#include "plan/bytes.h"
 
 /* A finding in its public form, and what sorting needs. */
 struct run_finding {

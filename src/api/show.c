@@ -2,6 +2,7 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
+#include "plan/bytes.h"
 
 #include <stdlib.h>
 #include <string.h>

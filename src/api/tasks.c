@@ -3,6 +3,7 @@
 #include "api/run.h"
 
 #include "build/build.h"
+#include "plan/bytes.h"
 #include "plan/shared.h"
 #include "rules/rules.h"
 #include "store/store.h"

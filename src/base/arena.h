@@ -32,8 +32,11 @@ void *mos_alloc(struct mos_arena *arena, size_t size);
 /* `count` zeroed items of `size` bytes; an overflow counts as out of memory. */
 void *mos_alloc_array(struct mos_arena *arena, size_t count, size_t size);
 
+/* Copies of a text: all of it, or (…n…) its first `length` bytes with a NUL behind them.  `text`
+ * may be NULL where `length` is 0. */
 char *mos_strdup(struct mos_arena *arena, const char *text);
 char *mos_strndup(struct mos_arena *arena, const char *text, size_t length);
+/* A text as printf makes it, in the arena; never NULL. */
 char *mos_printf(struct mos_arena *arena, const char *format, ...)
     __attribute__((format(printf, 2, 3)));
 char *mos_vprintf(struct mos_arena *arena, const char *format, va_list arguments);

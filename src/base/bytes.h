@@ -7,6 +7,8 @@
 #include <stddef.h>
 #include <stdint.h>
 
+/* Numbers to and from bytes, little-endian (le) or big-endian (be): two, four or eight of them, at
+ * any address. */
 static inline void mos_put_le16(void *p, uint16_t v) {
     uint8_t *b = p;
     b[0] = (uint8_t)v;

@@ -80,6 +80,7 @@ const char *mos_path_join(struct mos_arena *arena, const char *folder, const cha
 const char *mos_workspace_path(const struct mos_ctx *ctx, const char *root, const char *path);
 const char *mos_path_folder(struct mos_arena *arena, const char *path); /* "." without a slash */
 
+/* Something is there, links followed.  What cannot be looked at counts as not there. */
 static inline bool mos_exists(const struct mos_ctx *ctx, const char *path) {
     struct mos_file_info info;
     return ctx->host->info(ctx->host, path, true, &info) == 0;

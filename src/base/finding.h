@@ -46,16 +46,22 @@ struct mos_findings {
     bool field;           /* about what leaves the house: some warnings are errors there */
 };
 
+/* Empty; findings and their texts live in the arena. */
 struct mos_findings mos_findings_make(struct mos_arena *arena);
+/* A new finding of a rule, with its message; never NULL (beyond the most that are kept it is one
+ * that nobody sees).  Its severity is the rule's. */
 struct mos_finding *mos_find(struct mos_findings *list, enum mos_rule_id rule, const char *format,
                              ...) __attribute__((format(printf, 3, 4)));
+/* One place more; the first is where it is shown.  Places that are nothing are left out. */
 void mos_finding_at(struct mos_findings *list, struct mos_finding *f, struct mos_place place);
+/* The reason, and the way out: one sentence each, as printf makes it. */
 void mos_finding_why(struct mos_findings *list, struct mos_finding *f, const char *format, ...)
     __attribute__((format(printf, 3, 4)));
 void mos_finding_try(struct mos_findings *list, struct mos_finding *f, const char *format, ...)
     __attribute__((format(printf, 3, 4)));
 /* No more are kept: loops over pairs may end. */
 bool mos_findings_full(const struct mos_findings *list);
+/* How many have that severity. */
 size_t mos_findings_count(const struct mos_findings *list, enum mos_severity severity);
 
 #endif

@@ -33,6 +33,8 @@ struct mos_position {
     unsigned line, column; /* from 1; the column counts bytes */
 };
 
+/* A text with the name that is shown for it.  `text` is kept by reference and must outlive it;
+ * `order` sorts findings of several sources. */
 struct mos_source *mos_source_make(struct mos_arena *arena, const char *shown_path,
                                    const char *text, size_t length, unsigned order);
 /* Line and column, from 1; what lies behind the end is the end. */
@@ -42,6 +44,7 @@ const char *mos_source_line(const struct mos_source *source, size_t offset, size
 /* The offset where a line (from 1) begins; the end of the text for one that does not exist. */
 size_t mos_source_line_start(const struct mos_source *source, unsigned line);
 
+/* Bytes of a source; and something that is in no text, by its name ("kernel of card.img"). */
 static inline struct mos_place mos_place_at(const struct mos_source *source, size_t offset,
                                             size_t length) {
     return (struct mos_place){.source = source, .offset = offset, .length = length};

@@ -8,6 +8,7 @@
 
 struct mos_stamp;
 
+/* Empty: it has a text once something was added. */
 struct mos_stamp *mos_stamp_new(struct mos_arena *arena);
 /* stamp NULL: nothing to do.  A thing that is added again must be the same, or the stamp is that of
  * none (it was changed meanwhile). */

@@ -5,6 +5,7 @@
 #include "build/image.h"
 #include "build/set.h"
 #include "ledger/ledger.h"
+#include "plan/bytes.h"
 
 #include <string.h>
 

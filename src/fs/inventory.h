@@ -77,10 +77,14 @@ struct mos_inventory {
     uint64_t clash_count, refusal_count;
 };
 
+/* With nothing but its root folder (index 0), which is implied until an entry states it.  `date`
+ * (seconds since 1970) is that of folders that nobody states; fold_case: "A" and "a" are one name.
+ */
 struct mos_inventory *mos_inventory_new(struct mos_arena *arena, int64_t date, bool fold_case);
 /* A copy that can be added to; names, texts, attributes and extents are those of the original,
  * which must stay. */
 struct mos_inventory *mos_inventory_copy(struct mos_arena *arena, const struct mos_inventory *of);
+/* The node at an index below ->count.  Nodes do not move when others are added. */
 struct mos_inv_node *mos_inv_node(const struct mos_inventory *inv, uint32_t index);
 /* Finds or makes the entry's node; *index is set unless refused. */
 enum mos_inv_result mos_inv_add(struct mos_inventory *inv, const struct mos_entry *entry,

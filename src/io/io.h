@@ -50,9 +50,11 @@ struct mos_io_trouble {
 struct mos_io mos_io_watched(struct mos_arena *arena, struct mos_io *of,
                              struct mos_io_trouble *trouble);
 
+/* All of [offset, offset + length) or nothing: 0, or an errno value (EIO beyond the end). */
 int mos_io_read(struct mos_io *io, void *to, size_t length, uint64_t offset);
 /* What is not stored reads as zeros: *start == io->size when nothing more is. */
 int mos_io_next_data(struct mos_io *io, uint64_t from, uint64_t *start, uint64_t *end);
+/* The same the other way; ENOSPC beyond the end, EROFS where it cannot be written. */
 int mos_io_write(struct mos_io *io, const void *from, size_t length, uint64_t offset);
 
 #endif

@@ -9,13 +9,18 @@
 
 struct mos_ledger;
 
+/* An empty record of one build; NULL: no memory.  Texts are copied.  Free it with mos_ledger_free.
+ */
 struct mos_ledger *mos_ledger_new(const char *workspace, const char *board, const char *version);
 void mos_ledger_free(struct mos_ledger *ledger);
+/* Something that the build read: `file` as it is shown, `member` of an archive or NULL, size in
+ * bytes, and where the definition names it. */
 void mos_ledger_input(struct mos_ledger *ledger, const char *name, const char *file,
                       const char *member, uint64_t size, const uint8_t sha256[32],
                       const char *place);
 /* Adds what is stated about the input that was noted last; NULL: nothing is. */
 void mos_ledger_input_fact(struct mos_ledger *ledger, const char *key, const char *text);
+/* A file that the build wrote, with its plain SHA-256. */
 void mos_ledger_output(struct mos_ledger *ledger, const char *file, uint64_t size,
                        const uint8_t sha256[32]);
 /* Another name for one of the files: a link. */
@@ -30,9 +35,12 @@ void mos_ledger_region(struct mos_ledger *ledger, const char *name, const char *
                        uint64_t length, const char *place);
 void mos_ledger_span(struct mos_ledger *ledger, uint64_t offset, uint64_t length,
                      const char *kind); /* "data", "zero", "any" */
+/* Bytes that something takes, of those that it may. */
 void mos_ledger_budget(struct mos_ledger *ledger, const char *name, uint64_t used, uint64_t limit);
 /* The hash of everything that the board was made of. */
 void mos_ledger_stamp(struct mos_ledger *ledger, const char *stamp);
+/* All of it as JSON, keys in the order in which they were added: the same build gives the same
+ * bytes. */
 void mos_ledger_write(const struct mos_ledger *ledger, struct mos_buf *out);
 
 /* What a ledger on disk says. */

@@ -423,6 +423,7 @@ bool mos_workspace_select_all(struct mos_ctx *ctx, struct mos_workspace *w, bool
 struct mos_board *mos_board_resolve(struct mos_ctx *ctx, const struct mos_workspace *w,
                                     const struct mos_selection *selection);
 
+/* The text of a value, or another where it is not (rightly) stated. */
 static inline const char *mos_text_or(const struct mos_value *v, const char *otherwise) {
     return mos_has(v) ? v->text : otherwise;
 }

@@ -1,6 +1,6 @@
 /* What Mosaicum puts into a boot volume itself: kernels, trees, ramdisks, and the texts about them.
  */
-#include "plan/plan.h"
+#include "plan/steps.h"
 
 #include <assert.h>
 #include <string.h>

@@ -1,5 +1,5 @@
 /* Steps 4 and 5: placements in RAM, kernel arguments, the boot script. */
-#include "plan/plan.h"
+#include "plan/steps.h"
 
 #include "base/bytes.h"
 #include "base/text.h"

@@ -1,5 +1,5 @@
 /* The kernel's configuration: fragments, merged. */
-#include "plan/plan.h"
+#include "plan/steps.h"
 
 #include <string.h>
 

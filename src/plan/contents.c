@@ -1,6 +1,8 @@
 /* What media and volumes will hold, by place and by path, before anything is written. */
 #include "plan/fills.h"
+
 #include "plan/shared.h"
+#include "plan/steps.h"
 
 #include "base/bytes.h"
 #include "store/store.h"

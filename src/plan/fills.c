@@ -2,6 +2,7 @@
 #include "plan/fills.h"
 
 #include "base/bytes.h"
+#include "plan/steps.h"
 
 #include <string.h>
 

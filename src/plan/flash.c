@@ -1,6 +1,6 @@
 /* What the kernel must be told about flash without a partition table: a string of its own, or a
  * node in the tree; and what a programmer must erase, write and read back. */
-#include "plan/plan.h"
+#include "plan/steps.h"
 
 #include "base/bytes.h"
 #include "base/text.h"

@@ -2,6 +2,7 @@
 #include "plan/kept.h"
 
 #include "base/bytes.h"
+#include "plan/steps.h"
 #include "store/store.h"
 
 #include <string.h>

@@ -18,6 +18,7 @@ struct kept_picker {
     struct mos_kept_bytes *current, *found;
 };
 
+/* Feed it with what the fill brings; picker->found is set once the file was met. */
 struct mos_sink kept_sink(struct kept_picker *picker);
 /* What is kept of an archive goes by its content and the place that it is filled into; NULL: its
  * hash is not known. */

@@ -1,5 +1,5 @@
 /* Steps 2 and 4: identities of regions, and where each one lies. */
-#include "plan/plan.h"
+#include "plan/steps.h"
 
 #include "base/bytes.h"
 #include "base/text.h"

@@ -1,5 +1,5 @@
 /* The loader: its dialect and what that can do, how it was built, and its variables. */
-#include "plan/plan.h"
+#include "plan/steps.h"
 
 #include "base/text.h"
 #include "loaders/loaders.h"

@@ -1,6 +1,6 @@
 /* `made: module-index`: the files by which a kernel's modules are found, made from the modules that
  * the fills before have brought. */
-#include "plan/plan.h"
+#include "plan/steps.h"
 
 #include "store/store.h"
 

@@ -1,6 +1,6 @@
 /* Several pieces in one: one behind the other with a table of their places, or as a parcel whose
  * first part is started and whose others are only put in place. */
-#include "plan/plan.h"
+#include "plan/steps.h"
 
 #include "base/bytes.h"
 #include "base/text.h"

@@ -1,6 +1,6 @@
 /* Makes the parcel: the kernels, trees and ramdisks of all entries, each once, and a choice for
  * each entry. */
-#include "plan/plan.h"
+#include "plan/made/made.h"
 
 #include "base/bytes.h"
 

@@ -1,7 +1,7 @@
 /* Step 3, first part: are the pieces there, how large are they, and what are their first bytes?
  * Archives that contain other pieces are read here (once: their index is kept by hash). */
-#include "plan/plan.h"
 #include "plan/shared.h"
+#include "plan/made/made.h"
 
 #include "base/bytes.h"
 #include "base/text.h"

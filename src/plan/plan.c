@@ -1,4 +1,4 @@
-#include "plan/plan.h"
+#include "plan/made/made.h"
 
 #include <string.h>
 

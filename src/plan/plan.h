@@ -199,131 +199,18 @@ struct mos_plan {
 /* Makes the plan as far as it goes without reading the content of volumes.  NULL after an error. */
 struct mos_plan *mos_plan_make(struct mos_ctx *ctx, const struct mos_board *board);
 
-/* Where content is written while it is counted: a region's window of an image. */
-struct mos_plan_target {
-    void *self;
-    struct mos_io *(*open)(void *self, const struct mos_medium_plan *medium,
-                           const struct mos_region_plan *region);
-};
-/* Fills a volume: counts when target is NULL, else writes too. */
-bool mos_plan_fill(struct mos_plan *plan, const struct mos_medium_plan *medium,
-                   struct mos_region_plan *region, const struct mos_plan_target *target);
 /* After the volumes: what each budget uses. */
 void mos_plan_budgets(struct mos_plan *plan);
 /* The text of a small file of a volume as it will be in the end; NULL: it is not there. */
 const struct mos_text_file *mos_plan_text(const struct mos_region_plan *region, const char *path);
-/* The same file as the archive has it, where `text` holds tokens for its passwords; NULL: it cannot
- * be read. */
-const char *mos_plan_text_again(const struct mos_plan *plan, const struct mos_region_plan *region,
-                                const struct mos_text_file *file);
 /* The region whose volume becomes the root of the default entry; NULL: not known. */
 const struct mos_region_plan *mos_plan_root(const struct mos_plan *plan);
-/* Must an archive be read to know this volume's content? */
-bool mos_plan_unread(const struct mos_plan *plan, const struct mos_region_plan *region);
 /* The name of the n-th fill of a region's volume. */
 const struct mos_fill *mos_plan_fill_at(const struct mos_region_plan *region, unsigned index);
-
-/* Streams what one fill brings; counting: without the bytes where an index tells the rest. */
-bool mos_plan_stream_fill(struct mos_plan *plan, const struct mos_region_plan *region,
-                          const struct mos_fill *fill, bool counting, const struct mos_sink *sink);
-
-/* boot-files.c: what `made: boot` puts into its volume, each path once: of struct mos_boot_file. */
-struct mos_boot_file {
-    const char *path;
-    const struct mos_piece_plan *piece; /* or */
-    const void *bytes;
-    size_t length;
-};
-struct mos_vec mos_plan_boot_files(const struct mos_plan *plan);
-bool mos_plan_stream_boot_file(struct mos_plan *plan, const struct mos_boot_file *file,
-                               bool counting, const struct mos_sink *sink);
-bool mos_plan_stream_boot_files(struct mos_plan *plan, bool counting, const struct mos_sink *sink);
-
-/* contents.c: while an archive is read for the first time, what a boot is likely to ask for is
- * kept: a sink before `through`, and its end once all has gone by. */
-struct mos_collector;
-struct mos_collector *mos_plan_collect(struct mos_plan *plan, const struct mos_sink *through,
-                                       struct mos_sink *sink);
-void mos_plan_collected(struct mos_plan *plan, const struct mos_collector *collector,
-                        const struct mos_piece_plan *archive, const struct mos_fill *fill);
-/* What will lie on the media.  The bytes of a file of a volume that is counted, by its
- * node (passwords in texts below etc/ may be tokens); false: they are not known. */
-bool mos_plan_file_bytes(struct mos_plan *plan, const struct mos_region_plan *region,
-                         uint32_t index, const uint8_t **bytes, size_t *length);
-/* read-once.c: what the kernel modules below a folder of a volume say. */
-struct mos_module_fact {
-    const char *path;          /* below the folder */
-    bool good;                 /* false: it is cut off, or no module */
-    const char *cpu, *release; /* NULL: not known */
-};
-bool mos_plan_modules(struct mos_plan *plan, const struct mos_region_plan *region, uint32_t folder,
-                      struct mos_vec *out);
-/* The same for an index, as a text that stands for all of it (damaged ones are not in it), NULL:
- * not to be had; and what it says, of struct mos_indexed_module *. */
-const char *mos_plan_module_names(struct mos_plan *plan, const struct mos_region_plan *region,
-                                  uint32_t folder);
-void mos_plan_read_module_names(struct mos_arena *arena, const char *text, struct mos_vec *out);
-/* The programs that the services below a folder start. */
-struct mos_unit_fact {
-    const char *path, *program; /* below the folder; absolute */
-};
-bool mos_plan_units(struct mos_plan *plan, const struct mos_region_plan *region, uint32_t folder,
-                    struct mos_vec *out);
-/* The bytes from region->content_at on; *length 0: nobody writes there.  false: not known. */
-bool mos_plan_region_bytes(struct mos_plan *plan, const struct mos_region_plan *region,
-                           const uint8_t **bytes, size_t *length);
-/* The partition table of a medium that has one. */
-struct mos_table_data mos_plan_table(const struct mos_plan *plan,
-                                     const struct mos_medium_plan *medium);
-
-/* reach.c: a file or folder (`want`; MOS_FILE_OTHER: one or the other) that the definition names at
- * `place`.  false after a finding of piece.missing or piece.path that begins with `what`; else
- * *full is its path and *info about it. */
-bool mos_plan_reach(struct mos_plan *plan, const char *path, enum mos_file_kind want,
-                    const char *what, struct mos_place place, const char **full,
-                    struct mos_file_info *info);
-/* The same for a text that is read: NULL after a finding or an error. */
-const struct mos_source *mos_plan_source(struct mos_plan *plan, const struct mos_value *path,
-                                         const char *what);
-
-/* Every piece's hash, for pins and the ledger. */
-bool mos_plan_hash(struct mos_plan *plan, struct mos_piece_plan *piece);
-/* Keeps an archive's index for the next run. */
-void mos_plan_keep_index(struct mos_plan *plan, const struct mos_piece_plan *piece);
 /* Are a piece's bytes there?  Everybody who uses one asks this; NULL: there is no such piece. */
 static inline bool mos_plan_is_there(const struct mos_piece_plan *piece) {
     return piece && piece->found && !piece->unmade && !piece->damaged;
 }
-/* Streams what an archive holds.  Its hash becomes known on the way, and in a build it must be the
- * one that is known.  false with ctx->error, or piece->damaged after a finding. */
-bool mos_plan_read_archive(struct mos_plan *plan, struct mos_piece_plan *piece,
-                           const struct mos_sink *sink);
-struct mos_piece_plan *mos_plan_piece(const struct mos_plan *plan, const struct mos_piece *def);
-/* Streams a piece's bytes as the entry `as`. */
-bool mos_plan_stream_piece(const struct mos_plan *plan, const struct mos_piece_plan *piece,
-                           const struct mos_entry *as, const struct mos_sink *sink);
-/* The same for counting: without its bytes where an index tells the rest. */
-bool mos_plan_count_piece(struct mos_plan *plan, const struct mos_piece_plan *piece,
-                          const struct mos_entry *as, const struct mos_sink *sink);
-
-/* How many bytes a piece has once it is compressed ("gzip", "xz", "zstd"); false: not to be had. It
- * takes its time, the first time: the answer is kept. */
-bool mos_plan_compressed_size(const struct mos_plan *plan, const struct mos_piece_plan *piece,
-                              const char *kind, uint64_t *size);
-/* Its bytes are these from now on (they stay the caller's). */
-void mos_plan_take_bytes(struct mos_piece_plan *piece, const void *bytes, size_t length);
-/* Every byte of a piece of at most 256 MiB; NULL: ctx->error, or it is larger. */
-const uint8_t *mos_plan_piece_bytes(struct mos_plan *plan, const struct mos_piece_plan *piece);
-/* ramdisk.c, packed.c: pieces that are made from others. */
-bool mos_plan_ramdisks(struct mos_plan *plan);
-bool mos_plan_packs(struct mos_plan *plan);
-/* sign.c: who signs (NULL: nobody); false after a finding or an error.  mos_signer_free it. */
-bool mos_plan_signer(struct mos_plan *plan, const struct mos_parcel_def *def,
-                     struct mos_signer **out);
-/* The public key goes into the loader that the parcel locks. */
-bool mos_plan_lock(struct mos_plan *plan);
-/* parcel.c: kernel, trees and ramdisk of all entries in one file */
-bool mos_plan_parcel(struct mos_plan *plan);
 /* flash.c: media without a partition table */
 bool mos_plan_is_flash(const struct mos_medium_plan *medium); /* NOR or NAND */
 /* Regions that have a place, copies too, in its order: of const struct mos_region_plan *. */
@@ -341,34 +228,6 @@ const char *mos_plan_flash_string(const struct mos_plan *plan,
 /* The node with compatible "fixed-partitions" below a flash's own; NULL: there is none. */
 struct mos_dt_node *mos_plan_flash_node(const struct mos_dt *dt,
                                         const struct mos_medium_plan *medium);
-/* Adds it where the tree has none. */
-void mos_plan_tell_flash(struct mos_plan *plan, struct mos_dt *dt);
-
-/* made.c: a piece that a command makes.  Runs it where that is allowed and needed; *current: its
- * file is what the inputs give. */
-bool mos_plan_make_piece(struct mos_plan *plan, struct mos_piece_plan *piece, bool *current);
-/* system.c: streams what the definition says about the root file system. */
-bool mos_plan_stream_system(struct mos_plan *plan, const struct mos_region_plan *region,
-                            const struct mos_sink *sink);
-/* module-index.c: streams the files by which modules are found, for every folder of modules that
- * the fills before have brought; they stay in plan->indexes. */
-struct mos_module_folder {
-    const struct mos_region_plan *region;
-    const struct mos_fill *fill;
-    const char *path; /* "lib/modules/6.1.0" */
-    size_t modules;
-    struct mos_vec files;          /* of struct mos_index_file */
-    struct mos_index_lack lacking; /* what they need and is not there */
-};
-bool mos_plan_stream_module_index(struct mos_plan *plan, const struct mos_region_plan *region,
-                                  const struct mos_fill *fill, const struct mos_sink *sink);
-/* One of these files by its path in the volume; NULL: it is none. */
-const struct mos_buf *mos_plan_module_index_file(const struct mos_plan *plan,
-                                                 const struct mos_region_plan *region,
-                                                 const char *path);
-/* What <name> or a mount's region is called by the kernel: PARTUUID=…; NULL: it is no partition. */
-const char *mos_plan_partition_name(const struct mos_plan *plan, const char *region);
-const struct mos_region_plan *mos_plan_region(const struct mos_plan *plan, const char *name);
 /* Is this what the loader is given (boot.via)?  There is a boot. */
 /* A variable of the loader, stored or compiled in; NULL: not known. */
 const struct mos_loader_variable *mos_plan_loader_variable(const struct mos_plan *plan,
@@ -380,13 +239,18 @@ const char *mos_plan_in_loader(const struct mos_plan *plan, const struct mos_med
  * dialect has none for that. */
 const struct mos_setting *mos_plan_loader_symbol(const struct mos_plan *plan, const char *symbol);
 
-/* The steps, in their order (plan.c calls them). */
-void mos_plan_loader(struct mos_plan *plan);
-bool mos_plan_pieces(struct mos_plan *plan);
-void mos_plan_layout(struct mos_plan *plan);
-bool mos_plan_config(struct mos_plan *plan);
-bool mos_plan_trees(struct mos_plan *plan);
-bool mos_plan_environments(struct mos_plan *plan);
-void mos_plan_boot(struct mos_plan *plan);
+/* What a definition's piece became; NULL: it is none of this plan's. */
+struct mos_piece_plan *mos_plan_piece(const struct mos_plan *plan, const struct mos_piece *def);
+/* A region by its name, copies left out; NULL: there is none. */
+const struct mos_region_plan *mos_plan_region(const struct mos_plan *plan, const char *name);
+/* A folder of kernel modules, as the files say by which they are found (plan->indexes). */
+struct mos_module_folder {
+    const struct mos_region_plan *region;
+    const struct mos_fill *fill;
+    const char *path; /* "lib/modules/6.1.0" */
+    size_t modules;
+    struct mos_vec files;          /* of struct mos_index_file */
+    struct mos_index_lack lacking; /* what they need and is not there */
+};
 
 #endif

@@ -3,6 +3,7 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
+#include "plan/steps.h"
 #include "store/store.h"
 
 #include <assert.h>

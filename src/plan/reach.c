@@ -1,6 +1,6 @@
 /* Files and folders that a definition names: one place that looks whether they are there, are what
  * they should be, and lie where they may be read. */
-#include "plan/plan.h"
+#include "plan/steps.h"
 
 #include <errno.h>
 

@@ -6,6 +6,7 @@
 #include "content/content.h"
 #include "linux/module-index.h"
 #include "linux/module.h"
+#include "plan/steps.h"
 #include "store/store.h"
 
 #include <string.h>

@@ -38,6 +38,7 @@ struct mos_kept_bytes {
     size_t length;
 };
 
+/* Empty; everything that is kept lives in the arena. */
 struct mos_shared mos_shared_make(struct mos_arena *arena);
 /* What is known of an archive that has this hash; NULL: nothing.  Borrowed until the next one. */
 const struct mos_shared_index *mos_shared_index(const struct mos_shared *shared,
@@ -55,6 +56,7 @@ void mos_shared_keep_volume(struct mos_shared *shared, const uint8_t key[MOS_SHA
 /* The bytes of a piece whose hash is known, up to 256 MiB of all of them.  shared may be NULL. */
 const struct mos_kept_bytes *mos_shared_piece(const struct mos_shared *shared,
                                               const struct mos_piece_plan *piece);
+/* Is it worth keeping: known by its hash, and within what is left? */
 bool mos_shared_wants_piece(const struct mos_shared *shared, const struct mos_piece_plan *piece);
 /* They live in shared->arena. */
 void mos_shared_keep_piece(struct mos_shared *shared, const struct mos_piece_plan *piece,

@@ -1,6 +1,6 @@
 /* What the definition says about the root file system, as files of it: host name, mount table,
  * users, the place of the loader's environment, log-in on the console. */
-#include "plan/plan.h"
+#include "plan/steps.h"
 
 #include "base/secret.h"
 #include "base/text.h"

@@ -1,6 +1,6 @@
 /* Device trees: compiled, with the overlays that are applied when the image is built, and tried
  * with those that the loader applies. */
-#include "plan/plan.h"
+#include "plan/steps.h"
 
 #include "base/text.h"
 

@@ -1,6 +1,8 @@
 /* Filling a volume: the same code counts and writes, so what `check` accepts is what fits. */
 #include "plan/fills.h"
+
 #include "plan/shared.h"
+#include "plan/steps.h"
 
 #include "base/bytes.h"
 #include "store/store.h"

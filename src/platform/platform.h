@@ -6,6 +6,7 @@
 
 #include <stdio.h>
 
+/* The functions of this system; one for the process, never freed. */
 const struct mos_host *mos_platform_host(void);
 void mos_platform_workers(struct mos_host *host);  /* workers.c fills its functions in */
 void mos_platform_programs(struct mos_host *host); /* programs.c */

@@ -2,6 +2,7 @@
 #include "rules/rules.h"
 
 #include "base/secret.h"
+#include "plan/bytes.h"
 
 #include <ctype.h>
 #include <string.h>

@@ -3,6 +3,7 @@
 
 #include "base/secret.h"
 #include "base/text.h"
+#include "plan/bytes.h"
 #include "store/store.h"
 
 #include <ctype.h>

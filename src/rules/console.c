@@ -2,6 +2,7 @@
 #include "rules/rules.h"
 
 #include "linux/devices.h"
+
 #include <ctype.h>
 #include <stdlib.h>
 #include <string.h>

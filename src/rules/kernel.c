@@ -4,6 +4,7 @@
 #include "rules/rules.h"
 
 #include "linux/devices.h"
+#include "plan/bytes.h"
 
 #include "base/text.h"
 

@@ -11,11 +11,13 @@ struct layout_view {
     struct mos_arena *arena;
 };
 
+/* The medium at an index of plan->media. */
 static inline struct layout_view view_of(const struct mos_plan *plan, size_t medium) {
     return (struct layout_view){plan, mos_vec_pointer(&plan->media, medium), &plan->ctx->findings,
                                 plan->ctx->arena};
 }
 
+/* Its region at an index, copies included. */
 static inline const struct mos_region_plan *region(const struct layout_view *v, size_t i) {
     return mos_vec_pointer(&v->m->regions, i);
 }

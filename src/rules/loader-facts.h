@@ -13,6 +13,7 @@ static inline const struct mos_setting *loader_fact(const struct mos_plan *plan,
     return symbol ? mos_plan_loader_symbol(plan, symbol) : NULL;
 }
 
+/* The number that a setting states, decimal or 0x…; false: it is not known, or is no number. */
 static inline bool loader_number(const struct mos_setting *s, uint64_t *out) {
     char *end;
     if (!s || !*s->value)
@@ -21,6 +22,7 @@ static inline bool loader_number(const struct mos_setting *s, uint64_t *out) {
     return *end == 0;
 }
 
+/* Known to be built in. */
 static inline bool loader_is_on(const struct mos_setting *s) {
     return s && strcmp(s->value, "y") == 0;
 }

@@ -4,6 +4,7 @@
 #include "base/text.h"
 #include "linux/module-index.h"
 #include "linux/module.h"
+#include "plan/bytes.h"
 
 #include <string.h>
 

@@ -3,6 +3,7 @@
 
 #include "base/text.h"
 #include "linux/module.h"
+#include "plan/bytes.h"
 
 #include <string.h>
 

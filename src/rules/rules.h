@@ -14,6 +14,9 @@ enum mos_rule_stage {
 /* Runs all rules of a stage; their findings go to plan->ctx->findings. */
 void mos_rules_run(const struct mos_plan *plan, enum mos_rule_stage stage);
 
+/* One family each, in the file of that name.  They are called by mos_rules_run alone, which knows
+ * the stage that each needs; they read the plan, add findings, and stay silent where a value that
+ * they need is broken (whoever broke it has said so). */
 void mos_rule_layout(const struct mos_plan *plan);
 void mos_rule_layout_facts(const struct mos_plan *plan);
 void mos_rule_layout_logical(const struct mos_plan *plan);
@@ -48,9 +51,7 @@ void mos_rule_loader_build(const struct mos_plan *plan);
 void mos_rule_lock(const struct mos_plan *plan);
 void mos_rule_network(const struct mos_plan *plan);
 void mos_rule_console(const struct mos_plan *plan);
-/* kernel.c */
 void mos_rule_kernel(const struct mos_plan *plan);
-/* start.c */
 void mos_rule_start(const struct mos_plan *plan);
 void mos_rule_console_files(const struct mos_plan *plan);
 void mos_rule_loader(const struct mos_plan *plan);

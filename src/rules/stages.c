@@ -6,6 +6,7 @@
 #include "base/text.h"
 #include "boot/parcel.h"
 #include "loaders/loaders.h"
+#include "plan/bytes.h"
 
 #include <string.h>
 #include <strings.h>

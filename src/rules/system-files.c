@@ -2,6 +2,7 @@
 #include "rules/rules.h"
 
 #include "base/text.h"
+#include "plan/bytes.h"
 
 #include <string.h>
 

@@ -85,7 +85,10 @@ struct mos_dt {
     struct mos_map labels;    /* label -> the node that got it last */
 };
 
+/* A tree with nothing but its root; `shown_path` is kept by reference. */
 struct mos_dt *mos_dt_new(struct mos_arena *arena, const char *shown_path);
+/* A new last child (parent NULL: of none yet).  `name` is kept by reference; it may be there twice,
+ * which a blob may not have: mos_dt_child finds the first. */
 struct mos_dt_node *mos_dt_add_node(struct mos_dt *dt, struct mos_dt_node *parent,
                                     const char *name);
 /* Gives a node that belongs to no tree to a parent, as its last child. */
@@ -93,10 +96,12 @@ void mos_dt_attach(struct mos_dt_node *parent, struct mos_dt_node *node);
 /* Puts a child, or a property, before all others of its node. */
 void mos_dt_child_first(struct mos_dt_node *child);
 void mos_dt_property_first(struct mos_dt_node *node, struct mos_dt_property *property);
+/* A child by its whole name, unit address included; NULL: there is none. */
 struct mos_dt_node *mos_dt_child(const struct mos_dt_node *parent, const char *name);
 /* A node by its path from the root; a component without unit address fits the only node that
  * begins with it. */
 struct mos_dt_node *mos_dt_find(const struct mos_dt *dt, const char *path);
+/* NULL: it has none of that name. */
 struct mos_dt_property *mos_dt_property(const struct mos_dt_node *node, const char *name);
 /* Sets a property; what an earlier one of that name was is kept as its trail (->replaced), and
  * pointers to it now see the new one. */
@@ -105,15 +110,21 @@ struct mos_dt_property *mos_dt_set(struct mos_dt *dt, struct mos_dt_node *node, 
 /* The same with a copy of the bytes. */
 struct mos_dt_property *mos_dt_set_copy(struct mos_dt *dt, struct mos_dt_node *node,
                                         const char *name, const void *data, size_t length);
+/* The text with its NUL, copied. */
 void mos_dt_set_text(struct mos_dt *dt, struct mos_dt_node *node, const char *name,
                      const char *text);
+/* false: it had none.  A node goes with all below it; whoever walks may go on from its ->next. */
 bool mos_dt_remove_property(struct mos_dt_node *node, const char *name);
 void mos_dt_remove_node(struct mos_dt_node *node);
+/* "/soc/serial@9000000"; "/" of the root. */
 const char *mos_dt_path(struct mos_arena *arena, const struct mos_dt_node *node);
 /* The first string of a property, or NULL when it is no string. */
 const char *mos_dt_string(const struct mos_dt_node *node, const char *name);
+/* A property of exactly four bytes as a number; false: it is none. */
 bool mos_dt_cell(const struct mos_dt_node *node, const char *name, uint32_t *value);
 
+/* `label` is kept by reference; where several nodes have one, the first that is still in the tree
+ * is found. */
 void mos_dt_add_label(struct mos_dt *dt, struct mos_dt_node *node, const char *label);
 /* A node by a label of the sources, or by /__symbols__ of a blob. */
 struct mos_dt_node *mos_dt_by_label(const struct mos_dt *dt, const char *label);

@@ -2,6 +2,7 @@
 #include "trial/trial.h"
 
 #include "base/bytes.h"
+#include "plan/bytes.h"
 
 #include <errno.h>
 #include <string.h>

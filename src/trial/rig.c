@@ -3,6 +3,7 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
+#include "plan/bytes.h"
 
 #include <stdlib.h>
 #include <string.h>

@@ -1,6 +1,8 @@
 /* What a volume will hold, from the inventory that its fills were counted into. */
 #include "trial/trial.h"
 
+#include "plan/bytes.h"
+
 #include <string.h>
 
 struct planned_volume {

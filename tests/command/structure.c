@@ -117,6 +117,9 @@ static void no_folder_is_outside_the_table(void) {
 
 /* Folders of drivers: files elsewhere in src/ know the parent's headers only. */
 static const char *const drivers[] = {"fs/ext4/", "fs/fat/", "fs/squashfs/", "loaders/u-boot/"};
+/* Headers between the files of one folder only. */
+static const char *const private_headers[][2] = {{"plan/steps.h", "plan/"},
+                                                 {"plan/made/made.h", "plan/"}};
 
 /* Words of a loader's own: outside of its folder nobody says them.  A file system names the
  * dialects that know it. */
@@ -172,6 +175,10 @@ static void look_for_guests(const char *root, const char *inside) {
                 if (strncmp(included, drivers[i], strlen(drivers[i])) == 0 &&
                     strncmp(name, drivers[i], strlen(drivers[i])) != 0)
                     word = included;
+            for (size_t i = 0; i < sizeof private_headers / sizeof *private_headers; i++)
+                if (strcmp(included, private_headers[i][0]) == 0 &&
+                    strncmp(name, private_headers[i][1], strlen(private_headers[i][1])) != 0)
+                    word = included;
             if (word)
                 fprintf(stderr, "\n%s: %s\n", name, line);
             CU_ASSERT_PTR_NULL(word);
@@ -183,6 +190,62 @@ static void look_for_guests(const char *root, const char *inside) {
 
 static void drivers_keep_to_themselves(void) {
     look_for_guests(keep(path_in(MOSAICUM_SOURCE, "src")), "");
+}
+
+/* ---- every declaration has its contract ---- */
+
+static bool begins_declaration(const char *line) {
+    return (isalpha((unsigned char)*line) || *line == '_') && strchr(line, '(') &&
+           strncmp(line, "typedef", 7) != 0 && strncmp(line, "enum", 4) != 0 &&
+           strncmp(line, "MOS_", 4) != 0;
+}
+
+static bool has_comment_end(const char *line) {
+    size_t n = strlen(line);
+    return n > 1 && strcmp(line + n - 2, "*/") == 0;
+}
+
+/* A comment stands above, or above those that it belongs together with, or behind it. */
+static void look_for_contracts(const char *path) {
+    enum { MOST_LINES = 1000 };
+    char *text = read_whole(path, NULL), *lines[MOST_LINES + 1];
+    size_t count = 0;
+    for (char *p = text; p && count < MOST_LINES; p = strchr(p, '\n') ? strchr(p, '\n') + 1 : NULL)
+        lines[count++] = p;
+    for (size_t i = 1; i < count; i++)
+        lines[i][-1] = 0;
+    for (size_t i = 0; i < count; i++) {
+        bool has = !begins_declaration(lines[i]) || strstr(lines[i], "/*") ||
+                   (i + 1 < count && *lines[i + 1] == ' ' && strstr(lines[i + 1], "/*"));
+        for (size_t k = i; k && !has && *lines[k - 1]; k--)
+            has = has_comment_end(lines[k - 1]);
+        if (!has)
+            fprintf(stderr, "\n%s: %s\n", path, lines[i]);
+        CU_ASSERT(has);
+    }
+    free(text);
+}
+
+static void walk_headers(const char *folder) {
+    DIR *d = opendir(folder);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(d);
+    for (struct dirent *e; (e = readdir(d));) {
+        struct stat st;
+        const char *inner = keep(path_in(folder, "%s", e->d_name));
+        size_t n = strlen(inner);
+        if (e->d_name[0] == '.' || stat(inner, &st))
+            continue;
+        if (S_ISDIR(st.st_mode))
+            walk_headers(inner);
+        else if (strcmp(inner + n - 2, ".h") == 0)
+            look_for_contracts(inner);
+    }
+    closedir(d);
+}
+
+static void headers_state_their_contracts(void) {
+    walk_headers(keep(path_in(MOSAICUM_SOURCE, "src")));
+    walk_headers(keep(path_in(MOSAICUM_SOURCE, "include")));
 }
 
 /* ---- no circle of files ---- */
@@ -306,4 +369,5 @@ SUITE(structure_suite, {"the schema is whole", the_schema_is_whole},
       {"includes follow the table, only cli prints", includes_follow_the_table},
       {"every folder is in the table", no_folder_is_outside_the_table},
       {"drivers keep to themselves", drivers_keep_to_themselves},
+      {"headers state their contracts", headers_state_their_contracts},
       {"no files use each other", no_files_use_each_other});

@@ -2,7 +2,7 @@
 #include "support.h"
 
 #include "model/schema.h"
-#include "plan/plan.h"
+#include "plan/bytes.h"
 #include "plan/shared.h"
 
 #include <stdlib.h>

@@ -229,6 +229,7 @@ struct sq_kept {
     size_t length;
 };
 
+/* Compresses on all cores; its memory is the volume's arena.  One file at a time. */
 struct sq_pipe *sq_pipe_new(struct sq_writer *v);
 /* A file's bytes: begin, any number of data with rising offsets, end. */
 void sq_pipe_begin(struct sq_pipe *p, uint32_t index, uint64_t size);
@@ -236,6 +237,7 @@ void sq_pipe_data(struct sq_pipe *p, uint64_t offset, const uint8_t *bytes, size
 void sq_pipe_end(struct sq_pipe *p);
 /* Everything is written (or counted) after that. */
 void sq_pipe_finish(struct sq_pipe *p);
+/* What is known of a node's content; made at the first asking. */
 struct sq_content *sq_content_of(struct sq_writer *v, uint32_t index);
 
 /* Inodes, folders and all other tables behind the data: tables.c.  Returns the bytes in use. */

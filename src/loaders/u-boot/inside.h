@@ -33,6 +33,7 @@ struct ub_own {
     struct ub_boot boot;
 };
 
+/* The loader's own state; there from the first wake on. */
 static inline struct ub_own *own(const struct sim *s) {
     return s->own;
 }

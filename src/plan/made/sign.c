@@ -1,6 +1,6 @@
 /* Who signs a parcel: a key of the workspace, or an outside program that holds one.  And the
  * loader that is told to start nothing else: its own tree gets the public key. */
-#include "plan/plan.h"
+#include "plan/made/made.h"
 
 #include "base/bytes.h"
 

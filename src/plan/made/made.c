@@ -1,6 +1,6 @@
 /* Pieces that a command makes: run in a build only, in a clean environment and with a time limit,
  * and only when an input has changed since. */
-#include "plan/plan.h"
+#include "plan/made/made.h"
 
 #include "base/bytes.h"
 
