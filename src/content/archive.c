@@ -2,11 +2,10 @@
 
 #include "base/bytes.h"
 #include "content/attributes.h"
+#include "content/library.h"
 #include "content/reader.h"
 #include "content/tap.h"
 
-#include <archive.h>
-#include <archive_entry.h>
 #include <errno.h>
 #include <stdlib.h>
 #include <string.h>

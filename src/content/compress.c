@@ -1,8 +1,8 @@
 /* How large something is once it is compressed: the bytes go nowhere. */
 #include "content/content.h"
 
-#include <archive.h>
-#include <archive_entry.h>
+#include "content/library.h"
+
 #include <assert.h>
 #include <string.h>
 

@@ -2,9 +2,8 @@
 #include "content/content.h"
 
 #include "base/bytes.h"
+#include "content/library.h"
 
-#include <archive.h>
-#include <archive_entry.h>
 #include <assert.h>
 #include <errno.h>
 #include <stdlib.h>

@@ -1,6 +1,7 @@
 #include "content/reader.h"
 
 #include "base/bytes.h"
+#include "content/library.h"
 
 #include <errno.h>
 #include <lzma.h>
@@ -82,13 +83,14 @@ static la_ssize_t read_plain(struct archive *a, void *self, const void **block) 
 
 /* A filter that the library would start a program for answers ARCHIVE_WARN: it is not used. */
 static void allow_filters(struct archive *a) {
-    static int (*const filters[])(struct archive *) = {
+    int (*const filters[])(struct archive *) = {
         archive_read_support_filter_gzip, archive_read_support_filter_bzip2,
         archive_read_support_filter_zstd, archive_read_support_filter_lz4};
     for (size_t i = 0; i < sizeof filters / sizeof *filters; i++) {
         struct archive *trial = archive_read_new();
         bool built_in = trial && filters[i](trial) == ARCHIVE_OK;
-        archive_read_free(trial);
+        if (trial)
+            archive_read_free(trial);
         if (built_in)
             filters[i](a);
     }
@@ -155,7 +157,9 @@ struct archive *mos_reader_archive(struct mos_reader *r) {
 }
 
 const char *mos_reader_problem(struct mos_reader *r) {
-    const char *text = r->problem ? r->problem : r->a ? archive_error_string(r->a) : NULL;
+    const char *text = r->problem ? r->problem
+                       : r->a     ? archive_error_string(r->a)
+                                  : mos_archive_missing();
     return text ? text : "it is damaged, or of a kind that is not read here";
 }
 
@@ -166,7 +170,8 @@ int mos_reader_errnum(const struct mos_reader *r) {
 void mos_reader_free(struct mos_reader *r) {
     if (!r)
         return;
-    archive_read_free(r->a);
+    if (r->a)
+        archive_read_free(r->a);
     if (r->xz)
         lzma_end(&r->lzma);
     free(r->in);

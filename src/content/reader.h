@@ -5,8 +5,6 @@
 
 #include "base/ctx.h"
 
-#include <archive.h>
-
 /* Unpacking takes at most this much memory, whatever a stream asks for. */
 enum { MOS_MOST_DECODER = 256 << 20 };
 

@@ -4,9 +4,8 @@
 #include "base/bytes.h"
 #include "base/out.h"
 #include "content/attributes.h"
+#include "content/library.h"
 
-#include <archive.h>
-#include <archive_entry.h>
 #include <errno.h>
 #include <string.h>
 
@@ -138,6 +137,12 @@ struct mos_tar *mos_tar_new(struct mos_ctx *ctx, const char *path, struct mos_si
     if (!mos_out_open(&t->out, ctx, path, true))
         return NULL;
     t->a = archive_write_new();
+    if (!t->a) {
+        mos_out_abandon(&t->out);
+        mos_fail(ctx->error, MOS_ERROR_SYSTEM, 0, "Cannot write %s: %s", path,
+                 mos_archive_missing() ? mos_archive_missing() : "no memory");
+        return NULL;
+    }
     archive_write_set_format_pax(t->a);
     archive_write_set_bytes_per_block(t->a, 1 << 20);
     archive_write_set_bytes_in_last_block(t->a, 1);

@@ -4,9 +4,9 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
+#include "content/library.h"
 #include "content/reader.h"
 
-#include <archive_entry.h>
 #include <errno.h>
 #include <string.h>
 
@@ -16,12 +16,9 @@ static const struct {
     const char *name;
     uint8_t length;
     const char *magic;
-} compressions[] = {{"gzip", 2, "\x1f\x8b"},
-                    {"xz", 6, "\xfd\x37zXZ\0"},
-                    {"zstd", 4, "\x28\xb5\x2f\xfd"},
-                    {"bzip2", 3, "BZh"},
-                    {"lzma", 3, "\x5d\0\0"},
-                    {"lz4", 4, "\x04\x22\x4d\x18"}};
+} compressions[] = {{"gzip", 2, "\x1f\x8b"},         {"xz", 6, "\xfd\x37zXZ\0"},
+                    {"zstd", 4, "\x28\xb5\x2f\xfd"}, {"bzip2", 3, "BZh"},
+                    {"lzma", 3, "\x5d\0\0"},         {"lz4", 4, "\x04\x22\x4d\x18"}};
 
 const char *mos_compression_of(const uint8_t *head, size_t length) {
     for (size_t i = 0; i < sizeof compressions / sizeof *compressions; i++)

@@ -367,7 +367,8 @@ static bool settle_archive(struct mos_plan *plan, struct mos_piece_plan *p) {
         return true;
     if (!known_members(plan, p) && !read_members(plan, p))
         return false;
-    members_missing(plan, p);
+    if (!p->damaged) /* of one that cannot be read nobody knows what it lacks */
+        members_missing(plan, p);
     return true;
 }
 

@@ -136,7 +136,42 @@ static void dates_come_from_the_definition(void) {
                    w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
 }
 
-SUITE(content_suite, {"the store", the_store_changes_nothing_but_time},
+/* One cause, one finding: of an archive that cannot be read nobody says what it lacks.  The library
+ * that reads archives is told about where it is not there; what needs no archive works without. */
+static void what_cannot_be_read_lacks_nothing(void) {
+    char *w = keep(test_folder("unread"));
+    const char *without = keep(path_in(w, "without"));
+    CU_ASSERT_TRUE_FATAL(runs(0,
+                              "sed 's/libarchive[.]so[.]13/libarchivx.so.13/g' '%s' > '%s' && "
+                              "chmod +x '%s'",
+                              MOSAICUM_PROGRAM, without, without));
+    copy_demo(path_in(w, "d"));
+    struct outcome o = run_shell("cd '%s/d' && '%s' --no-cache check curlew", w, without);
+    CU_ASSERT_EQUAL(o.status, 1);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "libarchivx.so.13 (package libarchive13) is not there"));
+    CU_ASSERT_PTR_NULL(strstr(o.out, "piece.missing"));
+    outcome_free(&o);
+    CU_ASSERT(runs(0,
+                   "cd '%s/d' && '%s' --no-cache -q build curlew && '%s' inspect "
+                   "out/curlew/card.img >/dev/null",
+                   w, MOSAICUM_PROGRAM, without));
+    CU_ASSERT(runs(3,
+                   "cd '%s/d' && '%s' take out/curlew/card.img root: -o r.tar 2>err; s=$?; grep -q "
+                   "'is not there' err && [ ! -e r.tar ] && exit $s",
+                   w, without));
+    CU_ASSERT_TRUE_FATAL(runs(0,
+                              "cd '%s/d' && for f in pieces/linux.tar.*; do head -c 300 $f > x && "
+                              "mv x $f; done",
+                              w));
+    o = run_shell("cd '%s/d' && '%s' --no-cache check curlew", w, MOSAICUM_PROGRAM);
+    CU_ASSERT_EQUAL(o.status, 1);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "piece.format"));
+    CU_ASSERT_PTR_NULL(strstr(o.out, "piece.missing"));
+    outcome_free(&o);
+}
+
+SUITE(content_suite, {"what cannot be read lacks nothing", what_cannot_be_read_lacks_nothing},
+      {"the store", the_store_changes_nothing_but_time},
       {"members of archives", members_of_archives_are_pieces}, {"links", links_do_not_lead_out},
       {"fallbacks", fallbacks_follow_in_the_script}, {"damage", damage_is_shown_by_inspect},
       {"dates", dates_come_from_the_definition});
