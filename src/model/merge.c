@@ -149,10 +149,43 @@ static struct mos_node *start_map(struct merger *m, const struct mos_keys *keys,
 
 /* ---- merging ---- */
 
-static void put(struct mos_node *map, struct mos_node *item) {
-    size_t at = index_of(map, item->key);
-    map->items[at] = item;
-    map->count += at == map->count;
+/* A map that is put together: where each key of a large one is. */
+struct builder {
+    struct mos_node *map;
+    struct mos_map places; /* key -> item; empty: the map is small, and looked through */
+};
+
+enum { SMALL = 16 };
+
+static struct builder build_on(struct merger *m, struct mos_node *map, size_t more) {
+    struct builder b = {map, mos_map_make(m->ctx->arena)};
+    for (size_t i = 0; i < map->count && map->count + more > SMALL; i++)
+        if (!mos_map_get(&b.places, map->items[i]->key)) /* the first of a name counts */
+            mos_map_set(&b.places, map->items[i]->key, &map->items[i]);
+    return b;
+}
+
+/* Where an item of that name is; NULL: there is none. */
+static struct mos_node **item_of(const struct builder *b, const char *key) {
+    if (b->places.count)
+        return mos_map_get(&b->places, key);
+    size_t at = index_of(b->map, key);
+    return at < b->map->count ? &b->map->items[at] : NULL;
+}
+
+static void put(struct builder *b, struct mos_node *item) {
+    struct mos_node **at = item_of(b, item->key);
+    if (at) {
+        *at = item;
+        return;
+    }
+    at = &b->map->items[b->map->count++];
+    *at = item;
+    if (b->places.count || b->map->count > SMALL) {
+        for (size_t i = 0; !b->places.count && i + 1 < b->map->count; i++)
+            mos_map_set(&b->places, b->map->items[i]->key, &b->map->items[i]);
+        mos_map_set(&b->places, item->key, at);
+    }
 }
 
 static struct mos_node *merge_named(struct merger *m, const struct mos_key *key,
@@ -161,15 +194,15 @@ static struct mos_node *merge_named(struct merger *m, const struct mos_key *key,
     const struct mos_node *map = as_named(m, key, upper);
     if (!map)
         return copy_of(m, upper);
-    struct mos_node *out = start_map(m, NULL, lower, map);
+    struct builder b = build_on(m, start_map(m, NULL, lower, map), map->count);
     for (size_t i = 0; i < map->count; i++) {
         const struct mos_node *item = map->items[i];
         if (is_removal(item))
             continue;
-        size_t at = index_of(out, item->key);
-        put(out, merge_record(m, key->record, at < out->count ? out->items[at] : NULL, item));
+        struct mos_node **at = item_of(&b, item->key);
+        put(&b, merge_record(m, key->record, at ? *at : NULL, item));
     }
-    return out;
+    return b.map;
 }
 
 static struct mos_node *replace(struct merger *m, const struct mos_node *lower,
@@ -197,16 +230,15 @@ static struct mos_node *merge_record(struct merger *m, const struct mos_keys *ke
     const struct mos_node *map = as_record(m, keys, upper);
     if (!map)
         return copy_of(m, upper);
-    struct mos_node *out = start_map(m, keys, lower, map);
+    struct builder b = build_on(m, start_map(m, keys, lower, map), map->count);
     for (size_t i = 0; i < map->count; i++) {
         const struct mos_node *item = map->items[i];
         if (is_removal(item))
             continue;
-        size_t at = index_of(out, item->key);
-        put(out, merge_value(m, mos_schema_key(keys, item->key),
-                             at < out->count ? out->items[at] : NULL, item));
+        struct mos_node **at = item_of(&b, item->key);
+        put(&b, merge_value(m, mos_schema_key(keys, item->key), at ? *at : NULL, item));
     }
-    return out;
+    return b.map;
 }
 
 struct mos_node *mos_merge(struct mos_ctx *ctx, const struct mos_keys *keys,

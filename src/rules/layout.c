@@ -3,6 +3,7 @@
 #include "base/bytes.h"
 #include "base/text.h"
 
+#include <stdlib.h>
 #include <string.h>
 
 static uint64_t end_of(const struct mos_region_plan *r) {
@@ -53,14 +54,34 @@ static void overlap(const struct layout_view *v, const struct mos_region_plan *a
                         size_text(v, mos_round_up(end_of(first), unit)), second->name);
 }
 
+/* A region with its number in the definition. */
+struct laid {
+    const struct mos_region_plan *r;
+    size_t index;
+};
+
+static int by_start(const void *a, const void *b) {
+    const struct laid *x = a, *y = b;
+    if (x->r->start != y->r->start)
+        return x->r->start < y->r->start ? -1 : 1;
+    return (x->index > y->index) - (x->index < y->index);
+}
+
+/* In order of their places: only what begins before one ends can meet it. */
 static void check_overlaps(const struct layout_view *v) {
+    size_t count = 0;
+    struct laid *all = mos_alloc_array(v->arena, v->m->regions.count, sizeof *all);
     for (size_t i = 0; i < v->m->regions.count; i++)
-        for (size_t k = i + 1; k < v->m->regions.count; k++) {
-            const struct mos_region_plan *a = region(v, i), *b = region(v, k);
+        if (region(v, i)->placed)
+            all[count++] = (struct laid){region(v, i), i};
+    if (count)
+        qsort(all, count, sizeof *all, by_start);
+    for (size_t i = 0; i < count; i++)
+        for (size_t k = i + 1; k < count && all[k].r->start < end_of(all[i].r); k++) {
+            bool first = all[i].index < all[k].index;
             if (mos_findings_full(v->list))
                 return;
-            if (a->placed && b->placed && a->start < end_of(b) && b->start < end_of(a))
-                overlap(v, a, b);
+            overlap(v, all[first ? i : k].r, all[first ? k : i].r);
         }
 }
 
@@ -176,27 +197,40 @@ static const struct mos_value *volume_label(const struct mos_region_plan *r) {
                : NULL;
 }
 
+/* The first region that has something, or NULL; from now on it is this one where there was none. */
+static const struct mos_region_plan *had_by(struct mos_map *all, const char *what,
+                                            const struct mos_region_plan *r) {
+    const struct mos_region_plan *first = mos_map_get(all, what);
+    if (!first)
+        mos_map_set_const(all, what, r);
+    return first;
+}
+
+static struct mos_place label_place(const struct mos_region_plan *r) {
+    return r->def->label ? r->def->label->place : r->def->r.key_place;
+}
+
 static void check_names(const struct layout_view *v) {
-    for (size_t i = 0; i < v->m->regions.count; i++)
-        for (size_t k = i + 1; k < v->m->regions.count; k++) {
-            const struct mos_region_plan *a = region(v, i), *b = region(v, k);
-            if (mos_findings_full(v->list))
-                return;
-            if (a->copy || b->copy)
-                continue;
-            if (a->number && a->number == b->number)
-                repeated(v, "number", a->def->number->text, a->def->number->place,
-                         b->def->number->place);
-            if (a->number && b->number && strcmp(a->label, b->label) == 0)
-                repeated(v, "partition name", a->label,
-                         a->def->label ? a->def->label->place : a->def->r.key_place,
-                         b->def->label ? b->def->label->place : b->def->r.key_place);
-            if (mos_has(a->def->id) && mos_has(b->def->id) && memcmp(a->id, b->id, 16) == 0)
-                repeated(v, "identifier", a->def->id->text, a->def->id->place, b->def->id->place);
-            const struct mos_value *x = volume_label(a), *y = volume_label(b);
-            if (x && y && strcmp(x->text, y->text) == 0)
-                repeated(v, "volume label", x->text, x->place, y->place);
-        }
+    struct mos_map numbers = mos_map_make(v->arena), labels = mos_map_make(v->arena),
+                   ids = mos_map_make(v->arena), volumes = mos_map_make(v->arena);
+    const struct mos_region_plan *a;
+    char id[37];
+    for (size_t i = 0; i < v->m->regions.count && !mos_findings_full(v->list); i++) {
+        const struct mos_region_plan *r = region(v, i);
+        const struct mos_value *volume = volume_label(r);
+        if (r->copy)
+            continue;
+        if (r->number && (a = had_by(&numbers, mos_printf(v->arena, "%u", r->number), r)))
+            repeated(v, "number", a->def->number->text, a->def->number->place,
+                     r->def->number->place);
+        if (r->number && (a = had_by(&labels, r->label, r)))
+            repeated(v, "partition name", a->label, label_place(a), label_place(r));
+        mos_uuid_text(r->id, id);
+        if (mos_has(r->def->id) && (a = had_by(&ids, mos_strdup(v->arena, id), r)))
+            repeated(v, "identifier", a->def->id->text, a->def->id->place, r->def->id->place);
+        if (volume && (a = had_by(&volumes, volume->text, r)))
+            repeated(v, "volume label", volume->text, volume_label(a)->place, volume->place);
+    }
 }
 
 static bool is_rest(const struct mos_region_plan *r) {

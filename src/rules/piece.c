@@ -50,18 +50,17 @@ static void check_pins(const struct mos_plan *plan) {
     mos_finding_try(list, f, "mosaicum pin");
 }
 
-static bool states_license(const struct mos_piece *d) {
-    return d->license != NULL;
+/* They are asked for where somebody has begun to state them, and of what leaves the house. */
+static bool wants_licenses(const struct mos_plan *plan) {
+    bool begun = plan->board->field;
+    for (size_t i = 0; i < plan->pieces.count && !begun; i++)
+        begun = ((struct mos_piece_plan *)mos_vec_pointer(&plan->pieces, i))->def->license != NULL;
+    return begun;
 }
 
-/* Asked for where somebody has begun to state licenses, and of what leaves the house. */
 static void check_license(const struct piece_view *v) {
     const struct mos_piece *d = v->p->def;
-    bool begun = v->plan->board->field;
-    for (size_t i = 0; i < v->plan->pieces.count && !begun; i++)
-        begun =
-            states_license(((struct mos_piece_plan *)mos_vec_pointer(&v->plan->pieces, i))->def);
-    if (!begun || d->in || v->p->made || states_license(d) || d->r.broken)
+    if (d->in || v->p->made || d->license || d->r.broken)
         return;
     struct mos_finding *f =
         mos_find(v->list, MOS_RULE_PIECE_LICENSE, "Piece %s states no license.", d->r.name);
@@ -182,10 +181,12 @@ static void check_architecture(const struct piece_view *v) {
 }
 
 void mos_rule_piece(const struct mos_plan *plan) {
+    bool licenses = wants_licenses(plan);
     check_pins(plan);
     for (size_t i = 0; i < plan->pieces.count; i++) {
         struct piece_view v = {plan, mos_vec_pointer(&plan->pieces, i), &plan->ctx->findings};
-        check_license(&v);
+        if (licenses)
+            check_license(&v);
         if (!v.p->found || v.p->def->r.broken)
             continue;
         check_format(&v);
