@@ -131,13 +131,17 @@ static const char *waiver_place(struct mos_arena *arena, const struct mos_board 
     return mos_printf(arena, "%s: %.*s", p->source->shown_path, (int)n, line + at);
 }
 
-static const struct mos_waiver *waiver_for(const struct mos_board *board,
-                                           const struct mos_finding *f, const char *place) {
-    for (size_t i = 0; board && place && i < board->waivers.count; i++) {
+/* The place of a finding is worked out for waivers of its rule only: that takes its time. */
+static const struct mos_waiver *waiver_for(struct mos_arena *arena, const struct mos_board *board,
+                                           const struct mos_finding *f) {
+    const char *place = NULL;
+    for (size_t i = 0; board && i < board->waivers.count; i++) {
         const struct mos_waiver *w = board->waivers.items[i];
-        if (mos_has(w->rule) && mos_has(w->place) &&
-            strcmp(w->rule->text, mos_rule_rows[f->rule].id) == 0 &&
-            strcmp(w->place->text, place) == 0)
+        if (!mos_has(w->rule) || !mos_has(w->place) ||
+            strcmp(w->rule->text, mos_rule_rows[f->rule].id) != 0)
+            continue;
+        place = place ? place : waiver_place(arena, board, f);
+        if (place && strcmp(w->place->text, place) == 0)
             return w;
     }
     return NULL;
@@ -247,15 +251,14 @@ void run_publish(struct run_task *t, const struct mos_board *board) {
         const struct mos_finding *f = mos_vec_pointer(&list->items, i);
         if (f->rule != MOS_RULE_BOARD_OUTSIDE && !f->unparsable && is_outside(f))
             continue;
-        const char *place = waiver_place(t->arena, board, f);
-        const struct mos_waiver *w = f->unparsable ? NULL : waiver_for(board, f, place);
+        const struct mos_waiver *w = f->unparsable ? NULL : waiver_for(t->arena, board, f);
         if (w && !has_ended(&t->ctx, w) &&
             !(t->ctx.may_make && mos_rule_rows[f->rule].kind == MOS_RULE_IS_STOPS)) {
             mos_vec_push_pointer(&t->result->used_waivers, waiver_identity(t->results, w));
             continue;
         }
         struct run_finding *out = publish(t->results, f);
-        out->waiver = copied(t->results, place);
+        out->waiver = t->m->accepts ? copied(t->results, waiver_place(t->arena, board, f)) : NULL;
         mos_vec_push_pointer(&t->result->findings, out);
     }
     note_waivers(t, board);
@@ -414,7 +417,7 @@ static bool is_accepted(const struct mos_ctx *ctx, const struct mos_board *board
         return false;
     if (is_outside(f))
         return true;
-    const struct mos_waiver *w = waiver_for(board, f, waiver_place(ctx->arena, board, f));
+    const struct mos_waiver *w = waiver_for(ctx->arena, board, f);
     return w && !has_ended(ctx, w) && mos_rule_rows[f->rule].kind != MOS_RULE_IS_STOPS;
 }
 

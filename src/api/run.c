@@ -174,6 +174,7 @@ enum mosaicum_status mosaicum_accept(mosaicum *m, const char *const *selectors, 
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
     run_open_to_write(m);
+    m->accepts = true;
     enum mosaicum_status status = check(m, selectors, count);
     if (status > MOSAICUM_FINDINGS)
         return status;

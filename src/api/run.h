@@ -36,6 +36,7 @@ struct mosaicum {
     struct mos_vec not_proved;
     struct mosaicum_finding *findings;
     size_t finding_count, board_count, waived;
+    bool accepts;            /* findings become waivers: each needs its place */
     bool complete;           /* every selection of the workspace is looked at */
     struct mos_vec tables;   /* of struct mosaicum_table */
     bool damaged;            /* what was inspected is not as it should be, or differs */

@@ -181,13 +181,18 @@ static int write_mbr(struct mos_io *io, const struct mos_table_data *t) {
 
 static int write_array(struct mos_io *io, const struct mos_table_data *t, uint64_t at,
                        uint32_t *crc) {
+    size_t next = 0;
     *crc = 0;
     for (uint32_t i = 0; i < t->entries; i++) {
         uint8_t e[ENTRY_SIZE] = {0};
-        for (size_t k = 0; k < t->partitions.count; k++) {
-            const struct mos_partition *p = mos_vec_at(&t->partitions, k);
-            if (p->number == i + 1)
-                put_entry(e, p);
+        for (size_t k = 0; k < t->partitions.count; k++) { /* they are in order, as a rule */
+            const struct mos_partition *p =
+                mos_vec_at(&t->partitions, (next + k) % t->partitions.count);
+            if (p->number != i + 1)
+                continue;
+            put_entry(e, p);
+            next += k + 1;
+            break;
         }
         *crc = mos_crc32(*crc, e, sizeof e);
         int err = mos_io_write(io, e, sizeof e, at + (uint64_t)i * ENTRY_SIZE);
