@@ -245,6 +245,7 @@ static struct run_result *run_crew(mosaicum *m, const struct mos_vec *selections
             return c->results;
         }
         hands[i].shared = mos_shared_make(hands[i].results);
+        hands[i].shared.several = selections->count > 1;
         m->kept_count++;
     }
     if (selections->count > 1) /* one line of progress is for one thing */

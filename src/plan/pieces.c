@@ -1,7 +1,7 @@
 /* Step 3, first part: are the pieces there, how large are they, and what are their first bytes?
  * Archives that contain other pieces are read here (once: their index is kept by hash). */
-#include "plan/shared.h"
 #include "plan/made/made.h"
+#include "plan/shared.h"
 
 #include "base/bytes.h"
 #include "base/text.h"
@@ -86,18 +86,29 @@ static void look_at_file(struct mos_plan *plan, struct mos_piece_plan *p) {
 
 /* ---- hashing ---- */
 
+static bool known_hash(const struct mos_plan *plan, struct mos_piece_plan *p) {
+    return mos_store_known_hash(plan->ctx, p->path, p->sha256) ||
+           mos_shared_known_hash(plan->ctx, p->path, p->sha256);
+}
+
+static void keep_hash(struct mos_plan *plan, const struct mos_piece_plan *p,
+                      const struct mos_file_info *before) {
+    mos_store_keep_hash(plan->ctx, p->path, before, p->sha256);
+    mos_shared_keep_hash(plan->ctx, p->path, before, p->sha256);
+}
+
 bool mos_plan_hash(struct mos_plan *plan, struct mos_piece_plan *p) {
     struct mos_file_info info;
     if (p->hashed || !p->found || p->member)
         return true;
-    if (mos_store_known_hash(plan->ctx, p->path, p->sha256)) {
+    if (known_hash(plan, p)) {
         p->hashed = true;
         return true;
     }
     if (plan->ctx->host->info(plan->ctx->host, p->path, true, &info) ||
         !mos_hash_file(plan->ctx->host, p->path, p->sha256, plan->ctx->error))
         return mos_fail(plan->ctx->error, MOS_ERROR_SYSTEM, 0, "Cannot read %s", p->path);
-    mos_store_keep_hash(plan->ctx, p->path, &info, p->sha256);
+    keep_hash(plan, p, &info);
     p->hashed = true;
     return true;
 }
@@ -266,11 +277,21 @@ static void load_index(struct mos_plan *plan, struct mos_piece_plan *p) {
 }
 
 void mos_plan_keep_index(struct mos_plan *plan, const struct mos_piece_plan *p) {
-    struct mos_buf b = {.arena = plan->ctx->arena};
-    if (!plan->ctx->cache_folder || !p->hashed)
+    struct mos_ctx *ctx = plan->ctx;
+    struct mos_shared *shared = ctx->shared;
+    bool alone = !ctx->cache_folder; /* then it is for this run's other selections only */
+    if (!p->hashed ||
+        (alone && (!shared || !shared->several || mos_shared_index(shared, p->sha256))))
         return;
+    struct mos_arena *own = ctx->arena;
+    ctx->arena = alone ? shared->arena : own;
+    struct mos_buf b = {.arena = ctx->arena};
     mos_index_save(p->index, &b);
-    mos_store_put(plan->ctx, stored_key(plan, "index", p), b.data, b.length);
+    if (alone)
+        mos_shared_keep_index(shared, p->sha256, mos_index_load(ctx, b.data, b.length));
+    else
+        mos_store_put(ctx, stored_key(plan, "index", p), b.data, b.length);
+    ctx->arena = own;
 }
 
 /* Are these the bytes that everything else is about?  The first time they become that. */
@@ -319,7 +340,7 @@ bool mos_plan_read_archive(struct mos_plan *plan, struct mos_piece_plan *p,
         return same_bytes(plan, p, r.sha256);
     memcpy(p->sha256, r.sha256, MOS_SHA256_SIZE);
     p->hashed = true;
-    mos_store_keep_hash(plan->ctx, p->path, &r.info, p->sha256);
+    keep_hash(plan, p, &r.info);
     return true;
 }
 
@@ -359,7 +380,7 @@ static bool settle_archive(struct mos_plan *plan, struct mos_piece_plan *p) {
         return true;
     if (p->member_of && !mos_plan_hash(plan, p))
         return false;
-    if (!p->hashed && mos_store_known_hash(plan->ctx, p->path, p->sha256))
+    if (!p->hashed && known_hash(plan, p))
         p->hashed = true;
     if (p->hashed)
         load_index(plan, p);

@@ -1,12 +1,35 @@
 #include "plan/shared.h"
 
+#include "store/store.h"
+
 #include <string.h>
 
 struct mos_shared mos_shared_make(struct mos_arena *arena) {
     return (struct mos_shared){.arena = arena,
                                .indexes = mos_vec_make(arena, sizeof(struct mos_shared_index)),
                                .volumes = mos_vec_make(arena, sizeof(struct mos_shared_volume)),
+                               .hashes = mos_map_make(arena),
                                .files = mos_map_make(arena)};
+}
+
+bool mos_shared_known_hash(const struct mos_ctx *ctx, const char *path,
+                           uint8_t out[MOS_SHA256_SIZE]) {
+    const struct mos_shared_hash *x = ctx->shared ? mos_map_get(&ctx->shared->hashes, path) : NULL;
+    if (!x || !mos_store_is_still(ctx, path, &x->info))
+        return false;
+    memcpy(out, x->sha256, MOS_SHA256_SIZE);
+    return true;
+}
+
+void mos_shared_keep_hash(struct mos_ctx *ctx, const char *path, const struct mos_file_info *before,
+                          const uint8_t hash[MOS_SHA256_SIZE]) {
+    struct mos_shared *s = ctx->shared;
+    if (!s || !s->several || !mos_store_is_still(ctx, path, before))
+        return;
+    struct mos_shared_hash *x = mos_alloc(s->arena, sizeof *x);
+    x->info = *before;
+    memcpy(x->sha256, hash, MOS_SHA256_SIZE);
+    mos_map_set(&s->hashes, mos_strdup(s->arena, path), x);
 }
 
 const struct mos_shared_index *mos_shared_index(const struct mos_shared *shared,

@@ -13,12 +13,19 @@ struct mos_shared {
     struct mos_vec volumes;  /* of struct mos_shared_volume */
     size_t entries;          /* of all volumes */
     uint64_t pieces;         /* bytes of pieces that are kept */
+    bool several;            /* more selections than one will come */
+    struct mos_map hashes;   /* path -> struct mos_shared_hash *: of files, where no store knows */
     struct mos_map files;    /* key -> struct mos_kept_bytes *: of archives, see contents.c */
 };
 
 /* Nodes of all volumes together that a worker keeps, about 200 bytes each; further volumes are
  * counted anew for each selection. */
 enum { MOS_MOST_SHARED = 256 << 10 };
+
+struct mos_shared_hash {
+    struct mos_file_info info;
+    uint8_t sha256[MOS_SHA256_SIZE];
+};
 
 struct mos_shared_index {
     uint8_t sha256[MOS_SHA256_SIZE]; /* of the archive */
@@ -40,6 +47,13 @@ struct mos_kept_bytes {
 
 /* Empty; everything that is kept lives in the arena. */
 struct mos_shared mos_shared_make(struct mos_arena *arena);
+/* The hash of a file as it stands there now, kept by its path; false: it is not known, or it is
+ * another file by now. */
+bool mos_shared_known_hash(const struct mos_ctx *ctx, const char *path,
+                           uint8_t out[MOS_SHA256_SIZE]);
+/* `before` is what the file was when reading began; one that has changed is not kept. */
+void mos_shared_keep_hash(struct mos_ctx *ctx, const char *path, const struct mos_file_info *before,
+                          const uint8_t hash[MOS_SHA256_SIZE]);
 /* What is known of an archive that has this hash; NULL: nothing.  Borrowed until the next one. */
 const struct mos_shared_index *mos_shared_index(const struct mos_shared *shared,
                                                 const uint8_t sha256[MOS_SHA256_SIZE]);

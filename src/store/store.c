@@ -146,18 +146,24 @@ static bool is_fresh(const struct mos_ctx *ctx, const struct mos_file_info *info
     return ctx->host->wall_ns(ctx->host) - changed < FRESH_NS;
 }
 
+bool mos_store_is_still(const struct mos_ctx *ctx, const char *path,
+                        const struct mos_file_info *before) {
+    struct mos_file_info now;
+    uint8_t was[IDENTITY], is[IDENTITY];
+    if (ctx->host->info(ctx->host, path, true, &now))
+        return false;
+    identify(before, was);
+    identify(&now, is);
+    return memcmp(was, is, IDENTITY) == 0 && !is_fresh(ctx, &now);
+}
+
 void mos_store_keep_hash(struct mos_ctx *ctx, const char *path, const struct mos_file_info *before,
                          const uint8_t hash[MOS_SHA256_SIZE]) {
-    struct mos_file_info now;
-    uint8_t data[IDENTITY + MOS_SHA256_SIZE], check[IDENTITY];
+    uint8_t data[IDENTITY + MOS_SHA256_SIZE];
     const char *key = ctx->cache_folder ? hash_key(ctx, path) : NULL;
-    if (!key || ctx->host->info(ctx->host, path, true, &now))
+    if (!key || !mos_store_is_still(ctx, path, before))
         return;
     identify(before, data);
-    identify(&now, check);
-    if (memcmp(data, check, IDENTITY) != 0 ||
-        is_fresh(ctx, &now)) /* it changed while it was read */
-        return;
     memcpy(data + IDENTITY, hash, MOS_SHA256_SIZE);
     mos_store_put(ctx, key, data, sizeof data);
 }

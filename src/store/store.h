@@ -12,6 +12,9 @@ void mos_store_put(struct mos_ctx *ctx, const char *key, const void *data, size_
 
 /* The hash of a file that has not changed since it was stored (size, times, inode). */
 bool mos_store_known_hash(struct mos_ctx *ctx, const char *path, uint8_t out[MOS_SHA256_SIZE]);
+/* Is a file what it was, and old enough that a change would show in its times? */
+bool mos_store_is_still(const struct mos_ctx *ctx, const char *path,
+                        const struct mos_file_info *before);
 /* Remembers it; `before` is what the file was when hashing began. */
 void mos_store_keep_hash(struct mos_ctx *ctx, const char *path, const struct mos_file_info *before,
                          const uint8_t hash[MOS_SHA256_SIZE]);
