@@ -207,7 +207,9 @@ struct mos_emmc_setup {
     int64_t date;
 };
 
-/* Whatever is NULL, the language has not: a definition that asks for it is refused. */
+/* Whatever is NULL, the loader has not, or nobody knows: a definition that asks for it is refused,
+ * and no rule says a word about it.  There must be a name and one medium; `sets` where the language
+ * has `variables` or `follow`. */
 struct mos_dialect {
     const char *name;
     const char *script_file;   /* where the loader looks for it in the boot volume */
@@ -228,7 +230,8 @@ struct mos_dialect {
                             void *self);
     bool applies; /* scripts choose trees, and apply overlays */
     bool moves;   /* kernel, tree and ramdisk go to their last places; else all stays where it is */
-    const char *const *expands; /* compressions of kernels, as in "gzip"; NULL-terminated, or NULL */
+    const char *const
+        *expands; /* compressions of kernels, as in "gzip"; NULL-terminated, or NULL */
     bool parcels; /* it takes kernels out of parcels, and runs a script beside them */
     /* The commands that set up an eMMC. */
     void (*write_emmc_setup)(const struct mos_emmc_setup *setup, struct mos_buf *out);

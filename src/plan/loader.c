@@ -67,7 +67,9 @@ static void check_ways(struct mos_plan *plan, const struct mos_boot *b) {
         {b->network, d->write_network, "way to boot from a server",
          b->network ? b->network->r.key_place : via},
         {b->trees, d->applies, "way to choose trees", b->trees ? b->trees->r.key_place : via},
-        {overlay, d->applies, "way to apply overlays", overlay ? overlay->when->place : via}};
+        {overlay, d->applies, "way to apply overlays", overlay ? overlay->when->place : via},
+        {b->parcel && mos_has(b->parcel->locks), d->lock, "way to be locked",
+         b->parcel && mos_has(b->parcel->locks) ? b->parcel->locks->place : via}};
     for (size_t i = 0; i < sizeof rows / sizeof *rows; i++)
         if (rows[i].asked && !rows[i].had) {
             has_not(plan, rows[i].what, rows[i].place);
@@ -93,8 +95,44 @@ static void check_access(struct mos_plan *plan, const struct mos_system *s) {
     mos_finding_try(list, f, "loader: {dialect: %s}", mos_dialect_at(0)->name);
 }
 
+/* What is put into a loader that is locked depends on the loader. */
+static void check_lock(struct mos_plan *plan, const struct mos_boot *b) {
+    const struct mos_value *locks = b->parcel ? b->parcel->locks : NULL;
+    if (plan->dialect || !mos_has(locks))
+        return;
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_BOARD_SCHEMA, "Nobody says how loader %s is locked.", locks->text);
+    mos_finding_at(list, f, locks->place);
+    mos_finding_why(list, f, "The way is that of the loader's dialect, which is not known.");
+    mos_finding_try(list, f, "loader: {dialect: %s}", mos_dialect_at(0)->name);
+}
+
+/* What is done to a medium by commands of the loader, which this one has not. */
+static void note_commands(struct mos_plan *plan) {
+    const struct mos_dialect *d = plan->dialect;
+    const struct mos_hardware *h = plan->board->hardware;
+    for (size_t i = 0; d && h && i < h->media.count; i++) {
+        const struct mos_medium *m = h->media.items[i];
+        enum mos_medium_kind kind = mos_medium_kind_of(m->kind);
+        bool flash = kind == MOS_MEDIUM_NOR || kind == MOS_MEDIUM_NAND;
+        const char *what = m->settings && !d->write_emmc_setup ? "is ever set up"
+                           : flash && !d->write_flash_program  ? "is ever programmed"
+                                                               : NULL;
+        if (what)
+            mos_vec_push_pointer(
+                &plan->ctx->not_proved,
+                mos_printf(plan->ctx->arena,
+                           "that medium %s %s: a loader of dialect %s has no commands for it",
+                           m->r.name, what, d->name));
+    }
+}
+
 void mos_plan_loader(struct mos_plan *plan) {
     find_dialect(plan);
+    note_commands(plan);
+    if (plan->board->boot)
+        check_lock(plan, plan->board->boot);
     if (plan->board->system)
         check_access(plan, plan->board->system);
     if (plan->dialect && plan->board->boot)

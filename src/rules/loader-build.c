@@ -7,10 +7,10 @@
 static const struct mos_setting *left_out(const struct mos_plan *plan,
                                           const struct mos_loader_command *list, const char *name,
                                           const char **symbol) {
-    while (list->name && strcmp(list->name, name) != 0)
+    while (list && list->name && strcmp(list->name, name) != 0)
         list++;
-    const struct mos_setting *s = list->name ? mos_plan_loader_symbol(plan, list->symbol) : NULL;
-    *symbol = list->symbol;
+    *symbol = list ? list->symbol : NULL;
+    const struct mos_setting *s = mos_plan_loader_symbol(plan, *symbol);
     return s && strcmp(s->value, "y") != 0 ? s : NULL; /* not mentioned: not known */
 }
 

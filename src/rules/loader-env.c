@@ -65,7 +65,7 @@ static const struct mos_fill *file_of(const struct mos_plan *plan,
 static const struct mos_setting *kept_elsewhere(const struct layout_view *v, enum mos_keeping kind,
                                                 const char *files, const char **where) {
     const struct mos_setting *other = NULL;
-    for (const struct mos_loader_keeping *k = v->plan->dialect->keepings; k->symbol; k++) {
+    for (const struct mos_loader_keeping *k = v->plan->dialect->keepings; k && k->symbol; k++) {
         const struct mos_setting *s = loader_fact(v->plan, k->symbol);
         if (!loader_is_on(s))
             continue;

@@ -103,6 +103,8 @@ static void what_it_has_not_is_refused(void) {
         {"s/via: script/via: script\\n  tries: 3/", "board.schema", "way to count starts"},
         {"s/via: script/via: script\\n  network: {automatic: yes}/", "board.schema",
          "way to boot from a server"},
+        {"s/via: script/via: script\\n  parcel: {locks: kernel, key: keys\\/k.pem}/",
+         "board.schema", "way to be locked"},
         {"s/dialect: lantern/dialect: lamp/", "board.schema", "u-boot, lantern"},
         {"/dialect: lantern/d", "board.schema", "in which form environment main is stored"},
         {"s/LANTERN_BRING: y/LANTERN_BRING: n/", "loader.command-missing", "What is bring?"},

@@ -39,15 +39,8 @@ static void wrap_script(const struct mos_boot_script *script, const char *text, 
     mos_buf_add(out, text, length);
 }
 
-static bool sets(const char *name) {
-    (void)name;
-    return false;
-}
-
 static const struct mos_loader_command commands[] = {
     {"bring", "CONFIG_LANTERN_BRING"}, {"leave", "CONFIG_LANTERN_LEAVE"}, {NULL, NULL}};
-static const struct mos_loader_command none[] = {{NULL, NULL}};
-static const struct mos_loader_keeping keepings[] = {{NULL, MOS_KEEPS_NOWHERE, NULL, NULL}};
 static const struct mos_loader_verb verbs[] = {
     {"bring", 3, 0, 2}, {"leave", 0, 1, 0}, {NULL, 0, 0, 0}};
 static const struct mos_dialect_volume volumes[] = {
@@ -63,16 +56,11 @@ const struct mos_dialect mos_dialect_lantern = {
     .write_script = write_script,
     .wrap_script = wrap_script,
     .stored = &lantern_stored,
-    .language = {.sets = sets, .verbs = verbs},
+    .language = {.verbs = verbs},
     .starts = {[MOS_KERNEL_IMAGE] = "leave"},
     .ways = {.file = brings},
     .unknown = {"What is ", "?"},
     .commands = commands,
-    .forms = none,
-    .storage = none,
-    .first_storage = none,
-    .processors = none,
-    .keepings = keepings,
     .volumes = volumes,
     .media = media,
     .simulated = &lantern_simulated,
