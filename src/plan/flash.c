@@ -107,15 +107,23 @@ static void put_cell(struct mos_dt *dt, struct mos_dt_node *node, const char *na
     mos_dt_set(dt, node, name, raw, 4);
 }
 
-static void add_region(struct mos_dt *dt, struct mos_dt_node *list,
+/* A number of one or two cells. */
+static size_t put_number(uint8_t *to, unsigned cells, uint64_t value) {
+    assert(cells == 2 || value <= UINT32_MAX);
+    if (cells == 2)
+        mos_put_be32(to, (uint32_t)(value >> 32));
+    mos_put_be32(to + 4 * (cells - 1), (uint32_t)value);
+    return 4 * cells;
+}
+
+static void add_region(struct mos_dt *dt, struct mos_dt_node *list, unsigned cells,
                        const struct mos_region_plan *r) {
-    uint8_t *reg = mos_alloc(dt->arena, 8);
+    uint8_t *reg = mos_alloc(dt->arena, 16);
     struct mos_dt_node *n = mos_dt_add_node(
         dt, list, mos_printf(dt->arena, "partition@%llx", (unsigned long long)r->start));
     mos_dt_set_text(dt, n, "label", r->label);
-    mos_put_be32(reg, (uint32_t)r->start);
-    mos_put_be32(reg + 4, (uint32_t)r->length);
-    mos_dt_set(dt, n, "reg", reg, 8);
+    size_t at = put_number(reg, cells, r->start);
+    mos_dt_set(dt, n, "reg", reg, at + put_number(reg + at, cells, r->length));
     if (keeps(r))
         mos_dt_set(dt, n, "read-only", "", 0);
 }
@@ -125,14 +133,15 @@ void mos_plan_tell_flash(struct mos_plan *plan, struct mos_dt *dt) {
     for (size_t i = 0; i < plan->media.count; i++) {
         const struct mos_medium_plan *m = mos_vec_pointer(&plan->media, i);
         struct mos_dt_node *chip = mos_plan_is_flash(m) ? chip_node(dt, m) : NULL;
-        if (!chip || mos_plan_flash_node(dt, m) || m->size > UINT32_MAX)
+        if (!chip || mos_plan_flash_node(dt, m))
             continue;
         struct mos_vec regions = mos_plan_by_place(plan, m);
         struct mos_dt_node *list = mos_dt_add_node(dt, chip, "partitions");
         mos_dt_set_text(dt, list, "compatible", "fixed-partitions");
-        put_cell(dt, list, "#address-cells", 1);
-        put_cell(dt, list, "#size-cells", 1);
+        unsigned cells = m->size > UINT32_MAX ? 2 : 1;
+        put_cell(dt, list, "#address-cells", cells);
+        put_cell(dt, list, "#size-cells", cells);
         for (size_t k = 0; k < regions.count; k++)
-            add_region(dt, list, mos_vec_pointer(&regions, k));
+            add_region(dt, list, cells, mos_vec_pointer(&regions, k));
     }
 }

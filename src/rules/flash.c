@@ -33,10 +33,25 @@ static void check_blocks(const struct layout_view *v) {
 
 /* ---- the tree ---- */
 
-static bool same_place(const struct mos_dt_node *n, const struct mos_region_plan *r) {
+/* Where a partition's node says that it is: numbers of one or two cells each, as its parent states
+ * (where it does not, as their length tells).  false: it does not say so. */
+static bool stated_span(const struct mos_dt_node *n, uint64_t *start, uint64_t *length) {
     const struct mos_dt_property *reg = mos_dt_property(n, "reg");
-    return reg && reg->length == 8 && mos_be32(reg->data) == r->start &&
-           mos_be32(reg->data + 4) == r->length;
+    uint32_t a, s, usual = reg && reg->length == 16 ? 2 : 1;
+    if (!mos_dt_cell(n->parent, "#address-cells", &a))
+        a = usual;
+    if (!mos_dt_cell(n->parent, "#size-cells", &s))
+        s = usual;
+    if (!reg || a < 1 || a > 2 || s < 1 || s > 2 || reg->length != 4 * (size_t)(a + s))
+        return false;
+    *start = a == 2 ? mos_be64(reg->data) : mos_be32(reg->data);
+    *length = s == 2 ? mos_be64(reg->data + 4 * (size_t)a) : mos_be32(reg->data + 4 * (size_t)a);
+    return true;
+}
+
+static bool same_place(const struct mos_dt_node *n, const struct mos_region_plan *r) {
+    uint64_t start, length;
+    return stated_span(n, &start, &length) && start == r->start && length == r->length;
 }
 
 static const char *label_of(const struct mos_dt_node *n) {
@@ -47,8 +62,8 @@ static const char *label_of(const struct mos_dt_node *n) {
 static void differs(const struct layout_view *v, const struct mos_dt_node *n,
                     const struct mos_region_plan *r) {
     const struct mos_dt_property *reg = mos_dt_property(n, "reg");
-    uint64_t at = reg && reg->length == 8 ? mos_be32(reg->data) : 0,
-             length = reg && reg->length == 8 ? mos_be32(reg->data + 4) : 0;
+    uint64_t at = 0, length = 0;
+    stated_span(n, &at, &length);
     struct mos_finding *f = mos_find(v->list, MOS_RULE_TREE_FLASH_DIFFERS,
                                      "The tree has %s of %s at %s, the layout at %s.", label_of(n),
                                      v->m->name, mos_span_text(v->arena, at, at + length),

@@ -227,6 +227,63 @@ static void no_region_is_left_out(void) {
     CU_ASSERT(placed > FORMS / 3 && said > FORMS / 3);
 }
 
-SUITE(plan_suite, {"no region is left out", no_region_is_left_out},
+/* Partitions of a flash in a tree: written in as many cells as its size takes, and read in as many
+ * as they were written in. */
+static void flash_partitions_take_the_cells_they_need(void) {
+    static const struct {
+        const char *size, *at; /* of the flash, and of its second region */
+        uint64_t start;
+        unsigned cells;
+    } cases[] = {{"1 GiB", "512 MiB", 512ull << 20, 1},
+                 {"4 GiB", "3 GiB", 3ull << 30, 2},
+                 {"8 GiB", "6 GiB", 6ull << 30, 2}};
+    const char *w = keep(test_folder("cells"));
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++)
+        for (int stated = 0; stated < 3; stated++) { /* not at all; rightly; wrongly */
+            struct core c;
+            uint32_t cells = 0;
+            uint64_t start = cases[i].start + (stated == 2 ? 1 << 20 : 0);
+            core_start(&c);
+            struct mos_buf tree = {.arena = c.ctx.arena};
+            mos_buf_text(&tree, "/dts-v1/;\n/ { flash@0 { reg = <0>; ");
+            if (stated)
+                mos_buf_printf(&tree,
+                               "partitions { compatible = \"fixed-partitions\"; #address-cells = "
+                               "<2>; #size-cells = <1>; a@0 { label = \"a\"; reg = <0 0 0x200000>; "
+                               "}; b@1 { label = \"b\"; reg = <%u %u 0x200000>; }; };",
+                               (unsigned)(start >> 32), (unsigned)start);
+            mos_buf_text(&tree, " }; };\n");
+            write_text(path_in(w, "t.dts"), mos_buf_string(&tree));
+            struct mos_plan *plan = plan_in(
+                &c, w,
+                mos_printf(
+                    c.ctx.arena,
+                    "mosaicum: 1\nboard: curlew\nhardware: {cpu: arm, media: {flash: {kind: "
+                    "nand, size: %s, erase: 128 KiB, node: /flash@0}}}\ntree: {blobs: {main: "
+                    "t.dts}}\nlayout: {flash: {regions: {a: {at: 0 B, size: 2 MiB}, b: {at: "
+                    "%s, size: 2 MiB}}}}\n",
+                    cases[i].size, cases[i].at));
+            const struct mos_blob_plan *blob = mos_vec_pointer(&plan->blobs, 0);
+            CU_ASSERT_EQUAL(count_rule(&c, MOS_RULE_TREE_FLASH_DIFFERS), stated == 2);
+            const struct mos_dt_node *list = mos_dt_find(blob->tree, "/flash@0/partitions");
+            const struct mos_dt_node *second =
+                list && list->first_child ? list->first_child->next : NULL;
+            CU_ASSERT_PTR_NOT_NULL_FATAL(second);
+            const struct mos_dt_property *reg = mos_dt_property(second, "reg");
+            CU_ASSERT(mos_dt_cell(list, "#address-cells", &cells));
+            if (!stated) {
+                CU_ASSERT_EQUAL(cells, cases[i].cells);
+                CU_ASSERT_EQUAL(reg->length, 8 * (size_t)cells);
+                CU_ASSERT_EQUAL(cells == 2 ? mos_be64(reg->data) : mos_be32(reg->data), start);
+                CU_ASSERT_EQUAL(cells == 2 ? mos_be64(reg->data + 8) : mos_be32(reg->data + 4),
+                                2 << 20);
+            }
+            core_end(&c);
+        }
+}
+
+SUITE(plan_suite,
+      {"flash partitions take the cells they need", flash_partitions_take_the_cells_they_need},
+      {"no region is left out", no_region_is_left_out},
       {"random layouts", random_layouts_are_sound}, {"identities", identities_are_derived},
       {"one cause, one finding", one_cause_has_one_finding});
