@@ -164,13 +164,25 @@ static void put_header(uint8_t *h, const struct mos_table_data *t, uint64_t lba,
     mos_put_le32(h + AT_HEADER_CRC, mos_crc32(0, h, HEADER_SIZE));
 }
 
-/* The protective MBR (5.2.3): one entry of type 0xee over the whole medium. */
+/* The protective MBR (5.2.3): one entry of type 0xee over the whole medium.  Boot code before the
+ * entries stays, and so do the entries of an MBR that protects this table and lists more. */
 static int write_mbr(struct mos_io *io, const struct mos_table_data *t) {
-    uint8_t mbr[512] = {0};
-    uint8_t *e = mbr + 446;
+    enum { ENTRIES = 446, EACH = 16, TYPE = 4 };
+    uint8_t mbr[512], *e = mbr + ENTRIES;
+    int err = mos_io_read(io, mbr, sizeof mbr, 0);
+    if (err)
+        return err;
+    bool protects = false, more = false;
+    for (size_t i = 0; i < 4 && mbr[510] == 0x55 && mbr[511] == 0xaa; i++) {
+        protects |= e[i * EACH + TYPE] == 0xee;
+        more |= e[i * EACH + TYPE] && e[i * EACH + TYPE] != 0xee;
+    }
+    if (protects && more)
+        return 0;
     uint64_t last = t->medium_size / t->sector - 1;
+    memset(e, 0, 4 * EACH);
     e[2] = 2; /* starting CHS 0x000200 */
-    e[4] = 0xee;
+    e[TYPE] = 0xee;
     e[5] = e[6] = e[7] = 0xff;
     mos_put_le32(e + 8, 1);
     mos_put_le32(e + 12, (uint32_t)mos_min(last, UINT32_MAX));
@@ -202,23 +214,35 @@ static int write_array(struct mos_io *io, const struct mos_table_data *t, uint64
     return 0;
 }
 
+/* Where the two arrays of entries lie, in sectors; false: the medium is too small for them.  A last
+ * sector that is not whole belongs to nobody. */
+static bool place_arrays(const struct mos_table_data *t, uint64_t *first, uint64_t *second) {
+    uint64_t last = t->medium_size / t->sector - 1, array = entry_sectors(t->sector, t->entries);
+    *first = t->entries_at ? t->entries_at / t->sector : 2;
+    if (!array || *first < 2 || *first > last || 2 * array > last - *first)
+        return false;
+    *second = last - array;
+    return true;
+}
+
 static int gpt_write(struct mos_io *io, const struct mos_table_data *t) {
-    assert(t->sector <= LARGEST_SECTOR && t->medium_size % t->sector == 0);
+    assert(t->sector && t->sector <= LARGEST_SECTOR);
+    uint64_t first, second;
+    if (t->medium_size < 8 * (uint64_t)t->sector || !place_arrays(t, &first, &second))
+        return ENOSPC;
     uint64_t last = t->medium_size / t->sector - 1;
-    uint64_t array = entry_sectors(t->sector, t->entries);
-    uint64_t entries = t->entries_at ? t->entries_at / t->sector : 2;
     uint32_t crc;
     uint8_t h[LARGEST_SECTOR];
     int e = write_mbr(io, t);
     if (!e)
-        e = write_array(io, t, entries * t->sector, &crc);
+        e = write_array(io, t, first * t->sector, &crc);
     if (!e)
-        e = write_array(io, t, (last - array) * t->sector, &crc);
+        e = write_array(io, t, second * t->sector, &crc);
     if (e)
         return e;
-    put_header(h, t, 1, last, entries, crc);
+    put_header(h, t, 1, last, first, crc);
     e = mos_io_write(io, h, t->sector, t->sector);
-    put_header(h, t, last, 1, last - array, crc);
+    put_header(h, t, last, 1, second, crc);
     return e ? e : mos_io_write(io, h, t->sector, last * t->sector);
 }
 
@@ -319,6 +343,59 @@ static bool read_entries(struct gpt_reader *r, const uint8_t *h, const char *whi
     return true;
 }
 
+/* Is there nothing but what remains of a table at `lba`?  Slots that nobody uses must be empty:
+ * where they are not, somebody has put a loader there.  From sector `own` on the backup lay. */
+static bool only_entries(struct gpt_reader *r, const struct mos_table_data *t, uint64_t lba,
+                         uint64_t own) {
+    uint8_t *array = mos_alloc_array(r->arena, t->entries, ENTRY_SIZE);
+    if (mos_io_read(r->io, array, (size_t)t->entries * ENTRY_SIZE, lba * t->sector))
+        return false;
+    for (size_t i = 0; i < t->partitions.count; i++) {
+        const struct mos_partition *p = mos_vec_at(&t->partitions, i);
+        memset(array + (size_t)(p->number - 1) * ENTRY_SIZE, 0, ENTRY_SIZE);
+    }
+    uint64_t theirs = own > lba ? (own - lba) * t->sector : 0;
+    for (size_t i = 0; i < (size_t)t->entries * ENTRY_SIZE && i < theirs; i++)
+        if (array[i])
+            return false;
+    return true;
+}
+
+/* Of a table that was read from its backup: the primary entries may lie right before the usable
+ * sectors instead of in the usual place.  They do when they are found there alone. */
+static void find_entries(struct gpt_reader *r, const uint8_t *backup, struct mos_table_data *t) {
+    size_t length = (size_t)t->entries * ENTRY_SIZE;
+    uint64_t array = entry_sectors(t->sector, t->entries),
+             moved = t->first_usable > array + 2 ? t->first_usable - array : 2;
+    const uint64_t places[] = {2, moved};
+    uint8_t *bytes = mos_alloc_array(r->arena, t->entries, ENTRY_SIZE);
+    for (size_t i = 0; i < 2; i++) {
+        if (places[i] > t->medium_size / t->sector ||
+            mos_io_read(r->io, bytes, length, places[i] * t->sector) ||
+            mos_crc32(0, bytes, length) != mos_le32(backup + AT_ENTRIES_CRC))
+            continue;
+        t->entries_at = i ? places[i] * t->sector : 0;
+        return;
+    }
+}
+
+/* Both copies may be written when that overwrites nothing else; `backup` is where its header is, or
+ * was before the medium was cut. */
+static bool may_be_written(struct gpt_reader *r, struct mos_table_data *t, uint64_t backup) {
+    uint64_t first, second, array = entry_sectors(t->sector, t->entries);
+    if (!place_arrays(t, &first, &second) || !only_entries(r, t, first, UINT64_MAX) ||
+        !only_entries(r, t, second, backup > second ? backup - array : UINT64_MAX))
+        return false;
+    for (size_t i = 0; i < t->partitions.count; i++) {
+        const struct mos_partition *p = mos_vec_at(&t->partitions, i);
+        if (p->first_lba < 2 || p->last_lba >= second ||
+            (p->first_lba < first + array && p->last_lba >= first))
+            return false;
+    }
+    t->last_usable = mos_min(t->last_usable, second - 1); /* of a medium that was cut */
+    return true;
+}
+
 static bool try_sector(struct gpt_reader *r, struct mos_table_data *out) {
     uint8_t first[LARGEST_SECTOR], backup[LARGEST_SECTOR];
     if (r->io->size < 8 * (uint64_t)r->sector)
@@ -347,7 +424,8 @@ static bool try_sector(struct gpt_reader *r, struct mos_table_data *out) {
     before = r->problems->count;
     out->partitions = mos_vec_make(r->arena, sizeof(struct mos_partition));
     bool read = good && read_entries(r, first, "primary", out);
-    if (!read && spare) {
+    bool from_backup = !read && spare;
+    if (from_backup) {
         out->partitions.count = 0;
         out->mendable = true;
         before = r->problems->count;
@@ -355,7 +433,13 @@ static bool try_sector(struct gpt_reader *r, struct mos_table_data *out) {
     }
     uint32_t size = mos_le32((good ? first : backup) + AT_ENTRY_SIZE);
     /* what is wrong with the partitions themselves no second writing mends */
-    out->mendable = out->mendable && r->problems->count == before && size == ENTRY_SIZE;
+    out->mendable = out->mendable && read && r->problems->count == before && size == ENTRY_SIZE;
+    if (out->mendable && from_backup)
+        find_entries(r, backup, out);
+    if (out->mendable && !may_be_written(r, out, other)) {
+        out->mendable = false;
+        problem(r, "The GPT cannot be mended: something else lies where its copies belong.");
+    }
     return read;
 }
 

@@ -16,7 +16,7 @@ struct mos_partition {
 
 struct mos_table_data {
     uint32_t sector;      /* bytes */
-    uint64_t medium_size; /* bytes, a multiple of the sector */
+    uint64_t medium_size; /* bytes; what is more than whole sectors is nobody's */
     uint32_t entries;     /* slots of the table */
     uint64_t entries_at;  /* bytes; 0: the usual place */
     bool mendable;        /* read: one copy is damaged or differs, writing it again mends that */

@@ -64,6 +64,77 @@ static void tables_go_round(void) {
     }
 }
 
+/* A table is mended only where that overwrites nothing but a table: media that were cut anywhere,
+ * with entries in their usual place and moved ones, a loader at 8 KiB, boot code and other entries
+ * in the MBR, and either copy destroyed.  What is mended is sound, and all else stays byte for
+ * byte. */
+static void mending_overwrites_nothing(void) {
+    enum { SECTOR = 512, ARRAY = 32 * SECTOR, LOADER = 8192, MOVED = 64 * 1024 };
+    unsigned mended = 0, refused = 0;
+    for (unsigned k = 0; k < 2 * 2 * 2 * 3 * 48; k++) {
+        bool moved = k & 1, loader = k & 2, hybrid = k & 4;
+        unsigned damage = k / 8 % 3, cut = k / 24 * 397; /* none, header, header and entries */
+        struct core c;
+        core_start(&c);
+        uint8_t *bytes = calloc(1, SIZE), *was = calloc(1, SIZE);
+        struct mos_io io = mos_io_memory(c.ctx.arena, bytes, SIZE);
+        struct mos_table_data t = example(&c, SECTOR, 128), again;
+        struct mos_vec problems = mos_vec_make(c.ctx.arena, sizeof(char *));
+        if (moved) {
+            t.entries_at = MOVED;
+            t.first_usable = (MOVED + ARRAY) / SECTOR;
+            for (unsigned i = 0; i < 3; i++) {
+                struct mos_partition *p = mos_vec_at(&t.partitions, i);
+                p->first_lba += MOVED / SECTOR, p->last_lba += MOVED / SECTOR;
+            }
+        }
+        struct mos_partition *end = mos_vec_at(&t.partitions, 2);
+        end->last_lba = t.last_usable - 10;
+        CU_ASSERT_EQUAL(mos_table_gpt.write(&io, &t), 0);
+        memset(bytes, 0xc5, 440);
+        if (hybrid)
+            bytes[446 + 16 + 4] = 0x0c;
+        if (loader)
+            memset(bytes + LOADER, 0x1d, 9000);
+        memset(bytes + end->first_lba * SECTOR, k / 24 & 1 ? 0x77 : 0,
+               (end->last_lba + 1 - end->first_lba) * SECTOR);
+        if (damage)
+            bytes[SECTOR + 60] ^= 4;
+        if (damage == 2)
+            bytes[(moved ? MOVED : 2 * SECTOR) + 70] ^= 4;
+        io.size = SIZE - cut;
+        memcpy(was, bytes, SIZE);
+        bool read = mos_table_gpt.read(&io, c.ctx.arena, &again, &problems);
+        if (read && again.mendable) {
+            uint64_t whole = io.size / SECTOR * SECTOR, second = whole - SECTOR - ARRAY,
+                     first = again.entries_at ? again.entries_at : 2 * SECTOR;
+            CU_ASSERT(first == (moved ? MOVED : 2 * SECTOR) || (damage == 2 && !loader));
+            mended++;
+            CU_ASSERT_EQUAL_FATAL(mos_table_gpt.write(&io, &again), 0);
+            CU_ASSERT_EQUAL(memcmp(bytes, was, 446), 0);
+            CU_ASSERT(!hybrid || memcmp(bytes, was, SECTOR) == 0);
+            CU_ASSERT_EQUAL(memcmp(bytes + 1024, was + 1024, first - 1024), 0);
+            CU_ASSERT_EQUAL(
+                memcmp(bytes + first + ARRAY, was + first + ARRAY, second - first - ARRAY), 0);
+            CU_ASSERT_EQUAL(memcmp(bytes + whole, was + whole, SIZE - whole), 0);
+            problems.count = 0;
+            CU_ASSERT(mos_table_gpt.read(&io, c.ctx.arena, &again, &problems));
+            CU_ASSERT_EQUAL(problems.count, 0);
+            CU_ASSERT_EQUAL(again.partitions.count, 3);
+            CU_ASSERT(again.last_usable < second / SECTOR);
+        } else if (read && problems.count) {
+            refused++;
+            CU_ASSERT_STRING_EQUAL(
+                mos_vec_pointer(&problems, problems.count - 1),
+                "The GPT cannot be mended: something else lies where its copies belong.");
+        }
+        free(bytes);
+        free(was);
+        core_end(&c);
+    }
+    CU_ASSERT(mended > 50 && refused > 50);
+}
+
 /* One wrong byte anywhere in the table's sums is noticed, and the backup still gives the table. */
 static void damage_is_noticed(void) {
     static const size_t places[] = {512,      512 + 16, 512 + 24, 512 + 40,
@@ -365,6 +436,7 @@ static void mistakes_in_tables_are_told(void) {
 }
 
 SUITE(disk_suite, {"mistakes in tables are told", mistakes_in_tables_are_told},
+      {"mending overwrites nothing", mending_overwrites_nothing},
       {"any GPT, or none", any_gpt_or_none}, {"any MBR, or none", any_mbr_or_none},
       {"tables go round", tables_go_round}, {"classic tables go round", classic_tables_go_round},
       {"damage", damage_is_noticed}, {"failed writes", every_failed_write_is_told},
