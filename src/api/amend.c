@@ -21,7 +21,7 @@ struct change {
 
 struct amend {
     mosaicum *m;
-    struct survey s;
+    struct survey s, made; /* of the image that is there, and of the new one */
     const char *to, *part;
     int file;
     struct mos_io io;       /* of the new image */
@@ -263,17 +263,25 @@ static bool mend_table(struct amend *a) {
     return true;
 }
 
-/* What was made is looked at as any image: nothing may be worse than it was. */
+static bool was_there(const struct amend *a, const char *problem) {
+    for (size_t i = 0; i < a->s.problems.count; i++)
+        if (strcmp(mos_vec_pointer(&a->s.problems, i), problem) == 0)
+            return true;
+    return false;
+}
+
+/* What was made is looked at as any image: nothing may be wrong that was right before. */
 static bool look_again(struct amend *a) {
-    struct survey again;
-    if (!survey_open(a->m, a->part, &again))
+    if (!survey_open(a->m, a->part, &a->made))
         return false;
-    bool good = again.problems.count <= a->s.problems.count;
-    if (!good)
-        mos_fail(&a->m->error, MOS_ERROR_SYSTEM, 0, "The changed image is not sound: %s",
-                 (const char *)mos_vec_pointer(&again.problems, again.problems.count - 1));
-    survey_close(&again);
-    return good;
+    survey_note_trouble(&a->made, &a->made.problems);
+    const char *new = NULL;
+    for (size_t i = 0; i < a->made.problems.count && !new; i++)
+        if (!was_there(a, mos_vec_pointer(&a->made.problems, i)))
+            new = mos_vec_pointer(&a->made.problems, i);
+    survey_close(&a->made);
+    return !new ||
+           mos_fail(&a->m->error, MOS_ERROR_SYSTEM, 0, "The changed image is not sound: %s", new);
 }
 
 static bool make(struct amend *a) {
@@ -308,6 +316,7 @@ static void amend(struct amend *a, const char *const *changes, size_t count) {
     a->report.table.title =
         mos_printf(a->m->arena, "%s, %s", a->to, mos_size_text(a->m->arena, a->s.io.size));
     report_end(a->m, &a->report);
+    survey_report_problems(&a->made); /* what was wrong before, and still is */
 }
 
 enum mosaicum_status mosaicum_amend(mosaicum *m, const char *image, const char *const *changes,

@@ -164,25 +164,32 @@ static void put_header(uint8_t *h, const struct mos_table_data *t, uint64_t lba,
     mos_put_le32(h + AT_HEADER_CRC, mos_crc32(0, h, HEADER_SIZE));
 }
 
-/* The protective MBR (5.2.3): one entry of type 0xee over the whole medium.  Boot code before the
- * entries stays, and so do the entries of an MBR that protects this table and lists more. */
+enum { AT_MBR_ENTRIES = 446, MBR_ENTRY = 16, MBR_ENTRIES = 4, AT_MBR_TYPE = 4, PROTECTS = 0xee };
+
+/* Which entries an MBR has: one that protects a GPT, others. */
+static void look_at_mbr(const uint8_t mbr[512], bool *protects, bool *others) {
+    *protects = *others = false;
+    for (size_t i = 0; i < MBR_ENTRIES && mbr[510] == 0x55 && mbr[511] == 0xaa; i++) {
+        uint8_t type = mbr[AT_MBR_ENTRIES + i * MBR_ENTRY + AT_MBR_TYPE];
+        *(type == PROTECTS ? protects : others) |= type != 0;
+    }
+}
+
+/* The protective MBR (5.2.3): one entry over the whole medium.  Boot code before the entries stays,
+ * and so do the entries of an MBR that protects this table and lists more. */
 static int write_mbr(struct mos_io *io, const struct mos_table_data *t) {
-    enum { ENTRIES = 446, EACH = 16, TYPE = 4 };
-    uint8_t mbr[512], *e = mbr + ENTRIES;
+    uint8_t mbr[512], *e = mbr + AT_MBR_ENTRIES;
+    bool protects, others;
     int err = mos_io_read(io, mbr, sizeof mbr, 0);
     if (err)
         return err;
-    bool protects = false, more = false;
-    for (size_t i = 0; i < 4 && mbr[510] == 0x55 && mbr[511] == 0xaa; i++) {
-        protects |= e[i * EACH + TYPE] == 0xee;
-        more |= e[i * EACH + TYPE] && e[i * EACH + TYPE] != 0xee;
-    }
-    if (protects && more)
+    look_at_mbr(mbr, &protects, &others);
+    if (protects && others)
         return 0;
     uint64_t last = t->medium_size / t->sector - 1;
-    memset(e, 0, 4 * EACH);
+    memset(e, 0, MBR_ENTRIES * MBR_ENTRY);
     e[2] = 2; /* starting CHS 0x000200 */
-    e[TYPE] = 0xee;
+    e[AT_MBR_TYPE] = PROTECTS;
     e[5] = e[6] = e[7] = 0xff;
     mos_put_le32(e + 8, 1);
     mos_put_le32(e + 12, (uint32_t)mos_min(last, UINT32_MAX));
@@ -253,6 +260,7 @@ struct gpt_reader {
     struct mos_arena *arena;
     struct mos_vec *problems;
     uint32_t sector;
+    const uint8_t *entries; /* of the copy that was read, as they lie there */
 };
 
 static void problem(struct gpt_reader *r, const char *text) {
@@ -319,22 +327,34 @@ static void read_entry(struct gpt_reader *r, const uint8_t *e, unsigned number,
     }
 }
 
-static bool read_entries(struct gpt_reader *r, const uint8_t *h, const char *which,
-                         struct mos_table_data *out) {
+/* The entries that a header tells of, if their sum is right; NULL: they are not, and it is said. */
+static const uint8_t *sound_entries(struct gpt_reader *r, const uint8_t *h, const char *which) {
     uint32_t count = mos_le32(h + AT_ENTRY_COUNT), size = mos_le32(h + AT_ENTRY_SIZE);
-    uint64_t lba = mos_le64(h + AT_ENTRIES_LBA), at;
+    uint64_t at;
     uint8_t *array = mos_alloc_array(r->arena, count, size);
-    if (!mos_mul(lba, r->sector, &at) || mos_io_read(r->io, array, (size_t)count * size, at)) {
+    if (!mos_mul(mos_le64(h + AT_ENTRIES_LBA), r->sector, &at) ||
+        mos_io_read(r->io, array, (size_t)count * size, at)) {
         problem(r, mos_printf(r->arena, "The %s GPT entries cannot be read.", which));
-        return false;
+        return NULL;
     }
     if (mos_crc32(0, array, (size_t)count * size) != mos_le32(h + AT_ENTRIES_CRC)) {
         problem(r, mos_printf(r->arena, "The sum of the %s GPT entries is wrong.", which));
-        return false;
+        return NULL;
     }
+    return array;
+}
+
+static bool read_entries(struct gpt_reader *r, const uint8_t *h, const char *which,
+                         struct mos_table_data *out) {
+    uint32_t count = mos_le32(h + AT_ENTRY_COUNT), size = mos_le32(h + AT_ENTRY_SIZE);
+    uint64_t lba = mos_le64(h + AT_ENTRIES_LBA);
+    const uint8_t *array = sound_entries(r, h, which);
+    if (!array)
+        return false;
+    r->entries = array;
     out->entries = count;
     if (lba != 2 && which[0] == 'p')
-        out->entries_at = at;
+        out->entries_at = lba * r->sector;
     out->first_usable = mos_le64(h + AT_FIRST_USABLE);
     out->last_usable = mos_le64(h + AT_LAST_USABLE);
     put_guid(out->id, h + AT_DISK_GUID);
@@ -343,48 +363,77 @@ static bool read_entries(struct gpt_reader *r, const uint8_t *h, const char *whi
     return true;
 }
 
-/* Is there nothing but what remains of a table at `lba`?  Slots that nobody uses must be empty:
- * where they are not, somebody has put a loader there.  From sector `own` on the backup lay. */
-static bool only_entries(struct gpt_reader *r, const struct mos_table_data *t, uint64_t lba,
-                         uint64_t own) {
-    uint8_t *array = mos_alloc_array(r->arena, t->entries, ENTRY_SIZE);
-    if (mos_io_read(r->io, array, (size_t)t->entries * ENTRY_SIZE, lba * t->sector))
+/* Is this what remains of slot `i`?  A used one still has its type or its own identifier. */
+static bool is_slot(const struct gpt_reader *r, const struct mos_table_data *t, const uint8_t *e,
+                    uint64_t i) {
+    static const uint8_t unused[16];
+    if (i >= t->entries)
         return false;
-    for (size_t i = 0; i < t->partitions.count; i++) {
-        const struct mos_partition *p = mos_vec_at(&t->partitions, i);
-        memset(array + (size_t)(p->number - 1) * ENTRY_SIZE, 0, ENTRY_SIZE);
-    }
-    uint64_t theirs = own > lba ? (own - lba) * t->sector : 0;
-    for (size_t i = 0; i < (size_t)t->entries * ENTRY_SIZE && i < theirs; i++)
-        if (array[i])
+    const uint8_t *slot = r->entries + i * ENTRY_SIZE;
+    return memcmp(slot + AT_TYPE, unused, 16) != 0 &&
+           (memcmp(e + AT_TYPE, slot + AT_TYPE, 16) == 0 ||
+            memcmp(e + AT_UNIQUE, slot + AT_UNIQUE, 16) == 0);
+}
+
+/* Is this what remains of a header? */
+static bool is_header(const struct mos_table_data *t, const uint8_t *sector) {
+    static const uint8_t none[16];
+    uint8_t id[16];
+    put_guid(id, sector + AT_DISK_GUID); /* the swap is its own inverse */
+    return memcmp(sector + AT_SIGNATURE, "EFI PART", 8) == 0 ||
+           (memcmp(id, t->id, 16) == 0 && memcmp(id, none, 16) != 0);
+}
+
+/* Is nothing in `count` sectors but zeros and what remains of this table, whose entries begin, or
+ * once began, at one of two sectors? */
+static bool only_ours(const struct gpt_reader *r, const struct mos_table_data *t, uint64_t from,
+                      uint64_t count, const uint64_t arrays[2]) {
+    uint8_t sector[LARGEST_SECTOR];
+    static const uint8_t empty[ENTRY_SIZE];
+    for (uint64_t lba = from; lba < from + count; lba++) {
+        if (mos_io_read(r->io, sector, r->sector, lba * r->sector))
             return false;
+        for (uint32_t at = 0; at < r->sector && !is_header(t, sector); at += ENTRY_SIZE) {
+            bool ours = memcmp(sector + at, empty, ENTRY_SIZE) == 0;
+            for (size_t k = 0; k < 2 && !ours; k++)
+                ours =
+                    lba >= arrays[k] &&
+                    is_slot(r, t, sector + at, ((lba - arrays[k]) * r->sector + at) / ENTRY_SIZE);
+            if (!ours)
+                return false;
+        }
+    }
     return true;
 }
 
-/* Of a table that was read from its backup: the primary entries may lie right before the usable
- * sectors instead of in the usual place.  They do when they are found there alone. */
-static void find_entries(struct gpt_reader *r, const uint8_t *backup, struct mos_table_data *t) {
-    size_t length = (size_t)t->entries * ENTRY_SIZE;
+/* Of a table whose primary header is lost: its entries may lie right before the usable sectors
+ * instead of in the usual place.  They do when they are found there and not in the usual place. */
+static void find_entries(const struct gpt_reader *r, struct mos_table_data *t) {
     uint64_t array = entry_sectors(t->sector, t->entries),
              moved = t->first_usable > array + 2 ? t->first_usable - array : 2;
-    const uint64_t places[] = {2, moved};
+    size_t length = (size_t)t->entries * ENTRY_SIZE;
     uint8_t *bytes = mos_alloc_array(r->arena, t->entries, ENTRY_SIZE);
-    for (size_t i = 0; i < 2; i++) {
-        if (places[i] > t->medium_size / t->sector ||
-            mos_io_read(r->io, bytes, length, places[i] * t->sector) ||
-            mos_crc32(0, bytes, length) != mos_le32(backup + AT_ENTRIES_CRC))
-            continue;
-        t->entries_at = i ? places[i] * t->sector : 0;
+    if (moved > t->medium_size / t->sector ||
+        mos_io_read(r->io, bytes, length, 2 * (uint64_t)t->sector) ||
+        memcmp(bytes, r->entries, length) == 0)
         return;
-    }
+    if (!mos_io_read(r->io, bytes, length, moved * t->sector) &&
+        memcmp(bytes, r->entries, length) == 0)
+        t->entries_at = moved * t->sector;
 }
 
-/* Both copies may be written when that overwrites nothing else; `backup` is where its header is, or
- * was before the medium was cut. */
-static bool may_be_written(struct gpt_reader *r, struct mos_table_data *t, uint64_t backup) {
+/* Both copies may be written when that overwrites nothing else.  The second one's entries began at
+ * `once`, before the medium grew or was cut. */
+static bool may_be_written(const struct gpt_reader *r, struct mos_table_data *t, uint64_t once) {
     uint64_t first, second, array = entry_sectors(t->sector, t->entries);
-    if (!place_arrays(t, &first, &second) || !only_entries(r, t, first, UINT64_MAX) ||
-        !only_entries(r, t, second, backup > second ? backup - array : UINT64_MAX))
+    uint8_t mbr[512];
+    bool protects, others;
+    if (!place_arrays(t, &first, &second) || mos_io_read(r->io, mbr, sizeof mbr, 0))
+        return false;
+    look_at_mbr(mbr, &protects, &others);
+    if ((others && !protects) || !only_ours(r, t, 1, 1, (const uint64_t[]){first, first}) ||
+        !only_ours(r, t, first, array, (const uint64_t[]){first, first}) ||
+        !only_ours(r, t, second, array + 1, (const uint64_t[]){second, once}))
         return false;
     for (size_t i = 0; i < t->partitions.count; i++) {
         const struct mos_partition *p = mos_vec_at(&t->partitions, i);
@@ -419,6 +468,8 @@ static bool try_sector(struct gpt_reader *r, struct mos_table_data *out) {
         problem(r, "The backup GPT differs from the primary.");
     else if (other != last)
         problem(r, "The backup GPT is not at the end of the medium.");
+    else
+        sound_entries(r, backup, "backup");
     *out = (struct mos_table_data){.sector = r->sector, .medium_size = r->io->size};
     out->mendable = r->problems->count != before;
     before = r->problems->count;
@@ -431,12 +482,18 @@ static bool try_sector(struct gpt_reader *r, struct mos_table_data *out) {
         before = r->problems->count;
         read = read_entries(r, backup, "backup", out);
     }
-    uint32_t size = mos_le32((good ? first : backup) + AT_ENTRY_SIZE);
+    uint32_t size = mos_le32((from_backup ? backup : first) + AT_ENTRY_SIZE);
     /* what is wrong with the partitions themselves no second writing mends */
     out->mendable = out->mendable && read && r->problems->count == before && size == ENTRY_SIZE;
-    if (out->mendable && from_backup)
-        find_entries(r, backup, out);
-    if (out->mendable && !may_be_written(r, out, other)) {
+    if (!out->mendable)
+        return read;
+    if (!good)
+        find_entries(r, out);
+    else if (from_backup && mos_le64(first + AT_ENTRIES_LBA) != 2)
+        out->entries_at = mos_min(mos_le64(first + AT_ENTRIES_LBA), last) * r->sector;
+    uint64_t once = spare ? mos_le64(backup + AT_ENTRIES_LBA)
+                          : other - mos_min(other, entry_sectors(out->sector, out->entries));
+    if (!may_be_written(r, out, once)) {
         out->mendable = false;
         problem(r, "The GPT cannot be mended: something else lies where its copies belong.");
     }

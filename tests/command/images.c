@@ -152,6 +152,19 @@ static void a_damaged_table_is_mended(void) {
                    "cd '%s' && '%s' amend bad.img root:etc/hostname=hostname -o good.img && '%s' "
                    "inspect good.img && cmp -n 1048576 good.img '%s/card.img'",
                    to, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, folder));
+    /* somebody has put a loader over the entries: it stays, and both commands say so */
+    CU_ASSERT(runs(0,
+                   "cd '%s' && yes x | head -c 9000 | dd of=bad.img bs=1 seek=8192 conv=notrunc "
+                   "status=none",
+                   to));
+    CU_ASSERT(runs(1, "cd '%s' && '%s' inspect bad.img >said", to, MOSAICUM_PROGRAM));
+    CU_ASSERT(runs(1, "cd '%s' && '%s' amend bad.img root:etc/hostname=hostname -o kept.img >>said",
+                   to, MOSAICUM_PROGRAM));
+    CU_ASSERT(runs(0,
+                   "cd '%s' && [ $(grep -c 'cannot be mended: something else' said) = 2 ] && cmp "
+                   "-n 1048576 bad.img kept.img && '%s' take kept.img root:etc/hostname -o got && "
+                   "cmp got hostname",
+                   to, MOSAICUM_PROGRAM));
 }
 
 static void a_picture_is_drawn(void) {
