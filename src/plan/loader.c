@@ -37,6 +37,19 @@ static void has_not(struct mos_plan *plan, const char *what, struct mos_place pl
     mos_finding_try(list, f, "Another way, or another dialect.");
 }
 
+/* What is asked for has a form that only the dialect tells, and that is not stated. */
+static void nobody_says(struct mos_plan *plan, const char *what, struct mos_place place) {
+    assert(!plan->dialect);
+    const struct mos_loader *l = plan->board->loader;
+    if (l && mos_has(l->dialect))
+        return; /* it is, but there is none of this name: that is said */
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_SCHEMA, "Nobody says %s.", what);
+    mos_finding_at(list, f, place);
+    mos_finding_why(list, f, "That is for the loader's dialect to say, which is not known.");
+    mos_finding_try(list, f, "loader: {dialect: %s}", mos_dialect_at(0)->name);
+}
+
 static const struct mos_overlay *overlay_at_boot(const struct mos_plan *plan) {
     const struct mos_trees *t = plan->board->tree;
     for (size_t i = 0; t && i < t->overlays.count; i++) {
@@ -87,25 +100,15 @@ static void check_access(struct mos_plan *plan, const struct mos_system *s) {
         has_not(plan, "stored variables that a system could reach", access->place);
         return;
     }
-    struct mos_findings *list = &plan->ctx->findings;
-    struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_SCHEMA,
-                                     "Nobody says how the system reaches the loader's variables.");
-    mos_finding_at(list, f, access->place);
-    mos_finding_why(list, f, "The way is that of the loader's dialect, which is not known.");
-    mos_finding_try(list, f, "loader: {dialect: %s}", mos_dialect_at(0)->name);
+    nobody_says(plan, "how the system reaches the loader's variables", access->place);
 }
 
 /* What is put into a loader that is locked depends on the loader. */
 static void check_lock(struct mos_plan *plan, const struct mos_boot *b) {
     const struct mos_value *locks = b->parcel ? b->parcel->locks : NULL;
-    if (plan->dialect || !mos_has(locks))
-        return;
-    struct mos_findings *list = &plan->ctx->findings;
-    struct mos_finding *f =
-        mos_find(list, MOS_RULE_BOARD_SCHEMA, "Nobody says how loader %s is locked.", locks->text);
-    mos_finding_at(list, f, locks->place);
-    mos_finding_why(list, f, "The way is that of the loader's dialect, which is not known.");
-    mos_finding_try(list, f, "loader: {dialect: %s}", mos_dialect_at(0)->name);
+    if (!plan->dialect && mos_has(locks))
+        nobody_says(plan, mos_printf(plan->ctx->arena, "how loader %s is locked", locks->text),
+                    locks->place);
 }
 
 /* What is done to a medium by commands of the loader, which this one has not. */
@@ -208,29 +211,19 @@ static void read_defaults(struct mos_plan *plan) {
     const struct mos_source *s = mos_plan_source(plan, l->facts->defaults, "defaults");
     if (!s)
         return;
-    if (memchr(s->text, 0, s->length) && !(plan->dialect && plan->dialect->stored)) {
-        if (plan->dialect)
-            has_not(plan, "variables that are compiled into it", l->facts->defaults->place);
-        return;
-    }
     if (memchr(s->text, 0, s->length)) { /* the loader's binary: they are compiled into it */
-        plan->has_defaults = find_compiled(plan, s, l->facts->defaults);
+        const struct mos_value *file = l->facts->defaults;
+        if (!plan->dialect)
+            nobody_says(plan, mos_printf(plan->ctx->arena, "how variables stand in %s", file->text),
+                        file->place);
+        else if (!plan->dialect->stored)
+            has_not(plan, "variables that are compiled into it", file->place);
+        else
+            plan->has_defaults = find_compiled(plan, s, file);
         return;
     }
     mos_variables_read_text(plan->ctx, s, &plan->defaults);
     plan->has_defaults = true; /* an empty text says that there are none */
-}
-
-/* The form of the stored block is the dialect's. */
-static void no_dialect(struct mos_plan *plan, const struct mos_loader *l) {
-    struct mos_findings *list = &plan->ctx->findings;
-    const struct mos_environment *e = l->environments.items[0];
-    struct mos_finding *f =
-        mos_find(list, MOS_RULE_BOARD_SCHEMA, "Nobody says in which form environment %s is stored.",
-                 e->r.name);
-    mos_finding_at(list, f, e->r.key_place);
-    mos_finding_why(list, f, "The form is that of the loader's dialect, which is not stated.");
-    mos_finding_try(list, f, "loader: {dialect: %s}", mos_dialect_at(0)->name);
 }
 
 static struct mos_environment_plan *settle_environment(struct mos_plan *plan,
@@ -272,11 +265,14 @@ bool mos_plan_environments(struct mos_plan *plan) {
     if (!l)
         return true;
     read_defaults(plan);
-    if (l->environments.count && plan->dialect && !plan->dialect->stored)
-        has_not(plan, "stored environments",
-                ((const struct mos_environment *)l->environments.items[0])->r.key_place);
-    if (l->environments.count && !l->dialect)
-        no_dialect(plan, l);
+    const struct mos_environment *first = l->environments.count ? l->environments.items[0] : NULL;
+    if (first && plan->dialect && !plan->dialect->stored)
+        has_not(plan, "stored environments", first->r.key_place);
+    if (first && !plan->dialect)
+        nobody_says(
+            plan,
+            mos_printf(plan->ctx->arena, "in which form environment %s is stored", first->r.name),
+            first->r.key_place);
     for (size_t i = 0; plan->dialect && plan->dialect->stored && i < l->environments.count; i++)
         mos_vec_push_pointer(&plan->environments,
                              settle_environment(plan, l->environments.items[i]));

@@ -107,6 +107,12 @@ static void what_it_has_not_is_refused(void) {
          "board.schema", "way to be locked"},
         {"s/dialect: lantern/dialect: lamp/", "board.schema", "u-boot, lantern"},
         {"/dialect: lantern/d", "board.schema", "in which form environment main is stored"},
+        {"/dialect: lantern/d", "board.schema", "how the system reaches the loader's variables"},
+        {"/dialect: lantern/d; s/facts: {/facts: {defaults: pieces\\/Image, /", "board.schema",
+         "Nobody says how variables stand in pieces/Image"},
+        {"/dialect: lantern/d; s/via: script/via: script\\n  parcel: {locks: kernel, key: "
+         "keys\\/k.pem}/",
+         "board.schema", "Nobody says how loader kernel is locked"},
         {"s/LANTERN_BRING: y/LANTERN_BRING: n/", "loader.command-missing", "What is bring?"},
         {"s/LANTERN_FAT: y/LANTERN_FAT: n/", "volume.loader-cannot-read", "CONFIG_LANTERN_FAT"},
         {"s/kind: fat32/kind: ext4/", "volume.loader-cannot-read", "ext4"},
@@ -127,6 +133,18 @@ static void what_it_has_not_is_refused(void) {
         holds(o.out, rows[i].says);
         outcome_free(&o);
     }
+}
+
+/* A flash is not programmed by a loader that has no commands for it: not proved, not passed over.
+ */
+static void what_it_cannot_do_is_not_proved(void) {
+    char *w = keep(test_folder("lantern-flash"));
+    make(w);
+    struct outcome o = run_shell("cd '%s' && sed -i 's/media: {/media: {flash: {kind: nor, size: 8 "
+                                 "MiB}, /' boards/curlew.yaml && '%s' --no-cache -v check",
+                                 w, MOSAICUM_LANTERN);
+    holds(o.out, "that medium flash is ever programmed: a loader of dialect lantern");
+    outcome_free(&o);
 }
 
 /* A kernel that it would have to expand. */
@@ -158,5 +176,6 @@ static void the_other_dialect_is_as_before(void) {
 
 SUITE(dialect_suite, {"a board goes all the way", a_board_goes_all_the_way},
       {"what it has not is refused", what_it_has_not_is_refused},
+      {"what it cannot do is not proved", what_it_cannot_do_is_not_proved},
       {"it expands nothing", it_expands_nothing},
       {"the other dialect is as before", the_other_dialect_is_as_before});
