@@ -190,7 +190,8 @@ struct mosaicum_table {
     const char *key, *title;
     const struct mosaicum_column *columns;
     size_t column_count;
-    const struct mosaicum_cell *cells; /* row by row */
+    const struct mosaicum_cell *cells; /* row by row; NULL: they are made when they are asked for */
+    const struct mosaicum_rows *rows;  /* … by this, of the library */
     size_t row_count;
     const char *text; /* instead of rows: a text as it is */
     bool alarm;       /* its title is bad news */
@@ -201,5 +202,9 @@ struct mosaicum_table {
 /* What the last job has to report, in the order of telling.  Borrowed until the next job. */
 size_t mosaicum_table_count(const mosaicum *m);
 const struct mosaicum_table *mosaicum_table_at(const mosaicum *m, size_t index);
+/* Passes on the cells of each row, in order, as many as there are columns; they are borrowed until
+ * the next.  false: row() gave up, or there was no memory (mosaicum_error). */
+bool mosaicum_table_rows(mosaicum *m, const struct mosaicum_table *table,
+                         bool (*row)(void *self, const struct mosaicum_cell *cells), void *self);
 
 #endif

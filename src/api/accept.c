@@ -82,12 +82,12 @@ static bool accept_board(mosaicum *m, const char *board, struct report_table *t)
 bool run_accept(mosaicum *m) {
     static const struct mosaicum_column columns[] = {
         {"board", "board", false}, {"waivers", "waivers", true}, {"file", "file", false}};
-    struct report_table t = report_start(m, "accepted", "Accepted", columns, 3);
+    struct report_table t = report_start(&m->report, "accepted", "Accepted", columns, 3);
     for (size_t i = 0; i < m->workspace->board_names.count; i++)
         if (!accept_board(m, mos_vec_pointer(&m->workspace->board_names, i), &t))
             return false;
     if (t.cells.count)
-        report_end(m, &t);
+        report_end(&m->report, &t);
     m->published.count = 0; /* they are accepted now */
     m->finding_count = 0;
     return true;

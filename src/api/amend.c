@@ -257,8 +257,9 @@ static bool mend_table(struct amend *a) {
     if (e)
         return mos_fail(&a->m->error, MOS_ERROR_SYSTEM, e, "Cannot write the table of %s", a->part);
     cell_text(&a->report, a->s.driver->title);
-    cell_text(&a->report, "both copies of the table");
-    cell_text(&a->report, "one was damaged");
+    cell_text(&a->report, a->s.table.unseen ? "the MBR and both copies of the table"
+                                            : "both copies of the table");
+    cell_text(&a->report, a->s.table.unseen ? "nobody would look for it" : "one was damaged");
     cell_text(&a->report, "mended");
     return true;
 }
@@ -310,12 +311,12 @@ static void amend(struct amend *a, const char *const *changes, size_t count) {
         if (!parse(a, changes[i], c))
             return;
     }
-    a->report = report_start(a->m, "changes", NULL, columns, 4);
+    a->report = report_start(&a->m->report, "changes", NULL, columns, 4);
     if (!make(a))
         return;
     a->report.table.title =
         mos_printf(a->m->arena, "%s, %s", a->to, mos_size_text(a->m->arena, a->s.io.size));
-    report_end(a->m, &a->report);
+    report_end(&a->m->report, &a->report);
     survey_report_problems(&a->made); /* what was wrong before, and still is */
 }
 

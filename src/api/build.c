@@ -5,51 +5,84 @@
 #include "plan/bytes.h"
 #include "rules/rules.h"
 
+#include <stdlib.h>
 #include <string.h>
 
+static const struct mosaicum_column file_columns[] = {{"file", "file", false},
+                                                      {"size", "size", true},
+                                                      {"hash-of", "SHA-256 of", false},
+                                                      {"hash", "", false}};
+
+/* hash: in hex; of an image it is not what a hash tool shows. */
+static void file_row(struct report_table *t, const char *name, uint64_t size, bool image,
+                     const char *hash) {
+    struct mos_arena *arena = t->cells.arena;
+    cell_text(t, mos_strdup(arena, name));
+    cell_size(t, size);
+    cell_text(t, image ? "list of chunks" : "file");
+    cell_text(t, mos_strdup(arena, hash));
+}
+
 /* wrong: a file that stood there and was not what its ledger said; or NULL. */
-static void report_files(mosaicum *m, const struct mos_build *b, const char *wrong) {
-    static const struct mosaicum_column columns[] = {{"file", "file", false},
-                                                     {"size", "size", true},
-                                                     {"hash-of", "SHA-256 of", false},
-                                                     {"hash", "", false}};
+static void report_files(struct run_task *t, const char *wrong) {
+    const struct mos_build *b = t->build;
+    struct report *report = &t->result->report;
     const struct mos_vec *files = mos_build_files(b);
+    const char *folder = mos_build_folder(b);
     size_t taken = mos_build_taken(b);
     const char *as_were =
-        taken ? mos_printf(m->arena, "; %zu volume%s as before", taken, taken == 1 ? "" : "s") : "";
-    struct report_table t = report_start(
-        m, "files",
-        wrong ? mos_printf(m->arena, "Built anew into %s: %s there was not what its ledger says",
-                           mos_build_folder(b), wrong)
-              : mos_printf(m->arena, "Built into %s%s", mos_build_folder(b), as_were),
-        columns, 4);
+        taken ? mos_printf(report->arena, "; %zu volume%s as before", taken, taken == 1 ? "" : "s")
+              : "";
+    const char *title =
+        wrong
+            ? mos_printf(report->arena, "Built anew into %s: %s there was not what its ledger says",
+                         folder, wrong)
+            : mos_printf(report->arena, "Built into %s%s", folder, as_were);
+    struct report_table table = report_start(report, "files", title, file_columns, 4);
     char hex[65];
     for (size_t i = 0; i < files->count; i++) {
         const struct mos_built_file *f = mos_vec_at(files, i);
         mos_sha256_hex(f->hash, hex);
-        cell_text(&t, mos_strdup(m->arena, f->name));
-        cell_size(&t, f->size);
-        cell_text(&t, f->image ? "list of chunks" : "file"); /* not what a hash tool shows */
-        cell_text(&t, mos_strdup(m->arena, hex));
+        file_row(&table, f->name, f->size, f->image, hex);
     }
-    report_end(m, &t);
+    report_end(report, &table);
 }
 
-/* Pieces that commands made for this build, and where their logs are. */
-static void report_made(mosaicum *m, const struct mos_plan *plan) {
+static void note_made(struct run_task *t) {
+    struct run_result *r = t->result;
+    for (size_t i = 0; i < t->plan->pieces.count; i++) {
+        const struct mos_piece_plan *p = mos_vec_pointer(&t->plan->pieces, i);
+        if (p->made_log)
+            *(struct run_made *)mos_vec_push(&r->made) = (struct run_made){
+                mos_strdup(t->results, p->def->r.name), mos_strdup(t->results, p->file),
+                mos_strdup(t->results, p->made_log)};
+    }
+}
+
+static int by_piece(const void *a, const void *b) {
+    return strcmp(((const struct run_made *)a)->piece, ((const struct run_made *)b)->piece);
+}
+
+/* Pieces that commands made for these builds: by name, whoever came first. */
+static void report_made(mosaicum *m, const struct run_result *results, size_t count) {
     static const struct mosaicum_column columns[] = {
         {"piece", "piece", false}, {"file", "file", false}, {"log", "log", false}};
-    struct report_table t = report_start(m, "made", "Made by commands", columns, 3);
-    for (size_t i = 0; i < plan->pieces.count; i++) {
-        const struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
-        if (!p->made_log)
-            continue;
-        cell_text(&t, mos_strdup(m->arena, p->def->r.name));
-        cell_text(&t, mos_strdup(m->arena, p->file));
-        cell_text(&t, mos_strdup(m->arena, p->made_log));
+    struct mos_vec all = mos_vec_make(m->arena, sizeof(struct run_made));
+    for (size_t i = 0; i < count; i++)
+        for (size_t k = 0; k < results[i].made.count; k++)
+            *(struct run_made *)mos_vec_push(&all) =
+                *(struct run_made *)mos_vec_at(&results[i].made, k);
+    if (!all.count)
+        return;
+    qsort(all.items, all.count, sizeof(struct run_made), by_piece);
+    struct report_table t = report_start(&m->report, "made", "Made by commands", columns, 3);
+    for (size_t i = 0; i < all.count; i++) {
+        const struct run_made *x = mos_vec_at(&all, i);
+        cell_text(&t, x->piece);
+        cell_text(&t, x->file);
+        cell_text(&t, x->log);
     }
-    if (t.cells.count)
-        report_end(m, &t);
+    report_end(&m->report, &t);
 }
 
 /* "radio (build makes it with make-radio, which --no-run forbids)" */
@@ -109,10 +142,6 @@ static bool has_all(struct mos_plan *plan) {
 /* Is what stands there what this build would make?  Only where nothing of it has been touched since
  * it was made, and where everything is known without reading an archive. */
 static bool is_as_built(struct run_task *t, struct mos_plan *plan, const char **wrong) {
-    static const struct mosaicum_column columns[] = {{"file", "file", false},
-                                                     {"size", "size", true},
-                                                     {"hash-of", "SHA-256 of", false},
-                                                     {"hash", "", false}};
     mosaicum *m = t->m;
     struct mos_vec files;
     for (size_t i = 0; i < plan->media.count; i++) {
@@ -132,25 +161,23 @@ static bool is_as_built(struct run_task *t, struct mos_plan *plan, const char **
     run_judge(t);
     if (run_has_errors(m, &t->ctx, plan->board))
         return true; /* nothing to do all the same: the findings say why */
-    struct report_table r = report_start(
-        m, "files",
-        mos_printf(m->arena, "Nothing has changed since it was built into %s%s", folder,
-                   m->options.verify ? ", and every file there was read and is the same" : ""),
-        columns, 4);
+    struct report *report = &t->result->report;
+    const char *title =
+        mos_printf(report->arena, "Nothing has changed since it was built into %s%s", folder,
+                   m->options.verify ? ", and every file there was read and is the same" : "");
+    struct report_table table = report_start(report, "files", title, file_columns, 4);
     for (size_t i = 0; i < files.count; i++) {
         const struct mos_ledger_file *f = mos_vec_at(&files, i);
-        cell_text(&r, mos_strdup(m->arena, f->name));
-        cell_size(&r, f->size);
-        cell_text(&r, f->image ? "list of chunks" : "file");
-        cell_text(&r, mos_strdup(m->arena, f->hash));
+        file_row(&table, f->name, f->size, f->image, f->hash);
     }
-    report_end(m, &r);
+    report_end(report, &table);
     return true;
 }
 
 /* Volumes whose archives nobody has read yet are written while they are counted; everything else
  * is counted first, so that a build with findings writes nothing it could have avoided. */
-static bool build_plan(mosaicum *m, struct run_task *t, struct mos_plan *plan) {
+static bool build_plan(struct run_task *t, struct mos_plan *plan) {
+    const char *out = t->m->out;
     if (!has_all(plan) || !has_places(plan))
         return false;
     const char *wrong = NULL;
@@ -158,25 +185,24 @@ static bool build_plan(mosaicum *m, struct run_task *t, struct mos_plan *plan) {
         return true;
     if (t->ctx.error->kind)
         return false;
-    m->build = mos_build_begin(plan, m->out);
-    if (!m->build)
+    t->build = mos_build_begin(plan, out);
+    if (!t->build)
         return false;
-    struct mos_plan_target target = mos_build_target(m->build);
+    struct mos_plan_target target = mos_build_target(t->build);
     bool ok = run_fill(plan, true, &target) && run_fill(plan, false, NULL);
     if (ok)
         run_judge(t);
-    ok = ok && !run_has_errors(m, &t->ctx, plan->board);
+    ok = ok && !run_has_errors(t->m, &t->ctx, plan->board);
     const char *stamp = ok ? run_stamp(t) : NULL;
-    ok = ok && !t->ctx.error->kind && mos_build_finish(m->build, stamp);
+    ok = ok && !t->ctx.error->kind && mos_build_finish(t->build, stamp);
     if (ok) {
-        mos_build_remember(plan, m->out, stamp);
-        report_made(m, plan);
+        mos_build_remember(plan, out, stamp);
+        note_made(t);
+        report_files(t, wrong);
+    } else {
+        mos_build_abandon(t->build);
     }
-    if (ok)
-        report_files(m, m->build, wrong ? mos_strdup(m->arena, wrong) : NULL);
-    else
-        mos_build_abandon(m->build);
-    m->build = NULL;
+    t->build = NULL;
     return ok;
 }
 
@@ -192,7 +218,7 @@ static bool build_board(struct run_task *t) {
             run_judge(t);
         return false;
     }
-    return build_plan(m, t, plan);
+    return build_plan(t, plan);
 }
 
 enum mosaicum_status mosaicum_build(mosaicum *m, const char *const *selectors, size_t count,
@@ -204,7 +230,10 @@ enum mosaicum_status mosaicum_build(mosaicum *m, const char *const *selectors, s
     if (all) {
         m->ctx.out_folder = out;
         m->out = out ? out : mos_path_join(m->arena, m->options.workspace, "out");
-        run_each(m, all, build_board);
+        struct run_result *results = run_tasks(m, all, build_board);
+        report_made(m, results, all->count);
+        for (size_t i = 0; i < all->count; i++)
+            report_add(&m->report, &results[i].report);
     }
     return run_status(m);
 }

@@ -419,13 +419,14 @@ void compare_images(mosaicum *m, const char *a, const char *b) {
         memcpy(named, columns, sizeof columns);
         named[3].title = a;
         named[4].title = b;
-        struct comparison c = {.m = m, .table = report_start(m, "differences", NULL, named, 5)};
+        struct comparison c = {.m = m,
+                               .table = report_start(&m->report, "differences", NULL, named, 5)};
         compare_all(&c, &s, &t);
         size_t count = c.table.cells.count / 5;
         c.table.table.title =
             count ? mos_printf(m->arena, "%zu difference%s", count, count == 1 ? "" : "s")
                   : "Nothing differs.";
-        report_end(m, &c.table);
+        report_end(&m->report, &c.table);
         for (size_t i = 0; i < t.problems.count; i++)
             mos_vec_push_pointer(&s.problems, mos_vec_pointer(&t.problems, i));
         survey_note_trouble(&t, &s.problems);

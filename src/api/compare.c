@@ -59,7 +59,7 @@ static void compare(mosaicum *m, const char *a, const char *b) {
     columns[2] = (struct mosaicum_column){"b", y->text, false};
     columns[3] = (struct mosaicum_column){"from-a", "from", false};
     columns[4] = (struct mosaicum_column){"from-b", "", false};
-    struct report_table t = report_start(m, "differences", NULL, columns, 5);
+    struct report_table t = report_start(&m->report, "differences", NULL, columns, 5);
     struct side left = side_of(m, x), right = side_of(m, y);
     for (size_t i = 0; i < left.by_path.count; i++) {
         const struct resolved_value *v = left.by_path.items[i].value;
@@ -77,7 +77,7 @@ static void compare(mosaicum *m, const char *a, const char *b) {
                                        count == 1 ? "" : "s", count == 1 ? "s" : "")
                           : "Nothing differs.";
     m->damaged = count != 0;
-    report_end(m, &t);
+    report_end(&m->report, &t);
 }
 
 /* What two builds were made of, and what came of it. */
@@ -89,7 +89,7 @@ static bool compare_ledgers(mosaicum *m, const char *a, const char *b) {
     columns[0] = (struct mosaicum_column){"fact", "fact", false, false};
     columns[1] = (struct mosaicum_column){"a", a, false, false};
     columns[2] = (struct mosaicum_column){"b", b, false, false};
-    struct report_table t = report_start(m, "differences", NULL, columns, 3);
+    struct report_table t = report_start(&m->report, "differences", NULL, columns, 3);
     for (size_t i = 0; i < left.count; i++) {
         const char *was = left.items[i].value, *is = mos_map_get(&right, left.items[i].key);
         if (is && strcmp(was, is) == 0)
@@ -109,7 +109,7 @@ static bool compare_ledgers(mosaicum *m, const char *a, const char *b) {
                                        count == 1 ? "" : "s", count == 1 ? "s" : "")
                           : "Nothing differs.";
     m->damaged = count != 0;
-    report_end(m, &t);
+    report_end(&m->report, &t);
     return true;
 }
 

@@ -582,15 +582,15 @@ static bool good_board_name(const char *name) {
 static void report(struct draft *x) {
     static const struct mosaicum_column files[] = {{"file", "", false}};
     static const struct mosaicum_column facts[] = {{"unknown", "", false}};
-    struct report_table t = report_start(x->m, "written", "Written", files, 1);
+    struct report_table t = report_start(&x->m->report, "written", "Written", files, 1);
     for (size_t i = 0; i < x->written.count; i++)
         cell_text(&t, mos_path_join(x->m->arena, x->folder, mos_vec_pointer(&x->written, i)));
-    report_end(x->m, &t);
-    t = report_start(x->m, "unknown", "What could not be known; each has its place in the file",
-                     facts, 1);
+    report_end(&x->m->report, &t);
+    t = report_start(&x->m->report, "unknown",
+                     "What could not be known; each has its place in the file", facts, 1);
     for (size_t i = 0; i < x->unknown.count; i++)
         cell_text(&t, ((const struct unknown *)mos_vec_at(&x->unknown, i))->text);
-    report_end(x->m, &t);
+    report_end(&x->m->report, &t);
 }
 
 /* What is not known stays an open question of the definition. */

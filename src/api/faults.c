@@ -118,16 +118,11 @@ static struct mos_io window_of(struct trial *t, const struct mos_touched *x) {
     struct mos_io *io = t->media[x->medium - t->whole->rig.media].io;
     struct mos_vec problems = mos_vec_make(t->arena, sizeof(char *));
     struct mos_table_data table;
-    for (size_t i = 0; x->partition && mos_table_at(i); i++) {
-        if (!mos_table_at(i)->read(io, t->arena, &table, &problems))
-            continue;
-        for (size_t k = 0; k < table.partitions.count; k++) {
-            const struct mos_partition *p = mos_vec_at(&table.partitions, k);
-            if (p->number == x->partition)
-                return mos_io_window(t->arena, io, p->first_lba * table.sector,
-                                     (p->last_lba - p->first_lba + 1) * table.sector);
-        }
-    }
+    bool has_table = x->partition && mos_table_read(io, t->arena, &table, &problems);
+    const struct mos_partition *p = has_table ? mos_table_partition(&table, x->partition) : NULL;
+    if (p)
+        return mos_io_window(t->arena, io, p->first_lba * table.sector,
+                             (p->last_lba - p->first_lba + 1) * table.sector);
     return mos_io_window(t->arena, io, 0, io->size);
 }
 
@@ -234,21 +229,18 @@ static void try_regions(struct trial *t) {
     for (size_t m = 0; m < w->media_count; m++) {
         struct mos_vec problems = mos_vec_make(t->m->arena, sizeof(char *));
         struct mos_table_data table;
-        for (size_t i = 0; mos_table_at(i); i++) {
-            if (!mos_table_at(i)->read(w->media[m].io, t->m->arena, &table, &problems))
-                continue;
-            for (size_t k = 0; k < table.partitions.count; k++) {
-                const struct mos_partition *p = mos_vec_at(&table.partitions, k);
-                uint64_t start = p->first_lba * table.sector;
-                uint64_t length = (p->last_lba - p->first_lba + 1) * table.sector;
-                const char *name =
-                    mos_printf(t->m->arena, "%s:%u %s", w->media[m].name, p->number, p->name);
-                struct mos_touched x = {.medium = &w->media[m], .partition = p->number};
-                bool own = is_own(t, &x);
-                break_span(t, m, start, length, name, "unreadable", own);
-                half_written(t, m, start, length, name, own);
-            }
-            break;
+        if (!mos_table_read(w->media[m].io, t->m->arena, &table, &problems))
+            continue;
+        for (size_t k = 0; k < table.partitions.count; k++) {
+            const struct mos_partition *p = mos_vec_at(&table.partitions, k);
+            uint64_t start = p->first_lba * table.sector;
+            uint64_t length = (p->last_lba - p->first_lba + 1) * table.sector;
+            const char *name =
+                mos_printf(t->m->arena, "%s:%u %s", w->media[m].name, p->number, p->name);
+            struct mos_touched x = {.medium = &w->media[m], .partition = p->number};
+            bool own = is_own(t, &x);
+            break_span(t, m, start, length, name, "unreadable", own);
+            half_written(t, m, start, length, name, own);
         }
     }
 }
@@ -336,7 +328,7 @@ void rehearse_faults(mosaicum *m, const struct run_rig *rig, const struct mos_re
     struct trial t = {
         .m = m, .whole = rig, .sound = whole, .dead = mos_vec_make(m->arena, sizeof(char *))};
     t.shared = fallback_needs(&t);
-    t.table = report_start(m, "faults", NULL, columns, 4);
+    t.table = report_start(&m->report, "faults", NULL, columns, 4);
     for (size_t i = 0; i < whole->files.count && t.count < MOST_FAULTS && !m->error.kind; i++) {
         const struct mos_touched *x = mos_vec_pointer(&whole->files, i);
         bool seen = !x->path;
@@ -357,6 +349,6 @@ void rehearse_faults(mosaicum *m, const struct run_rig *rig, const struct mos_re
         m->arena, "%zu faults: %zu boot, %zu boot the fallback, %zu go unnoticed, %zu dead%s",
         t.count, t.boots, t.falls, t.unseen, t.dead_count,
         t.unknown ? mos_printf(m->arena, ", %zu cannot be told", t.unknown) : "");
-    report_end(m, &t.table);
+    report_end(&m->report, &t.table);
     judge(&t);
 }

@@ -3,6 +3,7 @@
 
 #include "base/text.h"
 #include "content/attributes.h"
+#include "content/content.h"
 
 #include <string.h>
 
@@ -13,11 +14,22 @@ static const struct mosaicum_column columns[] = {
 };
 enum { COLUMNS = sizeof columns / sizeof *columns };
 
+/* The rows of one volume: what was found, kept small; see content/index-form.h. */
 struct listing {
-    mosaicum *m;
-    struct report_table table;
-    uint64_t files, bytes;
+    struct mosaicum_rows rows;
+    struct mos_index *index;
+    uint64_t files; /* without the root folder */
 };
+
+/* Making them. */
+struct making {
+    struct report_table row;
+    struct mos_arena *arena; /* of some rows: each would keep its texts otherwise */
+    size_t made;
+    bool (*to)(void *self, const struct mosaicum_cell *cells);
+    void *self;
+};
+enum { ROWS_AN_ARENA = 256 };
 
 static const char *kind_text(enum mos_entry_type type) {
     static const char *const names[] = {
@@ -36,15 +48,21 @@ static const char *date_text(struct mos_arena *arena, int64_t seconds) {
                       (long long)day);
 }
 
-static bool take_entry(void *self, const struct mos_entry *e) {
-    struct listing *l = self;
-    struct mos_arena *arena = l->m->arena;
-    struct report_table *t = &l->table;
+static bool make_row(void *self, const struct mos_entry *e) {
+    struct making *x = self;
+    struct report_table *t = &x->row;
     if (!*e->path) /* the root folder says nothing of its own */
         return true;
+    if (x->made++ % ROWS_AN_ARENA == 0) {
+        struct mos_arena *fresh = mos_arena_child(x->arena);
+        mos_arena_free(t->cells.arena);
+        t->cells = mos_vec_make(fresh, sizeof(struct mosaicum_cell));
+    }
+    struct mos_arena *arena = t->cells.arena;
     bool file = e->type == MOS_ENTRY_FILE, device = e->type == MOS_ENTRY_CHAR;
     device |= e->type == MOS_ENTRY_BLOCK;
-    cell_text(t, mos_strdup(arena, e->path));
+    t->cells.count = 0;
+    cell_text(t, e->path);
     cell_text(t, kind_text(e->type));
     if (file)
         cell_size(t, e->size);
@@ -52,32 +70,53 @@ static bool take_entry(void *self, const struct mos_entry *e) {
         cell_text(t, NULL);
     cell_text(t, mos_printf(arena, "%04o", e->mode));
     cell_text(t, mos_printf(arena, "%u:%u", (unsigned)e->uid, (unsigned)e->gid));
-    cell_text(t, device      ? mos_printf(arena, "%u, %u", e->major, e->minor)
-                 : e->target ? mos_strdup(arena, e->target)
-                             : NULL);
+    cell_text(t, device       ? mos_printf(arena, "%u, %u", e->major, e->minor)
+                 : *e->target ? e->target
+                              : NULL);
     cell_text(t, mos_attribute_names(arena, e->attributes, e->attributes_length));
     cell_text(t, date_text(arena, e->mtime));
-    l->files++;
-    l->bytes += e->size;
+    return x->to(x->self, t->cells.items);
+}
+
+static bool make_rows(mosaicum *m, const struct mosaicum_rows *rows,
+                      bool (*row)(void *to, const struct mosaicum_cell *cells), void *to) {
+    const struct listing *l = (const struct listing *)rows;
+    struct making x = {.arena = m->arena, .to = row, .self = to};
+    struct mos_sink sink = {&x, make_row, mos_ignore_data, mos_ignore_end};
+    bool good = mos_index_replay(&m->ctx, l->index, &sink);
+    mos_arena_free(x.row.cells.arena);
+    return good;
+}
+
+static bool count_entry(void *self, const struct mos_entry *e) {
+    struct listing *l = self;
+    l->files += *e->path != 0;
+    return true;
+}
+
+static bool list_files(struct survey *s, const struct survey_span *x) {
+    struct listing *l = mos_alloc(s->m->arena, sizeof *l);
+    const char *name = survey_name(s, x);
+    l->rows.make = make_rows;
+    l->index = mos_index_new(&s->m->ctx);
+    struct mos_sink counter = {l, count_entry, mos_ignore_data, mos_ignore_end},
+                    sink = mos_index_recorder(l->index, &counter);
+    struct mos_read_request request = {.sink = &sink, .wants = mos_wants_no_data};
+    if (!survey_stream(s, x, &request))
+        return false;
+    const char *key = mos_printf(s->m->arena, "files %s", name),
+               *title = mos_printf(s->m->arena, "%s, %s: %llu entries", name, x->volume.kind,
+                                   (unsigned long long)l->files);
+    struct report_table t = report_start(&s->m->report, key, title, columns, COLUMNS);
+    report_end_later(&s->m->report, &t, &l->rows, (size_t)l->files);
     return true;
 }
 
 bool inspect_files(struct survey *s) {
     for (size_t i = 0; i < s->spans.count; i++) {
         const struct survey_span *x = mos_vec_at(&s->spans, i);
-        if (!x->has_volume || !x->volume.driver)
-            continue;
-        struct listing l = {.m = s->m};
-        const char *name = survey_name(s, x);
-        l.table =
-            report_start(s->m, mos_printf(s->m->arena, "files %s", name), NULL, columns, COLUMNS);
-        struct mos_sink sink = {&l, take_entry, mos_ignore_data, mos_ignore_end};
-        struct mos_read_request request = {.sink = &sink, .wants = mos_wants_no_data};
-        if (!survey_stream(s, x, &request))
+        if (x->has_volume && x->volume.driver && !list_files(s, x))
             return false;
-        l.table.table.title = mos_printf(s->m->arena, "%s, %s: %llu entries", name, x->volume.kind,
-                                         (unsigned long long)l.files);
-        report_end(s->m, &l.table);
     }
     return true;
 }

@@ -4,6 +4,7 @@
 #include "base/text.h"
 
 #include <stdlib.h>
+#include <stdio.h>
 #include <string.h>
 
 /* ---- the public form ---- */
@@ -382,6 +383,29 @@ void run_merge(mosaicum *m) {
     }
 }
 
+/* What stopped selections: one error, which names all of them where there are several.  The same
+ * words of more than one are said once. */
+static void collect_errors(mosaicum *m, const struct run_result *results, size_t count) {
+    struct mos_buf text = {.arena = m->arena};
+    for (size_t i = 0; i < count; i++) {
+        const struct mos_error *e = &results[i].error;
+        bool told = false;
+        for (size_t k = 0; k < i && !told; k++)
+            told = results[k].error.kind && strcmp(results[k].error.message, e->message) == 0;
+        if (!e->kind || told)
+            continue;
+        if (!m->error.kind)
+            m->error = *e;
+        mos_buf_text(&text, text.length ? "; " : "");
+        for (size_t k = i, named = 0; k < count; k++)
+            if (results[k].error.kind && strcmp(results[k].error.message, e->message) == 0)
+                mos_buf_printf(&text, "%s%s", named++ ? ", " : "", results[k].selection->text);
+        mos_buf_printf(&text, ": %s", e->message);
+    }
+    if (count > 1 && text.length)
+        snprintf(m->error.message, sizeof m->error.message, "%s", mos_buf_string(&text));
+}
+
 void run_collect(mosaicum *m, struct run_result *results, size_t count, bool complete) {
     for (size_t i = 0; i < count; i++) {
         struct run_result *r = &results[i];
@@ -405,9 +429,8 @@ void run_collect(mosaicum *m, struct run_result *results, size_t count, bool com
         }
         for (size_t k = 0; k < r->used_waivers.count; k++) /* each once, however many need it */
             m->waived += !is_used(results, i, mos_vec_pointer(&r->used_waivers, k));
-        if (r->error.kind && !m->error.kind)
-            m->error = r->error;
     }
+    collect_errors(m, results, count);
 }
 
 /* What is accepted, or lies wholly in files from outside, does not count. */

@@ -97,10 +97,10 @@ bool inspect_image(mosaicum *m, const char *path, bool files) {
     struct survey s;
     if (!survey_open(m, path, &s))
         return false;
-    struct report_table t = report_start(m, "regions", title(&s), columns, COLUMNS);
+    struct report_table t = report_start(&m->report, "regions", title(&s), columns, COLUMNS);
     for (size_t i = 0; i < s.spans.count; i++)
         span_row(&s, &t, mos_vec_at(&s.spans, i));
-    report_end(m, &t);
+    report_end(&m->report, &t);
     if (files)
         inspect_files(&s);
     survey_report_problems(&s);

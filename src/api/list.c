@@ -72,7 +72,7 @@ static void list(mosaicum *m) {
         return;
     m->complete = false;
     const struct run_result *results = run_tasks(m, all, look);
-    struct report_table t = report_start(m, "boards", NULL, columns, 5);
+    struct report_table t = report_start(&m->report, "boards", NULL, columns, 5);
     for (size_t i = 0; i < all->count && !m->error.kind; i++) {
         const struct mos_selection *s = mos_vec_at(all, i);
         cell_text(&t, s->text);
@@ -81,7 +81,7 @@ static void list(mosaicum *m) {
         cell_text(&t, results[i].built);
         cell_text(&t, about_text(s));
     }
-    report_end(m, &t);
+    report_end(&m->report, &t);
 }
 
 enum mosaicum_status mosaicum_list(mosaicum *m) {

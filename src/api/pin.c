@@ -74,7 +74,7 @@ static void report(mosaicum *m, struct pin **list, size_t count) {
                                                      {"size", "size", true},
                                                      {"sha256", "SHA-256", false},
                                                      {"state", "", false}};
-    struct report_table t = report_start(m, "pins", "Pinned in mosaicum.pins", columns, 4);
+    struct report_table t = report_start(&m->report, "pins", "Pinned in mosaicum.pins", columns, 4);
     for (size_t i = 0; i < count; i++) {
         cell_text(&t, list[i]->file);
         cell_about(&t, list[i]->size);
@@ -83,7 +83,7 @@ static void report(mosaicum *m, struct pin **list, size_t count) {
                       : strcmp(list[i]->was, list[i]->hex) == 0 ? "as before"
                                                                 : "changed");
     }
-    report_end(m, &t);
+    report_end(&m->report, &t);
 }
 
 static void pin(mosaicum *m, const struct mos_vec *all) {

@@ -39,7 +39,7 @@ static void time_line(mosaicum *m, const struct mos_rehearsal *r) {
     static const struct mosaicum_column columns[] = {
         {"step", "step", false}, {"kind", "", false},    {"from", "from", false},
         {"at", "to RAM", true},  {"size", "size", true}, {"what", "what", false}};
-    struct report_table t = report_start(m, "timeline", "Time line", columns, 6);
+    struct report_table t = report_start(&m->report, "timeline", "Time line", columns, 6);
     size_t step = 0;
     for (size_t i = 0; i < r->events.count; i++) {
         const struct mos_event *e = mos_vec_at(&r->events, i);
@@ -60,7 +60,7 @@ static void time_line(mosaicum *m, const struct mos_rehearsal *r) {
             cell_text(&t, NULL);
         cell_text(&t, what_text(m, e));
     }
-    report_end(m, &t);
+    report_end(&m->report, &t);
 }
 
 static void ram_at_hand_over(mosaicum *m, const struct run_rig *rig,
@@ -75,7 +75,7 @@ static void ram_at_hand_over(mosaicum *m, const struct run_rig *rig,
     uint64_t length = x->ram.length;
     if (!r->ram.count)
         return;
-    struct report_table t = report_start(m, "ram", NULL, columns, 5);
+    struct report_table t = report_start(&m->report, "ram", NULL, columns, 5);
     for (size_t i = 0; i < r->ram.count + (x->loader_from != 0); i++) {
         struct mos_ram_use use = {"the loader itself",
                                   {x->loader_from, start + length - x->loader_from}};
@@ -91,12 +91,12 @@ static void ram_at_hand_over(mosaicum *m, const struct run_rig *rig,
         cell_address(&t, use.span.start + use.span.length);
         cell_about(&t, use.span.length);
     }
-    report_end(m, &t);
+    report_end(&m->report, &t);
 }
 
 static void unknowns(mosaicum *m, const struct run_rig *rig, const struct mos_rehearsal *r) {
     static const struct mosaicum_column columns[] = {{"fact", "", false}};
-    struct report_table t = report_start(m, "not-proved", "Not proved", columns, 1);
+    struct report_table t = report_start(&m->report, "not-proved", "Not proved", columns, 1);
     for (size_t i = 0; i < rig->notes.count; i++)
         cell_text(&t, mos_vec_pointer(&rig->notes, i));
     for (size_t i = 0; i < r->events.count; i++) {
@@ -105,7 +105,7 @@ static void unknowns(mosaicum *m, const struct run_rig *rig, const struct mos_re
             cell_text(&t, e->what);
     }
     if (t.cells.count)
-        report_end(m, &t);
+        report_end(&m->report, &t);
 }
 
 /* "entry main: …", where an entry was begun. */
@@ -133,7 +133,8 @@ static void verdict(mosaicum *m, const struct run_rig *rig, const struct mos_reh
     static const struct mosaicum_column columns[] = {{"what", "", false},   {"end", "", false},
                                                      {"entry", "", false},  {"root", "", false},
                                                      {"reason", "", false}, {"starts", "", true}};
-    struct report_table t = report_start(m, "verdict", verdict_text(m, rig->title, r), columns, 6);
+    struct report_table t =
+        report_start(&m->report, "verdict", verdict_text(m, rig->title, r), columns, 6);
     t.table.title_only = true;
     t.table.alarm = r->end != MOS_END_BOOTS || r->failed.count;
     cell_text(&t, rig->title);
@@ -142,14 +143,14 @@ static void verdict(mosaicum *m, const struct run_rig *rig, const struct mos_reh
     cell_text(&t, r->root);
     cell_text(&t, r->reason);
     cell_number(&t, r->starts);
-    report_end(m, &t);
+    report_end(&m->report, &t);
 }
 
 /* Starts that came to nothing before the one that the verdict is about. */
 static void failed_starts(mosaicum *m, const struct mos_rehearsal *r) {
     static const struct mosaicum_column columns[] = {
         {"entry", "entry", false}, {"times", "times", true}, {"reason", "where it ended", false}};
-    struct report_table t = report_start(m, "failed", "Before that", columns, 3);
+    struct report_table t = report_start(&m->report, "failed", "Before that", columns, 3);
     for (size_t i = 0; i < r->failed.count; i++) {
         const struct mos_failed_start *f = mos_vec_at(&r->failed, i);
         cell_text(&t, f->entry);
@@ -157,7 +158,7 @@ static void failed_starts(mosaicum *m, const struct mos_rehearsal *r) {
         cell_alarm(&t, f->reason);
     }
     if (t.cells.count)
-        report_end(m, &t);
+        report_end(&m->report, &t);
 }
 
 static void rehearse(mosaicum *m, const struct mosaicum_rehearsal *request,
@@ -176,7 +177,7 @@ static void rehearse(mosaicum *m, const struct mosaicum_rehearsal *request,
     ram_at_hand_over(m, rig, &r);
     unknowns(m, rig, &r);
     if (request->console)
-        report_text(m, "console", "What the loader prints", mos_buf_string(&r.console));
+        report_text(&m->report, "console", "What the loader prints", mos_buf_string(&r.console));
 }
 
 enum mosaicum_status mosaicum_rehearse(mosaicum *m, const struct mosaicum_rehearsal *request) {

@@ -1,22 +1,35 @@
 #include "api/run.h"
 #include "base/text.h"
 
-struct report_table report_start(mosaicum *m, const char *key, const char *title,
+struct report_table report_start(struct report *to, const char *key, const char *title,
                                  const struct mosaicum_column *columns, size_t count) {
     struct report_table t = {
         .table = {.key = key, .title = title, .columns = columns, .column_count = count},
-        .cells = mos_vec_make(m->arena, sizeof(struct mosaicum_cell))};
+        .cells = mos_vec_make(to->arena, sizeof(struct mosaicum_cell))};
     return t;
 }
 
-void report_end(mosaicum *m, struct report_table *t) {
+void report_end(struct report *to, struct report_table *t) {
     t->table.cells = t->cells.items;
     t->table.row_count = t->cells.count / t->table.column_count;
-    *(struct mosaicum_table *)mos_vec_push(&m->tables) = t->table;
+    *(struct mosaicum_table *)mos_vec_push(&to->tables) = t->table;
 }
 
-void report_text(mosaicum *m, const char *key, const char *title, const char *text) {
-    struct mosaicum_table *t = mos_vec_push(&m->tables);
+void report_end_later(struct report *to, struct report_table *t, const struct mosaicum_rows *rows,
+                      size_t row_count) {
+    t->table.rows = rows;
+    t->table.row_count = row_count;
+    *(struct mosaicum_table *)mos_vec_push(&to->tables) = t->table;
+}
+
+void report_add(struct report *to, const struct report *more) {
+    for (size_t i = 0; i < more->tables.count; i++)
+        *(struct mosaicum_table *)mos_vec_push(&to->tables) =
+            *(struct mosaicum_table *)mos_vec_at(&more->tables, i);
+}
+
+void report_text(struct report *to, const char *key, const char *title, const char *text) {
+    struct mosaicum_table *t = mos_vec_push(&to->tables);
     t->key = key;
     t->title = title;
     t->text = text;

@@ -2,7 +2,6 @@
 
 #include "api/embedded.h"
 #include "base/text.h"
-#include "build/build.h"
 #include "rules/rules.h"
 
 #include <errno.h>
@@ -46,7 +45,7 @@ mosaicum *mosaicum_new(const struct mosaicum_options *options) {
                  options->expand_to);
     m->published = mos_vec_make(m->arena, sizeof(void *));
     m->not_proved = mos_vec_make(m->arena, sizeof(void *));
-    m->tables = mos_vec_make(m->arena, sizeof(struct mosaicum_table));
+    m->report = (struct report){m->arena, mos_vec_make(m->arena, sizeof(struct mosaicum_table))};
     return m;
 }
 
@@ -114,9 +113,9 @@ enum mosaicum_status run_no_memory(mosaicum *m) {
     if (m->ctx.busy)
         m->ctx.host->worker_finish(m->ctx.busy);
     m->ctx.busy = NULL;
-    if (m->build)
-        mos_build_abandon(m->build);
-    m->build = NULL;
+    if (m->ctx.held)
+        m->ctx.host->close(m->ctx.host, m->ctx.held - 1);
+    m->ctx.held = 0;
     m->finding_count = 0;
     m->error.kind = MOS_ERROR_NONE;
     mos_fail(
@@ -288,9 +287,23 @@ const char *mosaicum_not_proved_at(const mosaicum *m, size_t index) {
 }
 
 size_t mosaicum_table_count(const mosaicum *m) {
-    return m->tables.count;
+    return m->report.tables.count;
 }
 
 const struct mosaicum_table *mosaicum_table_at(const mosaicum *m, size_t index) {
-    return mos_vec_at(&m->tables, index);
+    return mos_vec_at(&m->report.tables, index);
+}
+
+bool mosaicum_table_rows(mosaicum *m, const struct mosaicum_table *t,
+                         bool (*row)(void *self, const struct mosaicum_cell *cells), void *self) {
+    if (setjmp(m->out_of_memory)) {
+        run_no_memory(m);
+        return false;
+    }
+    if (t->rows)
+        return t->rows->make(m, t->rows, row, self);
+    for (size_t i = 0; i < t->row_count; i++)
+        if (!row(self, t->cells + i * t->column_count))
+            return false;
+    return true;
 }

@@ -17,12 +17,26 @@ struct run_finding {
     const char *waiver; /* the place that a waiver for it names */
 };
 
+/* Tables and texts in the order of telling. */
+struct report {
+    struct mos_arena *arena;
+    struct mos_vec tables; /* of struct mosaicum_table */
+};
+
 /* What one selection gave. */
 struct run_result {
+    const struct mos_selection *selection;
     struct mos_vec findings; /* of struct run_finding * */
     struct mos_vec not_proved, used_waivers, all_waivers;
     struct mos_error error;
     const char *checked, *built; /* list: what is known of it */
+    struct report report;        /* build: what was made of it, and … */
+    struct mos_vec made;         /* … pieces that commands made: of struct run_made */
+};
+
+/* A piece that a command made, and where its log is. */
+struct run_made {
+    const char *piece, *file, *log;
 };
 
 struct mosaicum {
@@ -38,10 +52,9 @@ struct mosaicum {
     size_t finding_count, board_count, waived;
     bool accepts;            /* findings become waivers: each needs its place */
     bool complete;           /* every selection of the workspace is looked at */
-    struct mos_vec tables;   /* of struct mosaicum_table */
+    struct report report;    /* what the last job has to tell */
     bool damaged;            /* what was inspected is not as it should be, or differs */
     const char *out;         /* where builds go */
-    struct mos_build *build; /* being made: to be given up on failure */
     struct mos_arena **kept; /* arenas of tasks, given back at the end */
     size_t kept_count;
     unsigned long fail_after; /* tests: the n-th allocation of each task fails */
@@ -55,6 +68,7 @@ struct run_task {
     struct mos_error error;
     struct mos_ctx ctx;
     struct mos_plan *plan;
+    struct mos_build *build; /* being made: to be given up on failure */
     struct run_result *result;
 };
 
@@ -78,8 +92,6 @@ const struct mos_selection *run_select_one(mosaicum *m, const char *selector, co
 /* Runs `work` on each selection, on all cores; what is found is merged in order. */
 struct run_result *run_tasks(mosaicum *m, const struct mos_vec *selections,
                              bool (*work)(struct run_task *task));
-/* The same one after another, until there is an error. */
-void run_each(mosaicum *m, const struct mos_vec *selections, bool (*work)(struct run_task *task));
 /* One selection in the run's own arena, for reports that need its plan. */
 struct run_task *run_one(mosaicum *m, const struct mos_selection *selection);
 void run_finish(struct run_task *task); /* publishes what it found */
@@ -113,10 +125,20 @@ struct report_table {
     struct mosaicum_table table;
     struct mos_vec cells;
 };
-struct report_table report_start(mosaicum *m, const char *key, const char *title,
+struct report_table report_start(struct report *to, const char *key, const char *title,
                                  const struct mosaicum_column *columns, size_t count);
-void report_end(mosaicum *m, struct report_table *t);
-void report_text(mosaicum *m, const char *key, const char *title, const char *text);
+void report_end(struct report *to, struct report_table *t);
+/* Makes the rows of a table when they are asked for, as often as that is. */
+struct mosaicum_rows {
+    bool (*make)(mosaicum *m, const struct mosaicum_rows *rows,
+                 bool (*row)(void *to, const struct mosaicum_cell *cells), void *to);
+};
+/* The same for rows that are not cells yet. */
+void report_end_later(struct report *to, struct report_table *t, const struct mosaicum_rows *rows,
+                      size_t row_count);
+/* What a task told, behind what was told so far; its arena must stay. */
+void report_add(struct report *to, const struct report *more);
+void report_text(struct report *to, const char *key, const char *title, const char *text);
 void cell_text(struct report_table *t, const char *text);  /* NULL: empty */
 void cell_alarm(struct report_table *t, const char *text); /* bad news */
 void cell_size(struct report_table *t, uint64_t bytes);    /* exact */

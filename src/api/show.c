@@ -126,7 +126,8 @@ static void show_medium(mosaicum *m, const struct mos_medium_plan *medium) {
                                                               medium->table->title, medium->entries)
                                                  : ", no table",
                                    medium->sector);
-    struct report_table t = report_start(m, medium->name, title, layout_columns, LAYOUT_COLUMNS);
+    struct report_table t =
+        report_start(&m->report, medium->name, title, layout_columns, LAYOUT_COLUMNS);
     t.table.asides = true;
     uint64_t at = 0;
     for (size_t i = 0; i < rows.count; i++) {
@@ -141,7 +142,7 @@ static void show_medium(mosaicum *m, const struct mos_medium_plan *medium) {
     }
     if (at < medium->size)
         other_row(m, &t, medium, &(struct row){at, medium->size, NULL, "(free)"});
-    report_end(m, &t);
+    report_end(&m->report, &t);
 }
 
 /* What a programmer does for each region, and what the kernel is told. */
@@ -152,7 +153,7 @@ static void show_flash(mosaicum *m, const struct mos_plan *plan,
         {"erase", "erase", true},    {"blocks", "blocks", true},
         {"write", "write", true},    {"read-back", "read back", true}};
     struct report_table t = report_start(
-        m, mos_printf(m->arena, "%s ranges", medium->name),
+        &m->report, mos_printf(m->arena, "%s ranges", medium->name),
         mos_printf(m->arena, "%s: what programming each region takes", medium->name), columns, 6);
     struct mos_vec regions = mos_plan_by_place(plan, medium);
     for (size_t i = 0; i < regions.count; i++) {
@@ -165,10 +166,10 @@ static void show_flash(mosaicum *m, const struct mos_plan *plan,
         cell_address(&t, x.write_length);
         cell_address(&t, x.content);
     }
-    report_end(m, &t);
+    report_end(&m->report, &t);
     const char *text = mos_plan_flash_string(plan, medium);
     if (text)
-        report_text(m, mos_printf(m->arena, "%s string", medium->name),
+        report_text(&m->report, mos_printf(m->arena, "%s string", medium->name),
                     mos_printf(m->arena, "%s: for the kernel's command line, as <%s>", medium->name,
                                medium->name),
                     mos_printf(m->arena, "%s\n", text));
@@ -241,7 +242,7 @@ static void show_ram(mosaicum *m, const struct mos_plan *plan) {
             mos_printf(m->arena, "Entry %s, RAM %s to %s (smallest)", e->def->r.name,
                        mos_address_text(m->arena, plan->ram.start),
                        mos_address_text(m->arena, plan->ram.start + plan->ram.length));
-        struct report_table t = report_start(m, e->def->r.name, title, columns, 7);
+        struct report_table t = report_start(&m->report, e->def->r.name, title, columns, 7);
         if (e->settled) {
             ram_rows(&t, plan, &e->step.kernel, &e->header);
             ram_rows(&t, plan, &e->step.container, NULL);
@@ -249,7 +250,7 @@ static void show_ram(mosaicum *m, const struct mos_plan *plan) {
             ram_rows(&t, plan, &e->step.tree, NULL);
             held_rows(&t, plan);
         }
-        report_end(m, &t);
+        report_end(&m->report, &t);
     }
 }
 
@@ -260,7 +261,8 @@ static void show_boot(mosaicum *m, const struct mos_plan *plan) {
         {"entry", "entry", false},     {"kernel", "kernel", false},
         {"format", "format", false},   {"tree", "tree", false},
         {"ramdisk", "ramdisk", false}, {"arguments", "arguments", false}};
-    struct report_table t = report_start(m, "entries", "Entries, the default first", columns, 6);
+    struct report_table t =
+        report_start(&m->report, "entries", "Entries, the default first", columns, 6);
     for (size_t i = 0; i < plan->entries.count; i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
         cell_text(&t, e->def->r.name);
@@ -273,14 +275,14 @@ static void show_boot(mosaicum *m, const struct mos_plan *plan) {
         cell_text(&t, e->step.ramdisk_file);
         cell_text(&t, e->step.arguments);
     }
-    report_end(m, &t);
+    report_end(&m->report, &t);
     if (plan->menu_text.length)
-        report_text(m, "menu",
+        report_text(&m->report, "menu",
                     mos_printf(m->arena, "Menu (%s on %s)", plan->dialect->menu_file,
                                plan->boot_region->name),
                     plan->menu_text.data);
     if (plan->script_text.length)
-        report_text(m, "script",
+        report_text(&m->report, "script",
                     mos_printf(m->arena, "Script (%s on %s)", plan->dialect->script_file,
                                plan->boot_region->name),
                     plan->script_text.data);
@@ -294,7 +296,7 @@ static void show_kernel(mosaicum *m, const struct mos_plan *plan) {
                                                      {"from", "from", false},
                                                      {"replaced", "instead of", false}};
     struct report_table t =
-        report_start(m, "symbols", "Kernel configuration as it was asked for", columns, 4);
+        report_start(&m->report, "symbols", "Kernel configuration as it was asked for", columns, 4);
     for (size_t i = 0; i < plan->config.count; i++) {
         const struct mos_setting *x = plan->config.items[i].value;
         cell_text(&t, x->symbol);
@@ -304,7 +306,7 @@ static void show_kernel(mosaicum *m, const struct mos_plan *plan) {
                                                place_text(m->arena, x->replaced->place))
                                   : NULL);
     }
-    report_end(m, &t);
+    report_end(&m->report, &t);
 }
 
 struct tree_rows {
@@ -341,13 +343,13 @@ static void show_tree(mosaicum *m, const struct mos_plan *plan) {
         if (!b->tree)
             continue;
         struct report_table t =
-            report_start(m, b->def->r.name,
+            report_start(&m->report, b->def->r.name,
                          mos_printf(m->arena, "Tree %s, overlays applied, %s", b->def->r.name,
                                     mos_size_text(m->arena, b->blob.length)),
                          columns, 5);
         struct tree_rows rows = {m, &t, plan->board->tree};
         mos_dt_walk(b->tree->root, tree_row, &rows);
-        report_end(m, &t);
+        report_end(&m->report, &t);
     }
 }
 
@@ -357,7 +359,7 @@ static void show_env(mosaicum *m, const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->environments.count; i++) {
         const struct mos_environment_plan *e = mos_vec_pointer(&plan->environments, i);
         struct report_table t = report_start(
-            m, e->def->r.name,
+            &m->report, e->def->r.name,
             mos_printf(m->arena, "Environment %s: %s of %s used", e->def->r.name,
                        mos_size_text(m->arena, e->needed), mos_size_text(m->arena, e->size)),
             columns, 3);
@@ -367,7 +369,7 @@ static void show_env(mosaicum *m, const struct mos_plan *plan) {
             cell_text(&t, v->value);
             cell_text(&t, place_text(m->arena, v->place));
         }
-        report_end(m, &t);
+        report_end(&m->report, &t);
     }
 }
 
@@ -382,7 +384,8 @@ static void show_compressed(mosaicum *m, const struct mos_plan *plan) {
                                                      {"xz", "xz", true},
                                                      {"zstd", "zstd", true}};
     enum { MOST = 256 << 20 };
-    struct report_table t = report_start(m, "compressed", "What compressing would buy", columns, 5);
+    struct report_table t =
+        report_start(&m->report, "compressed", "What compressing would buy", columns, 5);
     for (size_t i = 0; i < plan->budgets.count; i++) {
         const struct mos_budget_plan *b = mos_vec_pointer(&plan->budgets, i);
         for (size_t k = 0; b->known && b->used > b->limit && k < b->parts.count; k++) {
@@ -400,14 +403,14 @@ static void show_compressed(mosaicum *m, const struct mos_plan *plan) {
         }
     }
     if (t.cells.count)
-        report_end(m, &t);
+        report_end(&m->report, &t);
 }
 
 static void show_budgets(mosaicum *m, const struct mos_plan *plan) {
     static const struct mosaicum_column columns[] = {
         {"budget", "budget", false}, {"used", "used", true}, {"limit", "limit", true},
         {"share", "%", true},        {"left", "left", true}, {"of", "of", false}};
-    struct report_table t = report_start(m, "budgets", "Budgets", columns, 6);
+    struct report_table t = report_start(&m->report, "budgets", "Budgets", columns, 6);
     for (size_t i = 0; i < plan->budgets.count; i++) {
         const struct mos_budget_plan *b = mos_vec_pointer(&plan->budgets, i);
         struct mos_buf of = {.arena = m->arena};
@@ -425,12 +428,12 @@ static void show_budgets(mosaicum *m, const struct mos_plan *plan) {
         }
         cell_text(&t, mos_buf_string(&of));
     }
-    report_end(m, &t);
+    report_end(&m->report, &t);
     show_compressed(m, plan);
 }
 
 static void show_all(mosaicum *m, const struct mos_plan *plan) {
-    report_text(m, "definition", NULL, show_resolved(m->arena, plan->board));
+    report_text(&m->report, "definition", NULL, show_resolved(m->arena, plan->board));
 }
 
 static const struct {

@@ -164,13 +164,11 @@ static void look_at_table(struct survey *s) {
 }
 
 static void look(struct survey *s) {
-    for (size_t i = 0; (s->driver = mos_table_at(i)); i++)
-        if (s->driver->read(&s->io, s->m->arena, &s->table, &s->problems)) {
-            look_at_table(s);
-            return;
-        }
     struct mos_volume_info volume;
-    if (mos_fs_probe(&s->io, s->m->arena, &volume)) {
+    s->driver = mos_table_read(&s->io, s->m->arena, &s->table, &s->problems);
+    if (s->driver) {
+        look_at_table(s);
+    } else if (mos_fs_probe(&s->io, s->m->arena, &volume)) {
         struct survey_span *x = mos_vec_push(&s->spans);
         x->length = volume.size;
         x->has_volume = true;
@@ -268,9 +266,10 @@ void survey_report_problems(struct survey *s) {
     survey_note_trouble(s, &s->problems);
     if (!s->problems.count)
         return;
-    struct report_table t = report_start(s->m, "problems", "Something is wrong here", columns, 1);
+    struct report_table t =
+        report_start(&s->m->report, "problems", "Something is wrong here", columns, 1);
     for (size_t i = 0; i < s->problems.count; i++)
         cell_text(&t, mos_vec_pointer(&s->problems, i));
-    report_end(s->m, &t);
+    report_end(&s->m->report, &t);
     s->m->damaged = true;
 }

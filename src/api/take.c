@@ -264,11 +264,11 @@ static void report(mosaicum *m, const char *what, const char *file) {
     struct mos_file_info info;
     if (strcmp(file, "-") == 0 || m->ctx.host->info(m->ctx.host, file, true, &info))
         return; /* standard output has what was asked for, and nothing else */
-    struct report_table t = report_start(m, "taken", NULL, columns, 3);
+    struct report_table t = report_start(&m->report, "taken", NULL, columns, 3);
     cell_text(&t, what);
     cell_text(&t, file);
     cell_size(&t, info.size);
-    report_end(m, &t);
+    report_end(&m->report, &t);
 }
 
 static void take(struct survey *s, const char *what, const char *to) {

@@ -138,6 +138,10 @@ static void start_task(struct run_task *t, mosaicum *m, const struct mos_selecti
     t->ctx.error = &t->error;
     t->ctx.findings = mos_findings_make(t->arena);
     t->ctx.not_proved = mos_vec_make(t->arena, sizeof(char *));
+    result->selection = selection;
+    result->report =
+        (struct report){t->results, mos_vec_make(t->results, sizeof(struct mosaicum_table))};
+    result->made = mos_vec_make(t->results, sizeof(struct run_made));
     result->findings = mos_vec_make(t->results, sizeof(void *));
     result->not_proved = mos_vec_make(t->results, sizeof(void *));
     result->used_waivers = mos_vec_make(t->results, sizeof(void *));
@@ -163,7 +167,6 @@ struct crew {
     const struct mos_vec *selections;
     struct run_result *results;
     bool (*work)(struct run_task *task);
-    bool stops; /* at the first error */
     atomic_size_t next;
 };
 
@@ -179,10 +182,11 @@ static void give_up(struct hand *h, struct run_result *result) {
     struct run_task *t = &h->task;
     if (t->ctx.busy)
         t->ctx.host->worker_finish(t->ctx.busy);
-    if (t->m->build)
-        mos_build_abandon(t->m->build);
-    t->m->build = NULL;
-    *result = (struct run_result){0};
+    if (t->ctx.held)
+        t->ctx.host->close(t->ctx.host, t->ctx.held - 1);
+    mos_build_abandon(t->build);
+    t->build = NULL;
+    *result = (struct run_result){.selection = t->selection};
     mos_fail(&result->error, MOS_ERROR_SYSTEM, ENOMEM, "The work was stopped");
 }
 
@@ -218,13 +222,11 @@ static void work(void *self, void *job) {
         if (i >= h->crew->selections->count)
             return;
         do_one(h, i);
-        if (h->crew->stops && h->crew->results[i].error.kind)
-            atomic_store(&h->crew->next, h->crew->selections->count);
     }
 }
 
 static struct run_result *run_crew(mosaicum *m, const struct mos_vec *selections,
-                                   bool (*job)(struct run_task *task), size_t count, bool stops) {
+                                   bool (*job)(struct run_task *task), size_t count) {
     assert(count <= MOST_WORKERS);
     const struct mos_host *host = m->ctx.host;
     struct crew *c = mos_alloc(m->arena, sizeof *c);
@@ -232,7 +234,6 @@ static struct run_result *run_crew(mosaicum *m, const struct mos_vec *selections
     c->m = m;
     c->selections = selections;
     c->work = job;
-    c->stops = stops;
     c->results = mos_alloc_array(m->arena, selections->count, sizeof *c->results);
     struct hand *hands = mos_alloc_array(m->arena, count + 1, sizeof *hands);
     m->kept = mos_alloc_array(m->arena, count + 1, sizeof *m->kept);
@@ -268,10 +269,5 @@ struct run_result *run_tasks(mosaicum *m, const struct mos_vec *selections,
                              bool (*job)(struct run_task *task)) {
     size_t count = m->ctx.host->cores(m->ctx.host);
     count = count > MOST_WORKERS ? MOST_WORKERS : count;
-    return run_crew(m, selections, job, count > selections->count ? selections->count : count,
-                    false);
-}
-
-void run_each(mosaicum *m, const struct mos_vec *selections, bool (*job)(struct run_task *task)) {
-    run_crew(m, selections, job, selections->count != 0, true);
+    return run_crew(m, selections, job, count > selections->count ? selections->count : count);
 }

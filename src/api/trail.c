@@ -121,7 +121,7 @@ void show_trail(mosaicum *m, const struct mos_board *board, const char *part) {
                                                      {"replaced", "instead of", false}};
     const char *title =
         mos_printf(m->arena, "%s: every value and where it comes from", board->selector);
-    struct report_table t = report_start(m, "trail", title, columns, 4);
+    struct report_table t = report_start(&m->report, "trail", title, columns, 4);
     struct mos_vec values = resolved_values(m->arena, board);
     for (size_t i = 0; i < values.count; i++) {
         const struct resolved_value *v = mos_vec_at(&values, i);
@@ -138,5 +138,5 @@ void show_trail(mosaicum *m, const struct mos_board *board, const char *part) {
                           : NULL);
         cell_text(&t, v->stated ? replaced_text(m->arena, v->stated) : NULL);
     }
-    report_end(m, &t);
+    report_end(&m->report, &t);
 }

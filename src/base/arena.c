@@ -2,6 +2,8 @@
 
 #include <assert.h>
 #include <stdalign.h>
+#include <stdbool.h>
+#include <stddef.h>
 #include <stdint.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -25,10 +27,10 @@ enum { GAP = 16 };
 enum { GAP = 0 };
 #endif
 
-enum { FIRST_BLOCK = 16 * 1024, LARGEST_BLOCK = 1024 * 1024 };
+enum { FIRST_BLOCK = 16 * 1024, LARGEST_BLOCK = 1024 * 1024, ALONE = LARGEST_BLOCK / 4 };
 
 struct block {
-    struct block *next;
+    struct block *next, *before;
     size_t used, size;
     max_align_t data[];
 };
@@ -97,44 +99,94 @@ static struct block *add_block(struct mos_arena *arena, size_t size) {
     return b;
 }
 
-/* So many bytes of a block, a multiple of the unit. */
+/* Puts a block behind another one; NULL: before all. */
+static void link_block(struct mos_arena *arena, struct block *b, struct block *before) {
+    struct block **from = before ? &before->next : &arena->blocks;
+    b->before = before;
+    b->next = *from;
+    if (b->next)
+        b->next->before = b;
+    *from = b;
+}
+
+/* So many bytes of a block, a multiple of the unit.  What is larger than ALONE has its own. */
 static void *take(struct mos_arena *arena, size_t size) {
     struct block *b = arena->blocks;
-    if (b && size <= b->size - b->used) {
+    if (b && size <= ALONE && size <= b->size - b->used) {
         void *p = (char *)b->data + b->used;
         b->used += size;
         return p;
     }
-    if (size > arena->next_size / 4) { /* a block of its own, behind the one being filled */
-        struct block *own = add_block(arena, size);
-        own->used = size;
-        if (b) {
-            own->next = b->next;
-            b->next = own;
-        } else {
-            arena->blocks = own;
-        }
-        return own->data;
-    }
-    struct block *fresh = add_block(arena, arena->next_size);
-    if (arena->next_size < LARGEST_BLOCK)
-        arena->next_size *= 2;
-    fresh->next = b;
+    bool own = size > arena->next_size / 4; /* it goes behind the one being filled */
+    struct block *fresh = add_block(arena, own ? size : arena->next_size);
     fresh->used = size;
-    arena->blocks = fresh;
+    link_block(arena, fresh, own ? b : NULL);
+    if (!own && arena->next_size < LARGEST_BLOCK)
+        arena->next_size *= 2;
     return fresh->data;
+}
+
+static size_t rounded(struct mos_arena *arena, size_t size) {
+    const size_t unit = alignof(max_align_t);
+    if (size > SIZE_MAX - unit - GAP)
+        give_up(arena);
+    return (size + GAP + unit - 1) / unit * unit;
+}
+
+static struct block *block_of(void *piece) {
+    return (struct block *)((char *)piece - offsetof(struct block, data));
 }
 
 void *mos_alloc(struct mos_arena *arena, size_t size) {
     assert(arena->out_of_memory);
     if (arena->fail_after && --arena->fail_after == 0)
         give_up(arena);
-    const size_t unit = alignof(max_align_t);
-    if (size > SIZE_MAX - unit - GAP)
-        give_up(arena);
-    void *p = take(arena, (size + GAP + unit - 1) / unit * unit);
+    void *p = take(arena, rounded(arena, size));
     ASAN_UNPOISON_MEMORY_REGION(p, size);
     return p;
+}
+
+void mos_drop(struct mos_arena *arena, void *piece, size_t size) {
+    if (!piece)
+        return;
+    ASAN_POISON_MEMORY_REGION(piece, size);
+    if (rounded(arena, size) <= ALONE)
+        return;
+    struct block *b = block_of(piece);
+    assert(b->size == rounded(arena, size) && b->used == b->size);
+    *(b->before ? &b->before->next : &arena->blocks) = b->next;
+    if (b->next)
+        b->next->before = b->before;
+    arena->held -= b->size;
+    free(b);
+}
+
+/* A block of its own gets longer where it lies, or the system moves its pages. */
+static void *lengthen(struct mos_arena *arena, struct block *b, size_t size) {
+    size_t more = rounded(arena, size) - b->size;
+    if (arena->limit && (arena->held > arena->limit || more > arena->limit - arena->held))
+        give_up(arena);
+    struct block *longer = realloc(b, sizeof *b + b->size + more);
+    if (!longer)
+        give_up(arena);
+    *(longer->before ? &longer->before->next : &arena->blocks) = longer;
+    if (longer->next)
+        longer->next->before = longer;
+    longer->size += more;
+    longer->used = longer->size;
+    arena->held += more;
+    return longer->data;
+}
+
+void *mos_grow(struct mos_arena *arena, void *piece, size_t used, size_t size, size_t wanted) {
+    assert(used <= size && size <= wanted && (piece || !size));
+    if (!GAP && rounded(arena, size) > ALONE && !arena->fail_after)
+        return lengthen(arena, block_of(piece), wanted);
+    void *longer = mos_alloc(arena, wanted);
+    if (used)
+        memcpy(longer, piece, used);
+    mos_drop(arena, piece, size);
+    return longer;
 }
 
 void *mos_alloc_array(struct mos_arena *arena, size_t count, size_t size) {

@@ -32,6 +32,12 @@ void *mos_alloc(struct mos_arena *arena, size_t size);
 /* `count` zeroed items of `size` bytes; an overflow counts as out of memory. */
 void *mos_alloc_array(struct mos_arena *arena, size_t count, size_t size);
 
+/* A longer piece in place of one of `size` bytes (NULL: of none), whose first `used` bytes it
+ * begins with; what stands behind them is not defined.  Nobody may use the old one any more. */
+void *mos_grow(struct mos_arena *arena, void *piece, size_t used, size_t size, size_t wanted);
+/* A piece of `size` bytes (NULL: of none) is not used any more.  Large ones go back at once. */
+void mos_drop(struct mos_arena *arena, void *piece, size_t size);
+
 /* Copies of a text: all of it, or (…n…) its first `length` bytes with a NUL behind them.  `text`
  * may be NULL where `length` is 0. */
 char *mos_strdup(struct mos_arena *arena, const char *text);

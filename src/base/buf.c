@@ -15,10 +15,7 @@ static void reserve(struct mos_buf *b, size_t more) {
     size_t capacity = b->capacity ? b->capacity * 2 : 128;
     if (capacity < need)
         capacity = need;
-    char *data = mos_alloc(b->arena, capacity);
-    if (b->length)
-        memcpy(data, b->data, b->length);
-    b->data = data;
+    b->data = mos_grow(b->arena, b->data, b->length, b->capacity, capacity);
     b->capacity = capacity;
 }
 
@@ -94,14 +91,12 @@ struct mos_vec mos_vec_copy(struct mos_arena *arena, const struct mos_vec *of) {
 void *mos_vec_push(struct mos_vec *v) {
     assert(v->item_size && v->count <= v->capacity);
     if (v->count == v->capacity) {
-        size_t capacity = v->capacity ? v->capacity * 2 : 8;
-        void *items = mos_alloc_array(v->arena, capacity, v->item_size);
-        if (v->count)
-            memcpy(items, v->items, v->count * v->item_size);
-        v->items = items;
+        size_t capacity = v->capacity ? v->capacity * 2 : 8, held = v->count * v->item_size;
+        assert(capacity < SIZE_MAX / v->item_size);
+        v->items = mos_grow(v->arena, v->items, held, held, capacity * v->item_size);
         v->capacity = capacity;
     }
-    return mos_vec_at(v, v->count++);
+    return memset(mos_vec_at(v, v->count++), 0, v->item_size);
 }
 
 void *mos_vec_at(const struct mos_vec *v, size_t index) {

@@ -28,6 +28,7 @@ struct mos_ctx {
     struct mos_findings findings;
     struct mos_vec not_proved; /* of const char *: facts that were unknown */
     struct mos_worker *busy;   /* a worker that must be joined before the arena may go; or NULL */
+    int held; /* a lock that others wait for, + 1; closed when memory runs out.  0: none */
     unsigned source_count;
     const char *const
         *outside; /* NULL-terminated paths of files that are not the user's; or NULL */

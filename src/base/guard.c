@@ -187,9 +187,10 @@ static int guarded_exchange(const struct mos_host *h, const char *a, const char 
     return e ? e : of(h)->real->exchange(of(h)->real, a, b);
 }
 
-static int guarded_lock(const struct mos_host *h, const char *path, int *file) {
+static int guarded_lock(const struct mos_host *h, const char *path, const char *name, bool wait,
+                        int *file) {
     int e = may(h, path, MOS_REACH_WRITE, false);
-    return e ? e : of(h)->real->lock(of(h)->real, path, file);
+    return e ? e : of(h)->real->lock(of(h)->real, path, name, wait, file);
 }
 
 /* What follows asks the real host as it is: it names no file, or reads and writes none. */

@@ -38,11 +38,11 @@ void *mos_map_get(const struct mos_map *map, const char *key) {
 
 static void grow(struct mos_map *map) {
     size_t capacity = map->capacity ? map->capacity * 2 : 8;
-    struct mos_map_item *items = mos_alloc_array(map->arena, capacity, sizeof *items);
-    if (map->count)
-        memcpy(items, map->items, map->count * sizeof *items);
-    map->items = items;
+    struct mos_map_item *items = map->items;
+    size_t held = map->count * sizeof *items;
+    map->items = items = mos_grow(map->arena, items, held, held, capacity * sizeof *items);
     map->capacity = capacity;
+    mos_drop(map->arena, map->slots, map->slot_count * sizeof *map->slots);
     map->slot_count = capacity * 2;
     map->slots = mos_alloc_array(map->arena, map->slot_count, sizeof *map->slots);
     for (size_t i = 0; i < map->count; i++)

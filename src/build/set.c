@@ -107,10 +107,10 @@ static bool begin(struct mos_set *set, const char *const *precious, size_t count
     int e = h->make_folder(h, set->parent);
     if (e)
         return fail(set, e, "make folder", set->parent);
-    e = h->lock(h, lock, &set->lock);
+    e = h->lock(h, lock, set->selector, false, &set->lock);
     if (e == EWOULDBLOCK)
         return mos_fail(set->ctx->error, MOS_ERROR_SAFETY, 0, "Another build is writing to %s",
-                        set->parent);
+                        set->final);
     if (e)
         return fail(set, e, "lock", lock);
     set->locked = true;

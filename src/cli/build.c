@@ -6,8 +6,8 @@ static int run(struct cli *cli) {
         return MOSAICUM_USAGE;
     int status = mosaicum_build(m, cli->arguments, (size_t)cli->argument_count, cli->out);
     print_result(cli, m, "build", status);
-    if (!cli->quiet)
-        print_report(cli, m, to_out);
+    if (!cli->quiet) /* an error of one board does not undo the others */
+        print_tables(cli, m, to_out);
     if (!cli->json && !mosaicum_error(m))
         print_summary(cli, m, to_out);
     if (!cli->json && !cli->quiet && !status && !mosaicum_count(m, MOSAICUM_WARNING) &&

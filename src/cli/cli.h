@@ -43,8 +43,10 @@ const char *cli_find_workspace(void);
 
 /* out.c: standard output and error, without anything that a terminal would obey */
 extern FILE *to_out, *to_err;
-bool out_open(bool unicode);                      /* unicode: the terminal is UTF-8 */
-bool out_close(void);                             /* false: standard output could not be written */
+bool out_open(bool unicode); /* unicode: the terminal is UTF-8 */
+bool out_close(void);        /* false: standard output could not be written */
+/* What was to be printed cannot be made: says why, and out_close() fails. */
+void out_give_up(const char *why);
 void out_json(bool json);                         /* what follows is JSON: signs become escapes */
 bool out_bytes(const void *bytes, size_t length); /* as they are: what the user asked to have */
 void out_progress(const char *text);              /* the one line that is drawn over itself */
@@ -56,17 +58,24 @@ void print_findings(const struct cli *cli, const mosaicum *m, FILE *to);
 /* What is not known is no good news: "; 3 things could not be checked (…)", or nothing. */
 void print_unproved(const struct cli *cli, const mosaicum *m, FILE *to);
 void print_summary(const struct cli *cli, const mosaicum *m, FILE *to);
-/* The tables and texts of a job; nothing with --json or after an error. */
-void print_report(const struct cli *cli, const mosaicum *m, FILE *to);
+/* The tables and texts of a job; nothing with --json. */
+void print_tables(const struct cli *cli, mosaicum *m, FILE *to);
+/* The same; nothing after an error. */
+void print_report(const struct cli *cli, mosaicum *m, FILE *to);
 void print_markdown(const struct cli *cli, const char *text, FILE *to);
 /* Errors and findings, or the whole JSON document; returns the exit status. */
-int print_result(const struct cli *cli, const mosaicum *m, const char *command, int status);
+int print_result(const struct cli *cli, mosaicum *m, const char *command, int status);
+/* Columns that bytes of UTF-8 take on a terminal (each character counts as one). */
+size_t columns_of(const char *text, size_t length);
+
+/* table.c: a table of rows, without its title */
+void print_table(const struct cli *cli, mosaicum *m, const struct mosaicum_table *t, FILE *to);
 
 /* picture.c: the layouts of a job as a picture (.svg or .png); returns the exit status */
 int draw_layout(const struct cli *cli, const mosaicum *m, const char *path);
 
 /* json.c */
-void print_json(const mosaicum *m, const char *command, int status, FILE *to);
+void print_json(mosaicum *m, const char *command, int status, FILE *to);
 
 /* progress.c */
 void progress(void *self, const char *what, uint64_t done, uint64_t total);

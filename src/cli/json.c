@@ -86,23 +86,48 @@ static json_t *cell(const struct mosaicum_cell *c) {
     }
 }
 
-static json_t *table(const struct mosaicum_table *t) {
-    if (t->text)
-        return json_pack("{s:s,s:o}", "key", t->key, "text", text(t->text));
-    json_t *rows = json_array();
-    for (size_t r = 0; r < t->row_count; r++) {
-        json_t *row = json_object();
-        for (size_t c = 0; c < t->column_count; c++)
-            if (t->cells[r * t->column_count + c].kind != MOSAICUM_EXTENT)
-                json_object_set_new(row, t->columns[c].key,
-                                    cell(&t->cells[r * t->column_count + c]));
-        json_array_append_new(rows, row);
-    }
-    return json_pack("{s:s,s:o,s:o}", "key", t->key, "title", text(t->title), "rows", rows);
+struct rows {
+    const struct mosaicum_table *t;
+    FILE *to;
+    size_t count;
+};
+
+/* A row a line. */
+static bool print_row(void *self, const struct mosaicum_cell *cells) {
+    struct rows *r = self;
+    json_t *row = json_object();
+    for (size_t c = 0; c < r->t->column_count; c++)
+        if (cells[c].kind != MOSAICUM_EXTENT)
+            json_object_set_new(row, r->t->columns[c].key, cell(&cells[c]));
+    fputs(r->count++ ? ",\n    " : "\n    ", r->to);
+    bool good = row && json_dumpf(row, r->to, 0) == 0;
+    json_decref(row);
+    return good;
 }
 
-void print_json(const mosaicum *m, const char *command, int status, FILE *to) {
-    json_t *root = json_object(), *tables = json_array(), *unproved = json_array();
+/* One member of an object that is written by hand, behind which comes `end`. */
+static bool print_member(const char *key, json_t *value, const char *end, FILE *to) {
+    fprintf(to, "\"%s\": ", key);
+    bool good = value && json_dumpf(value, to, JSON_ENCODE_ANY) == 0;
+    fputs(end, to);
+    json_decref(value);
+    return good;
+}
+
+static bool table_json(mosaicum *m, const struct mosaicum_table *t, FILE *to) {
+    bool good = print_member("key", text(t->key), ",\n   ", to);
+    if (t->text)
+        return good & print_member("text", text(t->text), "", to);
+    struct rows r = {t, to, 0};
+    good &= print_member("title", text(t->title), ",\n   \"rows\": [", to);
+    good &= mosaicum_table_rows(m, t, print_row, &r);
+    fputs(r.count ? "\n   ]" : "]", to);
+    return good;
+}
+
+/* What is not long, as one object; its closing brace is left to whoever goes on. */
+static bool print_head(const mosaicum *m, const char *command, int status, FILE *to) {
+    json_t *root = json_object(), *unproved = json_array();
     json_object_set_new(root, "mosaicum", json_integer(1));
     json_object_set_new(root, "command", json_string(command));
     json_object_set_new(root, "status", json_integer(status));
@@ -112,10 +137,25 @@ void print_json(const mosaicum *m, const char *command, int status, FILE *to) {
         json_array_append_new(unproved, text(mosaicum_not_proved_at(m, i)));
     json_object_set_new(root, "not-proved", unproved);
     json_object_set_new(root, "waived", json_integer((json_int_t)mosaicum_waived_count(m)));
-    for (size_t i = 0; i < mosaicum_table_count(m); i++)
-        json_array_append_new(tables, table(mosaicum_table_at(m, i)));
-    json_object_set_new(root, "report", tables);
-    json_dumpf(root, to, JSON_INDENT(1));
-    fputc('\n', to);
+    char *head = json_dumps(root, JSON_INDENT(1));
     json_decref(root);
+    if (head)
+        fprintf(to, "%.*s,\n", (int)strlen(head) - 2, head);
+    bool good = head != NULL;
+    free(head);
+    return good;
+}
+
+void print_json(mosaicum *m, const char *command, int status, FILE *to) {
+    size_t count = mosaicum_table_count(m);
+    bool good = print_head(m, command, status, to);
+    fputs(" \"report\": [", to);
+    for (size_t i = 0; i < count && good; i++) {
+        fputs(i ? ",\n  {" : "\n  {", to);
+        good = table_json(m, mosaicum_table_at(m, i), to);
+        fputs("}", to);
+    }
+    fputs(count ? "\n ]\n}\n" : "]\n}\n", to);
+    if (!good)
+        out_give_up("there is not enough memory for all that is to be told");
 }

@@ -153,6 +153,12 @@ bool out_open(bool unicode) {
     return to_out && to_err;
 }
 
+void out_give_up(const char *why) {
+    fflush(to_out);
+    fprintf(to_err, "mosaicum: %s\n", why);
+    printers[0].failed = true;
+}
+
 void out_json(bool json) {
     fflush(to_out);
     printers[0].json = json;

@@ -1,6 +1,5 @@
 #include "cli/cli.h"
 
-#include <libsmartcols/libsmartcols.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -12,8 +11,7 @@ static void put_source(FILE *to, const char *text, size_t length) {
         fputc(text[i] == '\t' ? ' ' : (unsigned char)text[i] < 0x20 ? '?' : text[i], to);
 }
 
-/* Columns that bytes of UTF-8 take on a terminal (each character counts as one). */
-static size_t columns_of(const char *text, size_t length) {
+size_t columns_of(const char *text, size_t length) {
     size_t n = 0;
     for (size_t i = 0; i < length; i++)
         n += ((unsigned char)text[i] & 0xc0) != 0x80;
@@ -154,163 +152,8 @@ void print_summary(const struct cli *cli, const mosaicum *m, FILE *to) {
     fprintf(to, ".  mosaicum explain RULE tells more about one.\n");
 }
 
-/* ---- tables ---- */
-
-enum { LONGEST_CELL = 60, PLACE_WIDTH = 24 };
-
-/* Where something lies in the whole, drawn to scale; the least is a mark that can be seen. */
-static void draw_extent(const struct cli *cli, uint64_t extent, char *out, size_t room) {
-    unsigned from = (unsigned)(extent >> 16 & 0xffff) * PLACE_WIDTH * 2 / 65535,
-             to = (unsigned)(extent & 0xffff) * PLACE_WIDTH * 2 / 65535;
-    size_t n = 0;
-    from = from < 2 * PLACE_WIDTH ? from : 2 * PLACE_WIDTH - 1;
-    to = to > from ? to : from + 1;
-    for (unsigned i = 0; i < PLACE_WIDTH && n + 8 < room; i++) {
-        bool left = from <= 2 * i && to > 2 * i, right = from <= 2 * i + 1 && to > 2 * i + 1;
-        const char *mark = left && right ? (cli->unicode ? "\u2588" : "#")
-                           : left        ? (cli->unicode ? "\u258c" : "#")
-                           : right       ? (cli->unicode ? "\u2590" : "#")
-                                         : (cli->unicode ? "\u00b7" : ".");
-        n += (size_t)snprintf(out + n, room - n, "%s", mark);
-    }
-}
-
-/* A cell, shortened where a terminal would be too narrow for the row. */
-static void fill_cell(const struct cli *cli, struct libscols_line *line, size_t column,
-                      const char *text) {
-    char shorter[LONGEST_CELL + 8];
-    size_t n = 0;
-    if (!cli->width || columns_of(text, strlen(text)) <= LONGEST_CELL) {
-        scols_line_set_data(line, column, text);
-        return;
-    }
-    n = LONGEST_CELL - 1;
-    while (n && ((unsigned char)text[n] & 0xc0) == 0x80)
-        n--;
-    snprintf(shorter, sizeof shorter, "%.*s%s", (int)n, text, cli->unicode ? "\u2026" : "~");
-    scols_line_set_data(line, column, shorter);
-}
-
-static void fill_line(const struct cli *cli, struct libscols_line *line,
-                      const struct mosaicum_table *t, size_t row) {
-    for (size_t c = 0; c < t->column_count; c++) {
-        const struct mosaicum_cell *x = &t->cells[row * t->column_count + c];
-        const char *text = one_line(x->text);
-        char drawn[PLACE_WIDTH * 4];
-        if (x->kind == MOSAICUM_EXTENT) {
-            draw_extent(cli, x->number, drawn, sizeof drawn);
-            scols_line_set_data(line, c, drawn);
-            continue;
-        }
-        if (t->row_count > 1 && c + 1 < t->column_count)
-            fill_cell(cli, line, c, text);
-        else
-            scols_line_set_data(line, c, text);
-    }
-}
-
-/* A row that is not about a thing of the user's: free space, a table's own place. */
-static bool is_aside(const struct mosaicum_table *t, size_t row) {
-    for (size_t c = 0; c < t->column_count; c++)
-        if (t->cells[row * t->column_count + c].text[0] == '(')
-            return true;
-    return false;
-}
-
-/* A row with bad news. */
-static bool is_alarm(const struct mosaicum_table *t, size_t row) {
-    for (size_t c = 0; c < t->column_count; c++)
-        if (t->cells[row * t->column_count + c].kind == MOSAICUM_ALARM)
-            return true;
-    return false;
-}
-
-/* A column that says nothing in any row need not be drawn. */
-static bool is_empty_column(const struct mosaicum_table *t, size_t column) {
-    for (size_t r = 0; r < t->row_count; r++)
-        if (t->cells[r * t->column_count + column].text[0] ||
-            t->cells[r * t->column_count + column].kind == MOSAICUM_EXTENT)
-            return false;
-    return t->row_count != 0;
-}
-
-/* Columns a cell takes on a terminal, as fill_line fills it. */
-static size_t width_of(const struct mosaicum_cell *x, bool last) {
-    size_t n = columns_of(x->text, strlen(x->text));
-    if (x->kind == MOSAICUM_EXTENT)
-        return PLACE_WIDTH;
-    return last || n < LONGEST_CELL ? n : LONGEST_CELL;
-}
-
-/* Which columns are left out because the terminal is too narrow: optional ones, from the right. */
-static uint64_t left_out(const struct cli *cli, const struct mosaicum_table *t) {
-    size_t total = 0, widths[64] = {0};
-    uint64_t out = 0;
-    for (size_t c = 0; c < t->column_count && c < 64; c++) {
-        for (size_t r = 0; r < t->row_count; r++) {
-            size_t n = width_of(&t->cells[r * t->column_count + c], c + 1 == t->column_count);
-            widths[c] = n > widths[c] ? n : widths[c];
-        }
-        size_t title = columns_of(t->columns[c].title, strlen(t->columns[c].title));
-        if (!is_empty_column(t, c))
-            total += 2 + (widths[c] > title ? widths[c] : title);
-    }
-    for (size_t c = t->column_count; c-- && cli->width && total > (size_t)cli->width;)
-        if (c < 64 && t->columns[c].optional && !is_empty_column(t, c)) {
-            out |= 1ull << c;
-            total -= 2 + widths[c];
-        }
-    return out;
-}
-
-/* The lines of a table as it was laid out, each in its colour; the first may be the titles. */
-static void print_rows(const struct cli *cli, const struct mosaicum_table *t, const char *text,
-                       bool titled, FILE *to) {
-    for (size_t line = 0; *text; line++) {
-        size_t n = strcspn(text, "\n"), row = line - titled;
-        bool title = titled && !line, known = !title && row < t->row_count;
-        const char *colour = title                                    ? style(cli, STYLE_DIM)
-                             : known && is_alarm(t, row)              ? style(cli, STYLE_ERROR)
-                             : known && t->asides && is_aside(t, row) ? style(cli, STYLE_DIM)
-                                                                      : "";
-        fprintf(to, "%s%.*s%s\n", colour, (int)n, text, *colour ? style(cli, STYLE_END) : "");
-        text += n + (text[n] == '\n');
-    }
-}
-
-static void print_table(const struct cli *cli, const struct mosaicum_table *t, FILE *to) {
-    struct libscols_table *table = scols_new_table();
-    uint64_t hidden = left_out(cli, t);
-    if (!table)
-        return;
-    scols_table_set_column_separator(table, "  ");
-    scols_table_enable_nowrap(table, true);
-    for (size_t c = 0; c < t->column_count; c++) {
-        scols_table_new_column(
-            table, t->columns[c].title, 0,
-            (t->columns[c].right ? SCOLS_FL_RIGHT : 0) |
-                (is_empty_column(t, c) || hidden >> c & 1 ? SCOLS_FL_HIDDEN : 0));
-    }
-    bool titled = false;
-    for (size_t c = 0; c < t->column_count; c++)
-        titled |= t->columns[c].title[0] != 0;
-    scols_table_enable_noheadings(table, !titled);
-    for (size_t r = 0; r < t->row_count; r++) {
-        struct libscols_line *line = scols_table_new_line(table, NULL);
-        if (line)
-            fill_line(cli, line, t, r);
-    }
-    char *text = NULL;
-    if (scols_print_table_to_string(table, &text) == 0 && text)
-        print_rows(cli, t, text, titled, to);
-    free(text);
-    scols_unref_table(table);
-}
-
-void print_report(const struct cli *cli, const mosaicum *m, FILE *to) {
-    if (cli->json || mosaicum_error(m))
-        return;
-    for (size_t i = 0; i < mosaicum_table_count(m); i++) {
+void print_tables(const struct cli *cli, mosaicum *m, FILE *to) {
+    for (size_t i = 0; i < mosaicum_table_count(m) && !cli->json; i++) {
         const struct mosaicum_table *t = mosaicum_table_at(m, i);
         if (i)
             fputc('\n', to);
@@ -323,8 +166,13 @@ void print_report(const struct cli *cli, const mosaicum *m, FILE *to) {
         if (t->text)
             fputs(t->text, to);
         else if (t->row_count && !t->title_only)
-            print_table(cli, t, to);
+            print_table(cli, m, t, to);
     }
+}
+
+void print_report(const struct cli *cli, mosaicum *m, FILE *to) {
+    if (!mosaicum_error(m))
+        print_tables(cli, m, to);
 }
 
 /* ---- pages ---- */
@@ -356,7 +204,7 @@ void print_markdown(const struct cli *cli, const char *text, FILE *to) {
     }
 }
 
-int print_result(const struct cli *cli, const mosaicum *m, const char *command, int status) {
+int print_result(const struct cli *cli, mosaicum *m, const char *command, int status) {
     progress_clear();
     if (cli->json) {
         out_json(true);

@@ -164,14 +164,22 @@ static void put_header(uint8_t *h, const struct mos_table_data *t, uint64_t lba,
     mos_put_le32(h + AT_HEADER_CRC, mos_crc32(0, h, HEADER_SIZE));
 }
 
-enum { AT_MBR_ENTRIES = 446, MBR_ENTRY = 16, MBR_ENTRIES = 4, AT_MBR_TYPE = 4, PROTECTS = 0xee };
+enum {
+    AT_MBR_ENTRIES = 446,
+    MBR_ENTRY = 16,
+    MBR_ENTRIES = 4,
+    AT_MBR_TYPE = 4,
+    AT_MBR_FIRST = 8,
+    PROTECTS = 0xee
+};
 
-/* Which entries an MBR has: one that protects a GPT, others. */
+/* Which entries an MBR has: one that protects a GPT (5.2.3: from the second sector on), others. */
 static void look_at_mbr(const uint8_t mbr[512], bool *protects, bool *others) {
     *protects = *others = false;
     for (size_t i = 0; i < MBR_ENTRIES && mbr[510] == 0x55 && mbr[511] == 0xaa; i++) {
-        uint8_t type = mbr[AT_MBR_ENTRIES + i * MBR_ENTRY + AT_MBR_TYPE];
-        *(type == PROTECTS ? protects : others) |= type != 0;
+        const uint8_t *e = mbr + AT_MBR_ENTRIES + i * MBR_ENTRY;
+        bool protects_one = e[AT_MBR_TYPE] == PROTECTS && mos_le32(e + AT_MBR_FIRST) == 1;
+        *(protects_one ? protects : others) |= e[AT_MBR_TYPE] != 0;
     }
 }
 
@@ -191,7 +199,7 @@ static int write_mbr(struct mos_io *io, const struct mos_table_data *t) {
     e[2] = 2; /* starting CHS 0x000200 */
     e[AT_MBR_TYPE] = PROTECTS;
     e[5] = e[6] = e[7] = 0xff;
-    mos_put_le32(e + 8, 1);
+    mos_put_le32(e + AT_MBR_FIRST, 1);
     mos_put_le32(e + 12, (uint32_t)mos_min(last, UINT32_MAX));
     mbr[510] = 0x55;
     mbr[511] = 0xaa;
@@ -445,6 +453,24 @@ static bool may_be_written(const struct gpt_reader *r, struct mos_table_data *t,
     return true;
 }
 
+/* Whoever looks for a GPT asks the MBR first.  *mends: a protective one may be written there. */
+static bool is_unseen(struct gpt_reader *r, bool *mends) {
+    uint8_t mbr[512];
+    bool protects, others;
+    *mends = false;
+    if (mos_io_read(r->io, mbr, sizeof mbr, 0))
+        return false;
+    look_at_mbr(mbr, &protects, &others);
+    *mends = !protects && !others;
+    if (*mends)
+        problem(r, "Linux and loaders do not see this GPT: the MBR has no partition of type 0xee "
+                   "that begins at sector 1.");
+    else if (!protects)
+        problem(r, "There is a GPT here, too, but Linux and loaders take the MBR: it has no "
+                   "partition of type 0xee that begins at sector 1.");
+    return !protects;
+}
+
 static bool try_sector(struct gpt_reader *r, struct mos_table_data *out) {
     uint8_t first[LARGEST_SECTOR], backup[LARGEST_SECTOR];
     if (r->io->size < 8 * (uint64_t)r->sector)
@@ -471,7 +497,9 @@ static bool try_sector(struct gpt_reader *r, struct mos_table_data *out) {
     else
         sound_entries(r, backup, "backup");
     *out = (struct mos_table_data){.sector = r->sector, .medium_size = r->io->size};
-    out->mendable = r->problems->count != before;
+    bool damaged = r->problems->count != before, mends;
+    out->unseen = is_unseen(r, &mends);
+    out->mendable = damaged || mends;
     before = r->problems->count;
     out->partitions = mos_vec_make(r->arena, sizeof(struct mos_partition));
     bool read = good && read_entries(r, first, "primary", out);

@@ -18,6 +18,22 @@ const struct mos_table_driver *mos_table_find(const char *name) {
     return NULL;
 }
 
+const struct mos_table_driver *mos_table_read(struct mos_io *io, struct mos_arena *arena,
+                                              struct mos_table_data *out,
+                                              struct mos_vec *problems) {
+    const struct mos_table_driver *d, *first = NULL;
+    for (size_t i = 0; (d = mos_table_at(i)); i++) {
+        struct mos_table_data table;
+        if (!d->read(io, arena, &table, problems) || (first && !table.partitions.count))
+            continue;
+        first = d;
+        *out = table;
+        if (!table.unseen)
+            break;
+    }
+    return first;
+}
+
 int mos_table_write(const struct mos_table_driver *driver, struct mos_io *io,
                     const struct mos_table_data *table, struct mos_arena *arena, const char **why) {
     assert(driver->write && driver->read);

@@ -20,6 +20,7 @@ struct mos_table_data {
     uint32_t entries;     /* slots of the table */
     uint64_t entries_at;  /* bytes; 0: the usual place */
     bool mendable;        /* read: one copy is damaged or differs, writing it again mends that */
+    bool unseen;          /* read: a GPT that no MBR announces; neither Linux nor loaders take it */
     uint8_t id[16];
     uint64_t first_usable, last_usable; /* LBAs */
     struct mos_vec partitions;          /* of struct mos_partition */
@@ -70,6 +71,12 @@ const struct mos_table_driver *mos_table_at(size_t index); /* NULL behind the la
 /* The partition of a number; NULL: there is none. */
 const struct mos_partition *mos_table_partition(const struct mos_table_data *table,
                                                 unsigned number);
+
+/* The table of a medium, and its driver; NULL: there is none.  Of several it is that which Linux
+ * and loaders take; one that is `unseen` only where there is no partition otherwise.  Damage is
+ * added to `problems` (of const char *). */
+const struct mos_table_driver *mos_table_read(struct mos_io *io, struct mos_arena *arena,
+                                              struct mos_table_data *out, struct mos_vec *problems);
 
 /* Writes a table and reads it back: it says what it was given, or *why (in the arena) is what it
  * says otherwise and the result ENOTSUP.  Else an errno value of `io`. */

@@ -198,15 +198,23 @@ static int open_info(const struct mos_host *h, int file, struct mos_file_info *o
     return 0;
 }
 
-static int lock_file(const struct mos_host *h, const char *path, int *file) {
+/* A byte of the file for each name (of two names with the same one waits for the other). */
+static int lock_file(const struct mos_host *h, const char *path, const char *name, bool wait,
+                     int *file) {
     (void)h;
+    struct flock range = {.l_type = F_WRLCK, .l_whence = SEEK_SET, .l_len = 1};
+    for (; *name; name++)
+        range.l_start = (range.l_start * 257 + (unsigned char)*name) % (1ll << 52);
     int fd = open(path, O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK, 0666);
     if (fd < 0)
         return errno;
-    if (flock(fd, LOCK_EX | LOCK_NB)) {
-        int e = errno;
+    int e;
+    do
+        e = fcntl(fd, wait ? F_OFD_SETLKW : F_OFD_SETLK, &range) ? errno : 0;
+    while (e == EINTR);
+    if (e) {
         close(fd);
-        return e;
+        return e == EACCES || e == EAGAIN ? EWOULDBLOCK : e;
     }
     *file = fd;
     return 0;

@@ -17,9 +17,9 @@ static struct sim_disk *open_disk(struct sim *s, const struct mos_rig_medium *me
     struct mos_vec problems = mos_vec_make(s->arena, sizeof(char *));
     d->medium = medium;
     d->volumes = mos_vec_make(s->arena, sizeof(struct sim_volume *));
-    for (size_t i = 0; (d->driver = mos_table_at(i)); i++)
-        if (d->driver->read(medium->io, s->arena, &d->table, &problems))
-            break;
+    d->driver = mos_table_read(medium->io, s->arena, &d->table, &problems);
+    if (d->driver && d->table.unseen)
+        d->driver = NULL;
     for (size_t i = 0; i < problems.count; i++)
         sim_event(s, MOS_EVENT_TROUBLE, 0, 0, medium->name, "%s",
                   (const char *)mos_vec_pointer(&problems, i));

@@ -196,6 +196,69 @@ static void pieces_are_made(void) {
              test_folder("made-other")));
 }
 
+/* Boards of one command are built side by side: each as it is alone, whatever happens to another
+ * one, told in the same order by one core and by all; what a command makes is made once. */
+static void boards_are_built_side_by_side(void) {
+    enum { BOARDS = 14, LACKS = 5, TAKEN = 9 };
+    char *w = workspace("side", "");
+    CU_ASSERT(runs(0, "rm '%s/boards/curlew.yaml'", w));
+    write_text(path_in(w, "traits/shared.yaml"),
+               "mosaicum: 1\ntrait: shared\n"
+               "pieces: {first: {made-by: {run: [sh, tools/make], inputs: [tools]}}}\n");
+    write_text(path_in(w, "tools/make"),
+               "echo run >> runs; sleep 0.2; echo tide > \"$MOSAICUM_OUT\"\n");
+    for (int i = 0; i < BOARDS; i++) {
+        char text[1024];
+        snprintf(text, sizeof text,
+                 "mosaicum: 1\nboard: b%02d\ntraits: [shared]\n%s"
+                 "hardware: {media: {card: {kind: sd, size: 64 MiB}}}\n"
+                 "layout: {card: {table: {kind: gpt}, regions: {first: {at: 32 KiB, size: 64 KiB, "
+                 "piece: first}, root: {number: 1, size: %d MiB, volume: {kind: ext4, label: r, "
+                 "fills: {tools: {folder: tools}}}}}}}\n",
+                 i,
+                 i == LACKS
+                     ? "pieces: {extra: {made-by: {run: [sh, -c, exit 3], inputs: [tools]}}}\n"
+                     : "",
+                 8 + i);
+        write_text(path_in(w, "boards/b%02d.yaml", i), text);
+    }
+    struct outcome told[4];
+    for (int i = 0; i < 4; i++) {
+        CU_ASSERT(runs(0,
+                       "cd '%s' && rm -rf made runs out && mkdir -p out/b%02d && "
+                       "echo mine > out/b%02d/mine",
+                       w, TAKEN, TAKEN));
+        told[i] = run_shell("cd '%s' && %s '%s' --no-cache build", w, i ? "" : "taskset -c 0",
+                            MOSAICUM_PROGRAM);
+        CU_ASSERT_EQUAL(told[i].status, 3);
+        CU_ASSERT_STRING_EQUAL(told[i].out, told[0].out);
+        CU_ASSERT_STRING_EQUAL(told[i].err, told[0].err);
+        CU_ASSERT(runs(0,
+                       "cd '%s' && test $(wc -l < runs) = 1 && grep -q mine out/b%02d/mine && "
+                       "test $(ls out | wc -l) = %d",
+                       w, TAKEN, BOARDS - 1));
+        CU_ASSERT(i || runs(0, "cp -r '%s/out' '%s/was'", w, w));
+        CU_ASSERT(runs(0, "diff -r '%s/out' '%s/was'", w, w));
+    }
+    const char *said = "mosaicum: b05: Piece extra: sh ended with status 3; its log is "
+                       "made/extra.log.  Run build again to go on; b09: out/b09 is not replaced";
+    CU_ASSERT_PTR_NOT_NULL(strstr(told[0].err, said));
+    CU_ASSERT_PTR_NOT_NULL(strstr(told[0].out, "first  made/first  made/first.log"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(told[0].out, "Built into out/b04"));
+    CU_ASSERT_PTR_NULL(strstr(told[0].out, "Built into out/b05"));
+    for (int i = 0; i < 4; i++)
+        outcome_free(&told[i]);
+    CU_ASSERT(runs(0,
+                   "cd '%s' && '%s' --no-cache -q build b03 --out alone && "
+                   "diff -r alone/b03 out/b03",
+                   w, MOSAICUM_PROGRAM));
+    CU_ASSERT(runs(0,
+                   "cd '%s' && rm -rf out made && ('%s' --no-cache -q build b03 & "
+                   "'%s' --no-cache -q build b04 && wait $!) && diff -r out/b03 was/b03 && "
+                   "diff -r out/b04 was/b04 && test $(wc -l < runs) = 2",
+                   w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+}
+
 /* The root file system says what the definition says, checked with the file system's own reader. */
 static void root_is_told(void) {
     char *out = test_folder("root-told");
@@ -275,5 +338,7 @@ static void a_newcomer_is_asked(void) {
 SUITE(boards_suite, {"list", list_knows_what_is_there}, {"compare", two_variants_are_compared},
       {"trails", trails_are_shown}, {"one core and all cores", all_cores_say_the_same},
       {"waivers", waivers_accept_on_purpose}, {"pins", pins_are_kept},
-      {"pieces that are made", pieces_are_made}, {"root content", root_is_told},
-      {"a newcomer's path", a_newcomer_gets_there}, {"a newcomer is asked", a_newcomer_is_asked});
+      {"pieces that are made", pieces_are_made},
+      {"boards are built side by side", boards_are_built_side_by_side},
+      {"root content", root_is_told}, {"a newcomer's path", a_newcomer_gets_there},
+      {"a newcomer is asked", a_newcomer_is_asked});

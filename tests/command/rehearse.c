@@ -211,6 +211,45 @@ static void a_kernel_expands_where_it_does(void) {
     }
 }
 
+/* A GPT that its MBR does not announce is there for nobody; amend puts that right. */
+static void a_gpt_that_nobody_looks_for(void) {
+    static const struct {
+        const char *bytes; /* of the MBR's first entry, at 446 */
+        bool amend, boots;
+    } mbrs[] = {{NULL, false, true},
+                {"\\0\\0\\0\\0\\356", false, true}, /* what only firmware looks at is gone */
+                {"\\0\\0\\0\\0\\0", false, false},
+                {"\\0\\0\\0\\0\\356\\0\\0\\0\\2", false, false},
+                {"\\0\\0\\0\\0\\0", true, true}};
+    const char *folder = keep(test_folder("unseen"));
+    for (size_t i = 0; i < sizeof mbrs / sizeof *mbrs; i++) {
+        int status;
+        CU_ASSERT_TRUE_FATAL(
+            runs(0,
+                 "cd '%s' && rm -f *.img && cp '%s/curlew/card.img' was.img && "
+                 "printf '%s' | dd of=was.img bs=1 seek=446 conv=notrunc 2>/dev/null",
+                 folder, built(), mbrs[i].bytes ? mbrs[i].bytes : ""));
+        write_text(path_in(folder, "mosaicum.yaml"), "x");
+        if (mbrs[i].amend)
+            CU_ASSERT_TRUE(
+                runs(0, "cd '%s' && '%s' -q amend was.img boot:new=mosaicum.yaml -o new.img",
+                     folder, MOSAICUM_PROGRAM));
+        struct outcome o = run_shell("cd '%s' && '%s' inspect %s.img", folder, MOSAICUM_PROGRAM,
+                                     mbrs[i].amend ? "new" : "was");
+        CU_ASSERT_EQUAL(o.status, mbrs[i].boots ? 0 : 1);
+        CU_ASSERT_EQUAL(strstr(o.out, "take the MBR") || strstr(o.out, "do not see this GPT"),
+                        !mbrs[i].boots);
+        outcome_free(&o);
+        json_t *d = run_json(&status,
+                             "rehearse '%s/%s.img' --cpu arm64 --ram-start 0x40000000 --ram "
+                             "'512 MiB'",
+                             folder, mbrs[i].amend ? "new" : "was");
+        CU_ASSERT_EQUAL(strcmp(cell(table_of(d, "verdict"), 0, "end"), "boots") == 0,
+                        mbrs[i].boots);
+        json_decref(d);
+    }
+}
+
 /* The first entry dies three times, then the fallback starts: that is told as what it is. */
 static void a_fallback_is_no_good_news(void) {
     const char *folder = keep(test_folder("fallback"));
@@ -304,6 +343,7 @@ SUITE(rehearse_suite, {"a kernel expands where it does", a_kernel_expands_where_
       {"first programs are followed", first_programs_are_followed},
       {"the demo boots", the_demo_boots},
       {"damaged images end as they must", damaged_images_end_as_they_must},
+      {"a GPT that nobody looks for", a_gpt_that_nobody_looks_for},
       {"a fallback is no good news", a_fallback_is_no_good_news},
       {"what cannot be told is said", what_cannot_be_told_is_said},
       {"faults are tried one by one", faults_are_tried_one_by_one},

@@ -7,6 +7,7 @@
 #include "build/image.h"
 #include "build/set.h"
 #include "ledger/ledger.h"
+#include "platform/platform.h"
 #include "store/store.h"
 
 #include <errno.h>
@@ -358,6 +359,44 @@ static void workers_keep_their_order(void) {
     core_end(&c);
 }
 
+/* What a worker waits for, and that it got it. */
+struct waiting {
+    const struct mos_host *host;
+    const char *path;
+    int file, error;
+};
+
+static void wait_for_lock(void *self, void *job) {
+    struct waiting *x = self;
+    (void)job;
+    x->error = x->host->lock(x->host, x->path, "b", true, &x->file);
+}
+
+/* A lock is for a name, holds against whoever opens the file again, and can be waited for. */
+static void locks_are_for_names(void) {
+    const struct mos_host *h = mos_platform_host();
+    struct waiting x = {h, keep(path_in(test_folder("locks"), ".lock")), -1, -1};
+    int a, b, c;
+    CU_ASSERT_EQUAL(h->lock(h, x.path, "a", false, &a), 0);
+    CU_ASSERT_EQUAL(h->lock(h, x.path, "a", false, &c), EWOULDBLOCK);
+    CU_ASSERT_EQUAL(h->lock(h, x.path, "b", false, &b), 0);
+    struct mos_worker *w = h->worker_start(h, wait_for_lock, &x);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(w);
+    h->worker_submit(w, &x);
+    CU_ASSERT_EQUAL(h->lock(h, x.path, "b", false, &c), EWOULDBLOCK);
+    h->close(h, b);
+    h->worker_finish(w);
+    CU_ASSERT_EQUAL(x.error, 0);
+    CU_ASSERT_EQUAL(h->lock(h, x.path, "b", false, &c), EWOULDBLOCK);
+    h->close(h, x.file);
+    CU_ASSERT_EQUAL(h->lock(h, x.path, "b", false, &b), 0);
+    CU_ASSERT_EQUAL(h->lock(h, x.path, "a", false, &c), EWOULDBLOCK);
+    h->close(h, a);
+    h->close(h, b);
+    CU_ASSERT(runs(0, "rm '%s' && ln -s nowhere '%s'", x.path, x.path));
+    CU_ASSERT_EQUAL(h->lock(h, x.path, "a", false, &c), ELOOP);
+}
+
 static void trees_are_removed_without_leaving_them(void) {
     const char *folder = test_folder("remove");
     struct core c;
@@ -378,5 +417,5 @@ SUITE(build_suite, {"chunk hashes", chunk_hashes_are_of_the_final_bytes},
       {"sets replace only what is ours", sets_replace_only_what_is_ours},
       {"sets spare what is read", sets_spare_what_is_read},
       {"the store", the_store_is_never_believed_blindly}, {"programs", programs_have_limits},
-      {"workers", workers_keep_their_order},
+      {"workers", workers_keep_their_order}, {"locks", locks_are_for_names},
       {"removing trees", trees_are_removed_without_leaving_them});

@@ -253,10 +253,13 @@ static void indexes_keep_every_field(void) {
         struct mos_index *x = mos_index_new(&c.ctx);
         struct mos_sink sink = mos_index_recorder(x, &a);
         size_t count = 1 + random_below(&seed, 60);
+        char path[300] = "";
+        struct mos_entry before = {0};
         for (size_t i = 0; i < count; i++) {
-            char path[300], target[300];
+            char target[300];
             uint8_t attributes[60];
-            random_name(&seed, path, sizeof path - 1);
+            size_t shared = random_below(&seed, strnlen(path, 200) + 1); /* with the path before */
+            random_name(&seed, path + shared, sizeof path - 1 - shared);
             random_name(&seed, target, sizeof target - 1);
             for (size_t k = 0; k < sizeof attributes; k++)
                 attributes[k] = (uint8_t)random_next(&seed);
@@ -270,6 +273,13 @@ static void indexes_keep_every_field(void) {
                                   .target = target,
                                   .attributes = attributes,
                                   .attributes_length = random_below(&seed, sizeof attributes)};
+            if (random_below(&seed, 2))
+                e.mode = before.mode;
+            if (random_below(&seed, 2))
+                e.uid = before.uid, e.gid = before.gid;
+            if (random_below(&seed, 2))
+                e.mtime = before.mtime, e.mtime_ns = before.mtime_ns;
+            before = e;
             if (e.type == MOS_ENTRY_CHAR || e.type == MOS_ENTRY_BLOCK) {
                 e.major = (uint32_t)random_below(&seed, 4096);
                 e.minor = (uint32_t)random_below(&seed, 1 << 20);
@@ -282,7 +292,7 @@ static void indexes_keep_every_field(void) {
                 if (random_below(&seed, 2))
                     CU_ASSERT_TRUE(sink.data(sink.self, at, NULL, (size_t)n));
             }
-            CU_ASSERT_TRUE(sink.end(sink.self, random_next(&seed)));
+            CU_ASSERT_TRUE(sink.end(sink.self, e.type == MOS_ENTRY_FILE ? random_next(&seed) : 0));
         }
         struct mos_buf file = {.arena = c.ctx.arena};
         CU_ASSERT_TRUE(mos_index_replay(&c.ctx, x, &b));
@@ -297,8 +307,11 @@ static void indexes_keep_every_field(void) {
         for (; *p && *q; p++, q++) {
             size_t n = strcspn(p, "|"), m = strcspn(q, "|");
             CU_ASSERT(n == m && memcmp(p, q, n) == 0);
-            p = strchr(p, '\n');
-            q = strchr(q, '\n');
+            for (p += n; *p != '\n'; p++)
+                n = *p == '|' ? 0 : n + 1;
+            for (q += m; *q != '\n'; q++)
+                m = *q == '|' ? 0 : m + 1;
+            CU_ASSERT(n == m && memcmp(p - n, q - n, n) == 0); /* the sum */
         }
         CU_ASSERT(!*p && !*q);
         core_end(&c);
@@ -418,6 +431,25 @@ static void indexes_keep_small_texts(void) {
     }
 }
 
+/* What is kept of a file of a usual tree is little more than what tells it from the one before. */
+static void indexes_are_small(void) {
+    struct core c;
+    core_start(&c);
+    struct mos_index *x = mos_index_new(&c.ctx);
+    struct mos_sink record = mos_index_recorder(x, NULL);
+    const size_t count = 5000;
+    for (size_t i = 0; i < count; i++) {
+        char path[80];
+        snprintf(path, sizeof path, "usr/share/part%03zu/file%zu", i / 100, i);
+        struct mos_entry e = {.path = path, .mode = 0644, .mtime = 1700000000 + (int64_t)i};
+        CU_ASSERT_TRUE(mos_bytes_stream(&e, path, strlen(path), &record));
+    }
+    struct mos_buf saved = {.arena = c.ctx.arena};
+    mos_index_save(x, &saved);
+    CU_ASSERT(saved.length < count * 24);
+    core_end(&c);
+}
+
 /* Passwords leave no trace in an index, and what stands for them has their length. */
 static void indexes_keep_no_secret(void) {
     static const char shadow[] =
@@ -463,6 +495,6 @@ SUITE(content_suite, {"a sink that gives up ends the stream", a_sink_that_gives_
       {"archives are hashed", archives_are_hashed},
       {"indexes keep every field", indexes_keep_every_field},
       {"runs", runs_do_not_depend_on_the_pieces}, {"indexes", indexes_replay},
-      {"indexes keep no secret", indexes_keep_no_secret},
+      {"indexes are small", indexes_are_small}, {"indexes keep no secret", indexes_keep_no_secret},
       {"indexes keep small texts", indexes_keep_small_texts},
       {"paths and patterns", paths_and_patterns});

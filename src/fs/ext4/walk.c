@@ -3,27 +3,19 @@
 
 #include "base/bytes.h"
 #include "base/hash.h"
-#include "base/map.h"
 #include "content/content.h"
+#include "fs/walk.h"
 
 #include <string.h>
 
-enum { DEEPEST = 256, NAME_HEADER = 8, TAIL = 12, FIELD = 0x28, FIELD_SIZE = 60 };
-
-struct child {
-    const char *name;
-    uint32_t inode;
-};
+enum { NAME_HEADER = 8, TAIL = 12, FIELD = 0x28, FIELD_SIZE = 60 };
 
 struct walk {
+    struct mos_walk at;
     struct ext4_reader r;
-    const struct mos_read_request *request;
-    uint8_t *seen;         /* a bit an inode: folders that were entered */
-    struct mos_map linked; /* inode in text -> path of its first name */
-    struct mos_buf path, target, attributes;
+    struct ext4_inode folder; /* whose names are listed next */
+    struct mos_buf target, attributes;
     struct mos_vec runs;
-    uint64_t names; /* that may still come */
-    unsigned depth;
 };
 
 /* ---- content ---- */
@@ -64,12 +56,12 @@ static bool feed_inline(struct walk *w, const struct ext4_inode *i, struct mos_r
 }
 
 static bool stream_content(struct walk *w, const struct ext4_inode *i, const struct mos_entry *e) {
-    const struct mos_sink *sink = w->request->sink;
+    const struct mos_sink *sink = w->at.request->sink;
     struct mos_runs runs = {.sink = sink};
     uint64_t sum;
     bool sound = true;
     if (i->flags & EXT4_FLAG_ENCRYPTED)
-        mos_volume_problem(w->request, "%s is encrypted; it is read as it lies.", e->path);
+        mos_volume_problem(w->at.request, "%s is encrypted; it is read as it lies.", e->path);
     if (i->flags & EXT4_FLAG_INLINE) {
         if (!feed_inline(w, i, &runs))
             return false;
@@ -80,7 +72,7 @@ static bool stream_content(struct walk *w, const struct ext4_inode *i, const str
                 return false;
     }
     if (!sound)
-        mos_volume_lost(w->request, e->path, "The content of %s is damaged.", e->path);
+        mos_volume_lost(w->at.request, e->path, "The content of %s is damaged.", e->path);
     return mos_runs_seek(&runs, i->size) && mos_runs_end(&runs, &sum) && sink->end(sink->self, sum);
 }
 
@@ -105,11 +97,6 @@ static const char *link_text(struct walk *w, const struct ext4_inode *i) {
 
 /* ---- folders ---- */
 
-static bool good_name(const char *name, size_t length) {
-    return length && !memchr(name, '/', length) && !memchr(name, 0, length) &&
-           !(length == 1 && name[0] == '.') && !(length == 2 && memcmp(name, "..", 2) == 0);
-}
-
 /* The names in one block, or in what an inode holds itself.  False where it is damaged. */
 static bool take_names(struct walk *w, const uint8_t *p, size_t size, struct mos_vec *out) {
     bool sound = true;
@@ -125,13 +112,7 @@ static bool take_names(struct walk *w, const uint8_t *p, size_t size, struct mos
         at += step;
         if (!inode || !length || self)
             continue;
-        if (!good_name(name, length) || !w->names) {
-            sound = false;
-            continue;
-        }
-        w->names--;
-        struct child *c = mos_vec_push(out);
-        *c = (struct child){mos_strndup(w->r.ctx->arena, name, length), inode};
+        sound &= mos_walk_child(&w->at, out, name, length, inode);
     }
     return sound;
 }
@@ -153,15 +134,16 @@ static bool good_folder_block(const struct walk *w, const struct ext4_inode *i,
     return mos_crc32c(sum, block, r->block_size - TAIL) == mos_le32(tail + ENTRY_TAIL_SUM);
 }
 
-static struct mos_vec list_folder(struct walk *w, const struct ext4_inode *i) {
+static void list_folder(void *self, struct mos_vec *children) {
+    struct walk *w = self;
     struct ext4_reader *r = &w->r;
-    struct mos_vec children = mos_vec_make(r->ctx->arena, sizeof(struct child));
+    const struct ext4_inode *i = &w->folder;
     bool sound = true;
     if (i->flags & EXT4_FLAG_INLINE) {
         size_t length;
         const uint8_t *rest = ext4_inline_rest(r, i, &length);
-        sound = take_names(w, i->raw + FIELD + 4, FIELD_SIZE - 4, &children);
-        if (rest && !take_names(w, rest, length, &children))
+        sound = take_names(w, i->raw + FIELD + 4, FIELD_SIZE - 4, children);
+        if (rest && !take_names(w, rest, length, children))
             sound = false;
     } else {
         sound = ext4_map(r, i, &w->runs, NULL);
@@ -170,14 +152,13 @@ static struct mos_vec list_folder(struct walk *w, const struct ext4_inode *i) {
             for (uint64_t b = 0; b < x->length && (x->logical + b) * r->block_size < i->size; b++)
                 sound &= x->physical && ext4_read_block(r, x->physical + b, r->piece) &&
                          good_folder_block(w, i, r->piece, x->logical + b == 0) &&
-                         take_names(w, r->piece, r->block_size, &children);
+                         take_names(w, r->piece, r->block_size, children);
         }
     }
     if (!sound)
-        mos_volume_lost(w->request, mos_buf_string(&w->path),
+        mos_volume_lost(w->at.request, mos_walk_path(&w->at),
                         "Folder /%s is damaged: some of its names are lost.",
-                        mos_buf_string(&w->path));
-    return children;
+                        mos_walk_path(&w->at));
 }
 
 /* ---- entries ---- */
@@ -203,23 +184,14 @@ static void take_device(const uint8_t *field, struct mos_entry *e) {
     e->minor = old ? old & 0xff : (wide & 0xff) | (wide >> 12 & 0xfff00);
 }
 
-static bool enter(struct walk *w, const struct ext4_inode *inode);
-
-/* Seen before under another name: a hard link to that. */
-static const char *first_name(struct walk *w, uint32_t inode) {
-    const char *text = mos_printf(w->r.ctx->arena, "%u", inode);
-    const char *first = mos_map_get(&w->linked, text);
-    if (!first)
-        mos_map_set(&w->linked, text, mos_strdup(w->r.ctx->arena, mos_buf_string(&w->path)));
-    return first;
-}
-
-static bool stream_inode(struct walk *w, uint32_t number) {
+static bool stream_inode(void *self, uint64_t reference) {
+    struct walk *w = self;
+    uint32_t number = (uint32_t)reference;
     struct ext4_inode i;
-    const struct mos_sink *sink = w->request->sink;
-    struct mos_entry e = {.path = mos_buf_string(&w->path)};
+    const struct mos_sink *sink = w->at.request->sink;
+    struct mos_entry e = {.path = mos_walk_path(&w->at)};
     if (!ext4_read_inode(&w->r, number, &i) || !type_of(i.mode, &e.type)) {
-        mos_volume_lost(w->request, e.path, "/%s: its inode %u is damaged.", e.path, number);
+        mos_volume_lost(w->at.request, e.path, "/%s: its inode %u is damaged.", e.path, number);
         return true;
     }
     e.mode = i.mode & 07777;
@@ -234,52 +206,25 @@ static bool stream_inode(struct walk *w, uint32_t number) {
     if (e.type == MOS_ENTRY_CHAR || e.type == MOS_ENTRY_BLOCK)
         take_device(i.raw + FIELD, &e);
     if (e.type == MOS_ENTRY_LINK && !(e.target = link_text(w, &i))) {
-        mos_volume_lost(w->request, e.path, "/%s: this link's target cannot be read.", e.path);
+        mos_volume_lost(w->at.request, e.path, "/%s: this link's target cannot be read.", e.path);
         return true;
     }
-    if (i.links > 1 && e.type != MOS_ENTRY_FOLDER && !w->request->whole_links &&
-        (e.target = first_name(w, number))) {
-        e.type = MOS_ENTRY_HARD_LINK;
-        e.size = 0;
-    }
+    if (i.links > 1 && e.type != MOS_ENTRY_FOLDER)
+        mos_walk_link(&w->at, number, &e);
     if (e.type == MOS_ENTRY_FOLDER && !i.links) {
-        mos_volume_lost(w->request, e.path, "/%s: its inode %u is not in use.", e.path, number);
+        mos_volume_lost(w->at.request, e.path, "/%s: its inode %u is not in use.", e.path, number);
         return true;
     }
     if (!sink->entry(sink->self, &e))
         return false;
-    if (e.type == MOS_ENTRY_FILE && (!w->request->wants || w->request->wants(w->request->self, &e)))
+    if (e.type == MOS_ENTRY_FILE &&
+        (!w->at.request->wants || w->at.request->wants(w->at.request->self, &e)))
         return stream_content(w, &i, &e);
     if (!sink->end(sink->self, 0))
         return false;
-    return e.type != MOS_ENTRY_FOLDER || enter(w, &i);
-}
-
-static bool enter(struct walk *w, const struct ext4_inode *inode) {
-    uint8_t *bits = &w->seen[inode->number / 8], bit = (uint8_t)(1 << inode->number % 8);
-    if (*bits & bit || w->depth >= DEEPEST) {
-        mos_volume_lost(w->request, mos_buf_string(&w->path),
-                        "Folder /%s lies inside itself, or too deep.", mos_buf_string(&w->path));
-        return true;
-    }
-    *bits |= bit;
-    w->depth++;
-    struct mos_vec children = list_folder(w, inode);
-    size_t length = w->path.length;
-    for (size_t k = 0; k < children.count; k++) {
-        const struct child *c = mos_vec_at(&children, k);
-        w->path.length = length;
-        if (length)
-            mos_buf_char(&w->path, '/');
-        mos_buf_text(&w->path, c->name);
-        if (!stream_inode(w, c->inode))
-            return false;
-    }
-    w->path.length = length;
-    mos_buf_char(&w->path, 0);
-    w->path.length = length;
-    w->depth--;
-    return true;
+    w->folder = i;
+    return e.type != MOS_ENTRY_FOLDER ||
+           mos_walk_folder(&w->at, number, list_folder, stream_inode, w);
 }
 
 bool ext4_stream(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read_request *request) {
@@ -292,12 +237,10 @@ bool ext4_stream(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read_r
     if (w->r.incompat & EXT4_INCOMPAT_RECOVER)
         mos_volume_problem(request, "It was not unmounted: its journal holds changes that are not "
                                     "in what is shown here.");
-    w->request = w->r.request = request;
-    w->seen = mos_alloc(ctx->arena, (size_t)w->r.inodes / 8 + 1);
-    w->linked = mos_map_make(ctx->arena);
-    w->path.arena = w->target.arena = w->attributes.arena = ctx->arena;
+    w->r.request = request;
+    w->at = mos_walk_make(ctx, request, io->size / NAME_HEADER);
+    w->target.arena = w->attributes.arena = ctx->arena;
     w->runs = mos_vec_make(ctx->arena, sizeof(struct ext4_file_run));
     w->r.piece = mos_alloc(ctx->arena, EXT4_PENDING);
-    w->names = io->size / NAME_HEADER;
     return stream_inode(w, EXT4_ROOT_INODE);
 }

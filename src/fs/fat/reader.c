@@ -4,14 +4,12 @@
 #include "base/bytes.h"
 #include "base/text.h"
 #include "content/content.h"
+#include "fs/walk.h"
 
 #include <ctype.h>
 #include <string.h>
 
-enum {
-    MOST_UNITS = 260,
-    DEEPEST = 128,
-};
+enum { MOST_UNITS = 260 };
 
 bool fat_open(struct fat_reader *r, struct mos_io *io, const char **why) {
     uint8_t s[512];
@@ -259,14 +257,10 @@ bool fat_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_inf
 /* ---- streaming ---- */
 
 struct walk {
+    struct mos_walk at;
     struct fat_reader r;
-    struct mos_ctx *ctx;
-    const struct mos_read_request *request;
-    struct mos_buf path;
-    uint8_t *seen; /* a bit a cluster: first ones of folders that were entered */
     uint64_t budget;
     uint8_t *piece;
-    unsigned depth;
 };
 
 static bool gather(void *self, const struct fat_file *f) {
@@ -275,7 +269,7 @@ static bool gather(void *self, const struct fat_file *f) {
 }
 
 static bool stream_content(struct walk *w, const struct fat_file *f) {
-    const struct mos_sink *sink = w->request->sink;
+    const struct mos_sink *sink = w->at.request->sink;
     struct mos_runs runs = {.sink = sink};
     struct fat_reader *r = &w->r;
     uint64_t left = f->size, sum;
@@ -284,8 +278,8 @@ static bool stream_content(struct walk *w, const struct fat_file *f) {
         size_t n = (size_t)mos_min(left, r->cluster);
         if (cluster < 2 || cluster >= r->clusters + 2 || w->budget < n ||
             mos_io_read(r->io, w->piece, n, r->data + (uint64_t)(cluster - 2) * r->cluster)) {
-            mos_volume_lost(w->request, mos_buf_string(&w->path),
-                            "/%s ends early: %llu bytes of it are lost.", mos_buf_string(&w->path),
+            mos_volume_lost(w->at.request, mos_walk_path(&w->at),
+                            "/%s ends early: %llu bytes of it are lost.", mos_walk_path(&w->at),
                             (unsigned long long)left);
             break;
         }
@@ -302,50 +296,44 @@ static bool stream_content(struct walk *w, const struct fat_file *f) {
 static bool enter(struct walk *w, uint32_t cluster);
 
 static bool stream_file(struct walk *w, const struct fat_file *f) {
-    const struct mos_sink *sink = w->request->sink;
-    struct mos_entry e = {.path = mos_buf_string(&w->path),
+    const struct mos_sink *sink = w->at.request->sink;
+    struct mos_entry e = {.path = mos_walk_path(&w->at),
                           .type = f->folder ? MOS_ENTRY_FOLDER : MOS_ENTRY_FILE,
                           .mode = f->folder ? 0755 : 0644,
                           .mtime = fat_date(f->raw),
                           .size = f->folder ? 0 : f->size};
     if (!sink->entry(sink->self, &e))
         return false;
-    if (!f->folder && (!w->request->wants || w->request->wants(w->request->self, &e)))
+    if (!f->folder && (!w->at.request->wants || w->at.request->wants(w->at.request->self, &e)))
         return stream_content(w, f);
     return sink->end(sink->self, 0) && (!f->folder || enter(w, f->cluster));
 }
 
 static bool enter(struct walk *w, uint32_t cluster) {
-    struct mos_vec files = mos_vec_make(w->ctx->arena, sizeof(struct fat_file));
-    bool inside = cluster >= 2 && cluster < w->r.clusters + 2;
-    if ((w->depth && !inside) || (inside && w->seen[cluster / 8] >> cluster % 8 & 1) ||
-        w->depth >= DEEPEST) {
-        mos_volume_lost(w->request, mos_buf_string(&w->path), "Folder /%s is damaged.",
-                        mos_buf_string(&w->path));
+    struct mos_walk *at = &w->at;
+    if (at->depth && (cluster < 2 || cluster >= w->r.clusters + 2)) {
+        mos_volume_lost(w->at.request, mos_walk_path(at), "Folder /%s is damaged.",
+                        mos_walk_path(at));
         return true;
     }
-    if (inside)
-        w->seen[cluster / 8] |= (uint8_t)(1 << cluster % 8);
-    if (!fat_list(&w->r, w->ctx->arena, cluster, gather, &files))
-        mos_volume_lost(w->request, mos_buf_string(&w->path),
-                        "Folder /%s is damaged: some of its names are lost.",
-                        mos_buf_string(&w->path));
-    size_t length = w->path.length;
-    w->depth++;
-    for (size_t i = 0; i < files.count; i++) {
+    if (!mos_walk_enter(at, cluster))
+        return true;
+    struct mos_arena *arena = mos_arena_child(at->ctx->arena);
+    struct mos_vec files = mos_vec_make(arena, sizeof(struct fat_file));
+    if (!fat_list(&w->r, arena, cluster, gather, &files))
+        mos_volume_lost(w->at.request, mos_walk_path(at),
+                        "Folder /%s is damaged: some of its names are lost.", mos_walk_path(at));
+    size_t length = at->path.length;
+    bool good = true;
+    for (size_t i = 0; i < files.count && good; i++) {
         const struct fat_file *f = mos_vec_at(&files, i);
-        w->path.length = length;
-        if (length)
-            mos_buf_char(&w->path, '/');
-        mos_buf_text(&w->path, f->name);
-        if (!stream_file(w, f))
-            return false;
+        mos_walk_name(at, length, f->name);
+        good = stream_file(w, f);
     }
-    w->depth--;
-    w->path.length = length;
-    mos_buf_char(&w->path, 0);
-    w->path.length = length;
-    return true;
+    at->path.length = length;
+    mos_arena_free(arena);
+    mos_walk_leave(at);
+    return good;
 }
 
 bool fat_stream(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read_request *request) {
@@ -355,10 +343,7 @@ bool fat_stream(struct mos_ctx *ctx, struct mos_io *io, const struct mos_read_re
         mos_volume_lost(request, NULL, "%s", why ? why : "There is no boot sector.");
         return true;
     }
-    w->ctx = ctx;
-    w->request = request;
-    w->path.arena = ctx->arena;
-    w->seen = mos_alloc(ctx->arena, (size_t)w->r.clusters / 8 + 1);
+    w->at = mos_walk_make(ctx, request, 0);
     w->piece = mos_alloc(ctx->arena, w->r.cluster);
     w->budget = io->size; /* never more than the volume has */
     struct mos_entry root = {.path = "", .type = MOS_ENTRY_FOLDER, .mode = 0755};

@@ -4,6 +4,7 @@
 
 #include "base/bytes.h"
 
+#include <assert.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -249,12 +250,34 @@ static void import_text(struct intake *in, const char *text) {
     }
 }
 
-/* Where the variables end that stand at the start of `size` bytes: behind the end of one and a
- * zero. */
+/* Where the variables end that stand at the start of `size` bytes: at a zero behind the end of one,
+ * which is a line end in a text, else a zero. */
+static uint64_t variables_end(const uint8_t *data, uint64_t size, char form) {
+    assert(size);
+    const uint8_t *end = data + size - 1, *last = data;
+    for (; last < end && (last = memchr(last, form == 't' ? '\n' : 0, (size_t)(end - last)));
+         last++)
+        if (!last[1])
+            return (uint64_t)(last - data);
+    return size - 1;
+}
+
+/* So many bytes of RAM and a zero; of what has its own end (form: of which kind; 0: it has none) no
+ * more than up to a good way behind that, the rest is zero. */
+static uint8_t *read_block(struct sim *s, struct mos_arena *arena, uint64_t at, uint64_t size,
+                           char form) {
+    uint8_t *data = mos_alloc(arena, (size_t)size + 1);
+    for (uint64_t n = form == 't' || form == 'b' ? 4096 : size;; n *= 8) {
+        n = mos_min(n, size);
+        sim_charge(s, 8 * n);
+        sim_ram_read(s, at, data, (size_t)n);
+        if (n == size || variables_end(data, n, form) + 1 < n)
+            return data;
+    }
+}
+
 static void say_size(struct sim *s, const uint8_t *data, uint64_t size, char form) {
-    uint64_t n = 0;
-    while (n + 1 < size && (data[n] != (form == 't' ? '\n' : 0) || data[n + 1]))
-        n++;
+    uint64_t n = variables_end(data, size, form);
     if (n + 1 == size)
         sim_print(s, "## Warning: Input data exceeds %u bytes - truncated\n", MOST_BLOCK);
     n += n + 1 == size ? 3 : 2;
@@ -312,12 +335,10 @@ static int env_import(struct sim *s, int argc, const char *const *argv) {
         size = MOST_BLOCK;
     if (size > 4 * MOST_BLOCK || !sim_ram_is(s, at, size))
         return 1;
-    sim_charge(s, 8 * size); /* looked at byte by byte */
     struct intake in = {.s = s, .arena = mos_arena_child(s->arena), .names = argv + i + 2};
     in.count = argc > i + 2 ? (size_t)(argc - i - 2) : 0;
     in.met = mos_alloc_array(in.arena, in.count + 1, sizeof *in.met);
-    uint8_t *data = mos_alloc(in.arena, (size_t)size + 1);
-    sim_ram_read(s, at, data, (size_t)size);
+    uint8_t *data = read_block(s, in.arena, at, size, sought ? form : 0);
     if (sought)
         say_size(s, data, size, form);
     int code = import_block(&in, data, size, form, clears);

@@ -4,6 +4,7 @@
 
 #include "base/bytes.h"
 
+#include <assert.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -160,10 +161,7 @@ static bool make_now(struct mos_plan *plan, struct mos_piece_plan *p, const char
     struct mos_ctx *ctx = plan->ctx;
     const struct mos_host *h = ctx->host;
     const char *part = mos_printf(ctx->arena, "%s.part", p->path), *text;
-    int e = h->make_folder(h, mos_path_folder(ctx->arena, p->path));
-    e = e ? e : h->make_folder(h, mos_path_folder(ctx->arena, log));
-    if (e)
-        return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot make the folder of %s", p->path);
+    p->made_log = log;
     if (!run_command(plan, p, part, log))
         return false;
     if (!mos_exists(ctx, part))
@@ -171,13 +169,46 @@ static bool make_now(struct mos_plan *plan, struct mos_piece_plan *p, const char
                         "Piece %s: the command ended well but wrote no file $MOSAICUM_OUT; "
                         "its log is %s",
                         p->def->r.name, log);
-    e = h->rename(h, part, p->path);
+    int e = h->rename(h, part, p->path);
     if (e)
         return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", p->path);
     if (!state_text(plan, p, inputs, &text))
         return false;
     keep_text(plan, state, text, strlen(text));
     return true;
+}
+
+bool mos_plan_commands_begin(struct mos_plan *plan) {
+    struct mos_ctx *ctx = plan->ctx;
+    const char *folder = mos_path_join(ctx->arena, plan->board->root, "made"),
+               *path = mos_path_join(ctx->arena, folder, ".lock");
+    int lock, e = ctx->host->make_folder(ctx->host, folder);
+    assert(!ctx->held);
+    e = e ? e : ctx->host->lock(ctx->host, path, "commands", true, &lock);
+    if (e)
+        return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot lock %s", folder);
+    ctx->held = lock + 1;
+    return true;
+}
+
+void mos_plan_commands_end(struct mos_plan *plan) {
+    assert(plan->ctx->held);
+    plan->ctx->host->close(plan->ctx->host, plan->ctx->held - 1);
+    plan->ctx->held = 0;
+}
+
+static bool make_once(struct mos_plan *plan, struct mos_piece_plan *p, const char *state,
+                      const char *log, const char inputs[65]) {
+    struct mos_ctx *ctx = plan->ctx;
+    int e = ctx->host->make_folder(ctx->host, mos_path_folder(ctx->arena, p->path));
+    if (e)
+        return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot make the folder of %s", p->path);
+    if (!mos_plan_commands_begin(plan))
+        return false;
+    bool good = is_current(plan, p, state, inputs) ||
+                (!ctx->error->kind && make_now(plan, p, state, log, inputs));
+    mos_plan_commands_end(plan);
+    return good;
 }
 
 bool mos_plan_make_piece(struct mos_plan *plan, struct mos_piece_plan *p, bool *current) {
@@ -204,7 +235,5 @@ bool mos_plan_make_piece(struct mos_plan *plan, struct mos_piece_plan *p, bool *
     *current = is_current(plan, p, state, inputs);
     if (*current || ctx->error->kind || !ctx->may_make || ctx->no_run)
         return ctx->error->kind == MOS_ERROR_NONE;
-    *current = make_now(plan, p, state, log, inputs);
-    p->made_log = log;
-    return *current;
+    return *current = make_once(plan, p, state, log, inputs);
 }

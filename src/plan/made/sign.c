@@ -94,17 +94,25 @@ static bool ask(struct outside *o, const uint8_t digest[32], uint8_t *out) {
                     arguments[0], came, o->def->public_key->text);
 }
 
-static bool sign(void *self, const uint8_t digest[32], uint8_t *out) {
-    struct outside *o = self;
+static bool is_kept(struct outside *o, const uint8_t digest[32], uint8_t *out) {
     struct mos_ctx *ctx = o->plan->ctx;
     size_t length = o->signer.bits / 8, there;
     const char *path = kept_path(o, digest);
     char *kept;
-    if (mos_exists(ctx, path) && mos_read_aside(ctx, path, MOST_SIGNATURE, &kept, &there) &&
-        there == length && mos_parcel_signed_by(o->key, digest, (const uint8_t *)kept, length)) {
+    bool good = mos_exists(ctx, path) && mos_read_aside(ctx, path, MOST_SIGNATURE, &kept, &there) &&
+                there == length &&
+                mos_parcel_signed_by(o->key, digest, (const uint8_t *)kept, length);
+    if (good)
         memcpy(out, kept, length);
+    return good;
+}
+
+static bool sign(void *self, const uint8_t digest[32], uint8_t *out) {
+    struct outside *o = self;
+    struct mos_ctx *ctx = o->plan->ctx;
+    size_t length = o->signer.bits / 8;
+    if (is_kept(o, digest, out))
         return true;
-    }
     if (ctx->error->kind)
         return false;
     if (ctx->may_make && ctx->no_run)
@@ -121,7 +129,12 @@ static bool sign(void *self, const uint8_t digest[32], uint8_t *out) {
         mos_vec_push_pointer(&ctx->not_proved, text);
         return true;
     }
-    return ask(o, digest, out) && mos_write_file(ctx, path, out, length);
+    if (!mos_plan_commands_begin(o->plan))
+        return false;
+    bool good = is_kept(o, digest, out) || (!ctx->error->kind && ask(o, digest, out) &&
+                                            mos_write_file(ctx, kept_path(o, digest), out, length));
+    mos_plan_commands_end(o->plan);
+    return good;
 }
 
 static bool outside_signer(struct mos_plan *plan, const struct mos_parcel_def *def,
