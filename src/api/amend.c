@@ -52,6 +52,12 @@ static bool parse(struct amend *a, const char *text, struct change *c) {
     if (c->path && !*c->path)
         return wrong(a, c, "the path is empty");
     c->span = survey_find(&a->s, c->region);
+    if (c->span && c->span->held)
+        return mos_fail(
+            &a->m->error, MOS_ERROR_SAFETY, 0,
+            "%s cannot be changed: volumes in %s are only read.  Take it, change it and "
+            "build the whole again",
+            survey_name(&a->s, c->span), c->span->holder);
     return c->span != NULL;
 }
 

@@ -255,6 +255,41 @@ static void compare_environments(struct comparison *c, const struct survey_span 
 }
 
 static bool compare_spans(struct comparison *c, struct survey *s, const struct survey_span *x,
+                          struct survey *t, const struct survey_span *y);
+
+static const struct survey_span *held_like(struct survey *t, const struct survey_span *y,
+                                           const struct survey_span *like) {
+    for (size_t i = 0; i < y->held_count; i++) {
+        const struct survey_span *z = mos_vec_at(&t->held, y->held_from + i);
+        if (strcmp(z->held->name, like->held->name) == 0)
+            return z;
+    }
+    return NULL;
+}
+
+/* Volumes in two containers, by name. */
+static bool compare_held(struct comparison *c, struct survey *s, const struct survey_span *x,
+                         struct survey *t, const struct survey_span *y) {
+    for (size_t i = 0; i < x->held_count; i++) {
+        const struct survey_span *a = mos_vec_at(&s->held, x->held_from + i),
+                                 *b = held_like(t, y, a);
+        c->region = survey_name(s, a);
+        if (!b)
+            row(c, "removed", NULL, mos_size_text(c->m->arena, a->length), NULL);
+        else if (!compare_spans(c, s, a, t, b))
+            return false;
+    }
+    for (size_t i = 0; i < y->held_count; i++) {
+        const struct survey_span *b = mos_vec_at(&t->held, y->held_from + i);
+        c->region = survey_name(t, b);
+        if (!held_like(s, x, b))
+            row(c, "added", NULL, NULL, mos_size_text(c->m->arena, b->length));
+    }
+    c->region = survey_name(s, x);
+    return true;
+}
+
+static bool compare_spans(struct comparison *c, struct survey *s, const struct survey_span *x,
                           struct survey *t, const struct survey_span *y) {
     struct mos_arena *arena = c->m->arena;
     struct mos_io a = survey_window(s, x), b = survey_window(t, y);
@@ -271,6 +306,8 @@ static bool compare_spans(struct comparison *c, struct survey *s, const struct s
     if (x->has_volume && y->has_volume && x->volume.driver && y->volume.driver)
         return compare_volumes(c, s, x, t, y, count);
     size_t rows = c->table.cells.count;
+    if (x->contains && y->contains && !compare_held(c, s, x, t, y))
+        return false;
     if (x->environment_size && y->environment_size)
         compare_environments(c, x, y);
     if (count && rows == c->table.cells.count)

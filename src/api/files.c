@@ -113,10 +113,9 @@ static bool list_files(struct survey *s, const struct survey_span *x) {
 }
 
 bool inspect_files(struct survey *s) {
-    for (size_t i = 0; i < s->spans.count; i++) {
-        const struct survey_span *x = mos_vec_at(&s->spans, i);
-        if (x->has_volume && x->volume.driver && !list_files(s, x))
+    const struct survey_span *x;
+    for (size_t i = 0; (x = survey_at(s, i)); i++)
+        if (survey_has_files(x) && !list_files(s, x))
             return false;
-    }
     return true;
 }

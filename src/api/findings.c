@@ -3,8 +3,8 @@
 
 #include "base/text.h"
 
-#include <stdlib.h>
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 
 /* ---- the public form ---- */

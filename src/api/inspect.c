@@ -27,8 +27,8 @@ static void empty_cells(struct report_table *t, size_t count) {
         cell_text(t, NULL);
 }
 
-static void volume_cells(struct survey *s, struct report_table *t,
-                         const struct mos_volume_info *v) {
+static void volume_cells(struct survey *s, struct report_table *t, const struct survey_span *x) {
+    const struct mos_volume_info *v = &x->volume;
     cell_text(t, v->kind);
     cell_text(t, v->damaged   ? "(damaged)"
                  : v->pending ? mos_printf(s->m->arena, "%s (not unmounted)", v->label)
@@ -42,7 +42,7 @@ static void volume_cells(struct survey *s, struct report_table *t,
         cell_about(t, v->free);
     else
         cell_text(t, NULL);
-    const char *names = joined(s->m, &v->names);
+    const char *names = x->contains ? x->contains : joined(s->m, &v->names);
     cell_text(t, names ? names
                  : v->files
                      ? mos_printf(s->m->arena, "%llu inodes used", (unsigned long long)v->files)
@@ -51,7 +51,12 @@ static void volume_cells(struct survey *s, struct report_table *t,
 
 static void span_row(struct survey *s, struct report_table *t, const struct survey_span *x) {
     const struct mos_partition *p = x->partition;
-    if (p) {
+    if (x->held) {
+        cell_text(t, mos_printf(s->m->arena, "volume %u", x->held->number));
+        cell_text(t, NULL);
+        cell_size(t, x->length);
+        cell_text(t, x->held->name);
+    } else if (p) {
         cell_number(t, p->number);
         cell_size(t, x->start);
         cell_size(t, x->length);
@@ -66,7 +71,7 @@ static void span_row(struct survey *s, struct report_table *t, const struct surv
         cell_text(t, NULL);
     }
     if (x->has_volume) {
-        volume_cells(s, t, &x->volume);
+        volume_cells(s, t, x);
         return;
     }
     const char *type = p ? s->driver->type_name(p->type) : NULL;
@@ -98,8 +103,12 @@ bool inspect_image(mosaicum *m, const char *path, bool files) {
     if (!survey_open(m, path, &s))
         return false;
     struct report_table t = report_start(&m->report, "regions", title(&s), columns, COLUMNS);
-    for (size_t i = 0; i < s.spans.count; i++)
-        span_row(&s, &t, mos_vec_at(&s.spans, i));
+    for (size_t i = 0; i < s.spans.count; i++) {
+        const struct survey_span *x = mos_vec_at(&s.spans, i);
+        span_row(&s, &t, x);
+        for (size_t k = 0; k < x->held_count; k++)
+            span_row(&s, &t, mos_vec_at(&s.held, x->held_from + k));
+    }
     report_end(&m->report, &t);
     if (files)
         inspect_files(&s);

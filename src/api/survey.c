@@ -12,11 +12,17 @@ enum { MOST_MEMORY = 1 << 30, STEP = 4096, LOOK = 64 << 10, MOST_OUTSIDE = 64, G
 
 /* ---- content without a file system ---- */
 
+/* Bytes from a span's start on; more than the span may belong to what begins there. */
+static struct mos_io content_window(struct survey *s, const struct survey_span *x, uint64_t limit) {
+    return x->held ? x->held->io : mos_io_window(s->m->arena, &s->io, x->start, limit);
+}
+
 /* An environment block: its length is not stored, so the usual ones are tried. */
 static bool environment_at(struct survey *s, struct survey_span *x, uint64_t limit) {
+    struct mos_io window = content_window(s, x, limit);
     for (uint64_t size = 4096; size <= (256 << 10) && size <= limit; size *= 2) {
         uint8_t *data = mos_alloc(s->m->arena, (size_t)size);
-        if (mos_io_read(&s->io, data, (size_t)size, x->start))
+        if (mos_io_read(&window, data, (size_t)size, 0))
             return false;
         x->dialect =
             mos_loaders_read_stored(s->m->arena, data, (size_t)size, &x->variables, &x->flag_byte);
@@ -35,7 +41,8 @@ static void look_at_content(struct survey *s, struct survey_span *x, uint64_t li
     uint8_t *head = mos_alloc(s->m->arena, LOOK);
     size_t n = (size_t)mos_min(LOOK, limit);
     struct mos_kernel_header header;
-    if (mos_io_read(&s->io, head, n, x->start)) {
+    struct mos_io window = content_window(s, x, limit);
+    if (mos_io_read(&window, head, n, 0)) {
         x->what = "(unreadable)";
     } else if (mos_loaders_recognise(s->m->arena, head, n, &x->what)) {
         ; /* it has told what it is */
@@ -45,6 +52,50 @@ static void look_at_content(struct survey *s, struct survey_span *x, uint64_t li
         x->what = header.format;
     }
 }
+
+/* A volume, or else what begins there. */
+static void look_at_volume(struct survey *s, struct survey_span *x) {
+    struct mos_io window = survey_window(s, x);
+    x->has_volume = mos_fs_probe(&window, s->m->arena, &x->volume);
+    if (x->has_volume && x->volume.damaged)
+        mos_vec_push_pointer(&s->problems, x->volume.problem);
+    if (!x->has_volume && window.size)
+        look_at_content(s, x, window.size);
+}
+
+/* ---- containers ---- */
+
+/* What holds volumes of its own: they are spans, too, that no offset names.  Returns its length; 0:
+ * there is no container. */
+static uint64_t look_at_container(struct survey *s, struct survey_span *x) {
+    struct mos_container c;
+    struct mos_vec problems = mos_vec_make(s->m->arena, sizeof(char *));
+    struct mos_io *window = mos_alloc(s->m->arena, sizeof *window);
+    *window = mos_io_window(s->m->arena, &s->io, x->start, x->length);
+    if (!mos_container_open(window, s->m->arena, &c, &problems))
+        return 0;
+    const char *holder = survey_name(s, x);
+    for (size_t i = 0; i < problems.count; i++)
+        mos_vec_push_pointer(&s->problems, mos_printf(s->m->arena, "%s: %s", holder,
+                                                      (const char *)mos_vec_pointer(&problems, i)));
+    x->contains = mos_printf(s->m->arena, "%zu volume%s in blocks of %s", c.volumes.count,
+                             c.volumes.count == 1 ? "" : "s", mos_size_text(s->m->arena, c.block));
+    x->volume.free = c.free;
+    x->volume.has_free = true;
+    x->held_from = s->held.count;
+    x->held_count = c.volumes.count;
+    for (size_t i = 0; i < c.volumes.count; i++) {
+        struct survey_span *y = mos_vec_push(&s->held);
+        y->held = mos_vec_at(&c.volumes, i);
+        y->holder = holder;
+        y->length = y->held->io.size;
+        look_at_volume(s, y);
+        y->what = y->held->empty ? "(empty)" : y->what;
+    }
+    return c.length;
+}
+
+/* ---- outside of partitions ---- */
 
 static void outside(struct survey *s, uint64_t start, uint64_t end, uint64_t limit) {
     if (s->spans.count >= MOST_OUTSIDE + s->table.partitions.count)
@@ -69,17 +120,18 @@ static bool empty(const uint8_t *p, size_t n) {
  * ends, 0: there is none. */
 static uint64_t volume_at(struct survey *s, uint64_t start, uint64_t limit) {
     struct mos_io window = mos_io_window(s->m->arena, &s->io, start, limit - start);
-    struct mos_volume_info volume;
+    struct survey_span y = {.start = start, .length = limit - start, .has_volume = true};
     if (s->driver || s->spans.count >= MOST_OUTSIDE ||
-        !mos_fs_probe(&window, s->m->arena, &volume) || !volume.driver || !volume.driver->kernel ||
-        !volume.size) /* what is never mounted does not tell its size */
+        !mos_fs_probe(&window, s->m->arena, &y.volume))
         return 0;
-    struct survey_span *x = mos_vec_push(&s->spans);
-    x->start = start;
-    x->length = mos_min(volume.size, limit - start);
-    x->has_volume = true;
-    x->volume = volume;
-    return start + x->length;
+    uint64_t length = !y.volume.driver          ? look_at_container(s, &y)
+                      : y.volume.driver->kernel ? y.volume.size
+                                                : 0; /* what is never mounted tells no size */
+    if (!length)
+        return 0;
+    y.length = mos_min(length, limit - start);
+    *(struct survey_span *)mos_vec_push(&s->spans) = y;
+    return start + y.length;
 }
 
 /* Finds what is not empty between partitions: stretches of blocks with small gaps left in. */
@@ -117,15 +169,6 @@ static void look_between(struct survey *s, uint64_t from, uint64_t to) {
 }
 
 /* ---- partitions ---- */
-
-static void look_at_volume(struct survey *s, struct survey_span *x) {
-    struct mos_io window = mos_io_window(s->m->arena, &s->io, x->start, x->length);
-    x->has_volume = mos_fs_probe(&window, s->m->arena, &x->volume);
-    if (x->has_volume && x->volume.damaged)
-        mos_vec_push_pointer(&s->problems, x->volume.problem);
-    if (!x->has_volume && x->start < s->io.size)
-        look_at_content(s, x, mos_min(x->length, s->io.size - x->start));
-}
 
 static int by_start(const void *a, const void *b) {
     const struct mos_partition *x = a, *y = b;
@@ -175,6 +218,10 @@ static void look(struct survey *s) {
         x->volume = volume;
         if (volume.damaged)
             mos_vec_push_pointer(&s->problems, volume.problem);
+        uint64_t own = volume.driver ? 0 : look_at_container(s, x);
+        x->length = own ? own : x->length;
+        if (own && own < s->io.size)
+            look_between(s, own, s->io.size);
     } else {
         look_between(s, 0, s->io.size);
     }
@@ -184,6 +231,7 @@ bool survey_open(mosaicum *m, const char *path, struct survey *s) {
     *s = (struct survey){.m = m,
                          .path = path,
                          .spans = mos_vec_make(m->arena, sizeof(struct survey_span)),
+                         .held = mos_vec_make(m->arena, sizeof(struct survey_span)),
                          .problems = mos_vec_make(m->arena, sizeof(char *))};
     mos_arena_limit(m->arena, MOST_MEMORY); /* whatever an image claims to hold */
     if (!mos_unpack_open(&m->ctx, path, &s->image))
@@ -200,6 +248,8 @@ void survey_close(struct survey *s) {
 /* ---- spans by their names ---- */
 
 const char *survey_name(struct survey *s, const struct survey_span *x) {
+    if (x->held)
+        return mos_printf(s->m->arena, "%s/%s", x->holder, x->held->name);
     const char *label = x->partition && *x->partition->name ? x->partition->name
                         : x->has_volume                     ? x->volume.label
                                                             : "";
@@ -212,6 +262,10 @@ const char *survey_name(struct survey *s, const struct survey_span *x) {
 
 static bool called(struct survey *s, const struct survey_span *x, const char *name) {
     uint64_t number;
+    if (x->held)
+        return *name && (strcmp(name, x->held->name) == 0 ||
+                         (x->has_volume && strcmp(name, x->volume.label) == 0) ||
+                         strcmp(name, survey_name(s, x)) == 0);
     if (x->partition &&
         ((mos_integer_parse(name, &number) == MOS_NUMBER_OK && number == x->partition->number) ||
          (*name && strcmp(name, x->partition->name) == 0)))
@@ -223,10 +277,17 @@ static bool called(struct survey *s, const struct survey_span *x, const char *na
     return (!*name && s->spans.count == 1) || strcmp(name, survey_name(s, x)) == 0;
 }
 
+struct survey_span *survey_at(struct survey *s, size_t index) {
+    size_t held = index - s->spans.count;
+    if (index < s->spans.count)
+        return mos_vec_at(&s->spans, index);
+    return held < s->held.count ? mos_vec_at(&s->held, held) : NULL;
+}
+
 struct survey_span *survey_find(struct survey *s, const char *name) {
     struct mos_buf known = {.arena = s->m->arena};
-    for (size_t i = 0; i < s->spans.count; i++) {
-        struct survey_span *x = mos_vec_at(&s->spans, i);
+    struct survey_span *x;
+    for (size_t i = 0; (x = survey_at(s, i)); i++) {
         if (called(s, x, name))
             return x;
         mos_buf_printf(&known, "%s%s", i ? ", " : "", survey_name(s, x));
@@ -237,7 +298,11 @@ struct survey_span *survey_find(struct survey *s, const char *name) {
 }
 
 struct mos_io survey_window(struct survey *s, const struct survey_span *x) {
-    return mos_io_window(s->m->arena, &s->io, x->start, x->length);
+    return x->held ? x->held->io : mos_io_window(s->m->arena, &s->io, x->start, x->length);
+}
+
+bool survey_has_files(const struct survey_span *x) {
+    return x->has_volume && x->volume.driver;
 }
 
 bool survey_stream(struct survey *s, const struct survey_span *x,

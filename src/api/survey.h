@@ -4,6 +4,7 @@
 
 #include "api/run.h"
 #include "disk/table.h"
+#include "fs/container.h"
 #include "fs/fs.h"
 #include "loaders/loaders.h"
 
@@ -17,6 +18,10 @@ struct survey_span {
     uint64_t environment_size;         /* 0: it is none */
     const struct mos_dialect *dialect; /* … whose form it has */
     bool flag_byte;
+    const struct mos_contained *held; /* a volume in a container: its bytes are nowhere in a row */
+    const char *holder;               /* … what the container's span is called */
+    const char *contains;             /* a container: what it holds, in words; else NULL */
+    size_t held_from, held_count;     /* … where in survey.held */
 };
 
 struct survey {
@@ -30,6 +35,7 @@ struct survey {
     struct mos_table_span table_spans[8]; /* what the table itself takes */
     size_t table_span_count;
     struct mos_vec spans;    /* of struct survey_span, in order */
+    struct mos_vec held;     /* of struct survey_span: volumes in containers, in order */
     struct mos_vec problems; /* of const char *: what is damaged */
 };
 
@@ -42,8 +48,12 @@ const char *survey_name(struct survey *s, const struct survey_span *x);
 /* The span that a text names: a partition's number or name, a volume's label, or where a span
  * outside of partitions begins ("1 MiB").  NULL with an error that lists what there is. */
 struct survey_span *survey_find(struct survey *s, const char *name);
+/* The spans, then the volumes in containers; NULL behind the last. */
+struct survey_span *survey_at(struct survey *s, size_t index);
 /* The bytes of a span. */
 struct mos_io survey_window(struct survey *s, const struct survey_span *x);
+/* Is it a volume that can be read? */
+bool survey_has_files(const struct survey_span *x);
 /* Streams the volume of a span; problems go to s->problems, with the span's name. */
 bool survey_stream(struct survey *s, const struct survey_span *x,
                    const struct mos_read_request *request);
@@ -51,7 +61,6 @@ bool survey_stream(struct survey *s, const struct survey_span *x,
 /* take.c: what a span holds as a file at `path`, an archive (.tar.zst) of a volume that can be read
  * or its bytes.  *kept is false, and there is no file, when it holds nothing. */
 bool survey_keep(struct survey *s, const struct survey_span *x, const char *path, bool *kept);
-bool survey_has_files(const struct survey_span *x); /* a volume that can be read */
 
 /* A read that failed, as one problem more. */
 void survey_note_trouble(struct survey *s, struct mos_vec *problems);

@@ -197,10 +197,6 @@ static bool copy_path(struct survey *s, const struct survey_span *x, const char 
 
 /* ---- everything that a region holds ---- */
 
-bool survey_has_files(const struct survey_span *x) {
-    return x->has_volume && x->volume.driver;
-}
-
 /* Counts what is worth keeping: all but the root folder and lost+found. */
 static bool count_entry(void *self, const struct mos_entry *e) {
     size_t *count = self;
