@@ -27,6 +27,7 @@ struct mosaicum_options {
     bool no_run;                 /* start no outside program */
     bool strict;                 /* warnings count as errors */
     bool verify; /* build: outputs that look untouched are read and hashed all the same */
+    bool sha256; /* build: every image gets its plain SHA-256 into the ledger */
     /* Called now and then during long work, with bytes; may be NULL. */
     void (*progress)(void *self, const char *what, uint64_t done, uint64_t total);
     void *progress_self;

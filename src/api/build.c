@@ -156,6 +156,11 @@ static bool is_as_built(struct run_task *t, struct mos_plan *plan, const char **
                *folder = mos_path_join(t->arena, m->out, plan->board->selector);
     if (!stamp || !mos_build_is_untouched(plan, m->out, stamp, &files))
         return false;
+    for (size_t i = 0; i < files.count; i++) {
+        const struct mos_ledger_file *f = mos_vec_at(&files, i);
+        if (m->options.sha256 && f->image && !f->whole)
+            return false; /* it is asked for now */
+    }
     if (m->options.verify && (!mos_build_verify(plan, m->out, &files, wrong) || *wrong))
         return false;
     run_judge(t);
@@ -168,7 +173,7 @@ static bool is_as_built(struct run_task *t, struct mos_plan *plan, const char **
     struct report_table table = report_start(report, "files", title, file_columns, 4);
     for (size_t i = 0; i < files.count; i++) {
         const struct mos_ledger_file *f = mos_vec_at(&files, i);
-        file_row(&table, f->name, f->size, f->image, f->hash);
+        file_row(&table, f->name, f->size, f->image && !f->whole, f->whole ? f->whole : f->hash);
     }
     report_end(report, &table);
     return true;
@@ -185,7 +190,7 @@ static bool build_plan(struct run_task *t, struct mos_plan *plan) {
         return true;
     if (t->ctx.error->kind)
         return false;
-    t->build = mos_build_begin(plan, out);
+    t->build = mos_build_begin(plan, out, t->m->options.sha256);
     if (!t->build)
         return false;
     struct mos_plan_target target = mos_build_target(t->build);

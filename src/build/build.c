@@ -15,8 +15,11 @@ struct medium_image {
     struct mos_image *image; /* NULL: not begun, or closed */
 };
 
+enum { SMALL = 8 << 20 }; /* an image is hashed as a whole without being asked to */
+
 struct mos_build {
     struct mos_plan *plan;
+    bool whole; /* so is every image */
     struct mos_ctx *ctx;
     struct mos_set set;
     struct mos_vec images; /* of struct medium_image */
@@ -28,8 +31,9 @@ struct mos_build {
     size_t taken;              /* volumes out of it */
 };
 
-struct mos_build *mos_build_begin(struct mos_plan *plan, const char *out_folder) {
+struct mos_build *mos_build_begin(struct mos_plan *plan, const char *out_folder, bool whole) {
     struct mos_build *b = mos_alloc(plan->ctx->arena, sizeof *b);
+    b->whole = whole;
     b->plan = plan;
     b->ctx = plan->ctx;
     b->images = mos_vec_make(b->ctx->arena, sizeof(struct medium_image));
@@ -223,9 +227,9 @@ static void ledger_spans(struct mos_build *b, const struct mos_region_plan *r) {
 }
 
 static void ledger_image(struct mos_build *b, const struct medium_image *m,
-                         const uint8_t hash[MOS_SHA256_SIZE]) {
+                         const uint8_t hash[MOS_SHA256_SIZE], const uint8_t *whole) {
     const struct mos_medium_plan *p = m->medium;
-    mos_ledger_image(b->ledger, m->file, p->name, p->size, p->sector, hash);
+    mos_ledger_image(b->ledger, m->file, p->name, p->size, p->sector, hash, whole);
     for (size_t i = 0; i < p->span_count; i++)
         mos_ledger_span(b->ledger, p->spans[i].start, p->spans[i].end - p->spans[i].start, "data");
     for (size_t i = 0; i < p->regions.count; i++) {
@@ -481,7 +485,8 @@ static bool take_former(struct mos_build *b, struct medium_image *m, struct mos_
 
 static bool write_medium(struct mos_build *b, struct medium_image *m) {
     struct mos_plan_target target = mos_build_target(b);
-    uint8_t hash[MOS_SHA256_SIZE];
+    uint8_t hash[MOS_SHA256_SIZE], whole[MOS_SHA256_SIZE];
+    bool as_whole = b->whole || m->medium->size <= SMALL;
     if (!open_image(b, m))
         return false;
     for (size_t i = 0; i < m->medium->regions.count; i++) {
@@ -503,12 +508,15 @@ static bool write_medium(struct mos_build *b, struct medium_image *m) {
     if (mos_plan_is_flash(m->medium) && !write_flash_parts(b, m))
         return false;
     bool ok = mos_image_finish(m->image, hash);
-    if (ok) {
-        ledger_image(b, m, hash);
-        note_file(b, m->file, m->medium->size, hash, true);
-    }
-    m->image = NULL;
-    return ok && write_output(b, m);
+    if (ok && as_whole)
+        ok = mos_hash_file(b->ctx->host, mos_set_path(&b->set, m->file), whole, b->ctx->error);
+    if (ok)
+        ledger_image(b, m, hash, as_whole ? whole : NULL);
+    m->image = NULL; /* it is closed */
+    if (!ok)
+        return false;
+    note_file(b, m->file, m->medium->size, as_whole ? whole : hash, !as_whole);
+    return write_output(b, m);
 }
 
 /* ---- from a server ---- */

@@ -10,11 +10,12 @@ struct mos_built_file {
     const char *name; /* in the output folder */
     uint64_t size;
     uint8_t hash[MOS_SHA256_SIZE];
-    bool image; /* hash is that of its chunk list */
+    bool image; /* hash is that of its chunk list, and not what hash tools show */
 };
 
-/* Starts: makes OUT/BOARD.part.  NULL with ctx->error. */
-struct mos_build *mos_build_begin(struct mos_plan *plan, const char *out_folder);
+/* Starts: makes OUT/BOARD.part.  whole: images get their plain SHA-256, too (small ones always do).
+ * NULL with ctx->error. */
+struct mos_build *mos_build_begin(struct mos_plan *plan, const char *out_folder, bool whole);
 /* Where volumes may be written while they are counted. */
 struct mos_plan_target mos_build_target(struct mos_build *build);
 /* Writes everything that is not written yet, then the ledger, and puts the folder in place.

@@ -14,7 +14,7 @@ struct cli {
     const char *expand_to;                      /* --expand-to, or NULL */
     const char *loader, *medium, *keys, *flash; /* rehearse: --loader, --as …; or NULL */
     bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, planned, faults,
-        verify, help, version;
+        verify, sha256, help, version;
     const char *when_color;      /* --color, or NULL */
     struct mosaicum_draft draft; /* options of new */
     bool color, unicode;         /* of standard output */

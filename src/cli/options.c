@@ -41,6 +41,8 @@ static const struct row rows[] = {
      AT(accept)},
     {"verify", 0, "build", "reads what was built and hashes it, where nothing has changed", NULL,
      AT(verify)},
+    {"sha256", 0, "build", "the SHA-256 of every whole image, too, as other tools show it", NULL,
+     AT(sha256)},
     {"expand-to", 0, "inspect take amend compare rehearse new",
      "what a compressed image may grow to (64 GiB)", "SIZE", AT(expand_to)},
     {"json", 0, "", "one JSON document on standard output", NULL, AT(json)},

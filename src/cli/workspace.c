@@ -69,6 +69,7 @@ mosaicum *cli_open(struct cli *cli, bool needs_workspace) {
                                  .no_run = cli->no_run,
                                  .strict = cli->strict,
                                  .verify = cli->verify,
+                                 .sha256 = cli->sha256,
                                  .stream = put_out,
                                  .expand_to = cli->expand_to,
                                  .progress = !cli->quiet && isatty(2) ? progress : NULL};

@@ -197,8 +197,10 @@ bool mos_ledger_listing(struct mos_ctx *ctx, const char *path, const char *stamp
                 json_string_value(json_object_get(item, k ? "sha256" : "hash-of-chunks"));
             if (!name || !hash)
                 continue;
+            const char *whole = k ? NULL : json_string_value(json_object_get(item, "sha256"));
             *(struct mos_ledger_file *)mos_vec_push(out) = (struct mos_ledger_file){
                 mos_strdup(ctx->arena, name), mos_strdup(ctx->arena, hash),
+                whole ? mos_strdup(ctx->arena, whole) : NULL,
                 (uint64_t)json_integer_value(json_object_get(item, "size")), k == 0};
         }
     }

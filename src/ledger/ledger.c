@@ -80,12 +80,14 @@ void mos_ledger_name(struct mos_ledger *l, const char *name, const char *of) {
 }
 
 void mos_ledger_image(struct mos_ledger *l, const char *file, const char *medium, uint64_t size,
-                      uint32_t sector, const uint8_t hash[32]) {
+                      uint32_t sector, const uint8_t hash[32], const uint8_t *whole) {
     l->image = json_object();
     json_object_set_new(l->image, "file", json_string(file));
     json_object_set_new(l->image, "medium", json_string(medium));
     json_object_set_new(l->image, "size", json_integer((json_int_t)size));
     json_object_set_new(l->image, "sector", json_integer(sector));
+    if (whole)
+        json_object_set_new(l->image, "sha256", hash_text(whole));
     json_object_set_new(l->image, "hash-of-chunks", hash_text(hash));
     json_object_set_new(l->image, "chunk-size", json_integer(MOS_CHUNK_SIZE));
     child(l->image, "regions", json_array());

@@ -25,9 +25,10 @@ void mos_ledger_output(struct mos_ledger *ledger, const char *file, uint64_t siz
                        const uint8_t sha256[32]);
 /* Another name for one of the files: a link. */
 void mos_ledger_name(struct mos_ledger *ledger, const char *name, const char *of);
-/* An image: its hash is that of the list of its chunks' hashes. */
+/* An image: its hash is that of the list of its chunks' hashes; whole: the plain SHA-256 of the
+ * file, where that is known, or NULL. */
 void mos_ledger_image(struct mos_ledger *ledger, const char *file, const char *medium,
-                      uint64_t size, uint32_t sector, const uint8_t hash[32]);
+                      uint64_t size, uint32_t sector, const uint8_t hash[32], const uint8_t *whole);
 /* Parts of the last image. */
 void mos_ledger_chunk(struct mos_ledger *ledger, const uint8_t hash[32]);
 void mos_ledger_region(struct mos_ledger *ledger, const char *name, const char *holds,
@@ -65,6 +66,7 @@ bool mos_ledger_files(struct mos_ctx *ctx, const char *path, const char **board,
 /* A file of an output, as its ledger has it. */
 struct mos_ledger_file {
     const char *name, *hash; /* 64 digits: of an image that of the list of its chunks */
+    const char *whole;       /* an image's plain SHA-256, where it is known, or NULL */
     uint64_t size;
     bool image;
 };

@@ -119,4 +119,42 @@ static void warm_is_cold(void) {
     unsetenv("XDG_CACHE_HOME");
 }
 
-SUITE(again_suite, {"warm is cold", warm_is_cold});
+/* The SHA-256 of a whole image is in the ledger when it is asked for, also of what stands there
+ * already, and without being asked where it is cheap. */
+static void images_are_hashed_as_a_whole(void) {
+    static const struct {
+        const char *arguments, *says, *lacks;
+        int big; /* does the ledger have it for the large image? */
+    } builds[] = {{"", "list of chunks", NULL, 0},
+                  {"", "Nothing has changed", NULL, 0},
+                  {"--sha256", "Built into", "list of chunks", 1},
+                  {"--sha256", "Nothing has changed", "list of chunks", 1},
+                  {"", "Nothing has changed", "list of chunks", 1},
+                  {"--sha256 --verify", "was read and is the same", "list of chunks", 1}};
+    const char *w = keep(test_folder("whole"));
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    write_text(path_in(w, "boards/curlew.yaml"),
+               "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 32 MiB}, "
+               "flash: {kind: nor, size: 8 MiB, erase: 64 KiB}}}\npieces: {raw: {file: raw}}\n"
+               "layout: {card: {regions: {a: {at: 1 MiB, size: 1 MiB, piece: raw}}}, "
+               "flash: {regions: {b: {at: 0 KiB, size: 1 MiB, piece: raw}}}}\n");
+    write_text(path_in(w, "raw"), "tide\n");
+    for (size_t i = 0; i < sizeof builds / sizeof *builds; i++) {
+        struct outcome o = run_shell("cd '%s' && XDG_CACHE_HOME='%s/cache' '%s' build %s", w, w,
+                                     MOSAICUM_PROGRAM, builds[i].arguments);
+        bool good = o.status == 0 && strstr(o.out, builds[i].says) &&
+                    !(builds[i].lacks && strstr(o.out, builds[i].lacks));
+        if (!good)
+            fprintf(stderr, "\n%zu: %s%s", i, o.out, o.err);
+        CU_ASSERT(good);
+        CU_ASSERT(runs(0,
+                       "cd '%s/out/curlew' && test $(grep -c $(sha256sum card.img | head -c 64) "
+                       "ledger.json) = %d && test $(grep -c $(sha256sum flash.img | head -c 64) "
+                       "ledger.json) = 1",
+                       w, builds[i].big));
+        outcome_free(&o);
+    }
+}
+
+SUITE(again_suite, {"warm is cold", warm_is_cold},
+      {"images are hashed as a whole", images_are_hashed_as_a_whole});

@@ -79,7 +79,7 @@ static void outputs_are_read_again(void) {
             mos_sha256(hash, sizeof hash, hash);
         mos_sha256_hex(hash, hex);
         *(struct mos_ledger_file *)mos_vec_push(&files) = (struct mos_ledger_file){
-            i ? "boot.scr" : "card.img", mos_strdup(c.ctx.arena, hex), 9, !i};
+            i ? "boot.scr" : "card.img", mos_strdup(c.ctx.arena, hex), NULL, 9, !i};
     }
     CU_ASSERT(mos_build_verify(&plan, out, &files, &wrong) && !wrong);
     write_text(path_in(out, "curlew/boot.scr"), "as it is.");
