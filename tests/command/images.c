@@ -315,10 +315,28 @@ static void errors_in_files_stop_a_build(void) {
     CU_ASSERT(!exists(path_in(w, "out/curlew")));
 }
 
+/* What a compressed image holds beyond what is kept in memory is read from a file without a name.
+ */
+static void large_images_spill(void) {
+    static const char *const packers[] = {"gzip -1", "zstd -q -1"};
+    const char *w = keep(test_folder("spill"));
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && seq 1000000 | head -c 5000001 > a && truncate -s 20000000 a && seq 9999999 "
+        "| head -c 75000000 >> a && truncate -s 99000000 a && seq 77 >> a",
+        w));
+    for (size_t i = 0; i < 2; i++)
+        CU_ASSERT(runs(0,
+                       "cd '%s' && %s -c < a > a.img.packed && "
+                       "'%s' -q compare a a.img.packed",
+                       w, packers[i], MOSAICUM_PROGRAM));
+}
+
 SUITE(images_suite, {"files are listed", files_are_listed}, {"things are taken", things_are_taken},
       {"changes are seen", changes_are_seen},
       {"a damaged table is mended", a_damaged_table_is_mended},
       {"a picture is drawn", a_picture_is_drawn}, {"flash and eMMC", flash_and_emmc},
       {"a draft builds the same", a_draft_builds_the_same}, {"outputs", outputs_leave_the_house},
       {"layouts", layouts_of_all_kinds}, {"ledgers", ledgers_are_compared},
-      {"errors stop a build", errors_in_files_stop_a_build});
+      {"errors stop a build", errors_in_files_stop_a_build},
+      {"large images spill", large_images_spill});

@@ -145,6 +145,24 @@ static void sums_have_their_known_values(void) {
     CU_ASSERT_NOT_EQUAL(memcmp(a, b, 16), 0);
 }
 
+/* The sum of content depends on every bit, whatever stands beside it and wherever it stands. */
+static void content_sums_depend_on_every_bit(void) {
+    uint8_t bytes[100];
+    uint64_t seed = 9;
+    for (size_t length = 1; length <= sizeof bytes; length++) {
+        for (size_t i = 0; i < length; i++)
+            bytes[i] = (uint8_t)random_next(&seed);
+        uint64_t sum = mos_content_sum(7, bytes, length);
+        CU_ASSERT_NOT_EQUAL(sum, mos_content_sum(8, bytes, length));
+        CU_ASSERT_NOT_EQUAL(sum, mos_content_sum(7, bytes, length - 1));
+        for (size_t i = 0; i < length * 8; i++) {
+            bytes[i / 8] ^= (uint8_t)(1 << i % 8);
+            CU_ASSERT_NOT_EQUAL(sum, mos_content_sum(7, bytes, length));
+            bytes[i / 8] ^= (uint8_t)(1 << i % 8);
+        }
+    }
+}
+
 static void places_become_lines_and_columns(void) {
     static const char text[] = "one\ntwo\r\n\nfour";
     static const struct {
@@ -284,5 +302,6 @@ SUITE(base_suite, {"one form of UTF-8", one_form_of_utf8}, {"passwords", passwor
       {"sizes", sizes_are_read_and_written}, {"addresses", addresses_are_read},
       {"near misses", near_misses_are_found}, {"UTF-8 and UTF-16", utf_forms_agree},
       {"maps", maps_keep_their_order}, {"sums", sums_have_their_known_values},
+      {"content sums", content_sums_depend_on_every_bit},
       {"places", places_become_lines_and_columns}, {"memory", memory_runs_out_cleanly},
       {"lanes are like one after the other", lanes_are_like_one_after_the_other});

@@ -4,6 +4,7 @@
 #include "content/content.h"
 #include "fs/ext4/ext4_internal.h"
 #include "fs/fs.h"
+#include "fs/walk.h"
 
 #include <errno.h>
 #include <stdlib.h>
@@ -448,6 +449,97 @@ static void names_are_hashed_alike(void) {
     }
 }
 
+/* ---- going through a volume ---- */
+
+/* A made-up volume: folder i holds the names in `rows` that say so. */
+struct maze {
+    struct mos_walk at;
+    const struct maze_row {
+        uint64_t in;
+        const char *name;
+        uint64_t is; /* a folder below 100, else a file; of one content where equal */
+    } * rows;
+    size_t count;
+    uint64_t folder;
+    struct mos_buf told;
+    size_t stop_after;
+};
+
+static void list_maze(void *self, struct mos_vec *children) {
+    struct maze *m = self;
+    for (size_t i = 0; i < m->count; i++)
+        if (m->rows[i].in == m->folder && !mos_walk_child(&m->at, children, m->rows[i].name,
+                                                          strlen(m->rows[i].name), m->rows[i].is))
+            mos_volume_lost(m->at.request, mos_walk_path(&m->at), "bad");
+}
+
+static bool tell_maze(void *self, uint64_t reference) {
+    struct maze *m = self;
+    struct mos_entry e = {.type = reference < 100 ? MOS_ENTRY_FOLDER : MOS_ENTRY_FILE, .size = 1};
+    if (e.type == MOS_ENTRY_FILE)
+        mos_walk_link(&m->at, reference, &e);
+    mos_buf_printf(&m->told, "%s%s%s%s ", mos_walk_path(&m->at),
+                   e.type == MOS_ENTRY_FOLDER ? "/" : "", e.target ? "=" : "",
+                   e.target ? e.target : "");
+    if (m->stop_after && !--m->stop_after)
+        return false;
+    m->folder = reference;
+    return e.type != MOS_ENTRY_FOLDER ||
+           mos_walk_folder(&m->at, reference, list_maze, tell_maze, self);
+}
+
+/* Everything is told once, whatever leads back; what cannot be is a problem, and the walk goes on.
+ */
+static void walks_end(void) {
+    static const struct maze_row
+        plain[] = {{1, "a", 2}, {2, "b", 3}, {3, "x", 100}, {1, "y", 101}, {2, "z", 100}},
+        loops[] = {{1, "a", 2}, {2, "up", 1}, {2, "self", 2}, {2, "x", 100}, {1, "again", 2}},
+        names[] = {{1, "..", 100},  {1, ".", 101},   {1, "", 102},
+                   {1, "a/b", 103}, {1, "...", 104}, {1, ".x", 105}};
+    const struct {
+        const struct maze_row *rows;
+        size_t count, problems, stop_after;
+        uint64_t names;
+        bool whole_links;
+        const char *told;
+    } mazes[] = {{plain, 5, 0, 0, 99, false, "/ a/ a/b/ a/b/x a/z=a/b/x y "},
+                 {plain, 5, 0, 0, 99, true, "/ a/ a/b/ a/b/x a/z y "},
+                 {plain, 5, 0, 4, 99, false, "/ a/ a/b/ a/b/x "},
+                 {plain, 5, 1, 0, 4, false, "/ a/ a/b/ a/z y "},
+                 {loops, 5, 3, 0, 99, false, "/ a/ a/up/ a/self/ a/x again/ "},
+                 {names, 6, 4, 0, 99, false, "/ ... .x "}};
+    for (size_t i = 0; i < sizeof mazes / sizeof *mazes; i++) {
+        struct core c;
+        core_start(&c);
+        struct mos_vec problems = mos_vec_make(c.ctx.arena, sizeof(char *));
+        struct mos_read_request request = {.problems = &problems,
+                                           .whole_links = mazes[i].whole_links};
+        struct maze m = {.at = mos_walk_make(&c.ctx, &request, mazes[i].names),
+                         .rows = mazes[i].rows,
+                         .count = mazes[i].count,
+                         .told = {.arena = c.ctx.arena},
+                         .stop_after = mazes[i].stop_after};
+        CU_ASSERT_EQUAL(tell_maze(&m, 1), mazes[i].stop_after == 0);
+        CU_ASSERT_STRING_EQUAL(mos_buf_string(&m.told), mazes[i].told);
+        CU_ASSERT_EQUAL(problems.count, mazes[i].problems);
+        CU_ASSERT(mazes[i].stop_after || (!m.at.depth && !m.at.path.length));
+        core_end(&c);
+    }
+    /* too deep: a path of 256 folders is told, the next one is not entered */
+    struct core c;
+    core_start(&c);
+    struct mos_vec problems = mos_vec_make(c.ctx.arena, sizeof(char *));
+    struct mos_read_request request = {.problems = &problems};
+    struct mos_walk w = mos_walk_make(&c.ctx, &request, 9);
+    for (uint64_t i = 0; i < 300; i++)
+        CU_ASSERT_EQUAL(mos_walk_enter(&w, i), i < 256);
+    CU_ASSERT_EQUAL(problems.count, 44);
+    for (unsigned i = 0; i < 256; i++)
+        mos_walk_leave(&w);
+    CU_ASSERT_TRUE(mos_walk_enter(&w, 1000));
+    core_end(&c);
+}
+
 SUITE(fs_suite, {"names are foreseen", names_are_foreseen},
       {"links are followed", links_are_followed},
       {"owners are kept or refused", owners_are_kept_or_refused},
@@ -458,5 +550,5 @@ SUITE(fs_suite, {"names are foreseen", names_are_foreseen},
       {"FAT refuses", fat_refuses_what_it_cannot_hold},
       {"failed writes", every_failed_write_is_told},
       {"a second coming is the first", a_second_coming_is_the_first},
-      {"squashfs refuses", squashfs_refuses},
+      {"squashfs refuses", squashfs_refuses}, {"walks end", walks_end},
       {"what is not read is not damaged", what_is_not_read_is_not_damaged});
