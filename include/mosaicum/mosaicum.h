@@ -79,6 +79,13 @@ enum mosaicum_status mosaicum_pin(mosaicum *m, const char *const *selectors, siz
 enum mosaicum_status mosaicum_schema(mosaicum *m, const char **text);
 /* Every key of definitions, as Markdown tables, made from the same table. */
 enum mosaicum_status mosaicum_reference(mosaicum *m, const char **text);
+/* The same of one word: a key wherever it may stand, "boot.via" only there, or all keys of what has
+ * that name.  *text is NULL where there is none; *near is a key that may have been meant, or NULL.
+ */
+enum mosaicum_status mosaicum_reference_of(mosaicum *m, const char *word, const char **text,
+                                           const char **near);
+/* Of some words that which may have been meant; NULL: none is near. */
+const char *mosaicum_near(const char *word, const char *const *words, size_t count);
 /* What is in a disk image or volume, which may be compressed; with the files of its volumes. */
 enum mosaicum_status mosaicum_inspect(mosaicum *m, const char *image, bool files);
 /* Copies REGION (as it is), or REGION:PATH (a file, or a folder as an archive) out of an image.

@@ -1,6 +1,7 @@
 /* The reference of all keys as Markdown: a reader of the schema table. */
 #include "api/run.h"
 
+#include "base/text.h"
 #include "model/schema.h"
 
 #include <string.h>
@@ -8,7 +9,9 @@
 struct writer {
     struct mos_buf out;
     struct mos_map done;
-    struct mos_vec todo; /* of const struct mos_keys * */
+    struct mos_vec todo;  /* of const struct mos_keys * */
+    struct mos_vec names; /* of const char *: keys and headings */
+    const char *word;     /* what is asked for; NULL: all of it */
 };
 
 static const char *type_text(struct writer *w, const struct mos_key *key, enum mos_type type) {
@@ -72,7 +75,25 @@ static const char *value_text(struct writer *w, const struct mos_key *key) {
     }
 }
 
+/* Is a key, or are all of a table, what a word asks for? */
+static bool is_meant(const struct writer *w, const char *heading, const char *key) {
+    if (!w->word || strcmp(w->word, heading) == 0 || (key && strcmp(w->word, key) == 0))
+        return true;
+    size_t n = strlen(heading);
+    return key && strncmp(w->word, heading, n) == 0 && w->word[n] == '.' &&
+           strcmp(w->word + n + 1, key) == 0;
+}
+
 static void put_table(struct writer *w, const struct mos_keys *keys, const char *heading) {
+    bool any = is_meant(w, heading, NULL);
+    for (size_t i = 0; i < keys->count; i++) {
+        (void)value_text(w, &keys->keys[i]); /* what it leads to comes, too */
+        mos_vec_push_pointer(&w->names, keys->keys[i].name);
+        any |= is_meant(w, heading, keys->keys[i].name);
+    }
+    mos_vec_push_pointer(&w->names, heading);
+    if (!any)
+        return;
     mos_buf_printf(&w->out, "\n## %s\n\n", heading);
     if (keys->brief)
         mos_buf_printf(&w->out, "A value in the place of the map means `%s`.\n\n", keys->brief);
@@ -82,12 +103,13 @@ static void put_table(struct writer *w, const struct mos_keys *keys, const char 
     }
     mos_buf_text(&w->out, "| key | value | meaning |\n|---|---|---|\n");
     for (size_t i = 0; i < keys->count; i++)
-        mos_buf_printf(&w->out, "| `%s` | %s | %s%s |\n", keys->keys[i].name,
-                       value_text(w, &keys->keys[i]), keys->keys[i].about,
-                       keys->keys[i].required ? " (required)" : "");
+        if (is_meant(w, heading, keys->keys[i].name))
+            mos_buf_printf(&w->out, "| `%s` | %s | %s%s |\n", keys->keys[i].name,
+                           value_text(w, &keys->keys[i]), keys->keys[i].about,
+                           keys->keys[i].required ? " (required)" : "");
 }
 
-static const char *reference(struct mos_arena *arena) {
+static const char *reference(struct mos_arena *arena, const char *word, const char **near) {
     static const struct {
         const struct mos_keys *keys;
         const char *heading;
@@ -95,19 +117,40 @@ static const char *reference(struct mos_arena *arena) {
         {&mos_workspace_keys, "mosaicum.yaml"},       {&mos_board_keys, "boards/NAME.yaml"},
         {&mos_trait_keys, "traits/NAME.yaml"},        {&mos_feature_keys, "features/NAME.yaml"},
         {&mos_waiver_file_keys, "waivers/NAME.yaml"}, {&mos_pins_keys, "mosaicum.pins"}};
-    struct writer w = {{.arena = arena}, mos_map_make(arena), mos_vec_make(arena, sizeof(void *))};
+    struct writer w = {{.arena = arena},
+                       mos_map_make(arena),
+                       mos_vec_make(arena, sizeof(void *)),
+                       mos_vec_make(arena, sizeof(void *)),
+                       word};
     for (size_t i = 0; i < sizeof files / sizeof *files; i++)
         put_table(&w, files[i].keys, files[i].heading);
     for (size_t i = 0; i < w.todo.count; i++) {
         const struct mos_keys *keys = mos_vec_pointer(&w.todo, i);
         put_table(&w, keys, keys->title);
     }
-    return mos_buf_string(&w.out);
+    if (w.out.length)
+        return mos_buf_string(&w.out);
+    *near = mos_near(word, (const char *const *)w.names.items, w.names.count);
+    return NULL;
 }
 
 enum mosaicum_status mosaicum_reference(mosaicum *m, const char **text) {
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
-    *text = reference(m->arena);
+    const char *near;
+    *text = reference(m->arena, NULL, &near);
     return MOSAICUM_DONE;
+}
+
+enum mosaicum_status mosaicum_reference_of(mosaicum *m, const char *word, const char **text,
+                                           const char **near) {
+    *text = *near = NULL;
+    if (setjmp(m->out_of_memory))
+        return run_no_memory(m);
+    *text = reference(m->arena, word, near);
+    return MOSAICUM_DONE;
+}
+
+const char *mosaicum_near(const char *word, const char *const *words, size_t count) {
+    return mos_near(word, words, count);
 }

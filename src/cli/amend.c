@@ -22,6 +22,12 @@ const struct command command_amend = {
     .name = "amend",
     .usage = "IMAGE CHANGE… -o FILE",
     .about = "a new image with files (REGION:PATH=FILE) or regions (REGION=FILE) exchanged",
+    .details = "A CHANGE is REGION:PATH=FILE (a file exchanged or added), REGION:~PATH "
+               "(removed), REGION=FILE (a whole region), or REGION:NAME=VALUE for a variable "
+               "of an environment. What is not named stays byte for byte; a damaged GPT is "
+               "written anew where that overwrites nothing else.",
+    .examples = "mosaicum amend card.img root:etc/issue=issue boot:kernel=Image -o west.img\n"
+                "mosaicum amend card.img '2 MiB:site=west' -o west2.img\n",
     .least = 2,
     .most = -1,
     .run = run,

@@ -25,6 +25,13 @@ const struct command command_build = {
     .name = "build",
     .usage = "[SELECTOR…]",
     .about = "check, then images, boot files and ledger under out/SELECTOR/",
+    .details = "Boards without errors only; several are built side by side. A build replaces "
+               "out/SELECTOR/ as a whole, and only where the ledger in it says that an "
+               "earlier build made it. Where nothing has changed nothing is written; volumes "
+               "that have not changed are taken from the build before.",
+    .examples = "mosaicum build\n"
+                "mosaicum build curlew+field --out release\n"
+                "mosaicum build --sha256\n",
     .most = -1,
     .run = run,
 };

@@ -37,6 +37,12 @@ const struct command command_check = {
     .name = "check",
     .usage = "[SELECTOR…]",
     .about = "every rule on all boards and variants, or those selected",
+    .details = "Nothing is written. A selector is BOARD, BOARD+VARIANT or a pattern with *. "
+               "Without one it is what `usual` in mosaicum.yaml names, else every board with "
+               "every combination of its variants.",
+    .examples = "mosaicum check\n"
+                "mosaicum check curlew+bench\n"
+                "mosaicum check --strict --json '*+*'\n",
     .most = -1,
     .run = run,
 };

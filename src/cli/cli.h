@@ -25,16 +25,25 @@ struct cli {
 
 struct command {
     const char *name;
-    const char *usage; /* its arguments */
-    const char *about; /* one line of the help */
-    int least, most;   /* number of arguments; most -1: any */
+    const char *usage;    /* its arguments */
+    const char *about;    /* one line of the help */
+    const char *details;  /* a paragraph; words of a definition stand in ` ` */
+    const char *examples; /* a line each */
+    int least, most;      /* number of arguments; most -1: any */
     int (*run)(struct cli *cli);
 };
 
 extern const struct command command_new, command_list, command_check, command_build, command_show,
     command_compare, command_pin, command_inspect, command_take, command_amend, command_rehearse,
-    command_explain, command_demo;
-const struct command *command_at(size_t index); /* NULL behind the last */
+    command_explain, command_demo, command_help;
+
+/* help.c: every command; NULL behind the last, and where there is none of that name */
+const struct command *command_at(size_t index);
+const struct command *command_named(const char *name);
+const char *command_near(const char *name); /* one that may have been meant, or NULL */
+/* What all commands share, and all about one. */
+void help_all(const struct cli *cli, FILE *to);
+void help_command(const struct cli *cli, const struct command *c, FILE *to);
 
 /* workspace.c: a run with the options of the command line; complains and returns NULL */
 mosaicum *cli_open(struct cli *cli, bool needs_workspace);

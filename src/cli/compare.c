@@ -18,6 +18,10 @@ const struct command command_compare = {
     .name = "compare",
     .usage = "A B",
     .about = "two boards, variants, images or ledgers side by side: only what differs",
+    .details = "A and B are selectors, images or ledgers. Of images it tells by file what "
+               "was added, removed or changed, and which bytes differ elsewhere.",
+    .examples = "mosaicum compare curlew curlew+bench\n"
+                "mosaicum compare old.img new.img\n",
     .least = 2,
     .most = 2,
     .run = run,

@@ -74,6 +74,10 @@ const struct command command_demo = {
     .name = "demo",
     .usage = "[DIR]",
     .about = "writes the demo workspace and does the whole job on it",
+    .details = "Writes a workspace with three boards and a folder of mistakes, checks, "
+               "builds and rehearses it.",
+    .examples = "mosaicum demo\n"
+                "mosaicum demo gauge\n",
     .most = 1,
     .run = run,
 };

@@ -15,6 +15,10 @@ const struct command command_inspect = {
     .name = "inspect",
     .usage = "IMAGE",
     .about = "what is in a disk image: table, regions, file systems, what lies where",
+    .details = "Any image, also one that somebody else made, also compressed (gz, xz, zst, "
+               "bz2, lz4). Exit status 1 when something in it is damaged.",
+    .examples = "mosaicum inspect card.img\n"
+                "mosaicum inspect card.img.xz --files\n",
     .least = 1,
     .most = 1,
     .run = run,

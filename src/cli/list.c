@@ -14,6 +14,9 @@ const struct command command_list = {
     .name = "list",
     .usage = "",
     .about = "boards and variants, and whether they are checked and built",
+    .details = "A line for each board and variant: is it checked, is it built, and is what "
+               "stands in out/ what its definition gives today.",
+    .examples = "mosaicum list\n",
     .most = 0,
     .run = run,
 };

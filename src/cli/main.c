@@ -11,37 +11,18 @@
 #include <sys/ioctl.h>
 #include <unistd.h>
 
-static const struct command *const commands[] = {
-    &command_new,      &command_list,    &command_check,   &command_build, &command_show,
-    &command_compare,  &command_pin,     &command_inspect, &command_take,  &command_amend,
-    &command_rehearse, &command_explain, &command_demo};
-
-const struct command *command_at(size_t index) {
-    return index < sizeof commands / sizeof *commands ? commands[index] : NULL;
-}
-
-static void print_help(const struct cli *cli, FILE *to) {
-    fprintf(to, "%smosaicum%s checks what is on a board against itself, and builds its images.\n\n",
-            style(cli, STYLE_STRONG), style(cli, STYLE_END));
-    fprintf(to, "Use: mosaicum [OPTIONS] COMMAND [ARGUMENTS]\n\nCommands:\n");
-    for (size_t i = 0; command_at(i); i++) {
-        char left[64];
-        snprintf(left, sizeof left, "%s %s", command_at(i)->name, command_at(i)->usage);
-        options_print_row(to, left, command_at(i)->about);
-    }
-    fprintf(to, "\nOptions:\n");
-    options_print(to, false);
-    fprintf(to, "\nWhat new is told (without any of these it asks, on a terminal), and rehearse of "
-                "an image:\n");
-    options_print(to, true);
-    fprintf(to, "\nExit status: 0 done, 1 findings, 2 wrong usage or unreadable file,\n"
-                "3 the system failed, 4 refused for safety.\n");
-}
-
 static int wrong_usage(const struct cli *cli, const char *text, const char *more) {
     fprintf(to_err, "%smosaicum:%s %s%s\n", style(cli, STYLE_ERROR), style(cli, STYLE_END), text,
             more);
     fprintf(to_err, "Try: mosaicum --help\n");
+    return MOSAICUM_USAGE;
+}
+
+static int no_command(const struct cli *cli, const char *name) {
+    const char *near = command_near(name);
+    fprintf(to_err, "%smosaicum:%s there is no command %s%s%s%s\nTry: mosaicum --help\n",
+            style(cli, STYLE_ERROR), style(cli, STYLE_END), name, near ? "; did you mean " : "",
+            near ? near : "", near ? "?" : "");
     return MOSAICUM_USAGE;
 }
 
@@ -75,12 +56,13 @@ static bool fits(const struct cli *cli, const struct command *c) {
 }
 
 static int run_command(struct cli *cli, const char *name) {
-    const struct command *c = NULL;
-    for (size_t i = 0; command_at(i) && !c; i++)
-        if (strcmp(command_at(i)->name, name) == 0)
-            c = command_at(i);
+    const struct command *c = command_named(name);
     if (!c)
-        return wrong_usage(cli, "there is no command ", name);
+        return no_command(cli, name);
+    if (cli->help) {
+        help_command(cli, c, to_out);
+        return MOSAICUM_DONE;
+    }
     if (cli->argument_count < c->least || (c->most >= 0 && cli->argument_count > c->most)) {
         fprintf(to_err, "%smosaicum:%s %s is used like this: mosaicum %s%s%s\n",
                 style(cli, STYLE_ERROR), style(cli, STYLE_END), name, name, *c->usage ? " " : "",
@@ -101,8 +83,8 @@ static int carry_out(struct cli *cli, const char *why, const char **words) {
     if (cli->version)
         return fprintf(to_out, "mosaicum %s\n", mosaicum_version()) < 0 ? MOSAICUM_SYSTEM
                                                                         : MOSAICUM_DONE;
-    if (cli->help || !words[0]) {
-        print_help(cli, cli->help ? to_out : to_err);
+    if (!words[0]) {
+        help_all(cli, cli->help ? to_out : to_err);
         return cli->help ? MOSAICUM_DONE : MOSAICUM_USAGE;
     }
     cli->arguments = words + 1;

@@ -114,6 +114,15 @@ const struct command command_new = {
     .name = "new",
     .usage = "[NAME]",
     .about = "starts a workspace or adds a board, from options, questions or an image",
+    .details = "Starts a workspace in this folder, or adds a board to the one that is here. "
+               "Without options it asks, on a terminal. What nobody could tell stands in the "
+               "draft under `questions`, and every check counts it until it is answered. "
+               "--from drafts the board from an image that boots: its table, volumes, "
+               "environment and entries, with everything they hold taken out.",
+    .examples = "mosaicum new jetty\n"
+                "mosaicum new jetty --cpu arm64 --ram-start 0x40000000 --ram \"512 MiB\" --kernel "
+                "Image --root rootfs.tar.zst\n"
+                "mosaicum new jetty --from card.img\n",
     .most = 1,
     .run = run,
 };

@@ -9,17 +9,9 @@
 
 enum { SEEN = 1000 }; /* the first row's number for popt */
 
-struct row {
-    const char *name;
-    char letter;
-    const char *commands;     /* that take it, "build rehearse"; "": all of them */
-    const char *help, *value; /* value NULL: it is a flag */
-    size_t at;                /* of its member in struct cli: a bool or a const char * */
-};
-
 #define AT(member) offsetof(struct cli, member)
 
-static const struct row rows[] = {
+static const struct option_row rows[] = {
     {"workspace", 'w', "", "the workspace (default: walk up from here)", "DIR", AT(workspace)},
     {"out", 0, "build rehearse", "another place than out/ in the workspace", "DIR", AT(out)},
     {"output", 'o', "take amend", "the file to write", "FILE", AT(output)},
@@ -80,7 +72,7 @@ static char **held; /* copies of the words */
 static size_t held_count;
 
 /* Is a command one of a row's? */
-static bool takes(const struct row *row, const char *command) {
+static bool takes(const struct option_row *row, const char *command) {
     size_t n = strlen(command);
     for (const char *p = row->commands; (p = strstr(p, command)); p += n)
         if ((p == row->commands || p[-1] == ' ') && (!p[n] || p[n] == ' '))
@@ -88,8 +80,19 @@ static bool takes(const struct row *row, const char *command) {
     return !*row->commands;
 }
 
-static bool is_of_new(const struct row *row) {
-    return *row->commands && strncmp(row->commands, "new", 3) == 0;
+const struct option_row *option_at(size_t index) {
+    return index < ROWS ? &rows[index] : NULL;
+}
+
+bool option_is_of(const struct option_row *row, const struct command *c) {
+    return c ? *row->commands && takes(row, c->name) : !*row->commands;
+}
+
+size_t options_of(const struct command *c) {
+    size_t count = 0;
+    for (size_t i = 0; i < ROWS; i++)
+        count += option_is_of(&rows[i], c);
+    return count;
 }
 
 void options_print_row(FILE *to, const char *left, const char *right) {
@@ -99,26 +102,15 @@ void options_print_row(FILE *to, const char *left, const char *right) {
     fprintf(to, "  %s%*s%s\n", left, n < 29 ? (int)(29 - n) : 1, "", right);
 }
 
-void options_print(FILE *to, bool of_new) {
-    for (const struct row *r = rows; r < rows + ROWS; r++) {
-        char left[64], right[200] = "";
-        if (is_of_new(r) != of_new)
+void options_print(FILE *to, const struct command *c) {
+    for (const struct option_row *r = rows; r < rows + ROWS; r++) {
+        char left[64];
+        if (!option_is_of(r, c))
             continue;
         snprintf(left, sizeof left, "%s%c%s --%s %s", r->letter ? "-" : "",
                  r->letter ? r->letter : ' ', r->letter ? "," : "  ", r->name,
                  r->value ? r->value : "");
-        bool few = strlen(r->commands) < 24; /* else what it is about says it */
-        if (*r->commands && few && strcmp(r->commands, "new") != 0) { /* "build, rehearse: …" */
-            size_t n = 0;
-            for (const char *p = r->commands; *p && n + 4 < sizeof right; p++) {
-                if (*p == ' ')
-                    right[n++] = ',';
-                right[n++] = *p;
-            }
-            snprintf(right + n, sizeof right - n, ": ");
-        }
-        snprintf(right + strlen(right), sizeof right - strlen(right), "%s", r->help);
-        options_print_row(to, left, right);
+        options_print_row(to, left, r->help);
     }
 }
 
@@ -145,6 +137,17 @@ static void store(struct cli *cli) {
     }
 }
 
+/* "unknown option: --colour; did you mean --color?" */
+static void tell_mistake(const char *what, const char *option, char *why, size_t room) {
+    const char *names[ROWS], *name = option + strspn(option, "-");
+    for (size_t i = 0; i < ROWS; i++)
+        names[i] = rows[i].name;
+    const char *near = mosaicum_near(name, names, ROWS);
+    bool other = near && strcmp(near, name) != 0;
+    snprintf(why, room, "%s: %s%s%s%s", what, option, other ? "; did you mean --" : "",
+             other ? near : "", other ? "?" : "");
+}
+
 const char **options_parse(struct cli *cli, int argc, const char **argv, char *why, size_t room) {
     struct poptOption table[ROWS + 1] = {0};
     int r;
@@ -161,7 +164,7 @@ const char **options_parse(struct cli *cli, int argc, const char **argv, char *w
     store(cli);
     *why = 0;
     if (r < -1)
-        snprintf(why, room, "%s: %s", poptStrerror(r), poptBadOption(context, 0));
+        tell_mistake(poptStrerror(r), poptBadOption(context, 0), why, room);
     static const char *none[] = {NULL};
     const char **found = poptGetArgs(context), **words = none;
     size_t count = 0;

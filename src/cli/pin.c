@@ -16,6 +16,10 @@ const struct command command_pin = {
     .name = "pin",
     .usage = "[SELECTOR…]",
     .about = "records the hash of every piece in mosaicum.pins",
+    .details = "From then on check tells when a piece is not what it was. Pieces with "
+               "`follow: yes` may change.",
+    .examples = "mosaicum pin\n"
+                "mosaicum pin curlew\n",
     .most = -1,
     .run = run,
 };

@@ -30,6 +30,12 @@ const struct command command_rehearse = {
     .usage = "SELECTOR|IMAGE",
     .about =
         "boots what was built (--planned: what would be) in a simulator; --faults breaks things",
+    .details = "Of a selector it is what stands in out/, or, with --planned, what a build "
+               "would write. Of an image, the options tell what no image can. Exit status 0: "
+               "it boots as meant.",
+    .examples = "mosaicum rehearse curlew\n"
+                "mosaicum rehearse curlew --faults\n"
+                "mosaicum rehearse card.img --cpu arm64 --ram-start 0x40000000 --ram \"512 MiB\"\n",
     .least = 1,
     .most = 1,
     .run = run,

@@ -27,6 +27,11 @@ const struct command command_show = {
     .name = "show",
     .usage = "[SELECTOR] PART",
     .about = "layout, ram, boot, kernel, tree, env, budgets or all, worked out",
+    .details = "PART is layout, ram, boot, kernel, tree, env, budgets or all. With one board "
+               "in the workspace the selector may be left out.",
+    .examples = "mosaicum show curlew layout\n"
+                "mosaicum show curlew layout --picture layout.svg\n"
+                "mosaicum show curlew+bench all --trail\n",
     .least = 1,
     .most = 2,
     .run = run,

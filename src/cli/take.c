@@ -24,6 +24,13 @@ const struct command command_take = {
     .name = "take",
     .usage = "IMAGE REGION[:PATH]",
     .about = "copies a file, a folder or a whole region out of an image",
+    .details = "REGION is a number, a name, a label, or where it begins (\"1 MiB\"); a "
+               "volume in a raw flash has a name. With :PATH it is a file, or a folder as an "
+               "archive with owners, modes, links and attributes. Without -o it is named "
+               "after what it was; -o - is standard output. Nothing is written over.",
+    .examples = "mosaicum take card.img root:etc/fstab\n"
+                "mosaicum take card.img root:etc -o etc.tar.gz\n"
+                "mosaicum take card.img 2 -o root.img\n",
     .least = 2,
     .most = 2,
     .run = run,

@@ -16,9 +16,17 @@ static void statuses_say_what_happened(void) {
         {2, "", "Use: mosaicum"},
         {0, "--help", ""},
         {0, "--version", ""},
-        {2, "chekc", "no command"},
+        {2, "chekc", "no command chekc; did you mean check?"},
+        {2, "help biuld", "did you mean build?"},
+        {2, "explain layuot", "did you mean layout?"},
+        {2, "explain region.att", "no rule, family or key region.att"},
+        {2, "help a b", "used like this"},
+        {0, "help build", ""},
+        {0, "explain region.at", ""},
+        {0, "help status", ""},
         {2, "show", "used like this"},
-        {2, "check --colour", "unknown option"},
+        {2, "check --colour", "unknown option: --colour; did you mean --color?"},
+        {2, "build --out", "missing"},
         {2, "--color sometimes check", "auto, always or never"},
         {2, "-w /nowhere check", "Cannot open"},
         {2, "explain layout.overlp", "did you mean layout.overlap?"},
@@ -38,6 +46,60 @@ static void statuses_say_what_happened(void) {
     struct outcome o = run_shell("'%s' -w '%s' check curlwe", MOSAICUM_PROGRAM, demo());
     CU_ASSERT_EQUAL(o.status, 2);
     CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "did you mean curlew?"));
+    outcome_free(&o);
+}
+
+/* Every command tells itself, with examples that the program takes; every rule has a family that is
+ * listed, every word of a definition is found. */
+static void help_is_whole(void) {
+    const char *folder = keep(test_folder("examples"));
+    struct outcome all = run_shell("'%s' --help", MOSAICUM_PROGRAM);
+    size_t commands = 0, rules = 0, families = 0;
+    char *next, *line = strtok_r(strstr(all.out, "Commands:\n") + 10, "\n", &next);
+    for (; line && strncmp(line, "  ", 2) == 0; line = strtok_r(NULL, "\n", &next), commands++) {
+        char name[40];
+        sscanf(line, "%39s", name);
+        struct outcome o = run_shell("'%s' %s --help", MOSAICUM_PROGRAM, name),
+                       same = run_shell("'%s' help %s", MOSAICUM_PROGRAM, name);
+        CU_ASSERT(o.status == 0 && same.status == 0 && strcmp(o.out, same.out) == 0);
+        const char *example = strstr(o.out, "\nExamples:\n");
+        CU_ASSERT_PTR_NOT_NULL_FATAL(example);
+        size_t examples = 0, lines = 0;
+        for (const char *p = o.out; (p = strchr(p, '\n')); p++)
+            lines++;
+        for (example += 11; *example; example += strcspn(example, "\n") + 1, examples++) {
+            struct outcome e =
+                run_shell("cd '%s' && '%s' -w nowhere %.*s </dev/null", folder, MOSAICUM_PROGRAM,
+                          (int)strcspn(example, "\n") - 11, example + 11);
+            bool good = strncmp(example, "  mosaicum ", 11) == 0 &&
+                        !strstr(e.err, "unknown option") && !strstr(e.err, "is no option") &&
+                        !strstr(e.err, "used like this") && !strstr(e.err, "no command");
+            if (!good)
+                fprintf(stderr, "\n%s: %s", name, e.err);
+            CU_ASSERT(good);
+            outcome_free(&e);
+        }
+        CU_ASSERT(examples && lines < 40);
+        outcome_free(&o);
+        outcome_free(&same);
+    }
+    CU_ASSERT_EQUAL(commands, 14);
+    outcome_free(&all);
+    struct outcome o = run_shell("cd '%s' && '%s' explain", test_folder("help"), MOSAICUM_PROGRAM);
+    size_t told = strtoul(o.out, NULL, 10);
+    for (line = strtok_r(strchr(o.out, '\n') + 2, "\n", &next); line; families++) {
+        char name[40];
+        size_t count, seen = 0;
+        CU_ASSERT_EQUAL(sscanf(line, "%39s %zu", name, &count), 2);
+        struct outcome family = run_shell("'%s' explain %s", MOSAICUM_PROGRAM, name);
+        for (const char *p = family.out; p; p = strchr(p, '\n') ? strchr(p, '\n') + 1 : NULL)
+            seen += strncmp(p, name, strlen(name)) == 0 && p[strlen(name)] == '.';
+        CU_ASSERT_EQUAL(seen, count);
+        rules += count;
+        outcome_free(&family);
+        line = strtok_r(NULL, "\n", &next);
+    }
+    CU_ASSERT(told == rules && families >= 13);
     outcome_free(&o);
 }
 
@@ -212,7 +274,8 @@ static void findings_are_drawn(void) {
 
 SUITE(program_suite, {"exit statuses and messages", statuses_say_what_happened},
       {"the demo checks and builds clean", demo_checks_and_builds_clean},
-      {"options", options_do_what_they_say}, {"parts are shown", parts_are_shown},
+      {"help is whole", help_is_whole}, {"options", options_do_what_they_say},
+      {"parts are shown", parts_are_shown},
       {"the resolved definition reads back", resolved_definition_reads_back},
       {"builds are reproducible", builds_are_reproducible},
       {"the demo command", demo_command_tells_its_story},
