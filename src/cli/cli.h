@@ -26,7 +26,7 @@ struct cli {
 struct command {
     const char *name;
     const char *usage;    /* its arguments */
-    const char *about;    /* one line of the help */
+    const char *about;    /* one line of the help; NULL: it is for programs, and not told */
     const char *details;  /* a paragraph; words of a definition stand in ` ` */
     const char *examples; /* a line each */
     int least, most;      /* number of arguments; most -1: any */
@@ -35,7 +35,7 @@ struct command {
 
 extern const struct command command_new, command_list, command_check, command_build, command_show,
     command_compare, command_pin, command_inspect, command_take, command_amend, command_rehearse,
-    command_explain, command_demo, command_help;
+    command_explain, command_demo, command_help, command_complete;
 
 /* help.c: every command; NULL behind the last, and where there is none of that name */
 const struct command *command_at(size_t index);

@@ -6,7 +6,7 @@
 static const struct command *const commands[] = {
     &command_new,      &command_list,    &command_check,   &command_build, &command_show,
     &command_compare,  &command_pin,     &command_inspect, &command_take,  &command_amend,
-    &command_rehearse, &command_explain, &command_demo,    &command_help};
+    &command_rehearse, &command_explain, &command_demo,    &command_help,  &command_complete};
 enum { COMMANDS = sizeof commands / sizeof *commands, NARROW = 72, WIDE = 100 };
 
 const struct command *command_at(size_t index) {
@@ -23,7 +23,7 @@ const struct command *command_named(const char *name) {
 const char *command_near(const char *name) {
     const char *names[COMMANDS];
     for (size_t i = 0; i < COMMANDS; i++)
-        names[i] = commands[i]->name;
+        names[i] = commands[i]->about ? commands[i]->name : "";
     return mosaicum_near(name, names, COMMANDS);
 }
 
@@ -57,7 +57,8 @@ void help_all(const struct cli *cli, FILE *to) {
     for (size_t i = 0; i < COMMANDS; i++) {
         char left[64];
         snprintf(left, sizeof left, "%s %s", commands[i]->name, commands[i]->usage);
-        options_print_row(to, left, commands[i]->about);
+        if (commands[i]->about)
+            options_print_row(to, left, commands[i]->about);
     }
     fprintf(to, "\nOptions of every command (mosaicum COMMAND --help tells its own):\n");
     options_print(to, NULL);

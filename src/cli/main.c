@@ -59,7 +59,7 @@ static int run_command(struct cli *cli, const char *name) {
     const struct command *c = command_named(name);
     if (!c)
         return no_command(cli, name);
-    if (cli->help) {
+    if (cli->help && c->about) {
         help_command(cli, c, to_out);
         return MOSAICUM_DONE;
     }

@@ -103,6 +103,118 @@ static void help_is_whole(void) {
     outcome_free(&o);
 }
 
+/* A page for each command, with each of its options; what the shells are offered are just these. */
+static void pages_and_shells_know_the_same(void) {
+    struct outcome all = run_shell("'%s' complete -- ''", MOSAICUM_PROGRAM);
+    size_t commands = 0, options = 0;
+    char *next, *more;
+    for (char *name = strtok_r(all.out, "\n", &next); name;
+         name = strtok_r(NULL, "\n", &next), commands++) {
+        struct outcome told = run_shell("'%s' complete -- %s --", MOSAICUM_PROGRAM, name);
+        CU_ASSERT_EQUAL(told.status, 0);
+        char *page = read_whole(path_in(MOSAICUM_BUILD, "man/man1/mosaicum-%s.1", name), NULL);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(page);
+        struct outcome own = run_shell("'%s' help %s | sed -n '/^Options/,/^Examples/p' | grep -o "
+                                       "'^ .*--[a-z0-9-]*' | grep -o -- '[a-z0-9-]*$'",
+                                       MOSAICUM_PROGRAM, name);
+        for (char *o = strtok_r(own.out, "\n", &more); o;
+             o = strtok_r(NULL, "\n", &more), options++) {
+            char said[80], *to = said + sprintf(said, "\\fB");
+            for (const char *p = o; *p; p++)
+                to += sprintf(to, *p == '-' ? "\\-" : "%c", *p);
+            sprintf(to, "\\fR");
+            CU_ASSERT_PTR_NOT_NULL(strstr(page, said));
+            char line[80];
+            snprintf(line, sizeof line, "%s\n", o);
+            CU_ASSERT_PTR_NOT_NULL(strstr(told.out, line));
+        }
+        free(page);
+        outcome_free(&told);
+        outcome_free(&own);
+    }
+    CU_ASSERT(commands == 14 && options > 30);
+    outcome_free(&all);
+    char *keys = read_whole(path_in(MOSAICUM_BUILD, "man/man5/mosaicum-definition.5"), NULL);
+    CU_ASSERT(keys && strstr(keys, "\\fBcorrection\\fR") && strstr(keys, ".SH region\n"));
+    free(keys);
+}
+
+/* Words for the shells, and the keys of a real one pressed. */
+static void shells_complete(void) {
+    static const struct {
+        const char *words;
+        int status;
+        const char *offered; /* "|"-separated, among them */
+    } lines[] = {{"b", 0, "build"},
+                 {"build curl", 0, "curlew|curlew+bench"},
+                 {"show curlew lay", 0, "layout"},
+                 {"show dun", 0, "dunlin"},
+                 {"inspect x", 1, NULL},
+                 {"take out/curlew/card.img b", 0, "boot"},
+                 {"take out/curlew/card.img root:etc/host", 0, "root:etc/hostname"},
+                 {"take out/curlew/card.img 2:et", 0, "2:etc/"},
+                 {"amend out/curlew/card.img boot:k", 0, "boot:kernel"},
+                 {"explain layout.overl", 0, "layout.overlap"},
+                 {"--color al", 0, "always"},
+                 {"build --out ", 1, NULL},
+                 {"nosuch x", 0, NULL},
+                 {"take nowhere.img r", 0, NULL},
+                 {"rehearse d", 1, "dunlin"},
+                 {"-w .. build curl", 0, NULL}};
+    const char *w = keep(test_folder("shells"));
+    copy_folder(demo(), w);
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && '%s' --no-cache -q build curlew && mkdir bin && ln -s '%s' "
+             "bin/mosaicum",
+             w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+    for (size_t i = 0; i < sizeof lines / sizeof *lines; i++) {
+        const char *end = strrchr(lines[i].words, ' ');
+        struct outcome o = run_shell("cd '%s' && bin/mosaicum complete -- %s%s", w, lines[i].words,
+                                     end && !end[1] ? " ''" : "");
+        bool good = o.status == lines[i].status && (lines[i].offered || !*o.out);
+        for (const char *p = lines[i].offered; p && *p;
+             p += strcspn(p, "|") + (p[strcspn(p, "|")] != 0)) {
+            char word[80];
+            snprintf(word, sizeof word, "%.*s\n", (int)strcspn(p, "|"), p);
+            good &= strstr(o.out, word) != NULL;
+        }
+        if (!good)
+            fprintf(stderr, "\n%s: status %d\n%s%s", lines[i].words, o.status, o.out, o.err);
+        CU_ASSERT(good);
+        outcome_free(&o);
+    }
+    struct outcome o =
+        run_shell("cd '%s' && printf 'source \"%s/share/completion/mosaicum.bash\"\\nmosaicum "
+                  "expl\\tlayout.overl\\t"
+                  "\\nmosaicum take out/curlew/card.img root:etc/hostn\\t -o -\\nmosaicum "
+                  "bui\\tdunl\\t-q --out "
+                  "o\\nexit\\n' | PATH=\"$PWD/bin:$PATH\" INPUTRC=/dev/null script -qec 'bash "
+                  "--norc --noprofile -i' "
+                  "/dev/null",
+                  w, MOSAICUM_SOURCE);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "two regions share bytes of a medium"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "\rcurlew\r\n"));
+    outcome_free(&o);
+}
+
+/* What is installed works from where it was put. */
+static void the_program_is_installed(void) {
+    const char *to = keep(test_folder("installed"));
+    CU_ASSERT_TRUE(runs(
+        0,
+        "cmake --install '%s' --prefix '%s/usr' >/dev/null && cd '%s' && "
+        "usr/bin/mosaicum --version | grep -q '^mosaicum [0-9]' && test -s "
+        "usr/share/man/man1/mosaicum-build.1 && test -s "
+        "usr/share/man/man5/mosaicum-definition.5 && test -s "
+        "usr/share/bash-completion/completions/mosaicum && test -s "
+        "usr/share/zsh/site-functions/_mosaicum && test -s "
+        "usr/share/fish/vendor_completions.d/mosaicum.fish && test -s "
+        "usr/share/doc/mosaicum/LICENSE && test -s usr/share/mosaicum/definition.schema.json && "
+        "usr/bin/mosaicum --no-cache demo gauge | grep -q 'Nothing to complain'",
+        MOSAICUM_BUILD, to, to));
+}
+
 static void demo_checks_and_builds_clean(void) {
     int status;
     const char *out = test_folder("demo-out");
@@ -274,8 +386,9 @@ static void findings_are_drawn(void) {
 
 SUITE(program_suite, {"exit statuses and messages", statuses_say_what_happened},
       {"the demo checks and builds clean", demo_checks_and_builds_clean},
-      {"help is whole", help_is_whole}, {"options", options_do_what_they_say},
-      {"parts are shown", parts_are_shown},
+      {"help is whole", help_is_whole}, {"pages and shells", pages_and_shells_know_the_same},
+      {"shells complete", shells_complete}, {"installed", the_program_is_installed},
+      {"options", options_do_what_they_say}, {"parts are shown", parts_are_shown},
       {"the resolved definition reads back", resolved_definition_reads_back},
       {"builds are reproducible", builds_are_reproducible},
       {"the demo command", demo_command_tells_its_story},

@@ -479,8 +479,29 @@ static void a_really_full_disk(void) {
            "board.host where it is sure before, exit 3 where it is not; nothing left behind");
 }
 
+/* Every manual page is shown by the system's own program, without a warning of its formatter. */
+static void man_shows_every_page(void) {
+    struct outcome o = run_shell("ls '%s'/man/man*/*", MOSAICUM_BUILD);
+    size_t pages = 0;
+    char *next;
+    for (char *page = strtok_r(o.out, "\n", &next); page; page = strtok_r(NULL, "\n", &next)) {
+        struct outcome shown =
+            run_shell("LC_ALL=C.UTF-8 MANWIDTH=80 man --warnings=all -l '%s'", page);
+        bool good = shown.status == 0 && !*shown.err && strstr(shown.out, "NAME") &&
+                    strstr(shown.out, "SEE ALSO");
+        if (!good)
+            fprintf(stderr, "\n%s: %s", page, shown.err);
+        CU_ASSERT(good);
+        outcome_free(&shown);
+        pages++;
+    }
+    CU_ASSERT(pages >= 16);
+    proved("manual pages", "%zu, shown by man without a warning", pages);
+    outcome_free(&o);
+}
+
 SUITE(judges_suite, {"the demo images", tools_accept_the_demo_images},
       {"generated volumes", tools_accept_generated_volumes},
       {"a real root tree", the_kernel_reads_a_real_tree},
       {"a disk made by others", inspect_reads_what_others_made},
-      {"a full disk", a_really_full_disk});
+      {"manual pages", man_shows_every_page}, {"a full disk", a_really_full_disk});
