@@ -10,7 +10,7 @@
 /* ---- layout ---- */
 
 static const struct mosaicum_column layout_columns[] = {
-    {"region", "region", false},        {"number", "no.", true},   {"place", "place", false},
+    {"region", "region", false},        {"number", "no.", true},   {"place", "place", false, true},
     {"start", "start", true},           {"end", "end", true},      {"size", "size", true},
     {"sectors", "sectors", true, true}, {"holds", "holds", false}, {"free", "free", true},
     {"owner", "owner", false},          {"from", "from", false},   {"id", "id", false, true},

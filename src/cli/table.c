@@ -10,7 +10,9 @@ enum {
     LONGEST_CELL = 60,
     PLACE_WIDTH = 24,
     MOST_COLUMNS = 32,
-    PORTION = 1024 /* rows that are laid out at once */
+    PORTION = 1024, /* rows that are laid out at once */
+    INDENT = 4,     /* of what does not fit beside the rest of its row */
+    LEAST_WIDTH = 20
 };
 
 /* Where something lies in the whole, drawn to scale; the least is a mark that can be seen. */
@@ -69,9 +71,11 @@ struct drawing {
     const struct mosaicum_table *t;
     FILE *to;
     size_t widths[MOST_COLUMNS]; /* of the widest cell; 0: a column that says nothing in any row */
-    bool hidden[MOST_COLUMNS];
+    bool hidden[MOST_COLUMNS], no_room[MOST_COLUMNS];
+    unsigned group[MOST_COLUMNS]; /* which line of its row a column stands on; 0: the first */
+    unsigned groups;
     bool titled;
-    struct libscols_table *portion; /* being filled */
+    struct libscols_table *portion[MOST_COLUMNS]; /* being filled; one a group, NULL: none is */
     size_t lines;
     const char *colours[PORTION];
 };
@@ -107,9 +111,25 @@ static void choose_columns(struct drawing *d) {
     }
     for (size_t c = t->column_count; c-- && d->cli->width && total > (size_t)d->cli->width;)
         if (t->columns[c].optional && !d->hidden[c]) {
-            d->hidden[c] = true;
+            d->hidden[c] = d->no_room[c] = true;
             total -= 2 + d->widths[c];
         }
+}
+
+/* What does not fit beside each other goes on lines of its own, below the row: nothing is cut. */
+static void group_columns(struct drawing *d) {
+    size_t width = d->cli->width > LEAST_WIDTH ? (size_t)d->cli->width : LEAST_WIDTH, used = 0;
+    d->groups = 1;
+    for (size_t c = 0; c < d->t->column_count; c++) {
+        size_t n = d->widths[c] + (used ? 2 : 0), room = width - (d->groups > 1 ? INDENT : 0);
+        if (!d->hidden[c] && d->cli->width && used && used + n > room) {
+            d->groups++;
+            used = 0;
+            n = d->widths[c];
+        }
+        d->group[c] = d->groups - 1;
+        used += d->hidden[c] ? 0 : n;
+    }
 }
 
 /* ---- drawing ---- */
@@ -126,44 +146,94 @@ static const char *colour_of(const struct drawing *d, const struct mosaicum_cell
     return aside && d->t->asides ? style(d->cli, STYLE_DIM) : "";
 }
 
-/* The lines of a portion as it was laid out, each in its colour; the first may be the titles. */
-static void print_lines(const struct drawing *d, const char *text) {
-    for (size_t line = 0; *text; line++) {
-        size_t n = strcspn(text, "\n"), row = line - d->titled;
+/* One line; what is longer than the terminal goes on below, from word to word. */
+static void print_line(const struct drawing *d, const char *text, size_t length, size_t indent,
+                       const char *colour) {
+    size_t width = d->cli->width > LEAST_WIDTH ? (size_t)d->cli->width : LEAST_WIDTH;
+    while (length && text[length - 1] == ' ')
+        length--;
+    do {
+        size_t n = length;
+        if (d->cli->width && columns_of(text, length) + indent > width) {
+            size_t most = 0, columns = 0;
+            for (; most < length && columns + indent < width; most++)
+                columns += ((unsigned char)text[most + 1] & 0xc0) != 0x80;
+            for (n = most; n && text[n] != ' ';)
+                n--;
+            n = n > most / 2 ? n : most; /* a word longer than that is broken */
+        }
+        fprintf(d->to, "%*s%s%.*s%s\n", (int)indent, "", colour, (int)n, text,
+                *colour ? style(d->cli, STYLE_END) : "");
+        for (text += n, length -= n; length && *text == ' '; length--)
+            text++;
+        indent = 2 * INDENT;
+    } while (length);
+}
+
+/* The lines of a portion as they were laid out, each in its colour; the first may be the titles. */
+static void print_lines(const struct drawing *d, char *const *texts) {
+    const char *at[MOST_COLUMNS];
+    for (unsigned g = 0; g < d->groups; g++)
+        at[g] = texts[g];
+    for (size_t line = 0; *at[0]; line++) {
+        size_t row = line - d->titled;
         const char *colour = d->titled && !line ? style(d->cli, STYLE_DIM)
                              : row < d->lines   ? d->colours[row]
                                                 : "";
-        fprintf(d->to, "%s%.*s%s\n", colour, (int)n, text, *colour ? style(d->cli, STYLE_END) : "");
-        text += n + (text[n] == '\n');
+        for (unsigned g = 0; g < d->groups; g++) {
+            size_t n = strcspn(at[g], "\n");
+            if (!g || strspn(at[g], " ") < n) /* nothing to tell there */
+                print_line(d, at[g], n, g ? INDENT : 0, colour);
+            at[g] += n + (at[g][n] == '\n');
+        }
     }
 }
 
-static bool start_portion(struct drawing *d) {
-    struct libscols_table *table = d->portion = scols_new_table();
+static struct libscols_table *start_group(const struct drawing *d, unsigned group) {
+    struct libscols_table *table = scols_new_table();
     if (!table)
-        return false;
+        return NULL;
     scols_table_set_column_separator(table, "  ");
     scols_table_enable_nowrap(table, true);
+    scols_table_set_termforce(table, SCOLS_TERMFORCE_NEVER); /* print_line() knows the width */
     scols_table_enable_noheadings(table, !d->titled);
     for (size_t c = 0; c < d->t->column_count; c++) {
         /* one portion lays itself out; where there are several they must agree */
         double width = d->t->row_count > PORTION ? (double)d->widths[c] : 0;
-        int flags =
-            (d->t->columns[c].right ? SCOLS_FL_RIGHT : 0) | (d->hidden[c] ? SCOLS_FL_HIDDEN : 0);
-        if (!scols_table_new_column(table, d->t->columns[c].title, width, flags))
-            return false;
+        int flags = (d->t->columns[c].right ? SCOLS_FL_RIGHT : 0) |
+                    (d->hidden[c] || d->group[c] != group ? SCOLS_FL_HIDDEN : 0);
+        if (scols_table_new_column(table, d->t->columns[c].title, width, flags))
+            continue;
+        scols_unref_table(table);
+        return NULL;
     }
-    return true;
+    return table;
+}
+
+static bool start_portion(struct drawing *d) {
+    bool good = true;
+    for (unsigned g = 0; g < d->groups && good; g++)
+        good = (d->portion[g] = start_group(d, g)) != NULL;
+    return good;
+}
+
+static void end_tables(struct drawing *d) {
+    for (unsigned g = 0; g < d->groups; g++) {
+        scols_unref_table(d->portion[g]);
+        d->portion[g] = NULL;
+    }
 }
 
 static bool end_portion(struct drawing *d) {
-    char *text = NULL;
-    bool good = scols_print_table_to_string(d->portion, &text) == 0 && text;
+    char *texts[MOST_COLUMNS] = {NULL};
+    bool good = true;
+    for (unsigned g = 0; g < d->groups && good; g++)
+        good = scols_print_table_to_string(d->portion[g], &texts[g]) == 0 && texts[g];
     if (good)
-        print_lines(d, text);
-    free(text);
-    scols_unref_table(d->portion);
-    d->portion = NULL;
+        print_lines(d, texts);
+    for (unsigned g = 0; g < d->groups; g++)
+        free(texts[g]);
+    end_tables(d);
     d->titled = false;
     d->lines = 0;
     return good;
@@ -171,14 +241,30 @@ static bool end_portion(struct drawing *d) {
 
 static bool draw_row(void *self, const struct mosaicum_cell *cells) {
     struct drawing *d = self;
-    if (!d->portion && !start_portion(d))
+    if (!d->portion[0] && !start_portion(d))
         return false;
-    struct libscols_line *line = scols_table_new_line(d->portion, NULL);
-    if (!line)
-        return false;
-    fill_line(d->cli, line, d->t, cells);
+    for (unsigned g = 0; g < d->groups; g++) {
+        struct libscols_line *line = scols_table_new_line(d->portion[g], NULL);
+        if (!line)
+            return false;
+        fill_line(d->cli, line, d->t, cells);
+    }
     d->colours[d->lines++] = colour_of(d, cells);
     return d->lines < PORTION || end_portion(d);
+}
+
+/* Which columns say something and were left out. */
+static void tell_hidden(const struct drawing *d) {
+    bool any = false;
+    for (size_t c = 0; c < d->t->column_count; c++)
+        if (d->no_room[c]) {
+            fprintf(d->to, "%s%s", any ? ", " : style(d->cli, STYLE_DIM),
+                    any ? "" : "(not shown at this width: ");
+            fputs(d->t->columns[c].title, d->to);
+            any = true;
+        }
+    if (any)
+        fprintf(d->to, ")%s\n", style(d->cli, STYLE_END));
 }
 
 void print_table(const struct cli *cli, mosaicum *m, const struct mosaicum_table *t, FILE *to) {
@@ -191,8 +277,10 @@ void print_table(const struct cli *cli, mosaicum *m, const struct mosaicum_table
         d->to = to;
         good = mosaicum_table_rows(m, t, measure_row, d);
         choose_columns(d);
-        good = good && mosaicum_table_rows(m, t, draw_row, d) && (!d->portion || end_portion(d));
-        scols_unref_table(d->portion);
+        group_columns(d);
+        good = good && mosaicum_table_rows(m, t, draw_row, d) && (!d->portion[0] || end_portion(d));
+        end_tables(d);
+        tell_hidden(d);
         free(d);
     }
     if (!good)

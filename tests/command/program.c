@@ -198,6 +198,76 @@ static void shells_complete(void) {
     outcome_free(&o);
 }
 
+/* Without white space and colours. */
+static char *squeezed(const char *text) {
+    char *out = malloc(strlen(text) + 1), *to = out;
+    for (; *text; text++) {
+        if (*text == '\033')
+            text += strcspn(text, "mhlK");
+        else if (!strchr(" \t\r\n", *text))
+            *to++ = *text;
+    }
+    *to = 0;
+    return out;
+}
+
+/* However narrow a terminal is, every word of a table is on it, and no line is longer than it. */
+static void nothing_is_cut(void) {
+    static const char *const commands[] = {"list",
+                                           "show curlew layout",
+                                           "show curlew ram",
+                                           "inspect out/curlew/card.img --files",
+                                           "build curlew",
+                                           "rehearse curlew"};
+    static const unsigned widths[] = {40, 57, 80, 100, 130, 160, 250};
+    const char *w = keep(test_folder("narrow"));
+    copy_folder(demo(), w);
+    CU_ASSERT_TRUE_FATAL(
+        runs(0, "cd '%s' && '%s' -q build curlew >/dev/null", w, MOSAICUM_PROGRAM));
+    for (size_t c = 0; c < sizeof commands / sizeof *commands; c++) {
+        struct outcome wide = run_shell("cd '%s' && '%s' %s", w, MOSAICUM_PROGRAM, commands[c]);
+        for (size_t i = 0; i < sizeof widths / sizeof *widths; i++) {
+            struct outcome o =
+                run_shell("cd '%s' && LC_ALL=C.UTF-8 script -qec \"stty cols %u rows 40; "
+                          "'%s' %s\" /dev/null </dev/null",
+                          w, widths[i], MOSAICUM_PROGRAM, commands[c]);
+            char *all = squeezed(o.out), *copy = strdup(wide.out), *next, *more;
+            for (char *word = strtok_r(copy, " \n", &next); word;
+                 word = strtok_r(NULL, " \n", &next)) {
+                bool there = strstr(all, word) != NULL || strstr(all, "(notshownatthiswidth:") ||
+                             strspn(word, "\xc2\xb7\xe2\x96\x88\x8c\x90#.") == strlen(word);
+                if (!there)
+                    fprintf(stderr, "\n%s, %u columns: %s is not there\n", commands[c], widths[i],
+                            word);
+                CU_ASSERT(there);
+            }
+            for (char *line = strtok_r(o.out, "\r\n", &more); line;
+                 line = strtok_r(NULL, "\r\n", &more)) {
+                size_t n = 0;
+                for (const char *p = line; *p; p++) {
+                    if (*p == '\033')
+                        p += strcspn(p, "mhlK");
+                    else
+                        n += ((unsigned char)*p & 0xc0) != 0x80;
+                }
+                char *plain = squeezed(line), *known = squeezed(wide.out);
+                bool title = strstr(line, "not shown at") ||
+                             (n > widths[i] && strstr(known, plain) && !strstr(line, "  "));
+                if (n > widths[i] && !title)
+                    fprintf(stderr, "\n%s, %u columns: %s\n", commands[c], widths[i], line);
+                CU_ASSERT(n <= widths[i] ||
+                          title); /* a title is a sentence: the terminal wraps it */
+                free(plain);
+                free(known);
+            }
+            free(all);
+            free(copy);
+            outcome_free(&o);
+        }
+        outcome_free(&wide);
+    }
+}
+
 /* What is installed works from where it was put. */
 static void the_program_is_installed(void) {
     const char *to = keep(test_folder("installed"));
@@ -388,7 +458,8 @@ SUITE(program_suite, {"exit statuses and messages", statuses_say_what_happened},
       {"the demo checks and builds clean", demo_checks_and_builds_clean},
       {"help is whole", help_is_whole}, {"pages and shells", pages_and_shells_know_the_same},
       {"shells complete", shells_complete}, {"installed", the_program_is_installed},
-      {"options", options_do_what_they_say}, {"parts are shown", parts_are_shown},
+      {"nothing is cut", nothing_is_cut}, {"options", options_do_what_they_say},
+      {"parts are shown", parts_are_shown},
       {"the resolved definition reads back", resolved_definition_reads_back},
       {"builds are reproducible", builds_are_reproducible},
       {"the demo command", demo_command_tells_its_story},
