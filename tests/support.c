@@ -271,14 +271,18 @@ int run_suites(const struct test *const *suites, const char *const *names) {
     find_system_tools();
     if (CU_initialize_registry() != CUE_SUCCESS)
         return 1;
-    const char *only = getenv("MOSAICUM_SUITE"); /* while working on one */
+    const char *only = getenv("MOSAICUM_SUITE"), *one = getenv("MOSAICUM_TEST"); /* while working */
     for (size_t i = 0; suites[i]; i++) {
         if (only && strcmp(only, names[i]) != 0)
             continue;
         CU_pSuite suite = CU_add_suite(names[i], NULL, NULL);
         for (const struct test *t = suites[i]; t->name; t++)
-            if (!CU_add_test(suite, t->name, t->run))
+            if ((!one || strcmp(one, t->name) == 0) && !CU_add_test(suite, t->name, t->run))
                 return 1;
+    }
+    if (one && !CU_get_registry()->uiNumberOfTests) {
+        fprintf(stderr, "There is no test %s\n", one);
+        return 2;
     }
     if (!CU_get_registry()->uiNumberOfSuites) {
         fprintf(stderr, "There is no suite %s; there are:", only ? only : "");

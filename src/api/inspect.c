@@ -7,9 +7,10 @@
 #include <string.h>
 
 static const struct mosaicum_column columns[] = {
-    {"number", "no.", true}, {"start", "start", true},  {"size", "size", true},
-    {"name", "name", false}, {"holds", "holds", false}, {"label", "label", false},
-    {"id", "id", false},     {"free", "free", true},    {"contains", "contains", false},
+    {"number", "no.", true}, {"start", "start", true},        {"size", "size", true},
+    {"name", "name", false}, {"holds", "holds", false},       {"label", "label", false},
+    {"free", "free", true},  {"contains", "contains", false}, {"partition-id", "PARTUUID", false},
+    {"id", "UUID", false},
 };
 enum { COLUMNS = sizeof columns / sizeof *columns };
 
@@ -33,7 +34,6 @@ static void volume_cells(struct survey *s, struct report_table *t, const struct 
     cell_text(t, v->damaged   ? "(damaged)"
                  : v->pending ? mos_printf(s->m->arena, "%s (not unmounted)", v->label)
                               : v->label);
-    cell_text(t, v->id);
     if (v->damaged) {
         empty_cells(t, 2);
         return;
@@ -47,6 +47,18 @@ static void volume_cells(struct survey *s, struct report_table *t, const struct 
                  : v->files
                      ? mos_printf(s->m->arena, "%llu inodes used", (unsigned long long)v->files)
                      : NULL);
+}
+
+/* What root= may name, by the words of Linux: the partition, and what lies in it. */
+static void id_cells(struct survey *s, struct report_table *t, const struct survey_span *x) {
+    char text[40];
+    if (x->partition) {
+        s->driver->partition_id(s->table.id, x->partition->number, x->partition->id, text);
+        cell_text(t, mos_strdup(s->m->arena, text));
+    } else {
+        cell_text(t, NULL);
+    }
+    cell_text(t, x->has_volume ? x->volume.id : NULL);
 }
 
 static void span_row(struct survey *s, struct report_table *t, const struct survey_span *x) {
@@ -72,11 +84,13 @@ static void span_row(struct survey *s, struct report_table *t, const struct surv
     }
     if (x->has_volume) {
         volume_cells(s, t, x);
-        return;
+    } else {
+        const char *type = p ? s->driver->type_name(p->type) : NULL;
+        const char *what = type ? mos_printf(s->m->arena, "(%s)", type) : "(unknown)";
+        cell_text(t, x->what ? x->what : what);
+        empty_cells(t, 3);
     }
-    const char *type = p ? s->driver->type_name(p->type) : NULL;
-    cell_text(t, x->what ? x->what : type ? mos_printf(s->m->arena, "(%s)", type) : "(unknown)");
-    empty_cells(t, COLUMNS - 5);
+    id_cells(s, t, x);
 }
 
 static const char *title(struct survey *s) {

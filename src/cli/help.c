@@ -84,7 +84,7 @@ static int run(struct cli *cli) {
     const struct command *c = word ? command_named(word) : NULL;
     if (!word)
         help_all(cli, to_out);
-    else if (c)
+    else if (c && c->about)
         help_command(cli, c, to_out);
     else if (strcmp(word, "status") == 0)
         print_statuses(to_out);
