@@ -266,7 +266,7 @@ static bool mend_table(struct amend *a) {
     cell_text(&a->report, a->s.table.unseen ? "the MBR and both copies of the table"
                                             : "both copies of the table");
     cell_text(&a->report, a->s.table.unseen ? "nobody would look for it" : "one was damaged");
-    cell_text(&a->report, "mended");
+    cell_text(&a->report, "fixed");
     return true;
 }
 

@@ -116,7 +116,7 @@ void run_judge(struct run_task *t) {
         run_trial(t);
     else if (plan->entries.count)
         mos_vec_push_pointer(&t->ctx.not_proved,
-                             mos_printf(t->arena, "how %s starts: not before its errors are mended",
+                             mos_printf(t->arena, "how %s starts: not before its errors are fixed",
                                         plan->board->selector));
 }
 

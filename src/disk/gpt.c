@@ -523,7 +523,7 @@ static bool try_sector(struct gpt_reader *r, struct mos_table_data *out) {
                           : other - mos_min(other, entry_sectors(out->sector, out->entries));
     if (!may_be_written(r, out, once)) {
         out->mendable = false;
-        problem(r, "The GPT cannot be mended: something else lies where its copies belong.");
+        problem(r, "The GPT cannot be fixed: something else lies where its copies belong.");
     }
     return read;
 }

@@ -405,7 +405,7 @@ static void look_for_clash(struct mos_ctx *ctx, const char *path, const struct m
         mos_finding_at(&ctx->findings, f, old->place);
         mos_finding_at(&ctx->findings, f, here);
         mos_finding_why(&ctx->findings, f,
-                        "Neither takes on the other, so neither may override it.");
+                        "Neither uses the other, so neither may override it.");
         mos_finding_try(&ctx->findings, f,
                         "Say which in the board itself, or let one of them take on the other.");
         return;

@@ -53,14 +53,14 @@ static void missing_part(struct resolver *r, const char *kind, const char *folde
 static void tell_cycle(struct resolver *r, const char *name) {
     struct mos_findings *list = &r->ctx->findings;
     struct mos_finding *f =
-        mos_find(list, MOS_RULE_BOARD_TRAIT_CYCLE, "Trait %s takes on itself.", name);
+        mos_find(list, MOS_RULE_BOARD_TRAIT_CYCLE, "Trait %s uses itself.", name);
     size_t from = r->path.count - 1; /* the last item names it again */
     while (from &&
            strcmp(((struct mos_node *)mos_vec_pointer(&r->path, from - 1))->text, name) != 0)
         from--;
     for (size_t i = from; i < r->path.count; i++)
         mos_finding_at(list, f, ((struct mos_node *)mos_vec_pointer(&r->path, i))->place);
-    mos_finding_why(list, f, "Each of these takes on the next.");
+    mos_finding_why(list, f, "Each of these uses the next.");
     mos_finding_try(list, f, "Take one of them out of its list of traits.");
 }
 

@@ -540,7 +540,7 @@ KEYS_BRIEF(question_keys, "question", struct mos_question, "ask",
         {"outputs",                                                                                \
          MOS_TYPE_NAMED,                                                                           \
          AT(T, outputs),                                                                           \
-         "how images leave the house",                                                             \
+         "how images ship",                                                             \
          .record = &output_keys,                                                                   \
          .refers = MOS_REFERS_MEDIUM},                                                             \
         {"system", MOS_TYPE_RECORD, AT(T, system), "what the root file system is told",            \
@@ -567,9 +567,9 @@ KEYS(variant_keys, "variant", struct mos_variant,
      {"axis", MOS_TYPE_NAME, AT(struct mos_variant, axis),
       "at most one variant of an axis is chosen"},
      {"purpose", MOS_TYPE_CHOICE, AT(struct mos_variant, purpose),
-      "bench, or field: what leaves the house", .choices = purposes},
+      "bench, or field: what ships", .choices = purposes},
      {"about", MOS_TYPE_TEXT, AT(struct mos_variant, about), "a word about it"},
-     {"traits", MOS_TYPE_LIST, AT(struct mos_variant, traits), "what it takes on, in order",
+     {"traits", MOS_TYPE_LIST, AT(struct mos_variant, traits), "the traits it uses, in order",
       .of = MOS_TYPE_PATH},
      CONTENT(struct mos_variant));
 
@@ -578,8 +578,8 @@ FILE_KEYS(mos_board_keys, "board", struct mos_board, FORMAT(struct mos_board),
            .required = true},
           {"about", MOS_TYPE_TEXT, AT(struct mos_board, about), "a word about it"},
           {"purpose", MOS_TYPE_CHOICE, AT(struct mos_board, purpose),
-           "bench, or field: what leaves the house", .choices = purposes},
-          {"traits", MOS_TYPE_LIST, AT(struct mos_board, traits), "what it takes on, in order",
+           "bench, or field: what ships", .choices = purposes},
+          {"traits", MOS_TYPE_LIST, AT(struct mos_board, traits), "the traits it uses, in order",
            .of = MOS_TYPE_PATH},
           CONTENT(struct mos_board),
           {"variants", MOS_TYPE_NAMED, AT(struct mos_board, variants), "named sets of changes",
@@ -590,7 +590,7 @@ FILE_KEYS(mos_trait_keys, "trait", struct mos_trait, FORMAT(struct mos_trait),
           {"about", MOS_TYPE_TEXT, AT(struct mos_trait, about), "a word about it"},
           {"outside", MOS_TYPE_BOOLEAN, AT(struct mos_trait, outside),
            "not ours: on its own it raises no error"},
-          {"traits", MOS_TYPE_LIST, AT(struct mos_trait, traits), "what it takes on, in order",
+          {"traits", MOS_TYPE_LIST, AT(struct mos_trait, traits), "the traits it uses, in order",
            .of = MOS_TYPE_PATH},
           CONTENT(struct mos_trait),
           {"variants", MOS_TYPE_NAMED, AT(struct mos_trait, variants), "named sets of changes",

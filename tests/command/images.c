@@ -161,7 +161,7 @@ static void a_damaged_table_is_mended(void) {
     CU_ASSERT(runs(1, "cd '%s' && '%s' amend bad.img root:etc/hostname=hostname -o kept.img >>said",
                    to, MOSAICUM_PROGRAM));
     CU_ASSERT(runs(0,
-                   "cd '%s' && [ $(grep -c 'cannot be mended: something else' said) = 2 ] && cmp "
+                   "cd '%s' && [ $(grep -c 'cannot be fixed: something else' said) = 2 ] && cmp "
                    "-n 1048576 bad.img kept.img && '%s' take kept.img root:etc/hostname -o got && "
                    "cmp got hostname",
                    to, MOSAICUM_PROGRAM));

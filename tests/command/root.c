@@ -134,7 +134,7 @@ static void the_rest_is_written(void) {
              w));
 }
 
-/* Weak spots are warnings on the bench and errors in what leaves the house. */
+/* Weak spots are warnings on the bench and errors in what ships. */
 static void the_field_is_strict(void) {
     static const char *const fixtures[] = {"access.empty-password", "access.default-password",
                                            "piece.unpinned"};

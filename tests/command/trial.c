@@ -165,7 +165,7 @@ static void errors_come_first(void) {
     int status;
     json_t *d = run_json(&status, "-w '%s' check curlew", w);
     CU_ASSERT_EQUAL(json_array_size(json_object_get(d, "findings")), 1);
-    CU_ASSERT(not_proved(d, "how curlew starts: not before its errors are mended"));
+    CU_ASSERT(not_proved(d, "how curlew starts: not before its errors are fixed"));
     json_decref(d);
     CU_ASSERT(runs(0, "'%s' -q -w '%s' check curlew --accept", MOSAICUM_PROGRAM, w));
     d = run_json(&status, "-w '%s' check curlew", w);

@@ -182,7 +182,7 @@ static const struct wrong cases[] = {
     {"traits: [soc/tern46]\n", 1, "board.trait-missing", 3, 10, "soc/tern64"},
     {"traits: [../secret]\n", 1, "piece.path", 3, 10, "leaves"},
     {"traits: {soc: tern64}\n", 1, "board.schema", 3, 1, "needs a list"},
-    {"traits: [site/round]\n", 1, "board.trait-cycle", 3, 10, "takes on itself"},
+    {"traits: [site/round]\n", 1, "board.trait-cycle", 3, 10, "uses itself"},
     {"traits: [soc/tern64, site/slow]\n", 1, "board.trait-clash", 3, 43, "115200 and 9600"},
     {"traits: [soc/tern64]\nhardware: {~consol: }\n", 1, "board.schema", 4, 12, "console"},
     {"hardware: {~console: }\n", 1, "board.reference", 3, 12, "no console to remove"},

@@ -156,7 +156,7 @@ static void mending_overwrites_nothing(void) {
         } else if (read && problems.count && !(primary && backup)) {
             CU_ASSERT_STRING_EQUAL(
                 mos_vec_pointer(&problems, problems.count - 1),
-                "The GPT cannot be mended: something else lies where its copies belong.");
+                "The GPT cannot be fixed: something else lies where its copies belong.");
         }
         free(bytes);
         free(was);
@@ -181,7 +181,7 @@ static void a_partition_in_the_way(void) {
     CU_ASSERT(mos_table_gpt.read(&io, c.ctx.arena, &again, &problems));
     CU_ASSERT_STRING_EQUAL(
         mos_vec_pointer(&problems, problems.count - 1),
-        "The GPT cannot be mended: something else lies where its copies belong.");
+        "The GPT cannot be fixed: something else lies where its copies belong.");
     CU_ASSERT_FALSE(again.mendable);
     free(bytes);
     core_end(&c);
