@@ -140,6 +140,19 @@ static mosaicum *begin(const char *workspace, const char *cache) {
     return mosaicum_new(&o);
 }
 
+/* What a program reads of one row. */
+struct reading {
+    size_t columns, rows, bytes;
+};
+
+static bool read_row(void *self, const struct mosaicum_cell *cells) {
+    struct reading *r = self;
+    for (size_t i = 0; i < r->columns; i++)
+        r->bytes += strlen(cells[i].text);
+    r->rows++;
+    return true;
+}
+
 /* What came of it is looked at, as a program would. */
 static void end(mosaicum *m, int status) {
     size_t bytes = 0;
@@ -151,8 +164,13 @@ static void end(mosaicum *m, int status) {
     }
     for (size_t i = 0; i < mosaicum_table_count(m); i++) {
         const struct mosaicum_table *t = mosaicum_table_at(m, i);
-        for (size_t k = 0; k < t->row_count * t->column_count; k++)
-            bytes += strlen(t->cells[k].text);
+        struct reading r = {.columns = t->column_count};
+        bool whole = mosaicum_table_rows(m, t, read_row, &r);
+        if (whole && r.rows != t->row_count) {
+            fprintf(stderr, "OTHER ROWS: %zu of %zu\n", r.rows, t->row_count);
+            abort();
+        }
+        bytes += r.bytes;
     }
     if (status < 0 || status > 4 ||
         (status > 1 && !mosaicum_error(m) && !mosaicum_finding_count(m))) {
