@@ -12,7 +12,8 @@ enum {
     MOST_COLUMNS = 32,
     PORTION = 1024, /* rows that are laid out at once */
     INDENT = 4,     /* of what does not fit beside the rest of its row */
-    LEAST_WIDTH = 20
+    LEAST_WIDTH = 20,
+    LEAST_ROOM = 36 /* in which the last column may go on below itself */
 };
 
 /* Where something lies in the whole, drawn to scale; the least is a mark that can be seen. */
@@ -74,6 +75,7 @@ struct drawing {
     bool hidden[MOST_COLUMNS], no_room[MOST_COLUMNS];
     unsigned group[MOST_COLUMNS]; /* which line of its row a column stands on; 0: the first */
     unsigned groups;
+    size_t beside; /* where the last column begins, which goes on below itself; 0: it does not */
     bool titled;
     struct libscols_table *portion[MOST_COLUMNS]; /* being filled; one a group, NULL: none is */
     size_t lines;
@@ -116,19 +118,26 @@ static void choose_columns(struct drawing *d) {
         }
 }
 
-/* What does not fit beside each other goes on lines of its own, below the row: nothing is cut. */
+/* What does not fit beside each other goes on lines of its own, below the row, and a last column
+ * with room enough goes on below itself: nothing is cut. */
 static void group_columns(struct drawing *d) {
     size_t width = d->cli->width > LEAST_WIDTH ? (size_t)d->cli->width : LEAST_WIDTH, used = 0;
+    size_t last = d->t->column_count;
+    while (last && d->hidden[last - 1])
+        last--;
     d->groups = 1;
     for (size_t c = 0; c < d->t->column_count; c++) {
-        size_t n = d->widths[c] + (used ? 2 : 0), room = width - (d->groups > 1 ? INDENT : 0);
-        if (!d->hidden[c] && d->cli->width && used && used + n > room) {
+        size_t before = used ? used + 2 : 0, room = width - (d->groups > 1 ? INDENT : 0);
+        bool fits = d->hidden[c] || !d->cli->width || !used || before + d->widths[c] <= room;
+        if (!fits && c + 1 == last && d->groups == 1 && !d->t->columns[c].right &&
+            before + LEAST_ROOM <= room) {
+            d->beside = before;
+        } else if (!fits) {
             d->groups++;
-            used = 0;
-            n = d->widths[c];
+            before = 0;
         }
         d->group[c] = d->groups - 1;
-        used += d->hidden[c] ? 0 : n;
+        used = d->hidden[c] ? used : before + d->widths[c];
     }
 }
 
@@ -166,7 +175,7 @@ static void print_line(const struct drawing *d, const char *text, size_t length,
                 *colour ? style(d->cli, STYLE_END) : "");
         for (text += n, length -= n; length && *text == ' '; length--)
             text++;
-        indent = 2 * INDENT;
+        indent = d->beside ? d->beside : 2 * INDENT;
     } while (length);
 }
 

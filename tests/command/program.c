@@ -222,7 +222,7 @@ static void nothing_is_cut(void) {
                                            "show curlew ram",
                                            "inspect out/curlew/card.img --files",
                                            "build curlew",
-                                           "rehearse curlew"};
+                                           "rehearse curlew", "rehearse curlew --faults"};
     static const unsigned widths[] = {40, 57, 80, 100, 130, 160, 250};
     const char *w = keep(test_folder("narrow"));
     copy_folder(demo(), w);
