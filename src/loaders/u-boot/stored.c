@@ -262,17 +262,19 @@ static uint64_t variables_end(const uint8_t *data, uint64_t size, char form) {
     return size - 1;
 }
 
-/* So many bytes of RAM and a zero; of what has its own end (form: of which kind; 0: it has none) no
- * more than up to a good way behind that, the rest is zero. */
-static uint8_t *read_block(struct sim *s, struct mos_arena *arena, uint64_t at, uint64_t size,
+/* *size bytes of RAM and a zero; of what has its own end (form: of which kind; 0: it has none) no
+ * more than up to a good way behind that, which is *size then. */
+static uint8_t *read_block(struct sim *s, struct mos_arena *arena, uint64_t at, uint64_t *size,
                            char form) {
-    uint8_t *data = mos_alloc(arena, (size_t)size + 1);
-    for (uint64_t n = form == 't' || form == 'b' ? 4096 : size;; n *= 8) {
-        n = mos_min(n, size);
+    for (uint64_t n = form == 't' || form == 'b' ? 4096 : *size;; n *= 8) {
+        n = mos_min(n, *size);
+        uint8_t *data = mos_alloc(arena, (size_t)n + 1);
         sim_charge(s, 8 * n);
         sim_ram_read(s, at, data, (size_t)n);
-        if (n == size || variables_end(data, n, form) + 1 < n)
+        if (n == *size || variables_end(data, n, form) + 1 < n) {
+            *size = n;
             return data;
+        }
     }
 }
 
@@ -338,7 +340,7 @@ static int env_import(struct sim *s, int argc, const char *const *argv) {
     struct intake in = {.s = s, .arena = mos_arena_child(s->arena), .names = argv + i + 2};
     in.count = argc > i + 2 ? (size_t)(argc - i - 2) : 0;
     in.met = mos_alloc_array(in.arena, in.count + 1, sizeof *in.met);
-    uint8_t *data = read_block(s, in.arena, at, size, sought ? form : 0);
+    uint8_t *data = read_block(s, in.arena, at, &size, sought ? form : 0);
     if (sought)
         say_size(s, data, size, form);
     int code = import_block(&in, data, size, form, clears);
