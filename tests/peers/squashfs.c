@@ -184,57 +184,6 @@ static void we_read_what_its_maker_wrote(void) {
     remove_folder(w);
 }
 
-/* ---- containers of the system's own maker ---- */
-
-/* Pages and blocks of raw flash, sub-pages, volumes of both kinds: what its maker put together
- * comes apart again, byte for byte, and the roots in it file by file. */
-static void we_take_volumes_out_of_raw_flash(void) {
-    static const struct {
-        const char *page, *block, *part;
-    } chips[] = {{"1", "64KiB", ""},     {"512", "16KiB", "-s 256"},
-                 {"2048", "128KiB", ""}, {"2048", "128KiB", "-s 512"},
-                 {"4096", "256KiB", ""}, {"4096", "1MiB", "-O 8192"},
-                 {"8", "128KiB", ""},    {"16384", "2MiB", ""}};
-    const char *w = test_folder("raw-flash");
-    size_t volumes = 0, done = 0, files = 0;
-    CU_ASSERT_TRUE_FATAL(
-        runs(0,
-             "cd '%s' && mkdir -p src/etc src/lib && cp /bin/bash /bin/ls src/lib && echo curlew > "
-             "src/etc/hostname && mksquashfs src root.sq -quiet -no-progress >/dev/null && head -c "
-             "1234567 /dev/urandom > data.bin && head -c 1 /dev/urandom > one.bin && printf "
-             "'[a]\nmode=ubi\nimage=root.sq\nvol_id=0\nvol_size=6MiB\nvol_type=dynamic\nvol_name"
-             "=root\n[b]\nmode=ubi\nimage=data.bin\nvol_id=3\nvol_type=static\nvol_name=factory"
-             "\n[c]\nmode=ubi\nimage=one.bin\nvol_id=9\nvol_type=static\nvol_name=mark\n"
-             "vol_alignment=8\n[d]\nmode=ubi\nvol_id=80\nvol_size=9MiB\nvol_type=dynamic\n"
-             "vol_name=state\nvol_flags=autoresize\n' > ini",
-             w));
-    for (size_t i = 0; i < sizeof chips / sizeof *chips; i += peers_all() ? 1 : 3) {
-        CU_ASSERT_TRUE_FATAL(runs(
-            0,
-            "cd '%s' && rm -rf u.ubi t t.tar out* && ubinize -o u.ubi -m %s -p %s %s ini "
-            "2>/dev/null && "
-            "'%s' -q take u.ubi root -o out1 && head -c $(stat -c %%s root.sq) out1 | cmp - "
-            "root.sq "
-            "&& '%s' -q take u.ubi factory -o out3 && cmp out3 data.bin && '%s' -q take u.ubi "
-            "mark -o out9 && cmp out9 one.bin && '%s' -q take u.ubi root: -o t.tar && mkdir t && "
-            "tar -xpf t.tar -C t && '%s' inspect u.ubi > said && grep -q 'state  *(empty)' said && "
-            "grep -q '4 volumes' said && (cp u.ubi twice.ubi && '%s' compare u.ubi twice.ubi)",
-            w, chips[i].page, chips[i].block, chips[i].part, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM,
-            MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
-        compare_whole_seconds(true);
-        files += compare_folders(keep(path_in(w, "src")), keep(path_in(w, "t")));
-        compare_whole_seconds(false);
-        volumes += 4;
-        done++;
-    }
-    CU_ASSERT(done && files >= 5 * done);
-    proved("raw flash of volumes, put together by the system's own maker",
-           "%zu kinds of flash: %zu volumes byte for byte, their roots file by file", done,
-           volumes);
-    remove_folder(w);
-}
-
 SUITE(squashfs_suite, {"the kernel mounts generated trees", the_kernel_mounts_generated_trees},
       {"a real root is mounted", a_real_root_is_mounted},
-      {"we read what its maker wrote", we_read_what_its_maker_wrote},
-      {"we take volumes out of raw flash", we_take_volumes_out_of_raw_flash});
+      {"we read what its maker wrote", we_read_what_its_maker_wrote});
