@@ -403,7 +403,9 @@ static void collect_errors(mosaicum *m, const struct run_result *results, size_t
         mos_buf_printf(&text, ": %s", e->message);
     }
     if (count > 1 && text.length)
-        snprintf(m->error.message, sizeof m->error.message, "%s", mos_buf_string(&text));
+        snprintf(m->error.message, sizeof m->error.message, "%.*s%s",
+                 (int)sizeof m->error.message - 8, mos_buf_string(&text),
+                 text.length > sizeof m->error.message - 8 ? " …" : "");
 }
 
 void run_collect(mosaicum *m, struct run_result *results, size_t count, bool complete) {

@@ -200,6 +200,8 @@ static void look_at_table(struct survey *s) {
         x->start = p->first_lba * s->table.sector;
         x->length = (p->last_lba - p->first_lba + 1) * s->table.sector;
         look_at_volume(s, x);
+        if (x->has_volume && !x->volume.driver)
+            look_at_container(s, x);
         at = mos_max(at, mos_min((p->last_lba + 1) * s->table.sector, end));
     }
     if (at < end)

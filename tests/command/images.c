@@ -332,6 +332,30 @@ static void large_images_spill(void) {
                        w, packers[i], MOSAICUM_PROGRAM));
 }
 
+/* A container of volumes in a flash without a table, in a partition, and alone. */
+static void containers_are_opened(void) {
+    static const unsigned places[] = {0, 262144, 1048576};
+    const char *w = keep(test_folder("containers"));
+    for (size_t i = 0; i < 3; i++) {
+        struct outcome o =
+            run_shell("cd '%s' && rm -f a.img && truncate -s 4M a.img && dd "
+                      "if='%s/fuzz/corpus/fuzz_container/"
+                      "six-blocks' of=a.img bs=4096 seek=%u conv=notrunc 2>/dev/null && { [ %zu != "
+                      "2 ] || printf "
+                      "'label: dos\\nstart=2048,size=2048\\n' | sfdisk -q a.img; }; '%s' inspect "
+                      "a.img; '%s' -q "
+                      "take a.img mark -o - ; '%s' amend a.img root:x=a.img -o b.img",
+                      w, MOSAICUM_SOURCE, places[i] / 4096, i, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM,
+                      MOSAICUM_PROGRAM);
+        bool good = strstr(o.out, "2 volumes in blocks of 4 KiB") && strstr(o.out, "volume 1") &&
+                    strstr(o.out, "tide") && strstr(o.err, "are only read");
+        if (!good)
+            fprintf(stderr, "\n%zu: %s%s\n", i, o.out, o.err);
+        CU_ASSERT(good);
+        outcome_free(&o);
+    }
+}
+
 SUITE(images_suite, {"files are listed", files_are_listed}, {"things are taken", things_are_taken},
       {"changes are seen", changes_are_seen},
       {"a damaged table is mended", a_damaged_table_is_mended},
@@ -339,4 +363,4 @@ SUITE(images_suite, {"files are listed", files_are_listed}, {"things are taken",
       {"a draft builds the same", a_draft_builds_the_same}, {"outputs", outputs_leave_the_house},
       {"layouts", layouts_of_all_kinds}, {"ledgers", ledgers_are_compared},
       {"errors stop a build", errors_in_files_stop_a_build},
-      {"large images spill", large_images_spill});
+      {"large images spill", large_images_spill}, {"containers are opened", containers_are_opened});
