@@ -1,5 +1,6 @@
 #define _GNU_SOURCE
 #include "support.h"
+#include "form.h"
 
 #include "model/schema.h"
 #include "platform/platform.h"
@@ -133,6 +134,7 @@ static struct outcome shell(const char *format, va_list arguments) {
     o.status = WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
     o.out = collect(out);
     o.err = collect(err);
+    form_of_text(o.out);
     unlink(out);
     unlink(err);
     free(full);
@@ -186,6 +188,7 @@ json_t *run_json(int *status, const char *format, ...) {
     json_t *document = json_loads(o.out, 0, NULL);
     if (!document)
         fprintf(stderr, "\nno JSON from %s: %s%s\n", command, o.out, o.err);
+    form_of_document(document);
     *status = o.status;
     outcome_free(&o);
     free(command);

@@ -49,22 +49,6 @@ static void line(struct draft *x, const char *format, ...) {
     va_end(arguments);
 }
 
-/* A size that definitions can state exactly. */
-static const char *exact(struct draft *x, uint64_t bytes) {
-    static const struct {
-        uint64_t unit;
-        const char *name;
-    } units[] = {{1 << 30, "GiB"}, {1 << 20, "MiB"}, {1 << 10, "KiB"}, {1, "B"}};
-    size_t i = 0;
-    while (!bytes || bytes % units[i].unit)
-        if (units[i].unit == 1)
-            break;
-        else
-            i++;
-    return mos_printf(x->m->arena, "%llu %s", (unsigned long long)(bytes / units[i].unit),
-                      units[i].name);
-}
-
 /* A text as YAML; quoted where it must be. */
 static const char *quoted(struct draft *x, const char *text) {
     struct mos_buf b = {.arena = x->m->arena};
@@ -347,8 +331,8 @@ static void put_partition(struct draft *x, const struct survey *s, const struct 
     }
     line(x, "      %s:", name);
     line(x, "        number: %u", p->partition->number);
-    line(x, "        at: %s", exact(x, p->start));
-    line(x, "        size: %s", exact(x, p->length));
+    line(x, "        at: %s", mos_size_exact(x->m->arena, p->start));
+    line(x, "        size: %s", mos_size_exact(x->m->arena, p->length));
     if (*type)
         line(x, "        type: \"%s\"", type);
     if (*p->partition->name && strcmp(p->partition->name, name) != 0)
@@ -400,16 +384,17 @@ static void put_raw(struct draft *x, const struct survey_span *p, const struct t
     const char *name = taken->name;
     if (p->environment_size) {
         line(x, "      %s: {at: %s, size: %s, environment: main, owner: device}", name,
-             exact(x, p->start), exact(x, p->environment_size));
+             mos_size_exact(x->m->arena, p->start),
+             mos_size_exact(x->m->arena, p->environment_size));
         return;
     }
-    line(x, "      %s: {at: %s, size: %s%s}   # %s", name, exact(x, p->start),
-         exact(x, mos_round_up(p->length, 4096)),
+    line(x, "      %s: {at: %s, size: %s%s}   # %s", name, mos_size_exact(x->m->arena, p->start),
+         mos_size_exact(x->m->arena, mos_round_up(p->length, 4096)),
          taken->file ? mos_printf(x->m->arena, ", piece: image-%s", name) : "",
          harmless(x, p->what ? p->what : "data"));
     unknown(x, mos_printf(x->m->arena, "stage-of-%s", name), NULL,
             mos_printf(x->m->arena, "which stage the %s at %s is (stages:)",
-                       p->what ? p->what : "data", mos_size_text(x->m->arena, p->start)));
+                       p->what ? p->what : "data", mos_size_exact(x->m->arena, p->start)));
 }
 
 static void put_environment(struct draft *x, const struct survey_span *p) {
@@ -418,7 +403,7 @@ static void put_environment(struct draft *x, const struct survey_span *p) {
     line(x, "  environments:");
     line(x, "    main:");
     line(x, "      base: none                       # all that the image stores is written out");
-    line(x, "      size: %s", exact(x, p->environment_size));
+    line(x, "      size: %s", mos_size_exact(x->m->arena, p->environment_size));
     if (p->flag_byte)
         line(x, "      flag-byte: yes");
     line(x, "      values:");
@@ -476,7 +461,7 @@ static void put_layout(struct draft *x, const struct survey *s, const struct mos
     line(x, "  card:");
     if (gap > 64 << 20)
         line(x, "    gap-note: %s                  # the image has an unused span of that size",
-             exact(x, mos_round_up(gap, 1 << 20)));
+             mos_size_exact(x->m->arena, mos_round_up(gap, 1 << 20)));
     if (s->driver) {
         char id[37];
         mos_uuid_text(s->table.id, id);
@@ -500,7 +485,7 @@ static void put_layout(struct draft *x, const struct survey *s, const struct mos
             put_raw(x, p, t);
         else
             line(x, "      %s: {at: 0 B, size: %s, volume: {kind: %s%s}}", t->name,
-                 exact(x, p->length), p->volume.kind,
+                 mos_size_exact(x->m->arena, p->length), p->volume.kind,
                  t->file ? mos_printf(x->m->arena, ", fills: {all: {archive: image-%s}}", t->name)
                          : "");
     }
@@ -531,8 +516,8 @@ static void from_image(struct draft *x) {
                              : "";
     put_hardware(x, mos_printf(x->m->arena,
                                "    card: {kind: %s, size: %s%s}   # also loader: %s, kernel: %s\n",
-                               quoted(x, kind), exact(x, s.io.size), sector, loader,
-                               mos_dialect_kernel_name(dialect, x->m->arena, loader)));
+                               quoted(x, kind), mos_size_exact(x->m->arena, s.io.size), sector,
+                               loader, mos_dialect_kernel_name(dialect, x->m->arena, loader)));
     put_pieces(x, adopt(x, x->d->kernel, "pieces"), adopt(x, x->d->root, "pieces"),
                adopt(x, x->d->tree, "tree"), &taken);
     if (environment)

@@ -297,9 +297,10 @@ static void judge(struct trial *t) {
     mos_finding_at(&m->ctx.findings, f, t->whole->claim);
     if (b.length)
         mos_finding_why(&m->ctx.findings, f, "%s.", mos_buf_string(&b));
-    mos_finding_try(&m->ctx.findings, f,
-                    "tries: 3 in boot, and panic: 10 and init: /sbin/init among the arguments: a "
-                    "kernel that finds no root or no init starts the board again then.");
+    mos_finding_try(
+        &m->ctx.findings, f,
+        "Set tries: 3 in boot, and add panic: 10 and init: /sbin/init to the arguments: a kernel "
+        "that finds no root or no init starts the board again then.");
 }
 
 /* What the last start of a board reads whose first entry never confirms, or whose root is gone. */

@@ -167,7 +167,8 @@ static void unknown_rule(struct run_task *t, const struct mos_waiver *w) {
     struct mos_finding *f =
         mos_find(&t->ctx.findings, MOS_RULE_BOARD_REFERENCE, "There is no rule %s.", w->rule->text);
     mos_finding_at(&t->ctx.findings, f, w->rule->place);
-    mos_finding_try(&t->ctx.findings, f, "%s", near ? near : "mosaicum explain lists all rules.");
+    mos_finding_try(&t->ctx.findings, f, "Write %s.",
+                    near ? near : "Choose one of those that mosaicum explain lists.");
 }
 
 /* Findings that arise from the waivers themselves. */
@@ -184,7 +185,7 @@ static void check_waivers(struct run_task *t, const struct mos_board *board) {
                                          "Waiver %s ended on %s.", w->r.name, w->until->text);
         mos_finding_at(&t->ctx.findings, f, w->until->place);
         mos_finding_try(&t->ctx.findings, f,
-                        "Solve what it was for, or give it a later day on purpose.");
+                        "Solve what it was for, or set a later until: on purpose.");
     }
 }
 
@@ -204,7 +205,7 @@ static void note_waivers(struct run_task *t, const struct mos_board *board) {
         mos_finding_at(&t->ctx.findings, f, w->r.key_place);
         mos_finding_why(&t->ctx.findings, f, "Nothing of %s is found at %s.", w->rule->text,
                         mos_text_or(w->place, "its place"));
-        mos_finding_try(&t->ctx.findings, f, "Take it out.");
+        mos_finding_try(&t->ctx.findings, f, "Remove the waiver.");
         struct run_finding *out = publish(t->results, f);
         t->ctx.findings.items.count--;
         out->waiver = waiver_identity(t->results, w);
@@ -241,7 +242,7 @@ static void tell_outside(struct run_task *t, const struct mos_findings *list) {
     mos_finding_at(&t->ctx.findings, f, *(struct mos_place *)mos_vec_at(&first->places, 0));
     mos_finding_why(&t->ctx.findings, f, "The first: %s", first->message);
     mos_finding_try(&t->ctx.findings, f,
-                    "Nothing has to be done; state the value in a file of your own to change it.");
+                    "Leave it, or state the value in a file of your own to change it.");
 }
 
 void run_publish(struct run_task *t, const struct mos_board *board) {

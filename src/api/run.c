@@ -241,7 +241,7 @@ size_t mosaicum_rules(const struct mosaicum_rule **rules) {
 #define WARNING "warning"
 #define NOTE "note"
 #define FIELD "warning"
-#define MOS_RULE(symbol, id, severity, phase, kind, title) {id, title, severity},
+#define MOS_RULE(symbol, id, severity, phase, kind, title, why) {id, title, severity},
 #include "base/rules.def"
 #undef MOS_RULE
     };

@@ -4,8 +4,9 @@
 
 #define MOS_SEVERITY_FIELD MOS_SEVERITY_WARNING
 const struct mos_rule_row mos_rule_rows[MOS_RULE_COUNT] = {
-#define MOS_RULE(symbol, id, severity, phase, kind, title)                                         \
-    {id, title, MOS_SEVERITY_##severity, MOS_RULE_IS_##kind, (#severity)[0] == 'F', (#phase)[0]},
+#define MOS_RULE(symbol, id, severity, phase, kind, title, why)                                    \
+    {id,          title, MOS_SEVERITY_##severity, MOS_RULE_IS_##kind, (#severity)[0] == 'F',       \
+     (#phase)[0], why},
 #include "base/rules.def"
 #undef MOS_RULE
 };
@@ -25,6 +26,9 @@ struct mos_finding *mos_find(struct mos_findings *list, enum mos_rule_id rule, c
     f->severity = list->field && mos_rule_rows[rule].field ? MOS_SEVERITY_ERROR
                                                            : mos_rule_rows[rule].severity;
     f->selector = list->selector;
+    f->why = mos_rule_rows[rule].why;
+    f->remedy = mos_printf(list->arena, "Run \"mosaicum explain %s\" for an example that passes.",
+                           mos_rule_rows[rule].id);
     f->places = mos_vec_make(list->arena, sizeof(struct mos_place));
     f->order = list->items.count;
     va_list arguments;

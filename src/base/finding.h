@@ -10,7 +10,7 @@
 enum mos_severity { MOS_SEVERITY_ERROR, MOS_SEVERITY_WARNING, MOS_SEVERITY_NOTE };
 
 enum mos_rule_id {
-#define MOS_RULE(symbol, id, severity, phase, kind, title) MOS_RULE_##symbol,
+#define MOS_RULE(symbol, id, severity, phase, kind, title, why) MOS_RULE_##symbol,
 #include "base/rules.def"
 #undef MOS_RULE
     MOS_RULE_COUNT
@@ -23,19 +23,20 @@ struct mos_rule_row {
     const char *title;
     enum mos_severity severity;
     enum mos_rule_kind kind;
-    bool field; /* an error in a variant that leaves the house */
-    char phase; /* 'D', 'G' or 'I' */
+    bool field;      /* an error in a variant that leaves the house */
+    char phase;      /* 'D', 'G' or 'I' */
+    const char *why; /* of findings that state none of their own; may be NULL */
 };
 extern const struct mos_rule_row mos_rule_rows[MOS_RULE_COUNT];
 
 struct mos_finding {
     enum mos_rule_id rule;
     enum mos_severity severity;
-    const char *selector;     /* the board it is about; NULL for the workspace */
-    const char *message;      /* one sentence */
-    struct mos_vec places;    /* of struct mos_place */
-    const char *why, *remedy; /* may be NULL */
-    bool unparsable;          /* the file cannot be read at all: exit status 2 */
+    const char *selector;  /* the board it is about; NULL for the workspace */
+    const char *message;   /* one sentence */
+    struct mos_vec places; /* of struct mos_place */
+    const char *why, *remedy;
+    bool unparsable; /* the file cannot be read at all: exit status 2 */
     size_t order;
 };
 
@@ -49,7 +50,8 @@ struct mos_findings {
 /* Empty; findings and their texts live in the arena. */
 struct mos_findings mos_findings_make(struct mos_arena *arena);
 /* A new finding of a rule, with its message; never NULL (beyond the most that are kept it is one
- * that nobody sees).  Its severity is the rule's. */
+ * that nobody sees).  Its severity is the rule's, its reason and way out too until they are stated.
+ */
 struct mos_finding *mos_find(struct mos_findings *list, enum mos_rule_id rule, const char *format,
                              ...) __attribute__((format(printf, 3, 4)));
 /* One place more; the first is where it is shown.  Places that are nothing are left out. */

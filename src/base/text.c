@@ -11,14 +11,25 @@ static const struct {
     uint64_t bytes;
 } binary_units[] = {{"GiB", 1ull << 30}, {"MiB", 1ull << 20}, {"KiB", 1ull << 10}};
 
-const char *mos_size_text(struct mos_arena *arena, uint64_t bytes) {
+const char *mos_size_exact(struct mos_arena *arena, uint64_t bytes) {
     for (size_t i = 0; i < 3 && bytes; i++)
         if (bytes % binary_units[i].bytes == 0)
             return mos_printf(arena, "%llu %s", (unsigned long long)(bytes / binary_units[i].bytes),
                               binary_units[i].name);
-    if (bytes > 1024 && bytes % 512 == 0) /* sectors */
+    return mos_printf(arena, "%llu B", (unsigned long long)bytes);
+}
+
+const char *mos_size_text(struct mos_arena *arena, uint64_t bytes) {
+    enum { MOST_READ = 10000 }; /* more digits than four are not read, but counted */
+    for (size_t i = 0; i < 3 && bytes; i++)
+        if (bytes % binary_units[i].bytes == 0 && bytes / binary_units[i].bytes < MOST_READ)
+            return mos_printf(arena, "%llu %s", (unsigned long long)(bytes / binary_units[i].bytes),
+                              binary_units[i].name);
+    if (bytes > 1024 && bytes % 512 == 0 && bytes < 1000 * 1024) /* sectors */
         return mos_printf(arena, "%llu.5 KiB", (unsigned long long)(bytes / 1024));
-    return mos_printf(arena, "%llu bytes", (unsigned long long)bytes);
+    return bytes < MOST_READ
+               ? mos_printf(arena, "%llu byte%s", (unsigned long long)bytes, bytes == 1 ? "" : "s")
+               : mos_size_about(arena, bytes);
 }
 
 const char *mos_size_about(struct mos_arena *arena, uint64_t bytes) {
@@ -27,10 +38,13 @@ const char *mos_size_about(struct mos_arena *arena, uint64_t bytes) {
         if (bytes < unit)
             continue;
         uint64_t tenths = bytes / unit * 10 + (bytes % unit * 10 + unit / 2) / unit;
+        if (tenths >= 10000)
+            return mos_printf(arena, "%llu %s", (unsigned long long)((tenths + 5) / 10),
+                              binary_units[i].name);
         return mos_printf(arena, "%llu.%llu %s", (unsigned long long)(tenths / 10),
                           (unsigned long long)(tenths % 10), binary_units[i].name);
     }
-    return mos_printf(arena, "%llu bytes", (unsigned long long)bytes);
+    return mos_printf(arena, "%llu byte%s", (unsigned long long)bytes, bytes == 1 ? "" : "s");
 }
 
 const char *mos_span_text(struct mos_arena *arena, uint64_t start, uint64_t end) {

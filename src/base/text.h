@@ -7,8 +7,10 @@
 #include <stdbool.h>
 #include <stdint.h>
 
-/* "32 KiB", "1056 KiB", "960 MiB": exact, in the largest unit that divides it; "983023.5 KiB",
- * "1000 bytes". */
+/* "32 KiB", "1056 KiB", "983 B": exact, as a definition may have it. */
+const char *mos_size_exact(struct mos_arena *arena, uint64_t bytes);
+/* For people, at most four digits: exact in the largest unit that allows it ("1056 KiB",
+ * "16.5 KiB", "1000 bytes"), else as mos_size_about. */
 const char *mos_size_text(struct mos_arena *arena, uint64_t bytes);
 /* "12.3 MiB": rounded to one decimal, for people. */
 const char *mos_size_about(struct mos_arena *arena, uint64_t bytes);

@@ -39,7 +39,7 @@ void mos_variables_read_text(struct mos_ctx *ctx, const struct mos_source *sourc
                 mos_find(&ctx->findings, MOS_RULE_BOARD_SCHEMA, "This line of %s is no name=value.",
                          source->shown_path);
             mos_finding_at(&ctx->findings, f, mos_place_at(source, start, shown));
-            mos_finding_try(&ctx->findings, f, "name=value, or # in front of a comment.");
+            mos_finding_try(&ctx->findings, f, "Write name=value, or # in front of a comment.");
             continue;
         }
         size_t n = (size_t)(equals - text);
@@ -53,7 +53,7 @@ void mos_variables_read_text(struct mos_ctx *ctx, const struct mos_source *sourc
             mos_finding_at(&ctx->findings, f, before->place);
             mos_finding_why(&ctx->findings, f,
                             "The later one counts, and the other is read in vain.");
-            mos_finding_try(&ctx->findings, f, "Keep one of the two.");
+            mos_finding_try(&ctx->findings, f, "Remove one of the two lines.");
         }
         mos_variables_set(ctx->arena, into, mos_strndup(ctx->arena, text, n),
                           mos_strdup(ctx->arena, equals + 1), mos_place_at(source, start, shown));

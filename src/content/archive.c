@@ -217,10 +217,9 @@ static bool damaged(struct stream *x, const char *why) {
     struct mos_finding *f = mos_find(&ctx->findings, MOS_RULE_PIECE_FORMAT,
                                      "Archive %s cannot be read: %s.", x->path, why);
     mos_finding_at(&ctx->findings, f, x->place);
-    mos_finding_try(
-        &ctx->findings, f,
-        "Get the whole file again; archives are tar, cpio or zip, plain or in gzip, xz, "
-        "zstd, bzip2 or lz4.");
+    mos_finding_try(&ctx->findings, f,
+                    "Get the whole file again. Archives are tar, cpio or zip, plain or in gzip, "
+                    "xz, zstd, bzip2 or lz4.");
     x->result->damaged = true;
     return false;
 }

@@ -63,7 +63,7 @@ static bool good_value(struct mos_ctx *ctx, const struct line *l, const char *v,
     mos_finding_why(&ctx->findings, f,
                     "A value is y, m, n, a number, or a text in quotation marks.");
     if (n && v[0] != '"')
-        mos_finding_try(&ctx->findings, f, "\"%.*s\"", (int)n, v);
+        mos_finding_try(&ctx->findings, f, "Write \"%.*s\" in quotation marks.", (int)n, v);
     else
         mos_finding_try(&ctx->findings, f, "Write the value behind the = in full.");
     return false;
@@ -110,14 +110,14 @@ static void read_line(struct mos_ctx *ctx, struct mos_config_part *part, const s
     struct mos_finding *f = malformed(ctx, l, "This line is neither a setting nor a comment.");
     mos_finding_why(&ctx->findings, f, "The kernel's configuration reads it as nothing, silently.");
     if (is_symbol(l->text, name))
-        mos_finding_try(&ctx->findings, f, "%.*s=y, or # %.*s is not set", (int)name, l->text,
-                        (int)name, l->text);
+        mos_finding_try(&ctx->findings, f, "Write %.*s=y, or # %.*s is not set.", (int)name,
+                        l->text, (int)name, l->text);
     else if (equals && symbol_length(l->text, name) == name && name)
-        mos_finding_try(&ctx->findings, f, "CONFIG_%.*s", (int)l->length, l->text);
+        mos_finding_try(&ctx->findings, f, "Write CONFIG_%.*s.", (int)l->length, l->text);
     else
         mos_finding_try(
             &ctx->findings, f,
-            "CONFIG_NAME=value without blanks around the =, or # in front of a comment.");
+            "Write CONFIG_NAME=value without blanks around the =, or # in front of a comment.");
 }
 
 struct mos_config_part *mos_config_read(struct mos_ctx *ctx, const char *name,
@@ -163,7 +163,8 @@ static void conflict(struct mos_ctx *ctx, const struct mos_setting *earlier,
         &ctx->findings, f,
         "Both are fragments of the same rank; without a word the last one, %s, would win.",
         later->part->name);
-    mos_finding_try(&ctx->findings, f, "Remove one, or %s: {file: …, contradicts: %s}.",
+    mos_finding_try(&ctx->findings, f,
+                    "Remove one, or write %s: {file: …, contradicts: %s} if it is meant.",
                     later->part->name, earlier->part->name);
 }
 

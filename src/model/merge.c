@@ -105,9 +105,9 @@ static void nothing_to_remove(struct merger *m, const struct mos_node *map,
     const char *near = mos_near(item->key + 1, names, map->count);
     mos_finding_why(list, f, "~name takes out what a trait, a feature or the board has put in.");
     if (near)
-        mos_finding_try(list, f, "~%s", near);
+        mos_finding_try(list, f, "Write ~%s.", near);
     else
-        mos_finding_try(list, f, "Leave %s out.", item->key);
+        mos_finding_try(list, f, "Remove %s.", item->key);
 }
 
 static void take_out(struct mos_node *map, size_t at) {
@@ -300,8 +300,8 @@ static void bad_move(struct mos_ctx *ctx, const struct mos_node *map, const stru
     for (size_t i = 0; i < map->count; i++)
         names[i] = map->items[i]->key;
     const char *near = circle ? NULL : mos_near(move->text, names, map->count);
-    mos_finding_try(&ctx->findings, f, "%s: %s", move->key,
-                    near ? near : "the name of another thing of the same map");
+    mos_finding_try(&ctx->findings, f, "Write %s: %s.", move->key,
+                    near ? near : "and the name of another thing of the same map");
 }
 
 static void order_map(struct mos_ctx *ctx, struct mos_node *map) {
@@ -404,10 +404,9 @@ static void look_for_clash(struct mos_ctx *ctx, const char *path, const struct m
         here.replaced = NULL; /* the other place is shown by itself */
         mos_finding_at(&ctx->findings, f, old->place);
         mos_finding_at(&ctx->findings, f, here);
-        mos_finding_why(&ctx->findings, f,
-                        "Neither uses the other, so neither may override it.");
+        mos_finding_why(&ctx->findings, f, "Neither uses the other, so neither may override it.");
         mos_finding_try(&ctx->findings, f,
-                        "Say which in the board itself, or let one of them take on the other.");
+                        "State the value in the board itself, or let one of them use the other.");
         return;
     }
 }

@@ -78,12 +78,12 @@ static void suggest(struct mos_ctx *ctx, const struct index *x, enum mos_refers 
             mos_finding_why(&ctx->findings, f, "%s is a %s; a %s is needed here.", name,
                             kind_names[k], kind_names[kind]);
     if (near)
-        mos_finding_try(&ctx->findings, f, "%s", near);
+        mos_finding_try(&ctx->findings, f, "Write %s.", near);
     else if (things->count)
-        mos_finding_try(&ctx->findings, f, "Known %ss: %s.", kind_names[kind],
+        mos_finding_try(&ctx->findings, f, "Choose one of the known %ss: %s.", kind_names[kind],
                         mos_buf_string(&all));
     else
-        mos_finding_try(&ctx->findings, f, "This board has no %s yet; add one.", kind_names[kind]);
+        mos_finding_try(&ctx->findings, f, "Add one: this board has no %s yet.", kind_names[kind]);
 }
 
 static const struct mos_record *refer(struct mos_ctx *ctx, const struct index *x,

@@ -45,7 +45,7 @@ static void missing_part(struct resolver *r, const char *kind, const char *folde
     const char *near = mos_near(name, known->items, known->count);
     mos_finding_why(list, f, "It would be the file %s/%s.yaml.", folder, name);
     if (near)
-        mos_finding_try(list, f, "%s", near);
+        mos_finding_try(list, f, "Write %s.", near);
     else
         mos_finding_try(list, f, "Correct the name, or write that file.");
 }
@@ -61,7 +61,7 @@ static void tell_cycle(struct resolver *r, const char *name) {
     for (size_t i = from; i < r->path.count; i++)
         mos_finding_at(list, f, ((struct mos_node *)mos_vec_pointer(&r->path, i))->place);
     mos_finding_why(list, f, "Each of these uses the next.");
-    mos_finding_try(list, f, "Take one of them out of its list of traits.");
+    mos_finding_try(list, f, "Remove one of them from its list of traits.");
 }
 
 static void visit_traits(struct resolver *r, const struct mos_node *node, struct mos_origin *taker);

@@ -32,13 +32,13 @@ static struct verdict read_size(struct mos_ctx *ctx, struct mos_value *v) {
         v->sectors = unit != NULL;
         return GOOD;
     case MOS_NUMBER_NO_UNIT:
-        return BAD("has no unit",
-                   mos_printf(ctx->arena, "%s KiB, %s MiB or %s B.", v->text, v->text, v->text));
+        return BAD("has no unit", mos_printf(ctx->arena, "Write %s KiB, %s MiB or %s B.", v->text,
+                                             v->text, v->text));
     case MOS_NUMBER_TOO_BIG:
-        return BAD("is larger than any file can be", NULL);
+        return BAD("is larger than any file can be", "State the size of the medium or file.");
     default:
         return BAD("is not a size",
-                   "A whole number and a unit: KiB MiB GiB, kB MB GB, B or sectors.");
+                   "Write a whole number and a unit: KiB MiB GiB, kB MB GB, B or sectors.");
     }
 }
 
@@ -58,21 +58,21 @@ static struct verdict read_share(struct mos_ctx *ctx, struct mos_value *v) {
         return read_size(ctx, v);
     v->percent = true;
     if (mos_integer_parse(mos_strndup(ctx->arena, v->text, n - 1), &v->number) || v->number > 99)
-        return BAD("is not a share", "A whole number from 0% to 99%.");
+        return BAD("is not a share", "Write a whole number from 0% to 99%.");
     return GOOD;
 }
 
 static struct verdict read_integer(struct mos_ctx *ctx, struct mos_value *v) {
     (void)ctx;
     if (mos_integer_parse(v->text, &v->number) || v->number > UINT32_MAX)
-        return BAD("is not a whole number", "Decimal digits only.");
+        return BAD("is not a whole number", "Use decimal digits only.");
     return GOOD;
 }
 
 static struct verdict read_address(struct mos_ctx *ctx, struct mos_value *v) {
     (void)ctx;
     if (mos_address_parse(v->text, &v->number))
-        return BAD("is not an address", "Addresses are written 0x… in hexadecimal.");
+        return BAD("is not an address", "Write it as 0x… in hexadecimal.");
     return GOOD;
 }
 
@@ -80,7 +80,7 @@ static struct verdict read_boolean(struct mos_ctx *ctx, struct mos_value *v) {
     (void)ctx;
     v->truth = strcmp(v->text, "yes") == 0 || strcmp(v->text, "true") == 0;
     if (!v->truth && strcmp(v->text, "no") != 0 && strcmp(v->text, "false") != 0)
-        return BAD("is neither yes nor no", "yes, no, true or false.");
+        return BAD("is neither yes nor no", "Write yes, no, true or false.");
     return GOOD;
 }
 
@@ -88,7 +88,7 @@ static struct verdict read_name(struct mos_ctx *ctx, struct mos_value *v) {
     (void)ctx;
     size_t n = strspn(v->text, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.");
     if (!n || v->text[n] || !isalnum((unsigned char)v->text[0]) || n > 64)
-        return BAD("is not a name", "Letters, digits, - _ and . only, at most 64.");
+        return BAD("is not a name", "Use letters, digits, - _ and . only, at most 64.");
     return GOOD;
 }
 
@@ -102,7 +102,7 @@ static struct verdict read_path(struct mos_ctx *ctx, struct mos_value *v) {
     (void)ctx;
     const char *p = v->text;
     if (!*p)
-        return BAD("is empty", NULL);
+        return BAD("is empty", "Write the path of a file; it starts at the workspace.");
     bool leaves = *p == '/';
     if (*p == '<' && p[strcspn(p, ">")]) /* below a root that mosaicum.yaml names */
         p += strcspn(p, ">") + 1;
@@ -125,14 +125,14 @@ static struct verdict read_path(struct mos_ctx *ctx, struct mos_value *v) {
 static struct verdict read_sha256(struct mos_ctx *ctx, struct mos_value *v) {
     (void)ctx;
     if (strlen(v->text) != 64 || strspn(v->text, "0123456789abcdef") != 64)
-        return BAD("is not a SHA-256", "64 digits 0-9 a-f.");
+        return BAD("is not a SHA-256", "Write 64 digits 0-9 a-f.");
     return GOOD;
 }
 
 static struct verdict read_version(struct mos_ctx *ctx, struct mos_value *v) {
     (void)ctx;
     if (strcmp(v->text, "1") != 0)
-        return BAD("is not a format this program knows", "mosaicum: 1");
+        return BAD("is not a format this program knows", "Write mosaicum: 1.");
     return GOOD;
 }
 
@@ -142,7 +142,8 @@ static struct verdict read_date(struct mos_ctx *ctx, struct mos_value *v) {
     char end;
     if (strlen(v->text) != 10 || sscanf(v->text, "%4u-%2u-%2u%c", &y, &m, &d, &end) != 3 ||
         y < 1980 || y > 2107 || !m || m > 12 || !d || d > 31)
-        return BAD("is not a date", "Year, month and day from 1980 to 2107: 2026-03-01.");
+        return BAD("is not a date",
+                   "Write year, month and day from 1980 to 2107, as in 2026-03-01.");
     v->number = (uint64_t)(mos_days_of_date(y, m, d) * 86400);
     return GOOD;
 }
@@ -183,8 +184,8 @@ static void read_choice(struct mos_ctx *ctx, const struct mos_key *key, struct m
         ctx, MOS_RULE_BOARD_SCHEMA, v->place,
         mos_printf(ctx->arena, "%s cannot be %s.", key->name, *v->text ? v->text : "empty"));
     const char *near = mos_near(v->text, key->choices, count);
-    mos_finding_try(&ctx->findings, f, "%s%s%s", near ? near : "", near ? "; possible are " : "",
-                    listed(ctx, key->choices, count));
+    mos_finding_try(&ctx->findings, f, near ? "Write %s; possible are %s." : "Choose %s%s.",
+                    near ? near : "", listed(ctx, key->choices, count));
 }
 
 struct mos_value *mos_schema_value(struct mos_ctx *ctx, const struct mos_key *key,
@@ -268,9 +269,10 @@ static void unknown_key(struct mos_ctx *ctx, const struct mos_keys *keys,
                  mos_printf(ctx->arena, "A %s has no key %s.", keys->title, item->key));
     const char *near = mos_near(item->key, names, count);
     if (near)
-        mos_finding_try(&ctx->findings, f, "%s", near);
+        mos_finding_try(&ctx->findings, f, "Write %s.", near);
     else
-        mos_finding_try(&ctx->findings, f, "Known here: %s.", listed(ctx, names, count));
+        mos_finding_try(&ctx->findings, f, "Choose one of the known keys: %s.",
+                        listed(ctx, names, count));
 }
 
 static void *member(void *record, const struct mos_key *key) {
@@ -329,7 +331,7 @@ static void read_named(struct reader *r, const struct mos_key *key, const struct
             complain(ctx, MOS_RULE_BOARD_SCHEMA, node->key ? node->key_place : node->place,
                      mos_printf(ctx->arena, "%s needs a map of names to %ss.", key->name,
                                 key->record->title));
-        mos_finding_try(&ctx->findings, f, "%s: {name: …}", key->name);
+        mos_finding_try(&ctx->findings, f, "Write %s: {name: …}.", key->name);
         return;
     }
     out->items = mos_alloc_array(ctx->arena, node->count, sizeof *out->items);
@@ -422,7 +424,7 @@ static void needs_keys(struct mos_ctx *ctx, const struct mos_keys *keys,
         ctx, MOS_RULE_BOARD_SCHEMA, node->key ? node->key_place : node->place,
         node->key ? mos_printf(ctx->arena, "The %s %s needs keys below it.", keys->title, node->key)
                   : mos_printf(ctx->arena, "A %s is a map of keys.", keys->title));
-    mos_finding_try(&ctx->findings, f, "{%s: …}", keys->count ? keys->keys[0].name : "");
+    mos_finding_try(&ctx->findings, f, "Write {%s: …}.", keys->count ? keys->keys[0].name : "");
 }
 
 static void read_record(struct reader *r, const struct mos_keys *keys, const struct mos_node *node,

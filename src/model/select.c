@@ -109,7 +109,7 @@ static void too_many(struct mos_ctx *ctx, const struct mos_workspace *w, uint64_
                     "left out is one of %s.",
                     cut->name);
     mos_finding_try(list, f,
-                    "Name those that are built under usual: in mosaicum.yaml, or allow more there: "
+                    "List those that are built under usual: in mosaicum.yaml, or allow more there: "
                     "combinations: %llu.",
                     (unsigned long long)(all == UINT64_MAX ? all - 1 : all));
 }
@@ -157,7 +157,8 @@ static bool wrong(struct selector *s, const char *message, const char *remedy) {
                         remedy ? "; try " : "", remedy ? remedy : "");
     struct mos_finding *f = mos_find(&s->ctx->findings, MOS_RULE_BOARD_VARIANT, "%s.", message);
     mos_finding_at(&s->ctx->findings, f, *s->place);
-    mos_finding_try(&s->ctx->findings, f, "%s", remedy ? remedy : "Correct the selector.");
+    mos_finding_try(&s->ctx->findings, f, remedy ? "Choose %s." : "%s",
+                    remedy ? remedy : "Correct the selector.");
     return true;
 }
 

@@ -115,7 +115,7 @@ static void name_agrees(struct mos_ctx *ctx, const struct mos_part *part, const 
         mos_find(&ctx->findings, MOS_RULE_BOARD_SCHEMA, "This file is %s, but its %s is %s.", shown,
                  part->kind, name->text);
     mos_finding_at(&ctx->findings, f, name->place);
-    mos_finding_try(&ctx->findings, f, "%s: %s, or rename the file.", part->kind, part->name);
+    mos_finding_try(&ctx->findings, f, "Write %s: %s, or rename the file.", part->kind, part->name);
 }
 
 /* Traits and features say for themselves what they are; boards need more, once they are merged. */

@@ -103,7 +103,8 @@ static void refuse_decorations(struct reader *r, const yaml_event_t *event,
 static struct mos_node *new_node(struct reader *r, enum mos_node_kind kind,
                                  struct mos_place place) {
     if (++r->nodes > MOS_YAML_NODES)
-        stop(r, place, "This file holds more than 1,000,000 values.", NULL);
+        stop(r, place, "This file holds more than 1,000,000 values.",
+             "Split it: each board and trait has a file of its own.");
     struct mos_node *n = mos_alloc(r->ctx->arena, sizeof *n);
     n->kind = kind;
     n->place = place;
@@ -122,7 +123,9 @@ static struct mos_node *read_scalar(struct reader *r, const yaml_event_t *event)
                           event->data.scalar.length);
     n->plain = event->data.scalar.style == YAML_PLAIN_SCALAR_STYLE;
     if (strlen(n->text) != event->data.scalar.length)
-        complain(r, n->place, "This text contains a NUL character.");
+        mos_finding_try(&r->ctx->findings,
+                        complain(r, n->place, "This text contains a NUL character."),
+                        "Remove \\0 from the text.");
     return n;
 }
 
@@ -133,7 +136,7 @@ static struct mos_node *read_list(struct reader *r) {
         bool end = event.type == YAML_SEQUENCE_END_EVENT;
         if (!end && items.count == MOS_YAML_ITEMS)
             stop(r, span(r, &event.start_mark, &event.end_mark),
-                 "This list has more than 4000 items.", NULL);
+                 "This list has more than 4000 items.", "Keep it below that.");
         if (!end)
             mos_vec_push_pointer(&items, read_node(r, &event));
         yaml_event_delete(&event);
@@ -149,7 +152,8 @@ static struct mos_node *read_list(struct reader *r) {
 /* Checks a key; returns its name or NULL when the pair must be left out. */
 static const char *accept_key(struct reader *r, const struct mos_node *key, struct mos_map *seen) {
     if (key->kind != MOS_NODE_SCALAR) {
-        complain(r, key->place, "A key must be a plain name.");
+        mos_finding_try(&r->ctx->findings, complain(r, key->place, "A key must be a plain name."),
+                        "Write a name in front of the colon.");
         return NULL;
     }
     if (strcmp(key->text, "<<") == 0 && key->plain) {
@@ -163,7 +167,7 @@ static const char *accept_key(struct reader *r, const struct mos_node *key, stru
             complain(r, first->key_place,
                      mos_printf(r->ctx->arena, "Key %s stands twice in one map.", key->text));
         mos_finding_at(&r->ctx->findings, f, key->place);
-        mos_finding_try(&r->ctx->findings, f, "Keep one of them.");
+        mos_finding_try(&r->ctx->findings, f, "Remove one of them.");
         return NULL;
     }
     return key->text;
@@ -181,7 +185,7 @@ static struct mos_node *read_map(struct reader *r) {
         struct mos_node *key = read_node(r, &event);
         yaml_event_delete(&event);
         if (items.count == MOS_YAML_ITEMS)
-            stop(r, key->place, "This map has more than 4000 keys.", NULL);
+            stop(r, key->place, "This map has more than 4000 keys.", "Keep it below that.");
         if (!next_event(r, &event))
             break;
         struct mos_node *value = read_node(r, &event);
@@ -248,7 +252,9 @@ static struct mos_node *read_documents(struct reader *r) {
     while (more && next_event(r, &event)) {
         if (event.type == YAML_DOCUMENT_START_EVENT && root && !told) {
             struct mos_place place = span(r, &event.start_mark, &event.end_mark);
-            complain(r, place, "A second document begins here; a file holds one.");
+            mos_finding_try(&r->ctx->findings,
+                            complain(r, place, "A second document begins here; a file holds one."),
+                            "Remove the line, or move what follows into a file of its own.");
             told = true;
         } else if (event.type == YAML_SCALAR_EVENT || event.type == YAML_MAPPING_START_EVENT ||
                    event.type == YAML_SEQUENCE_START_EVENT || event.type == YAML_ALIAS_EVENT) {
@@ -266,7 +272,8 @@ static bool acceptable_bytes(struct reader *r) {
     const struct mos_source *s = r->source;
     size_t bad;
     if (s->length > MOS_YAML_LIMIT) {
-        stop(r, mos_place_at(s, 0, 1), "This file is larger than 4 MiB.", NULL);
+        stop(r, mos_place_at(s, 0, 1), "This file is larger than 4 MiB.",
+             "Split it: each board and trait has a file of its own.");
         return false;
     }
     if (!mos_utf8_valid(s->text, s->length, &bad)) {
@@ -310,7 +317,7 @@ struct mos_node *mos_yaml_parse(struct mos_ctx *ctx, const struct mos_source *so
     yaml_parser_delete(&r->parser);
     if (!r->failed && !root)
         stop(r, mos_place_at(source, 0, source->length ? 1 : 0), "This file is empty.",
-             "A definition begins with \"mosaicum: 1\".");
+             "Begin the definition with \"mosaicum: 1\".");
     return r->failed ? NULL : root;
 }
 

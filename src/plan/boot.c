@@ -90,8 +90,8 @@ static void unknown_name(struct mos_plan *plan, const struct mos_value *v, size_
                         none ? "The board says that it has no console."
                              : "The board does not say what its console is.");
         mos_finding_try(list, f,
-                        none ? "Take <console> out, or state hardware: {console: {port: …}}."
-                             : "hardware: {console: {port: ttyAMA0, baud: 115200}}");
+                        none ? "Remove <console>, or add hardware: {console: {port: …}}."
+                             : "Add hardware: {console: {port: ttyAMA0, baud: 115200}}.");
         return;
     }
     names[count++] = "console";
@@ -102,9 +102,9 @@ static void unknown_name(struct mos_plan *plan, const struct mos_value *v, size_
     }
     const char *near = mos_near(name, names, count);
     if (near)
-        mos_finding_try(list, f, "<%s>", near);
+        mos_finding_try(list, f, "Write <%s>.", near);
     else
-        mos_finding_try(list, f, "The name of a region, or console.");
+        mos_finding_try(list, f, "Write the name of a region, or console.");
 }
 
 /* Does `<` begin a name here, and is no other sign?  Names are as in definitions. */

@@ -60,7 +60,8 @@ static void state_id(struct mos_plan *plan, const struct mos_value *stated, cons
         return;
     struct mos_finding *f = complain(
         plan, stated->place, mos_printf(plan->ctx->arena, "%s is no identifier.", stated->text));
-    mos_finding_try(&plan->ctx->findings, f, "0fc63daf-8483-4772-8e79-3d69d8477de4");
+    mos_finding_try(&plan->ctx->findings, f,
+                    "Write a UUID such as 0fc63daf-8483-4772-8e79-3d69d8477de4.");
 }
 
 /* A size in bytes, sectors counted out. */
@@ -89,7 +90,7 @@ static const struct mos_table_driver *find_table(struct mos_plan *plan,
     struct mos_buf known = {.arena = plan->ctx->arena};
     for (size_t i = 0; (t = mos_table_at(i)); i++)
         mos_buf_printf(&known, "%s%s", i ? ", " : "", t->name);
-    mos_finding_try(&plan->ctx->findings, f, "Known: %s.", mos_buf_string(&known));
+    mos_finding_try(&plan->ctx->findings, f, "Choose one of these: %s.", mos_buf_string(&known));
     return NULL;
 }
 
@@ -105,7 +106,7 @@ static void set_up_table(struct mos_plan *plan, struct mos_medium_plan *m) {
             complain(plan, def->entries->place,
                      mos_printf(plan->ctx->arena, "A %s cannot have %u entries.", m->table->title,
                                 m->entries));
-        mos_finding_try(&plan->ctx->findings, f, "1 to %u.", m->table->most_entries);
+        mos_finding_try(&plan->ctx->findings, f, "Choose 1 to %u.", m->table->most_entries);
         m->entries = m->table->default_entries;
     }
     if (mos_has(def->entries_at) && !m->table->entries_move)
@@ -113,7 +114,7 @@ static void set_up_table(struct mos_plan *plan, struct mos_medium_plan *m) {
                         complain(plan, def->entries_at->place,
                                  mos_printf(plan->ctx->arena, "The entries of a %s cannot move.",
                                             m->table->title)),
-                        "Leave entries-at out.");
+                        "Remove entries-at.");
     else if (mos_has(def->entries_at))
         m->entries_at = bytes_of(m, def->entries_at);
     if (m->entries_at % m->sector || (m->entries_at && m->entries_at < 2 * (uint64_t)m->sector) ||
@@ -121,8 +122,8 @@ static void set_up_table(struct mos_plan *plan, struct mos_medium_plan *m) {
         mos_finding_try(&plan->ctx->findings,
                         complain(plan, def->entries_at->place,
                                  "The entries begin at a sector behind the header."),
-                        "%s or more, in the first half of the medium.",
-                        mos_size_text(plan->ctx->arena, 2 * (uint64_t)m->sector));
+                        "Set entries-at: %s or more, in the first half of the medium.",
+                        mos_size_exact(plan->ctx->arena, 2 * (uint64_t)m->sector));
         m->entries_at = 0;
     }
     m->span_count = m->table->spans(m->sector, m->size, m->entries, m->entries_at, m->spans, 8);
@@ -142,12 +143,12 @@ static void check_settings(struct mos_plan *plan, const struct mos_medium *mediu
                                             "Medium %s is no eMMC: it has nothing "
                                             "to set.",
                                             medium->r.name)),
-                        "Leave settings out, or kind: emmc.");
+                        "Remove settings, or set kind: emmc.");
     if (s && mos_has(s->bus_width) && s->bus_width->number != 1 && s->bus_width->number != 4 &&
         s->bus_width->number != 8)
         mos_finding_try(&plan->ctx->findings,
                         complain(plan, s->bus_width->place, "An eMMC has no such number of lines."),
-                        "1, 4 or 8");
+                        "Choose 1, 4 or 8.");
 }
 
 /* The medium of a layout, or one area of it. */
@@ -170,7 +171,7 @@ static struct mos_medium_plan *new_medium(struct mos_plan *plan, const struct mo
     else if (mos_has(medium->sector))
         mos_finding_try(&plan->ctx->findings,
                         complain(plan, medium->sector->place, "A sector has 512 or 4096 bytes."),
-                        "512 B or 4096 B");
+                        "Choose 512 B or 4096 B.");
     const struct mos_value *size = area ? area->size : medium->size->at_least;
     if (!mos_has(size))
         return NULL;
@@ -183,7 +184,7 @@ static struct mos_medium_plan *new_medium(struct mos_plan *plan, const struct mo
                      mos_printf(plan->ctx->arena, "Medium %s is at least %s, but at most %s.",
                                 def->r.name, medium->size->at_least->text,
                                 medium->size->at_most->text)),
-            "{at-least: the smallest, at-most: the largest that is fitted}");
+            "Write {at-least: the smallest, at-most: the largest that is fitted}.");
     m->align = PARTITION_ALIGN;
     if (mos_has(medium->erase) && medium->erase->number > m->align &&
         medium->erase->number % PARTITION_ALIGN == 0)
@@ -234,7 +235,8 @@ static void find_fs(struct mos_plan *plan, struct mos_region_plan *r) {
     struct mos_finding *f =
         complain(plan, v->kind->place,
                  mos_printf(plan->ctx->arena, "There is no file system %s.", v->kind->text));
-    mos_finding_try(&plan->ctx->findings, f, "%s", near ? near : mos_buf_string(&known));
+    mos_finding_try(&plan->ctx->findings, f, near ? "Write %s." : "Choose one of these: %s.",
+                    near ? near : mos_buf_string(&known));
 }
 
 /* A region holds exactly one kind of content, or none. */
@@ -277,10 +279,11 @@ static void set_number(struct mos_plan *plan, const struct mos_medium_plan *m,
                  mos_printf(plan->ctx->arena, "Region %s cannot be partition %s of %s.", r->name,
                             number->text, m->name));
     if (m->table)
-        mos_finding_try(&plan->ctx->findings, f, "1 to %u.", m->entries + m->table->most_logical);
+        mos_finding_try(&plan->ctx->findings, f, "Choose 1 to %u.",
+                        m->entries + m->table->most_logical);
     else
-        mos_finding_try(&plan->ctx->findings, f, "table: {kind: %s} for %s.", mos_table_at(0)->name,
-                        m->name);
+        mos_finding_try(&plan->ctx->findings, f, "Set table: {kind: %s} for %s.",
+                        mos_table_at(0)->name, m->name);
 }
 
 static struct mos_region_plan *new_region(struct mos_plan *plan, struct mos_medium_plan *m,
@@ -316,8 +319,7 @@ static struct mos_region_plan *new_region(struct mos_plan *plan, struct mos_medi
             struct mos_finding *f = complain(
                 plan, def->type ? def->type->place : def->r.key_place,
                 mos_printf(plan->ctx->arena, "The type of region %s is no identifier.", r->name));
-            mos_finding_try(&plan->ctx->findings, f,
-                            "Leave type out: it follows from the content.");
+            mos_finding_try(&plan->ctx->findings, f, "Remove type: it follows from the content.");
         }
     }
     mos_vec_push_pointer(&m->regions, r);
@@ -366,7 +368,7 @@ static void tell_no_size(struct mos_plan *plan, const struct mos_region_plan *r)
         mos_finding_why(&plan->ctx->findings, f,
                         "Piece %s is made here, after the regions have their places.",
                         piece->r.name);
-    mos_finding_try(&plan->ctx->findings, f, "size: 64 MiB, or size: rest");
+    mos_finding_try(&plan->ctx->findings, f, "Set size: 64 MiB, or size: rest.");
 }
 
 static void set_size(struct mos_plan *plan, struct mos_medium_plan *m, struct mos_region_plan *r) {
@@ -532,7 +534,7 @@ static void set_unit(struct mos_plan *plan, const struct mos_medium_plan *m,
                         complain(plan, r->def->volume->kind->place,
                                  mos_printf(arena, "A %s volume cannot be larger than %s.",
                                             r->fs->name, mos_size_about(arena, largest))),
-                        "kind: %s", mos_fs_fat32.name);
+                        "Set kind: %s.", mos_fs_fat32.name);
     if (!mos_has(unit))
         return;
     if (mos_is_power_of_two(unit->number) && unit->number >= mos_max(range[0], m->sector) &&
@@ -547,9 +549,10 @@ static void set_unit(struct mos_plan *plan, const struct mos_medium_plan *m,
                  mos_printf(arena, "An allocation unit of %s on %s cannot have %s.", r->fs->name,
                             m->name, unit->text));
     if (strcmp(least, most) == 0)
-        mos_finding_try(&plan->ctx->findings, f, "%s", most);
+        mos_finding_try(&plan->ctx->findings, f, "Set %s.", most);
     else
-        mos_finding_try(&plan->ctx->findings, f, "%s to %s, doubled at each step.", least, most);
+        mos_finding_try(&plan->ctx->findings, f, "Choose %s to %s, doubled at each step.", least,
+                        most);
 }
 
 /* Keys that this file system has no use for: they would be passed over without a word. */
@@ -572,7 +575,7 @@ static void check_heeded(struct mos_plan *plan, const struct mos_region_plan *r)
                 complain(plan, keys[i].value->place,
                          mos_printf(plan->ctx->arena, "Region %s is %s, which has no %s.", r->name,
                                     r->fs->name, keys[i].what)),
-                "Leave %s out.", keys[i].key);
+                "Remove %s.", keys[i].key);
 }
 
 static void set_wish(struct mos_plan *plan, const struct mos_medium_plan *m,

@@ -22,7 +22,7 @@ static void find_dialect(struct mos_plan *plan) {
     struct mos_finding *f = mos_find(&plan->ctx->findings, MOS_RULE_BOARD_SCHEMA,
                                      "There is no loader dialect %s.", l->dialect->text);
     mos_finding_at(&plan->ctx->findings, f, l->dialect->place);
-    mos_finding_try(&plan->ctx->findings, f, "Known: %s.", mos_buf_string(&known));
+    mos_finding_try(&plan->ctx->findings, f, "Choose one of these: %s.", mos_buf_string(&known));
 }
 
 /* Something is asked for that the language has not. */
@@ -34,7 +34,7 @@ static void has_not(struct mos_plan *plan, const char *what, struct mos_place pl
                  plan->dialect->name, what);
     mos_finding_at(list, f, place);
     mos_finding_at(list, f, plan->board->loader->dialect->place);
-    mos_finding_try(list, f, "Another way, or another dialect.");
+    mos_finding_try(list, f, "Choose another way, or another dialect.");
 }
 
 /* What is asked for has a form that only the dialect tells, and that is not stated. */
@@ -47,7 +47,7 @@ static void nobody_says(struct mos_plan *plan, const char *what, struct mos_plac
     struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_SCHEMA, "Nobody says %s.", what);
     mos_finding_at(list, f, place);
     mos_finding_why(list, f, "That is for the loader's dialect to say, which is not known.");
-    mos_finding_try(list, f, "loader: {dialect: %s}", mos_dialect_at(0)->name);
+    mos_finding_try(list, f, "Add loader: {dialect: %s}.", mos_dialect_at(0)->name);
 }
 
 static const struct mos_overlay *overlay_at_boot(const struct mos_plan *plan) {
@@ -191,8 +191,9 @@ static bool find_compiled(struct mos_plan *plan, const struct mos_source *s,
         struct mos_finding *f = mos_find(&plan->ctx->findings, MOS_RULE_PIECE_FORMAT,
                                          "%s has no variables compiled into it.", path->text);
         mos_finding_at(&plan->ctx->findings, f, path->place);
-        mos_finding_try(&plan->ctx->findings, f,
-                        "The loader's plain binary, or its variables as name=value lines.");
+        mos_finding_try(
+            &plan->ctx->findings, f,
+            "Name the loader's plain binary, or a file with its variables as name=value lines.");
         return false;
     }
     for (size_t i = 0; i < found.count; i++) {
@@ -244,7 +245,7 @@ static struct mos_environment_plan *settle_environment(struct mos_plan *plan,
         mos_finding_why(&plan->ctx->findings, f,
                         "A stored environment replaces the compiled-in one as a whole.");
         mos_finding_try(&plan->ctx->findings, f,
-                        "loader: {facts: {defaults: loader/defaults.txt}}, or base: none");
+                        "Add loader: {facts: {defaults: loader/defaults.txt}}, or set base: none.");
     }
     for (size_t i = 0; based && i < plan->defaults.count; i++) {
         const struct mos_loader_variable *v = plan->defaults.items[i].value;

@@ -46,7 +46,7 @@ static const uint8_t *part_bytes(struct maker *m, const struct mos_packed_part *
             &m->plan->ctx->findings,
             complain(m, part->piece->place,
                      mos_printf(m->plan->ctx->arena, "%s is made after it.", p->def->r.name)),
-            "Files, pieces of archives, and packs that stand before it.");
+            "Put it behind %s, or use a file or a piece of an archive.", p->def->r.name);
     if (!mos_plan_is_there(p) || p == m->piece) {
         m->wrong = true;
         return NULL;
@@ -67,7 +67,7 @@ static void idle(struct maker *m, const struct mos_value *v, const char *key, co
     struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_SCHEMA, "Pack %s: %s does nothing here.",
                                      m->piece->def->r.name, key);
     mos_finding_at(list, f, v->place);
-    mos_finding_try(list, f, "as: %s", form);
+    mos_finding_try(list, f, "Remove it, or set as: %s.", form);
     m->wrong = true;
 }
 
@@ -101,8 +101,8 @@ static void check_place(struct maker *m, const struct mos_packed_part *part, uin
         complain(m, mos_has(part->at) ? part->at->place : part->r.key_place,
                  mos_printf(arena, "%s begins at %s, before the end of %s at %s.", part->r.name,
                             mos_size_text(arena, at), before, mos_size_text(arena, end)));
-    mos_finding_try(&m->plan->ctx->findings, f, "at: %s",
-                    mos_size_text(arena, mos_round_up(end, USUAL_ALIGN)));
+    mos_finding_try(&m->plan->ctx->findings, f, "Set at: %s.",
+                    mos_size_exact(arena, mos_round_up(end, USUAL_ALIGN)));
 }
 
 static uint64_t alignment(struct maker *m) {
@@ -211,7 +211,7 @@ static bool pack_parcel(struct maker *m) {
                 &ctx->findings,
                 complain(m, part->r.key_place,
                          mos_printf(ctx->arena, "%s does not say where it is put.", part->r.name)),
-                "load: 0x…");
+                "Add load: with the address in RAM, such as load: 0x40000000.");
     }
     if (mos_has(m->def->starts) && !mos_named_get(parts, m->def->starts->text))
         complain(m, m->def->starts->place, "there is no part of that name to start.");

@@ -59,7 +59,7 @@ static void compare_size(struct mos_plan *plan, const struct mos_piece_plan *p) 
                                      p->def->r.name, mos_size_text(plan->ctx->arena, p->size),
                                      mos_size_text(plan->ctx->arena, size->number));
     mos_finding_at(list, f, size->place);
-    mos_finding_try(list, f, "Get the right file back, or state its size: %llu B.",
+    mos_finding_try(list, f, "Get the right file back, or set size: %llu B.",
                     (unsigned long long)p->size);
 }
 
@@ -122,8 +122,7 @@ static void not_pinned_one(struct mos_plan *plan, const struct mos_piece_plan *p
     mos_finding_at(list, f, p->def->r.key_place);
     mos_finding_why(list, f, "%s has the SHA-256 %s.", p->member ? p->member : p->file, hex);
     mos_finding_try(list, f,
-                    "Get the pinned file back, or pin the new one on purpose: "
-                    "mosaicum pin");
+                    "Get the pinned file back, or pin the new one on purpose: run mosaicum pin.");
 }
 
 static bool may_follow(const struct mos_plan *plan, const struct mos_piece_plan *p) {
@@ -424,8 +423,8 @@ static void check_form(struct mos_plan *plan, const struct mos_piece *def) {
                  "Piece %s needs either a file, or an archive (in) and a path.", def->r.name);
     mos_finding_at(list, f, def->r.key_place);
     mos_finding_try(list, f,
-                    "{file: pieces/…}, or {in: other-piece, path: boot/…}, or {ramdisk: …}, or "
-                    "{packed: …}");
+                    "Write {file: pieces/…}, or {in: other-piece, path: boot/…}, or {ramdisk: …}, "
+                    "or {packed: …}.");
 }
 
 static void too_deep(struct mos_plan *plan, const struct mos_piece_plan *p,

@@ -8,6 +8,7 @@ struct mos_finding *ramdisk_complain(struct ramdisk *m, enum mos_rule_id rule,
     struct mos_findings *list = &m->plan->ctx->findings;
     struct mos_finding *f = mos_find(list, rule, "Ramdisk %s: %s", m->piece->def->r.name, text);
     mos_finding_at(list, f, place);
+    mos_finding_try(list, f, "Correct this row of the list, or remove it.");
     m->wrong = true;
     return f;
 }

@@ -100,8 +100,9 @@ static void check_programs(struct ramdisk *m) {
         m, MOS_RULE_PIECE_MISSING, m->def->init->place,
         mos_printf(m->plan->ctx->arena, "its /init calls %s, which the list does not have.",
                    mos_buf_string(&lacks)));
-    mos_finding_try(&m->plan->ctx->findings, f,
-                    "A program that is all of them, and a link for each: {to: /bin/sh, link: …}");
+    mos_finding_try(
+        &m->plan->ctx->findings, f,
+        "Add a program that is all of them, and a link for each: {to: /bin/sh, link: …}.");
 }
 
 void ramdisk_add_init(struct ramdisk *m) {

@@ -259,7 +259,7 @@ static void no_module(struct ramdisk *m, const struct mos_value *v, const char *
                          m->def->modules->in->text)
             : mos_printf(arena, "there is no module %s in %s.", name, m->def->modules->in->text));
     if (near && !needed_by)
-        mos_finding_try(&m->plan->ctx->findings, f, "%s", near);
+        mos_finding_try(&m->plan->ctx->findings, f, "Write %s.", near);
 }
 
 bool ramdisk_take_modules(struct ramdisk *m, struct mos_piece_plan *archive) {

@@ -40,8 +40,9 @@ static void wrong_form(struct ramdisk *m, const struct mos_ramdisk_file *f) {
     struct mos_finding *x = ramdisk_complain(
         m, MOS_RULE_BOARD_SCHEMA, f->r.key_place,
         mos_printf(m->plan->ctx->arena, "%s needs one source, and just one.", f->r.name));
-    mos_finding_try(&m->plan->ctx->findings, x,
-                    "file: …, or in: PIECE with path: …, or text: …, link: …, device: \"c 5 1\"");
+    mos_finding_try(
+        &m->plan->ctx->findings, x,
+        "Add file: …, or in: PIECE with path: …, or text: …, or link: …, or device: \"c 5 1\".");
 }
 
 /* A file's own row; its bytes, where they lie in an archive, come later. */

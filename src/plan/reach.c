@@ -48,7 +48,7 @@ bool mos_plan_reach(struct mos_plan *plan, const char *path, enum mos_file_kind 
         struct mos_finding *f =
             cannot(plan, MOS_RULE_PIECE_PATH, what, path,
                    "begins with a root that mosaicum.yaml does not name", place);
-        mos_finding_try(&ctx->findings, f, "State it there: roots: {NAME: FOLDER}.");
+        mos_finding_try(&ctx->findings, f, "Add roots: {NAME: FOLDER} to mosaicum.yaml.");
         return false;
     }
     int e = ctx->host->info(ctx->host, *full, true, info);

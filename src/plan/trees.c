@@ -90,7 +90,7 @@ static void form_of_blob(struct mos_plan *plan, const struct mos_blob *def) {
     struct mos_finding *f = mos_find(&plan->ctx->findings, MOS_RULE_BOARD_SCHEMA,
                                      "Tree blob %s needs either a base or a piece.", def->r.name);
     mos_finding_at(&plan->ctx->findings, f, def->r.key_place);
-    mos_finding_try(&plan->ctx->findings, f, "{base: tree/….dts}");
+    mos_finding_try(&plan->ctx->findings, f, "Write {base: tree/….dts}.");
 }
 
 static bool at_boot(const struct mos_overlay *o) {
@@ -106,7 +106,7 @@ static struct mos_dt *read_overlay(struct mos_plan *plan, const struct mos_overl
                                      "Overlay %s is not written as one.", def->r.name);
     mos_finding_at(&plan->ctx->findings, f, def->file->place);
     mos_finding_at(&plan->ctx->findings, f, overlay->place);
-    mos_finding_try(&plan->ctx->findings, f, "Begin the file with /dts-v1/; /plugin/;");
+    mos_finding_try(&plan->ctx->findings, f, "Write /dts-v1/; /plugin/; in its first line.");
     return NULL;
 }
 
@@ -137,7 +137,8 @@ static void both_applied(struct mos_plan *plan, const struct mos_overlay *a,
                                      a->r.name, b->r.name);
     mos_finding_at(list, f, a->one_of->place);
     mos_finding_at(list, f, b->one_of->place);
-    mos_finding_try(list, f, "~%s: in the variant that has the other, or when: boot for both",
+    mos_finding_try(list, f,
+                    "Write ~%s: in the variant that has the other, or when: boot for both.",
                     b->r.name);
 }
 

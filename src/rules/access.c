@@ -100,7 +100,8 @@ static void check_password(const struct access_view *v, const struct mos_text_fi
             find(v, MOS_RULE_ACCESS_EMPTY_PASSWORD, t, user,
                  mos_printf(v->arena, "User %s logs in without a password.", user));
         mos_finding_why(v->list, f, "Whoever reaches the console or the network is in.");
-        mos_finding_try(v->list, f, "system: {users: {%s: {locked: yes}}}, or a password-hash",
+        mos_finding_try(v->list, f,
+                        "Set system: {users: {%s: {locked: yes}}}, or a password-hash for it.",
                         user);
         return;
     }
@@ -113,7 +114,8 @@ static void check_password(const struct access_view *v, const struct mos_text_fi
         find(v, MOS_RULE_ACCESS_DEFAULT_PASSWORD, t, user,
              mos_printf(v->arena, "The password of %s is one that anybody tries first.", user));
     mos_finding_why(v->list, f, "It was found among %d common words.", 11);
-    mos_finding_try(v->list, f, "Another password, or system: {users: {%s: {locked: yes}}}", user);
+    mos_finding_try(v->list, f, "Set another password, or system: {users: {%s: {locked: yes}}}.",
+                    user);
 }
 
 static void check_shadow(const struct access_view *v, const char *path) {
@@ -154,7 +156,8 @@ static void check_root_remote(const struct access_view *v) {
     struct mos_finding *f = find(v, MOS_RULE_ACCESS_ROOT_REMOTE, t, NULL,
                                  "Root may log in over the network with a password.");
     mos_finding_why(v->list, f, "etc/ssh/sshd_config says PermitRootLogin yes.");
-    mos_finding_try(v->list, f, "PermitRootLogin prohibit-password, and a key of a user.");
+    mos_finding_try(v->list, f,
+                    "Set PermitRootLogin prohibit-password there, and give a user a key.");
 }
 
 static void check_services(const struct access_view *v) {
@@ -178,7 +181,7 @@ static void check_services(const struct access_view *v) {
             v, MOS_RULE_ACCESS_OPEN_SERVICE, t, NULL,
             mos_printf(v->arena, "A service without protection is started: %s.", rows[i].word));
         mos_finding_why(v->list, f, "What it carries, passwords too, can be read on the way.");
-        mos_finding_try(v->list, f, "Take it out of /%s, or use a protected one.", rows[i].path);
+        mos_finding_try(v->list, f, "Remove it from /%s, or use a protected one.", rows[i].path);
         return;
     }
 }
@@ -200,7 +203,8 @@ static void check_host_keys(const struct access_view *v) {
         struct mos_finding *f = find(v, MOS_RULE_ACCESS_HOST_KEY, t, NULL,
                                      "The image brings a host key, the same for every board.");
         mos_finding_why(v->list, f, "Whoever has one board can pose as each of them.");
-        mos_finding_try(v->list, f, "except: [%s]; the board makes its own at the first start.",
+        mos_finding_try(v->list, f,
+                        "Add except: [%s] to the fill; the board makes its own at the first start.",
                         path);
         return;
     }
@@ -228,7 +232,7 @@ static void check_host_name(const struct mos_plan *plan) {
     for (char *p = better; *p; p++)
         if (!isalnum((unsigned char)*p))
             *p = '-';
-    mos_finding_try(&plan->ctx->findings, f, "%s",
+    mos_finding_try(&plan->ctx->findings, f, "Write %s.",
                     *better && *better != '-' ? better : plan->board->r.name);
 }
 
@@ -264,10 +268,11 @@ static void check_users(const struct mos_plan *plan) {
         if (mos_has(u->password_hash) && *u->password_hash->text &&
             !strchr("!*", u->password_hash->text[0]) &&
             !mos_is_password_hash(u->password_hash->text))
-            plain_secret(plan, u->password_hash->place,
-                         mos_printf(plan->ctx->arena, "The password of %s", u->r.name),
-                         "password-hash: what `openssl passwd -6` prints, or a password-file "
-                         "that is not shared");
+            plain_secret(
+                plan, u->password_hash->place,
+                mos_printf(plan->ctx->arena, "The password of %s", u->r.name),
+                "Set password-hash: to what \"openssl passwd -6\" prints, or use a password-file "
+                "that is not shared.");
         for (size_t k = 0; k < u->keys.count; k++)
             if (mos_has(u->keys.items[k]))
                 check_key_file(plan, u->keys.items[k]);
@@ -297,7 +302,7 @@ static void check_secrets(const struct mos_plan *plan) {
                 plain_secret(
                     plan, a->values.items[0]->place,
                     mos_printf(plan->ctx->arena, "The kernel argument %s", a->r.name),
-                    "Anybody on the board reads it in /proc/cmdline; pass it another way.");
+                    "Pass it another way: anybody on the board reads it in /proc/cmdline.");
         }
     }
 }

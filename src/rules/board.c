@@ -139,7 +139,8 @@ static void check_feature(const struct mos_plan *plan, const struct mos_part *pa
                      "Feature %s is idle: nothing that it needs is there (%s).", part->name,
                      v.first);
         f->severity = MOS_SEVERITY_WARNING;
-        mos_finding_try(v.list, f, "~%s: under features, or bring back what it needs.", part->name);
+        mos_finding_try(v.list, f, "Write ~%s: under features, or bring back what it needs.",
+                        part->name);
     }
     if (use)
         mos_finding_at(v.list, f, use->key_place);
@@ -169,7 +170,7 @@ static void check_programs(const struct mos_plan *plan) {
         mos_finding_why(&plan->ctx->findings, f,
                         "It is looked for in /usr/local/bin, /usr/bin "
                         "and /bin.");
-        mos_finding_try(&plan->ctx->findings, f, "Install it, or name the program by its path.");
+        mos_finding_try(&plan->ctx->findings, f, "Install it, or state the program by its path.");
     }
 }
 
@@ -197,7 +198,7 @@ static void check_room(const struct mos_plan *plan) {
                  "The images need at least %s on the disk of %s, which has %s left.",
                  mos_size_about(arena, needed), out, mos_size_about(arena, room));
     mos_finding_at(&plan->ctx->findings, f, largest->def->r.key_place);
-    mos_finding_try(&plan->ctx->findings, f, "Make room, or build elsewhere: --out DIR");
+    mos_finding_try(&plan->ctx->findings, f, "Make room, or build elsewhere with --out DIR.");
 }
 
 /* ---- what the root is told ---- */
@@ -229,7 +230,7 @@ static void check_told(const struct mos_plan *plan) {
     mos_finding_why(&plan->ctx->findings, f,
                     "Users, log-in and the rest are files that a fill brings.");
     mos_finding_try(&plan->ctx->findings, f,
-                    "fills: {system: {made: system}} behind the others of the root volume.");
+                    "Add fills: {system: {made: system}} behind the others of the root volume.");
 }
 
 void mos_rule_board(const struct mos_plan *plan) {

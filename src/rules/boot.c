@@ -25,7 +25,7 @@ static void check_no_entry(const struct mos_plan *plan) {
     struct mos_finding *f =
         mos_find(list, MOS_RULE_BOOT_NO_ENTRY, "Board %s has nothing to boot.", b->r.name);
     mos_finding_at(list, f, b->boot ? b->boot->r.key_place : b->kernel->r.key_place);
-    mos_finding_try(list, f, "boot: {via: script, entries: {main: {kernel: …, tree: …}}}");
+    mos_finding_try(list, f, "Add boot: {via: script, entries: {main: {kernel: …, tree: …}}}.");
 }
 
 static void file_missing(const struct boot_view *v, const char *what, struct mos_place place,
@@ -42,11 +42,11 @@ static void check_files(const struct boot_view *v) {
     const struct mos_kernel *k = v->plan->board->kernel;
     if (!def->kernel && !(k && k->image))
         file_missing(v, "no kernel is named", def->r.key_place, "The loader has nothing to start.",
-                     "kernel: the name of a piece");
+                     "Set kernel: to the name of a piece.");
     else if (v->plan->media.count && !v->plan->boot_region && v->e->kernel)
         file_missing(v, "no volume holds its files", def->r.key_place,
                      "The boot script loads kernel and tree from the volume it lies in itself.",
-                     "fills: {boot: {made: boot}} in a volume that the loader can read.");
+                     "Add fills: {boot: {made: boot}} to a volume that the loader can read.");
 }
 
 /* An entry that leaves the tree to the loader, on a board that has trees. */
@@ -64,7 +64,7 @@ static void check_tree(const struct boot_view *v) {
     mos_finding_why(v->list, f,
                     "The kernel is given the loader's own tree, where that has one; "
                     "without any it does not say a word.");
-    mos_finding_try(v->list, f, "tree: %s", first->def->r.name);
+    mos_finding_try(v->list, f, "Add tree: %s to the entry.", first->def->r.name);
 }
 
 /* A loader that nobody named expands what most do. */
@@ -80,7 +80,7 @@ static const char *hindrance(const struct boot_view *v, const char **remedy) {
     const struct mos_entry_plan *e = v->e;
     const struct mos_kernel_header *h = &e->header;
     bool parcel = mos_board_is_via(v->plan->board, MOS_VIA_PARCEL);
-    *remedy = "gzip, or the plain form of the kernel build";
+    *remedy = "Use gzip, or the plain form of the kernel build.";
     if (h->compression && !expands(v->plan->dialect, h->compression))
         return mos_printf(v->arena, "is compressed with %s, which the loader cannot expand",
                           h->compression);
@@ -88,14 +88,14 @@ static const char *hindrance(const struct boot_view *v, const char **remedy) {
         return mos_printf(v->arena,
                           "expands itself and is compressed once more, which %s cannot take",
                           v->e->step.command);
-    *remedy = "The kernel as it was before it was wrapped: the parcel has its own header.";
+    *remedy = "Use the kernel as it was before it was wrapped: the parcel has its own header.";
     if (h->wrapped && parcel)
         return "has a legacy header, which is not looked for inside of a parcel";
-    *remedy = "A kernel in the form that it starts.";
+    *remedy = "Use a kernel in the form that it starts.";
     if (v->plan->dialect && !parcel && !e->step.command)
         return mos_printf(v->arena, "is a %s, which a loader of dialect %s does not start",
                           h->format, v->plan->dialect->name);
-    *remedy = "The whole file.";
+    *remedy = "Get the whole file again.";
     if (h->stated_size > h->held_size)
         return mos_printf(v->arena, "is cut off: its header says %s, it has %s",
                           mos_size_about(v->arena, h->stated_size),
@@ -129,7 +129,7 @@ static void check_header(const struct boot_view *v, const struct mos_value *name
                                         mos_size_text(v->arena, h->text_offset),
                                         mos_size_text(v->arena, h->alignment))
                            : "Both addresses stand in the file's own header.");
-    mos_finding_try(v->list, f, "The plain kernel: then the addresses are chosen to fit.");
+    mos_finding_try(v->list, f, "Use the plain kernel: then the addresses are chosen to fit.");
 }
 
 static void check_format(const struct boot_view *v) {
@@ -158,7 +158,7 @@ static void check_format(const struct boot_view *v) {
                      e->kernel->def->r.name, e->header.cpu, cpu);
         mos_finding_at(v->list, f, named->place);
         mos_finding_at(v->list, f, h->cpu->place);
-        mos_finding_try(v->list, f, "A kernel that was built for %s.", cpu);
+        mos_finding_try(v->list, f, "Use a kernel that was built for %s.", cpu);
         return;
     }
     f = mos_find(v->list, MOS_RULE_BOOT_FORMAT, "Kernel %s is %s, which the loader cannot start.",
@@ -167,7 +167,7 @@ static void check_format(const struct boot_view *v) {
                                   : "in no form that is known");
     mos_finding_at(v->list, f, named->place);
     mos_finding_at(v->list, f, e->kernel->def->r.key_place);
-    mos_finding_try(v->list, f, "The plain Image of the kernel build (arch/arm64/boot/Image).");
+    mos_finding_try(v->list, f, "Use the plain Image of the kernel build (arch/arm64/boot/Image).");
 }
 
 /* ---- root ---- */
@@ -221,10 +221,10 @@ static const char *likely_root(const struct boot_view *v) {
         for (size_t i = medium->regions.count; i; i--) {
             const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i - 1);
             if (r->number && r->fs && r != v->plan->boot_region)
-                return mos_printf(v->arena, "root: <%s>", r->name);
+                return mos_printf(v->arena, "Write root: <%s>.", r->name);
         }
     }
-    return "root: <name of the region with the root file system>";
+    return "Write root: with the name of the region that holds the root file system in < >.";
 }
 
 /* A region that root= names must hold one. */
@@ -326,7 +326,7 @@ static void check_root(const struct boot_view *v) {
             mos_find(v->list, MOS_RULE_BOOT_ROOT_UNKNOWN,
                      "Entry %s names no root, and no ramdisk either.", e->r.name);
         mos_finding_at(v->list, f, e->r.key_place);
-        mos_finding_try(v->list, f, "arguments: {%s}", likely_root(v));
+        mos_finding_try(v->list, f, "Add arguments: {%s}.", likely_root(v));
         return;
     }
     if (a->values.count != 1 || !mos_has(a->values.items[0]))
@@ -369,7 +369,7 @@ static void twice(const struct boot_view *v, const char *name, const struct mos_
     mos_finding_at(v->list, f, a->place);
     mos_finding_at(v->list, f, b->place);
     mos_finding_why(v->list, f, "The kernel takes one of them, and nobody sees which.");
-    mos_finding_try(v->list, f, "Keep one.");
+    mos_finding_try(v->list, f, "Remove one of them.");
 }
 
 static void check_twice(const struct boot_view *v) {
@@ -410,7 +410,7 @@ static void check_line(const struct boot_view *v) {
                      v->e->def->r.name, length, most - 1);
         mos_finding_at(v->list, f, v->e->def->r.key_place);
         mos_finding_why(v->list, f, "The rest is cut off without a word.");
-        mos_finding_try(v->list, f, "Fewer or shorter arguments.");
+        mos_finding_try(v->list, f, "State fewer or shorter arguments.");
     } else if (forced && strcmp(forced->value, "y") == 0 && length) {
         f = mos_find(v->list, MOS_RULE_BOOT_ARGUMENTS,
                      "The kernel ignores the arguments of entry %s: it was built with its own.",
@@ -419,7 +419,8 @@ static void check_line(const struct boot_view *v) {
                        v->e->def->arguments.node ? v->e->def->arguments.node->key_place
                                                  : v->e->def->r.key_place);
         mos_finding_at(v->list, f, forced->place);
-        mos_finding_try(v->list, f, "# CONFIG_CMDLINE_FORCE is not set");
+        mos_finding_why(v->list, f, "CONFIG_CMDLINE_FORCE is set: no loader can pass any.");
+        mos_finding_try(v->list, f, "Write # CONFIG_CMDLINE_FORCE is not set.");
     }
 }
 
@@ -453,7 +454,7 @@ static void check_wait(const struct mos_plan *plan, const struct mos_entry_plan 
                     "The kernel finds a medium of kind %s while it goes on, and may look for "
                     "its root before that is there.",
                     on->medium->kind->text);
-    mos_finding_try(list, f, "flags: [rootwait]");
+    mos_finding_try(list, f, "Add flags: [rootwait] to the entry.");
 }
 
 /* For a ramdisk that the entry does not have. */
@@ -473,7 +474,7 @@ static void check_idle(const struct mos_plan *plan, const struct mos_entry_plan 
     mos_finding_at(list, f, place);
     mos_finding_at(list, f, e->def->r.key_place);
     mos_finding_why(list, f, "The kernel reads rdinit= in a ramdisk only; init= is for its root.");
-    mos_finding_try(list, f, "init: with the path of the program.");
+    mos_finding_try(list, f, "Add init: with the path of the program to the arguments.");
     f->severity = MOS_SEVERITY_WARNING;
 }
 

@@ -44,8 +44,8 @@ static void exceeded(const struct budget_view *v) {
                                    : "Largest: %s.",
                     contributors(v), v->plan->board->selector);
     uint64_t unit = v->b->used >= 4 << 20 ? 1 << 20 : 1024;
-    mos_finding_try(v->list, f, "Make one of them smaller, or raise the limit on purpose: %s.",
-                    mos_size_text(v->arena, mos_round_up(v->b->used, unit)));
+    mos_finding_try(v->list, f, "Make one of them smaller, or set limit: %s on purpose.",
+                    mos_size_exact(v->arena, mos_round_up(v->b->used, unit)));
 }
 
 static uint64_t share(const struct mos_value *v, uint64_t of, uint64_t percent) {
@@ -65,7 +65,8 @@ static void check(const struct budget_view *v) {
                                          about(v, v->b->limit), about(v, v->b->limit - v->b->used));
         add_places(v, f);
         mos_finding_why(v->list, f, "Largest: %s.", contributors(v));
-        mos_finding_try(v->list, f, "Plan for more room, or set warn: to where it should begin.");
+        mos_finding_try(v->list, f,
+                        "Plan for more room, or set warn: to where the warning should begin.");
     }
     uint64_t before = v->b->before;
     if (!before || v->b->used <= before + share(v->b->def->grow_note, before, 10))
@@ -75,7 +76,7 @@ static void check(const struct budget_view *v) {
                                      v->b->def->r.name, about(v, before), about(v, v->b->used));
     add_places(v, f);
     mos_finding_why(v->list, f, "Largest: %s.", contributors(v));
-    mos_finding_try(v->list, f, "Look at what is new; the next build takes this as usual.");
+    mos_finding_try(v->list, f, "Look at what is new; the next build takes this size as usual.");
 }
 
 void mos_rule_budget(const struct mos_plan *plan) {
@@ -91,7 +92,7 @@ void mos_rule_budget(const struct mos_plan *plan) {
                 v.list, MOS_RULE_BOARD_SCHEMA,
                 "Budget %s has a share as its limit, but counts no region.", v.b->def->r.name);
             mos_finding_at(v.list, f, limit->place);
-            mos_finding_try(v.list, f, "limit: a size, such as 24 MiB");
+            mos_finding_try(v.list, f, "Set limit: to a size, such as 24 MiB.");
         }
         if (v.b->known)
             check(&v);

@@ -43,7 +43,7 @@ static void check_arguments(const struct console_view *v, const struct mos_entry
                       mos_printf(v->arena,
                                  "Entry %s has its console at %s; the kernel calls it %s.",
                                  e->def->r.name, mos_strndup(v->arena, x->text, n), v->port),
-                      "console: <console>");
+                      "Write console: <console>.");
             return;
         }
         if (n == strlen(v->port) && strncmp(x->text, v->port, n) == 0) {
@@ -53,7 +53,7 @@ static void check_arguments(const struct console_view *v, const struct mos_entry
                                      "Entry %s runs the console at %lu bits a second, the hardware "
                                      "says %s.",
                                      e->def->r.name, baud, v->c->baud->text),
-                          "console: <console>");
+                          "Write console: <console>.");
             return;
         }
         other = mos_port_is_serial(x->text, n) ? x : other;
@@ -62,7 +62,7 @@ static void check_arguments(const struct console_view *v, const struct mos_entry
         disagrees(v, other->place, v->c->port->place,
                   mos_printf(v->arena, "Entry %s has its console at %s, the board's is %s.",
                              e->def->r.name, other->text, v->port),
-                  "console: <console>");
+                  "Write console: <console>.");
 }
 
 /* ---- the tree ---- */
@@ -95,15 +95,15 @@ static void check_path(const struct console_view *v, const struct mos_dt *dt) {
         disagrees(v, place, v->c->node->place,
                   mos_printf(v->arena, "The tree's console is %s, the board's is %s.",
                              mos_dt_path(v->arena, named), v->c->node->text),
-                  mos_printf(v->arena, "stdout-path = \"%s\"", v->c->node->text));
+                  mos_printf(v->arena, "Set stdout-path = \"%s\".", v->c->node->text));
     else if (baud && mos_has(v->c->baud) && baud != v->c->baud->number)
-        disagrees(
-            v, place, v->c->baud->place,
-            mos_printf(v->arena,
-                       "The tree runs the console at %lu bits a second, the hardware says "
-                       "%s.",
-                       baud, v->c->baud->text),
-            mos_printf(v->arena, "stdout-path = \"%.*s:%sn8\"", (int)n, text, v->c->baud->text));
+        disagrees(v, place, v->c->baud->place,
+                  mos_printf(v->arena,
+                             "The tree runs the console at %lu bits a second, the hardware says "
+                             "%s.",
+                             baud, v->c->baud->text),
+                  mos_printf(v->arena, "Set stdout-path = \"%.*s:%sn8\".", (int)n, text,
+                             v->c->baud->text));
 }
 
 static bool is_enabled(const struct mos_dt_node *n) {
@@ -125,7 +125,8 @@ static void check_shared_node(const struct console_view *v, const struct mos_dt 
         mos_finding_why(v->list, f,
                         "What the kernel prints goes to the device, and what that sends "
                         "is taken for a log-in.");
-        mos_finding_try(v->list, f, "Another port for one of the two, or console: none.");
+        mos_finding_try(v->list, f,
+                        "Choose another port for one of the two, or set console: none.");
         return;
     }
 }
@@ -140,7 +141,7 @@ static void check_kind(const struct console_view *v, const struct mos_dt *dt) {
               mos_printf(v->arena,
                          "The console is said to be %s; the kernel calls a port of %s %s….",
                          v->port, mos_dt_string(n, "compatible"), stem),
-              mos_printf(v->arena, "port: %s with its number.", stem));
+              mos_printf(v->arena, "Write port: %s with its number.", stem));
 }
 
 /* ---- its driver ---- */
@@ -162,7 +163,7 @@ static void check_driver(const struct console_view *v) {
     mos_finding_why(v->list, f,
                     "Nothing is printed until it is loaded: a kernel that dies before stays "
                     "silent.");
-    mos_finding_try(v->list, f, "%s=y", symbol);
+    mos_finding_try(v->list, f, "Set %s=y in a fragment.", symbol);
 }
 
 static bool begin(struct console_view *v, const struct mos_plan *plan) {
@@ -275,7 +276,7 @@ static void check_two_uses(const struct console_view *v, const struct mos_region
                    mos_place_thing(mos_printf(v->arena, "/%s in %s: %.*s", t->path, root->name,
                                               (int)strcspn(other, "\n"), other)));
     mos_finding_why(v->list, f, "Both read what comes in, each of them a part.");
-    mos_finding_try(v->list, f, "Another port for one of the two, or console: none.");
+    mos_finding_try(v->list, f, "Choose another port for one of the two, or set console: none.");
 }
 
 /* A serial port's name in a line: "ttyS0"; NULL: none. */
@@ -327,14 +328,15 @@ static void check_log_ins(const struct console_view *v, const struct mos_region_
                 mos_printf(v->arena,
                            "The root's log-in runs at %lu bits a second, the hardware says %s.",
                            baud, v->c->baud->text),
-                mos_printf(v->arena, "%s in that line, or log-in: inittab", v->c->baud->text));
+                mos_printf(v->arena, "Write %s in that line, or set log-in: inittab.",
+                           v->c->baud->text));
         return;
     }
     if (other)
         disagrees(v, here, v->c->port->place,
                   mos_printf(v->arena, "The root's log-in is on %s, the console is %s.",
                              port_in(v->arena, other, other_length), v->port),
-                  "system: {log-in: inittab} makes the line for this port.");
+                  "Set system: {log-in: inittab}, which makes the line for this port.");
 }
 
 static bool logs_in_somewhere(const struct mos_text_file *t) {
@@ -370,7 +372,7 @@ static void check_way_in(const struct console_view *v, const struct mos_region_p
                    mos_place_thing(mos_printf(v->arena, "/etc/inittab in %s", root->name)));
     mos_finding_why(v->list, f, "A board that misbehaves outside can only be opened.");
     mos_finding_try(v->list, f,
-                    "system: {log-in: inittab}, or a waiver that says how it is reached.");
+                    "Set system: {log-in: inittab}, or add a waiver that says how it is reached.");
 }
 
 void mos_rule_console_files(const struct mos_plan *plan) {

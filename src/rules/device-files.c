@@ -29,7 +29,8 @@ static void check(const struct device_files_view *v, const char *path, char kind
     if (there.source)
         mos_finding_at(v->list, f, there);
     mos_finding_why(v->list, f, "A program that opens it meets another device, or none.");
-    mos_finding_try(v->list, f, "/%s as %c %u %u", path, is.kind, is.major, is.minor);
+    mos_finding_try(v->list, f, "Make /%s as %c %u %u in what fills the root.", path, is.kind,
+                    is.major, is.minor);
 }
 
 static void check_ramdisk(const struct device_files_view *v, const struct mos_ramdisk *def) {

@@ -54,7 +54,7 @@ static void check_same(const struct mos_plan *plan, size_t index) {
     mos_finding_at(list, f, b->def->r.key_place);
     mos_finding_at(list, f, a->def->r.key_place);
     mos_finding_why(list, f, "What keeps the one from starting keeps the other.");
-    mos_finding_try(list, f, "Another kernel, root or ramdisk for %s.", b->def->r.name);
+    mos_finding_try(list, f, "Choose another kernel, root or ramdisk for %s.", b->def->r.name);
 }
 
 static void check_reach(const struct mos_plan *plan) {
@@ -74,12 +74,15 @@ static void check_reach(const struct mos_plan *plan) {
     mos_finding_why(list, f, "%s",
                     panic ? "A kernel that dies starts the board again, and with it the same entry."
                           : "A kernel that finds no root or no init stops, and stays so.");
-    mos_finding_try(
-        list, f, "%s%s%s",
-        b->tries                                      ? ""
-        : mos_board_is_via(plan->board, MOS_VIA_MENU) ? "via: script with tries: 3 in boot"
-                                                      : "tries: 3 in boot",
-        !b->tries && !panic ? ", and " : "", panic ? "" : "panic: 10 among the arguments.");
+    mos_finding_try(list, f, "%s%s%s",
+                    b->tries ? ""
+                    : mos_board_is_via(plan->board, MOS_VIA_MENU)
+                        ? "Set via: script with tries: 3 in boot"
+                        : "Set tries: 3 in boot",
+                    !b->tries && !panic ? ", and add "
+                    : panic             ? "."
+                                        : "Add ",
+                    panic ? "" : "panic: 10 to the arguments.");
 }
 
 static void check_confirm(const struct mos_plan *plan) {
@@ -93,7 +96,7 @@ static void check_confirm(const struct mos_plan *plan) {
     mos_finding_at(list, f, b->tries->place);
     mos_finding_why(list, f, "After %s good starts the loader takes another entry, on every board.",
                     b->tries->text);
-    mos_finding_try(list, f, "system: {confirm: systemd}, or inittab");
+    mos_finding_try(list, f, "Set system: {confirm: systemd}, or confirm: inittab.");
 }
 
 static void check_tries(const struct mos_plan *plan) {
@@ -105,7 +108,7 @@ static void check_tries(const struct mos_plan *plan) {
     mos_finding_at(&plan->ctx->findings, f, tries->place);
     mos_finding_why(&plan->ctx->findings, f,
                     "The loader counts with one hexadecimal digit and compares decimal ones.");
-    mos_finding_try(&plan->ctx->findings, f, "1 to 9");
+    mos_finding_try(&plan->ctx->findings, f, "Choose 1 to 9.");
 }
 
 /* ---- counted starts ---- */
@@ -128,7 +131,7 @@ static void check_kept(const struct mos_plan *plan) {
             mos_finding_at(list, f, owner->place);
             mos_finding_at(list, f, tries->place);
             mos_finding_why(list, f, "The board writes it at each start.");
-            mos_finding_try(list, f, "owner: device");
+            mos_finding_try(list, f, "Set owner: device.");
             return;
         }
     }
@@ -162,7 +165,7 @@ static void check_access(const struct mos_plan *plan) {
     mos_finding_why(list, f,
                     "The count is never set back: after %s good starts another entry comes.",
                     plan->board->boot->tries->text);
-    mos_finding_try(list, f, "system: {loader-access: yes}");
+    mos_finding_try(list, f, "Set system: {loader-access: yes}.");
 }
 
 /* With counted starts something must start the board again: a kernel that dies, a loader that finds
@@ -177,19 +180,19 @@ static void check_again(const struct mos_plan *plan) {
             list, MOS_RULE_BOOT_STAYS_DEAD,
             "Starts are counted, and a loader that can start nothing waits at its prompt.");
         mos_finding_at(list, f, b->otherwise->place);
-        mos_finding_try(list, f, "otherwise: reset");
+        mos_finding_try(list, f, "Set otherwise: reset in boot.");
     } else if (plan->entries.count > 1 && !panics(last) && !watched(plan) && !last->r.broken) {
         f = mos_find(list, MOS_RULE_BOOT_STAYS_DEAD,
                      "Starts are counted, and a kernel of entry %s that dies stays so.",
                      last->r.name);
         mos_finding_at(list, f, last->r.key_place);
-        mos_finding_try(list, f,
-                        "panic: 10 among its arguments, or a watchdog in the loader's facts");
+        mos_finding_try(
+            list, f, "Add panic: 10 to its arguments, or state a watchdog in the loader's facts.");
     } else if (plan->entries.count == 1) {
         f = mos_find(list, MOS_RULE_BOOT_STAYS_DEAD,
                      "Starts are counted, and there is only one entry: what fails comes again.");
         mos_finding_at(list, f, last->r.key_place);
-        mos_finding_try(list, f, "A second entry, or no tries.");
+        mos_finding_try(list, f, "Add a second entry, or remove tries.");
     }
     if (!f)
         return;

@@ -37,7 +37,7 @@ static struct mos_finding *tell(const struct hand *h, const char *at, size_t len
         mos_finding_at(h->list, f, there);
     mos_finding_why(h->list, f,
                     "What lies behind a partition is read by its bytes, whoever they are of.");
-    mos_finding_try(h->list, f, "mtdparts: <flash>, which follows from the layout.");
+    mos_finding_try(h->list, f, "Write mtdparts: <flash>, which follows from the layout.");
     return f;
 }
 
@@ -123,7 +123,7 @@ static bool check_part(const struct hand *h, const struct mos_medium_plan *m, co
     if (x->start > m->size || end > m->size || end < x->start) {
         tell(h, at, length, m->def->r.key_place,
              mos_printf(h->arena, "Partition %s ends at %s; %s has %s.", name,
-                        mos_size_text(h->arena, end), m->name, mos_size_text(h->arena, m->size)));
+                        mos_size_exact(h->arena, end), m->name, mos_size_exact(h->arena, m->size)));
         return false;
     }
     for (size_t i = 0; i < before->count; i++) {
@@ -131,7 +131,7 @@ static bool check_part(const struct hand *h, const struct mos_medium_plan *m, co
         if (x->start < o->start + o->length && o->start < end) {
             tell(h, at, length, m->def->r.key_place,
                  mos_printf(h->arena, "Partition %s, from %s on, lies over %s.", name,
-                            mos_size_text(h->arena, x->start), o->name ? o->name : "another"));
+                            mos_size_exact(h->arena, x->start), o->name ? o->name : "another"));
             return false;
         }
     }
@@ -140,9 +140,9 @@ static bool check_part(const struct hand *h, const struct mos_medium_plan *m, co
         return true;
     tell(h, at, length, stated_place(r),
          mos_printf(h->arena, "Partition %s is %s at %s; region %s is %s at %s.", x->name,
-                    mos_size_text(h->arena, end - x->start), mos_size_text(h->arena, x->start),
-                    r->name, mos_size_text(h->arena, r->length),
-                    mos_size_text(h->arena, r->start)));
+                    mos_size_exact(h->arena, end - x->start), mos_size_exact(h->arena, x->start),
+                    r->name, mos_size_exact(h->arena, r->length),
+                    mos_size_exact(h->arena, r->start)));
     return false;
 }
 

@@ -26,8 +26,8 @@ static void check_blocks(const struct layout_view *v) {
             "Flash is erased in blocks of %s: writing %s would take what is in front of "
             "it along.",
             mos_size_text(v->arena, erase->number), r->name);
-        mos_finding_try(v->list, f, "at: %s",
-                        mos_size_text(v->arena, mos_round_up(r->start, erase->number)));
+        mos_finding_try(v->list, f, "Set at: %s.",
+                        mos_size_exact(v->arena, mos_round_up(r->start, erase->number)));
     }
 }
 
@@ -72,8 +72,7 @@ static void differs(const struct layout_view *v, const struct mos_dt_node *n,
     mos_finding_at(v->list, f, reg ? reg->place : n->place);
     mos_finding_why(v->list, f, "The kernel believes the tree, the build the layout.");
     mos_finding_try(v->list, f,
-                    "Leave the partitions out of the tree: then they are made from the "
-                    "layout.");
+                    "Remove the partitions from the tree: then they are made from the layout.");
 }
 
 static void only_there(const struct layout_view *v, const struct mos_dt_node *n) {
@@ -83,7 +82,7 @@ static void only_there(const struct layout_view *v, const struct mos_dt_node *n)
                                      label_of(n), v->m->name);
     mos_finding_at(v->list, f, n->place);
     mos_finding_at(v->list, f, v->m->def->r.key_place);
-    mos_finding_try(v->list, f, "Add a region %s, or leave the partitions out of the tree.",
+    mos_finding_try(v->list, f, "Add a region %s, or remove the partitions from the tree.",
                     label_of(n));
 }
 
@@ -94,9 +93,9 @@ static void only_here(const struct layout_view *v, const struct mos_dt_node *lis
                  "The tree lists partitions of %s, but not %s.", v->m->name, r->name);
     mos_finding_at(v->list, f, stated_place(r));
     mos_finding_at(v->list, f, list->place);
-    mos_finding_try(v->list, f,
-                    "Add it, or leave the partitions out of the tree: then they are made "
-                    "from the layout.");
+    mos_finding_try(
+        v->list, f,
+        "Add it, or remove the partitions from the tree: then they are made from the layout.");
 }
 
 static void check_tree(const struct layout_view *v, const struct mos_dt *dt) {

@@ -21,25 +21,25 @@ static void check_idle(const struct mos_plan *plan) {
     bool script = mos_board_is_via(plan->board, MOS_VIA_SCRIPT),
          parcel = mos_board_is_via(plan->board, MOS_VIA_PARCEL);
     if (mos_has(b->tries) && !script && !parcel)
-        idle(plan, b->tries->place, "boot.tries", "Only a script can count.", "via: script");
+        idle(plan, b->tries->place, "boot.tries", "Only a script can count.", "Set via: script.");
     if (mos_otherwise_of(b->otherwise) == MOS_OTHERWISE_RESET &&
         mos_board_is_via(plan->board, MOS_VIA_MENU))
         idle(plan, b->otherwise->place, "otherwise: reset",
-             "A menu ends where its last entry fails.", "via: script");
+             "A menu ends where its last entry fails.", "Set via: script.");
     if (mos_has(b->timeout) && !mos_board_is_via(plan->board, MOS_VIA_MENU))
         idle(plan, b->timeout->place, "boot.timeout", "Only a menu waits.",
              plan->dialect && plan->dialect->symbols.waits
-                 ? mos_printf(plan->ctx->arena, "%s among the values of the environment",
+                 ? mos_printf(plan->ctx->arena, "Set %s among the values of the environment.",
                               plan->dialect->symbols.waits)
-                 : "via: menu");
+                 : "Set via: menu.");
     if (b->trees && (mos_board_is_via(plan->board, MOS_VIA_MENU) || parcel))
         idle(plan, b->trees->r.key_place, "boot.trees",
-             "A menu and a parcel name one tree for each entry.", "via: script");
+             "A menu and a parcel name one tree for each entry.", "Set via: script.");
     if (b->parcel && !parcel)
-        idle(plan, b->parcel->r.key_place, "boot.parcel", "No parcel is made.", "via: parcel");
+        idle(plan, b->parcel->r.key_place, "boot.parcel", "No parcel is made.", "Set via: parcel.");
     if (s && mos_has(s->confirm) && !b->tries)
         idle(plan, s->confirm->place, "system.confirm", "Starts are not counted.",
-             "tries: 3 in boot");
+             "Set tries: 3 in boot.");
     for (size_t i = 0; i < plan->boot_overlays.count && !script &&
                        !mos_board_is_via(plan->board, MOS_VIA_ENVIRONMENT);
          i++) {
@@ -47,7 +47,7 @@ static void check_idle(const struct mos_plan *plan) {
             ((struct mos_overlay_plan *)mos_vec_pointer(&plan->boot_overlays, i))->def;
         if (mos_has(o->one_of)) {
             idle(plan, o->one_of->place, "one-of",
-                 "A menu and a parcel apply every overlay that they name.", "via: script");
+                 "A menu and a parcel apply every overlay that they name.", "Set via: script.");
             return;
         }
     }
@@ -59,22 +59,23 @@ static void check_keys(const struct mos_plan *plan) {
     if (!p || p->r.broken)
         return;
     const struct mos_value *first = p->sign_with.count ? p->sign_with.items[0] : NULL;
-    const char *text = NULL, *remedy = "public-key: keys/….pem";
+    const char *text = NULL, *remedy = "Add public-key: keys/….pem.";
     struct mos_place place = p->r.key_place;
     if (first && p->key) {
         text = "The parcel is signed by a key and by a program that holds one.";
-        remedy = "One of the two.";
+        remedy = "Keep one of the two.";
         place = p->key->place;
     } else if (first && !p->public_key) {
         text = "Nobody knows which key the signatures of the program must fit.";
         place = first->place;
     } else if (p->public_key && !first) {
         text = "The public key does nothing here: the parcel is signed by a key of the workspace.";
-        remedy = "sign-with: the program that holds the private one, or no public-key.";
+        remedy =
+            "Add sign-with: with the program that holds the private one, or remove public-key.";
         place = p->public_key->place;
     } else if (p->locks && !p->key && !p->public_key) {
         text = "The loader is to be locked, and there is no key for that.";
-        remedy = "key: keys/….pem, or public-key with sign-with";
+        remedy = "Add key: keys/….pem, or public-key with sign-with.";
         place = p->locks->place;
     }
     if (!text)
@@ -97,7 +98,7 @@ static void check_media(const struct mos_plan *plan) {
             mos_find(list, MOS_RULE_BOARD_SCHEMA, "correction does nothing here.");
         mos_finding_at(list, f, m->correction->place);
         mos_finding_at(list, f, m->kind->place);
-        mos_finding_try(list, f, "kind: nand");
+        mos_finding_try(list, f, "Set kind: nand.");
     }
 }
 

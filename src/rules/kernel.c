@@ -307,7 +307,10 @@ static void tell(const struct kernel_view *v, const struct need *n, const struct
     mos_finding_at(v->list, f, s->place);
     mos_finding_at(v->list, f, place);
     mos_finding_why(v->list, f, "%s", n->why);
-    mos_finding_try(v->list, f, module ? "%s=y, or a ramdisk that loads it" : "%s=y", n->symbol);
+    mos_finding_try(v->list, f,
+                    module ? "Set %s=y in a fragment, or use a ramdisk that loads it."
+                           : "Set %s=y in a fragment.",
+                    n->symbol);
 }
 
 /* One symbol.  early: before any module could be loaded. */

@@ -19,7 +19,7 @@ static void name_too_long(const struct layout_view *v, const struct mos_value *n
     mos_finding_at(v->list, f, name->place);
     mos_finding_why(v->list, f,
                     "The rest would be cut off, and nothing would find it by its name.");
-    mos_finding_try(v->list, f, "A name of at most %zu %s.", most, unit);
+    mos_finding_try(v->list, f, "Choose a name of at most %zu %s.", most, unit);
 }
 
 static void check_names(const struct layout_view *v) {
@@ -59,7 +59,7 @@ static void check_types(const struct layout_view *v) {
         mos_finding_at(v->list, f, r->def->type->place);
         mos_finding_at(v->list, f, r->fs ? r->def->volume->kind->place : r->def->r.key_place);
         mos_finding_why(v->list, f, "Installers and start-up programs go by the type.");
-        mos_finding_try(v->list, f, "Leave type out: it follows from the content.");
+        mos_finding_try(v->list, f, "Remove type: it follows from the content.");
     }
 }
 
@@ -76,7 +76,7 @@ static void no_place(const struct layout_view *v, const struct mos_first_place *
         mos_find(v->list, MOS_RULE_BOARD_SCHEMA,
                  "The first-stage place on %s says nothing about where.", v->m->name);
     mos_finding_at(v->list, f, p->r.key_place);
-    mos_finding_try(v->list, f, "{at: 32 KiB}, {ends-at-top: yes} or {file: …}");
+    mos_finding_try(v->list, f, "Write {at: 32 KiB}, {ends-at-top: yes} or {file: …}.");
 }
 
 static void check_rom_place(const struct layout_view *v) {
@@ -91,11 +91,11 @@ static void check_rom_place(const struct layout_view *v) {
         if (mos_has(p->at) && mos_has(r->def->at) && r->start != p->at->number) {
             f = mos_find(v->list, MOS_RULE_LAYOUT_ROM_PLACE,
                          "The ROM looks for its first stage at %s of %s, but %s lies at %s.",
-                         mos_size_text(v->arena, p->at->number), v->m->name, r->name,
-                         mos_size_text(v->arena, r->start));
+                         mos_size_exact(v->arena, p->at->number), v->m->name, r->name,
+                         mos_size_exact(v->arena, r->start));
             mos_finding_at(v->list, f, r->def->at->place);
             mos_finding_at(v->list, f, p->at->place);
-            mos_finding_try(v->list, f, "Leave at: out of %s; its place comes from the ROM.",
+            mos_finding_try(v->list, f, "Remove at: from %s; its place comes from the ROM.",
                             r->name);
         } else if (mos_has(p->limit) && mos_plan_is_there(r->piece) &&
                    r->piece->size > p->limit->number) {
@@ -105,8 +105,8 @@ static void check_rom_place(const struct layout_view *v) {
                          mos_size_text(v->arena, r->piece->size));
             mos_finding_at(v->list, f, p->limit->place);
             mos_finding_at(v->list, f, r->piece->def->r.key_place);
-            mos_finding_try(v->list, f, "A first stage that is smaller by %s.",
-                            mos_size_text(v->arena, r->piece->size - p->limit->number));
+            mos_finding_try(v->list, f, "Use a first stage that is smaller by %s.",
+                            mos_size_exact(v->arena, r->piece->size - p->limit->number));
         }
         if (f)
             mos_finding_why(v->list, f, "The board would stay silent from the first moment.");
@@ -122,14 +122,14 @@ static void check_top(const struct layout_view *v) {
             continue;
         struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_TOP_ALIGNED,
                                          "Region %s ends at %s of %s, not at its top, %s.", r->name,
-                                         mos_size_text(v->arena, r->start + r->length), v->m->name,
-                                         mos_size_text(v->arena, v->m->size));
+                                         mos_size_exact(v->arena, r->start + r->length), v->m->name,
+                                         mos_size_exact(v->arena, v->m->size));
         mos_finding_at(v->list, f, stated_place(r));
         mos_finding_at(v->list, f, p->ends_at_top->place);
         mos_finding_why(v->list, f, "The processor starts at the last bytes of the flash.");
         mos_finding_try(
-            v->list, f, "Leave at: out of %s, or at: %s", r->name,
-            mos_size_text(v->arena, v->m->size > r->length ? v->m->size - r->length : 0));
+            v->list, f, "Remove at: from %s, or set at: %s.", r->name,
+            mos_size_exact(v->arena, v->m->size > r->length ? v->m->size - r->length : 0));
     }
 }
 
@@ -154,7 +154,7 @@ static void check_flash(const struct layout_view *v) {
         mos_finding_at(v->list, f, spare ? r->def->spare->place : r->def->r.key_place);
         mos_finding_at(v->list, f, v->m->medium->kind->place);
         mos_finding_why(v->list, f, "What is written moves up by each bad block before it.");
-        mos_finding_try(v->list, f, "%s", spare ? "A larger size." : "spare: 4%");
+        mos_finding_try(v->list, f, "%s", spare ? "Set a larger size." : "Add spare: 4%.");
     }
 }
 
@@ -179,7 +179,7 @@ static void check_table(const struct layout_view *v) {
                      readers[i], v->m->table->title, v->m->name);
         mos_finding_at(v->list, f, v->m->def->table->kind->place);
         mos_finding_at(v->list, f, lists[i]->items[0]->place);
-        mos_finding_try(v->list, f, "table: {kind: %s}", lists[i]->items[0]->text);
+        mos_finding_try(v->list, f, "Set table: {kind: %s}.", lists[i]->items[0]->text);
         return;
     }
 }
@@ -216,8 +216,8 @@ static void check_boot_mark(const struct layout_view *v) {
                                                 : marked[i]->def->r.key_place);
     mos_finding_at(v->list, f, fact->place);
     mos_finding_try(v->list, f,
-                    count ? "bootable: no for all but one."
-                          : "bootable: yes for the partition with the boot files.");
+                    count ? "Set bootable: no for all but one."
+                          : "Set bootable: yes for the partition with the boot files.");
 }
 
 /* ---- loader ---- */
@@ -227,12 +227,12 @@ static void expects(const struct layout_view *v, const struct mos_region_plan *r
     struct mos_finding *f = mos_find(
         v->list, MOS_RULE_LAYOUT_LOADER_EXPECTS,
         "The loader was built to find %s at %s of %s; region %s is at %s.", what,
-        mos_size_text(v->arena, there), v->m->name, r->name, mos_size_text(v->arena, r->start));
+        mos_size_exact(v->arena, there), v->m->name, r->name, mos_size_exact(v->arena, r->start));
     mos_finding_at(v->list, f, stated_place(r));
     mos_finding_at(v->list, f, s->place);
     mos_finding_why(v->list, f, "It goes there without looking at any table.");
-    mos_finding_try(v->list, f, "at: %s for %s, or build the loader for the other place.",
-                    mos_size_text(v->arena, there), r->name);
+    mos_finding_try(v->list, f, "Set at: %s for %s, or build the loader for the other place.",
+                    mos_size_exact(v->arena, there), r->name);
 }
 
 /* How the first stage was built to find the next one, where that is no sector. */
@@ -330,8 +330,8 @@ static void check_copies(const struct layout_view *v) {
         mos_finding_at(v->list, f, erase->place);
         mos_finding_why(v->list, f, "A power cut while that block is rewritten takes both.");
         mos_finding_try(
-            v->list, f, "at: %s for %s",
-            mos_size_text(v->arena, mos_round_up(c[0]->start + c[0]->length, erase->number)),
+            v->list, f, "Set at: %s for %s.",
+            mos_size_exact(v->arena, mos_round_up(c[0]->start + c[0]->length, erase->number)),
             c[1]->name);
     }
 }
@@ -348,11 +348,11 @@ static void check_area(const struct layout_view *v) {
             continue;
         struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_AREA_TOO_SMALL,
                                          "Region %s needs %s of area %s, which has %s.", r->name,
-                                         mos_size_text(v->arena, end), v->m->area->r.name,
-                                         mos_size_text(v->arena, v->m->size));
+                                         mos_size_exact(v->arena, end), v->m->area->r.name,
+                                         mos_size_exact(v->arena, v->m->size));
         mos_finding_at(v->list, f, stated_place(r));
         mos_finding_at(v->list, f, v->m->area->size->place);
-        mos_finding_try(v->list, f, "A smaller region, or another place for it.");
+        mos_finding_try(v->list, f, "Make the region smaller, or choose another place for it.");
     }
 }
 
@@ -373,8 +373,9 @@ static void gap(const struct layout_view *v, uint64_t from, uint64_t to,
         mos_find(v->list, MOS_RULE_LAYOUT_GAP, "%s of %s, from %s on, are unused.",
                  mos_size_about(v->arena, to - from), v->m->name, mos_size_about(v->arena, from));
     mos_finding_at(v->list, f, after ? after->def->r.key_place : v->m->def->r.key_place);
-    mos_finding_try(v->list, f, "size: rest for the last region, or gap-note: %s if it is meant.",
-                    mos_size_text(v->arena, mos_round_up(to - from, 1 << 20)));
+    mos_finding_try(v->list, f,
+                    "Set size: rest for the last region, or gap-note: %s if it is meant.",
+                    mos_size_exact(v->arena, mos_round_up(to - from, 1 << 20)));
 }
 
 static void check_gaps(const struct layout_view *v) {

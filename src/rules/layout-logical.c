@@ -31,7 +31,7 @@ static void check_primaries(const struct layout_view *v) {
     mos_finding_at(v->list, f, v->m->def->table->kind->place);
     mos_finding_why(v->list, f,
                     "Logical partitions lie inside a primary one that is made for them.");
-    mos_finding_try(v->list, f, "number: %u for %s, or table: {kind: %s}.", first->number + 1,
+    mos_finding_try(v->list, f, "Set number: %u for %s, or table: {kind: %s}.", first->number + 1,
                     taken[3]->name, mos_table_at(0)->name);
 }
 
@@ -79,8 +79,8 @@ static void check_room(const struct layout_view *v, const struct mos_region_plan
         mos_finding_at(v->list, f, stated_place(hit));
     mos_finding_why(v->list, f,
                     "Each logical partition begins behind a sector with a table of its own.");
-    mos_finding_try(v->list, f, "at: %s for %s",
-                    mos_size_text(v->arena, mos_round_up(r->start + v->m->sector, v->m->align)),
+    mos_finding_try(v->list, f, "Set at: %s for %s.",
+                    mos_size_exact(v->arena, mos_round_up(r->start + v->m->sector, v->m->align)),
                     r->name);
 }
 

@@ -43,7 +43,7 @@ static void differs(const struct layout_view *v, const struct mos_region_plan *a
     mos_finding_why(v->list, f,
                     "What fits into one slot may not fit into the other, and that is seen "
                     "only when an update fails in the field.");
-    mos_finding_try(v->list, f, "One region with slots: [a, b] gives equal ones.");
+    mos_finding_try(v->list, f, "Write one region with slots: [a, b]: that gives equal ones.");
 }
 
 static void check_pair(const struct layout_view *v, const struct mos_region_plan *a,
@@ -81,9 +81,10 @@ static void check_slots(const struct layout_view *v) {
                         "A slot is only a fallback when everything that it needs is there "
                         "twice, as %s is.",
                         pair->name);
-        mos_finding_try(v->list, f,
-                        "slots: [a, b] for it, or a name without -%c if both slots share it.",
-                        r->name[strlen(r->name) - 1]);
+        mos_finding_try(
+            v->list, f,
+            "Set slots: [a, b] for it, or choose a name without -%c if both slots share it.",
+            r->name[strlen(r->name) - 1]);
     }
 }
 
@@ -99,9 +100,9 @@ static void moved(const struct layout_view *v, const struct mos_region_plan *r, 
     mos_finding_why(v->list, f,
                     "Boards in the field keep their layout: an update made for this one "
                     "would be written over something else.");
-    mos_finding_try(v->list, f,
-                    "Put it back, or take frozen: out when no board of that release will "
-                    "ever be updated.");
+    mos_finding_try(
+        v->list, f,
+        "Put it back, or remove frozen: when no board of that release will ever be updated.");
 }
 
 static void check_frozen(const struct layout_view *v) {
@@ -156,7 +157,7 @@ static void check_growth(const struct layout_view *v) {
         if (behind)
             mos_finding_at(v->list, f, behind->def->r.key_place);
         mos_finding_why(v->list, f, "A larger medium has its additional room at its end.");
-        mos_finding_try(v->list, f, behind ? "Put %s last." : "number: for %s, at the end.",
+        mos_finding_try(v->list, f, behind ? "Put %s last." : "Set number: for %s, at the end.",
                         r->name);
     }
 }

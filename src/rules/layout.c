@@ -46,12 +46,12 @@ static void overlap(const struct layout_view *v, const struct mos_region_plan *a
                                  *second = first == a ? b : a;
     uint64_t unit = mos_max(second->number ? v->m->align : v->m->sector, 4096);
     if (second->start > first->start)
-        mos_finding_try(v->list, f, "size: %s for %s, or at: %s for %s.",
-                        size_text(v, second->start - first->start), first->name,
-                        size_text(v, mos_round_up(end_of(first), unit)), second->name);
+        mos_finding_try(v->list, f, "Set size: %s for %s, or at: %s for %s.",
+                        mos_size_exact(v->arena, second->start - first->start), first->name,
+                        mos_size_exact(v->arena, mos_round_up(end_of(first), unit)), second->name);
     else
-        mos_finding_try(v->list, f, "at: %s for %s.",
-                        size_text(v, mos_round_up(end_of(first), unit)), second->name);
+        mos_finding_try(v->list, f, "Set at: %s for %s.",
+                        mos_size_exact(v->arena, mos_round_up(end_of(first), unit)), second->name);
 }
 
 /* A region with its number in the definition. */
@@ -100,7 +100,7 @@ static void sum_too_big(const struct layout_view *v) {
     }
     mos_finding_why(v->list, f, "Alignment to %s and the partition table count too.",
                     size_text(v, v->m->align));
-    mos_finding_try(v->list, f, "Take %s from the regions, or demand a larger medium.",
+    mos_finding_try(v->list, f, "Take %s from the regions, or state a larger medium.",
                     size_text(v, v->m->needed - v->m->size));
 }
 
@@ -118,10 +118,10 @@ static void try_to_end_before(const struct layout_view *v, struct mos_finding *f
                               const struct mos_region_plan *r) {
     uint64_t room = r->start < v->m->usable_end ? v->m->usable_end - r->start : 0;
     if (room >= 1 << 20)
-        mos_finding_try(v->list, f, "size: rest, or at most %s.",
-                        size_text(v, mos_round_down(room, 1 << 20)));
+        mos_finding_try(v->list, f, "Set size: rest, or at most %s.",
+                        mos_size_exact(v->arena, mos_round_down(room, 1 << 20)));
     else
-        mos_finding_try(v->list, f, "Move it forward, or demand a larger medium.");
+        mos_finding_try(v->list, f, "Move it forward, or state a larger medium.");
 }
 
 static void beyond_medium(const struct layout_view *v, const struct mos_region_plan *r) {
@@ -155,13 +155,15 @@ static void covers_table(const struct layout_view *v, const struct mos_region_pl
             "A %s of %u entries needs the medium up to %s; %u entries would end below %s.",
             v->m->table->title, v->m->entries, size_text(v, first_free), entries,
             size_text(v, r->start));
-        mos_finding_try(v->list, f, "table: {kind: %s, entries: %u}%s.", v->m->table->name, entries,
+        mos_finding_try(v->list, f, "Set table: {kind: %s, entries: %u}%s.", v->m->table->name,
+                        entries,
                         r->from_rom ? ""
                                     : mos_printf(v->arena, ", or at: %s for %s",
                                                  size_text(v, first_free), r->name));
     } else {
         mos_finding_why(v->list, f, "The loader and the kernel find partitions only through it.");
-        mos_finding_try(v->list, f, "at: %s is the first free place.", size_text(v, first_free));
+        mos_finding_try(v->list, f, "Set at: %s, which is the first free place.",
+                        mos_size_exact(v->arena, first_free));
     }
 }
 
@@ -188,7 +190,7 @@ static void repeated(const struct layout_view *v, const char *what, const char *
     mos_finding_at(v->list, f, a);
     mos_finding_at(v->list, f, b);
     mos_finding_why(v->list, f, "Kernel, loader and mount table find a partition by its %s.", what);
-    mos_finding_try(v->list, f, "Give one of them another.");
+    mos_finding_try(v->list, f, "Change one of them.");
 }
 
 static const struct mos_value *volume_label(const struct mos_region_plan *r) {
@@ -269,7 +271,7 @@ static bool check_rest(const struct layout_view *v) {
                          v->m->name, r->name);
             mos_finding_at(v->list, f, r->def->size->place);
             mos_finding_at(v->list, f, v->m->medium->size->at_least->place);
-            mos_finding_try(v->list, f, "Make other regions smaller, or demand a larger medium.");
+            mos_finding_try(v->list, f, "Make other regions smaller, or state a larger medium.");
             return true;
         }
     }
@@ -302,7 +304,8 @@ static void check_alignment(const struct layout_view *v) {
                                 : "Each write would touch two erase units of %s: slower, "
                                   "and it wears out sooner.",
                         size_text(v, unit));
-        mos_finding_try(v->list, f, "at: %s", size_text(v, mos_round_up(r->start, unit)));
+        mos_finding_try(v->list, f, "Set at: %s.",
+                        mos_size_exact(v->arena, mos_round_up(r->start, unit)));
     }
 }
 

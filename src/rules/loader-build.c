@@ -22,7 +22,7 @@ static void lacks(const struct mos_plan *plan, enum mos_rule_id rule, struct mos
     mos_finding_at(list, f, place);
     mos_finding_at(list, f, s->place);
     mos_finding_why(list, f, "%s", why);
-    mos_finding_try(list, f, "%s=y in the loader's configuration.", symbol);
+    mos_finding_try(list, f, "Set %s=y in the loader's configuration, and build it again.", symbol);
 }
 
 static void check_command(const struct mos_plan *plan, const char *command,
@@ -173,7 +173,7 @@ static void check_processor(const struct mos_plan *plan) {
     mos_finding_at(list, f, cpu->place);
     mos_finding_at(list, f, s->place);
     mos_finding_why(list, f, "Its first instruction would be another one.");
-    mos_finding_try(list, f, "%s=y in the loader's configuration.", symbol);
+    mos_finding_try(list, f, "Set %s=y in the loader's configuration, and build it again.", symbol);
 }
 
 void mos_rule_loader_build(const struct mos_plan *plan) {

@@ -120,7 +120,7 @@ static void check_size(const struct layout_view *v, const struct home *h) {
                    mos_size_text(v->arena, e->size), mos_size_text(v->arena, size)));
     mos_finding_why(v->list, f,
                     "The sum is taken over the whole block, so the loader would call it damaged.");
-    mos_finding_try(v->list, f, "size: %s", mos_size_text(v->arena, size));
+    mos_finding_try(v->list, f, "Set size: %s.", mos_size_exact(v->arena, size));
 }
 
 static void check_places(const struct layout_view *v, const struct home *h) {
@@ -139,8 +139,8 @@ static void check_places(const struct layout_view *v, const struct home *h) {
                        mos_size_text(v->arena, there), v->m->name, r->name,
                        mos_size_text(v->arena, r->start)));
         mos_finding_why(v->list, f, "It goes there without looking at any table.");
-        mos_finding_try(v->list, f, "at: %s for %s, or build the loader for the other place.",
-                        mos_size_text(v->arena, there), r->name);
+        mos_finding_try(v->list, f, "Set at: %s for %s, or build the loader for the other place.",
+                        mos_size_exact(v->arena, there), r->name);
     }
 }
 
@@ -160,8 +160,8 @@ static void check_device(const struct layout_view *v, const struct home *h) {
                             "The loader was built to keep its environment on mmc %llu; %s is %s.",
                             (unsigned long long)there, v->m->name, loader));
         mos_finding_why(v->list, f, "It never reads what lies here, and starts with its defaults.");
-        mos_finding_try(v->list, f, "%s=%s in the loader's configuration.", n->environment_device,
-                        blank + 1);
+        mos_finding_try(v->list, f, "Set %s=%s in the loader's configuration, and build it again.",
+                        n->environment_device, blank + 1);
     }
     if (v->m->area)
         here = strcmp(v->m->area->r.name, "boot1") == 0 ? 2 : 1;
@@ -176,8 +176,8 @@ static void check_device(const struct layout_view *v, const struct home *h) {
                               : "the main part",
                         h->copies[0]->name, v->m->area ? v->m->area->r.name : "the main part"));
     mos_finding_why(v->list, f, "It never reads what lies here, and starts with its defaults.");
-    mos_finding_try(v->list, f, "%s=%llu in the loader's configuration.", n->environment_area,
-                    (unsigned long long)here);
+    mos_finding_try(v->list, f, "Set %s=%llu in the loader's configuration, and build it again.",
+                    n->environment_area, (unsigned long long)here);
 }
 
 /* Two copies have a flag byte that says which is newer, and a single one has none. */
@@ -196,15 +196,16 @@ static void check_flag(const struct layout_view *v, const struct home *h) {
                               "copy without.");
         mos_finding_why(v->list, f,
                         "The sum begins one byte further on, so the loader would call it damaged.");
-        mos_finding_try(v->list, f, "flag-byte: %s, or %s%s", loader_is_on(s) ? "yes" : "no",
-                        symbol, loader_is_on(s) ? " off." : "=y.");
+        mos_finding_try(v->list, f, "Set flag-byte: %s, or build the loader with %s%s",
+                        loader_is_on(s) ? "yes" : "no", symbol, loader_is_on(s) ? " off." : "=y.");
     } else if (h->count == 1 && e->flag_byte) {
         struct mos_finding *f =
             tell(v, flag, here, "The environment has a flag byte, and only one copy.");
         mos_finding_why(v->list, f,
                         "A loader that knows the flag keeps two copies: it writes the "
                         "other one over whatever lies there.");
-        mos_finding_try(v->list, f, "A second region with the same environment, or flag-byte: no");
+        mos_finding_try(v->list, f,
+                        "Add a second region with the same environment, or set flag-byte: no.");
     } else if (h->count == 2 && !e->flag_byte) {
         struct mos_finding *f =
             tell(v, here, stated_place(h->copies[1]),
@@ -213,7 +214,7 @@ static void check_flag(const struct layout_view *v, const struct home *h) {
         mos_finding_why(
             v->list, f,
             "Without it the loader knows no second copy; with two, it calls both damaged.");
-        mos_finding_try(v->list, f, "flag-byte: yes, or one region.");
+        mos_finding_try(v->list, f, "Set flag-byte: yes, or keep one region.");
     }
 }
 
@@ -232,7 +233,8 @@ static void check_nowhere(const struct mos_plan *plan, const struct mos_environm
         mos_find(list, MOS_RULE_LOADER_ENV_PLACE, "Environment %s lies nowhere.", e->def->r.name);
     mos_finding_at(list, f, e->def->r.key_place);
     mos_finding_why(list, f, "The board never sees its variables: the loader starts with its own.");
-    mos_finding_try(list, f, "A region with environment: %s, or leave it out.", e->def->r.name);
+    mos_finding_try(list, f, "Add a region with environment: %s, or remove the environment.",
+                    e->def->r.name);
 }
 
 static void check_file(const struct mos_plan *plan, const struct mos_environment_plan *e) {

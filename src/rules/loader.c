@@ -22,10 +22,10 @@ static void too_big(const struct loader_view *v, uint64_t limit, struct mos_plac
                  what, mos_size_text(v->arena, limit));
     mos_finding_at(v->list, f, place);
     mos_finding_at(v->list, f, v->env->def->r.key_place);
-    mos_finding_why(v->list, f, "%zu variables, their names and a sum are stored as one block.",
-                    v->env->variables.count);
+    mos_finding_why(v->list, f, "%zu variable%s with names and a sum are stored as one block.",
+                    v->env->variables.count, v->env->variables.count == 1 ? "" : "s");
     mos_finding_try(v->list, f,
-                    "A larger size (the loader must be built with the same), or fewer values.");
+                    "Set a larger size (the loader must be built with the same), or fewer values.");
 }
 
 static void check_sizes(const struct loader_view *v) {
@@ -83,9 +83,9 @@ static void undefined(struct loader_view *v, const struct mos_loader_variable *s
                         : "The loader takes an empty text instead, without a word.");
     const char *near = mos_near(u->name, names, count);
     if (near)
-        mos_finding_try(v->list, f, "%s", near);
+        mos_finding_try(v->list, f, "Write %s.", near);
     else
-        mos_finding_try(v->list, f, "Set %s in this environment, or take the use out.", u->name);
+        mos_finding_try(v->list, f, "Set %s in this environment, or remove its use.", u->name);
 }
 
 static void check_uses(struct loader_view *v) {
@@ -118,9 +118,9 @@ static void check_base(const struct loader_view *v) {
     mos_finding_at(v->list, f, d->r.key_place);
     mos_finding_why(v->list, f,
                     "A stored environment replaces the compiled-in one as a whole: the loader "
-                    "would know nothing but these %zu variables.",
-                    v->env->variables.count);
-    mos_finding_try(v->list, f, "base: defaults, or base: none if that is meant.");
+                    "would know nothing but %zu variable%s.",
+                    v->env->variables.count, v->env->variables.count == 1 ? "" : "s");
+    mos_finding_try(v->list, f, "Set base: defaults, or base: none if that is meant.");
 }
 
 /* ---- circles ---- */
@@ -166,7 +166,7 @@ static void check_circles(struct loader_view *v) {
             mos_map_set_const(&v->told, path[k]->name, path[k]);
         }
         mos_finding_why(v->list, f, "The loader would go round until its stack is used up.");
-        mos_finding_try(v->list, f, "Take one of these run commands out.");
+        mos_finding_try(v->list, f, "Remove one of these run commands.");
     }
 }
 
@@ -192,7 +192,7 @@ static void check_limits(const struct loader_view *v) {
         mos_finding_at(v->list, f, s->place);
         mos_finding_at(v->list, f, h->cpu->place);
         mos_finding_why(v->list, f, "It is taken as an address, and things are moved below it.");
-        mos_finding_try(v->list, f, "0x%.*s", (int)digits, "ffffffffffffffff");
+        mos_finding_try(v->list, f, "Write 0x%.*s.", (int)digits, "ffffffffffffffff");
     }
 }
 
@@ -238,7 +238,8 @@ static void check_menu(const struct mos_plan *plan) {
                      rows[i].what);
         mos_finding_at(list, f, b->via->place);
         mos_finding_why(list, f, "The loader reads the file to where that variable says.");
-        mos_finding_try(list, f, "%s: \"0x…\" among the values of the environment.", rows[i].name);
+        mos_finding_try(list, f, "Set %s: \"0x…\" among the values of the environment.",
+                        rows[i].name);
     }
 }
 
@@ -256,7 +257,7 @@ static void check_speed(const struct mos_plan *plan) {
     mos_finding_at(&plan->ctx->findings, f, h->console->baud->place);
     mos_finding_at(&plan->ctx->findings, f, s->place);
     mos_finding_why(&plan->ctx->findings, f, "One of the two would print nothing readable.");
-    mos_finding_try(&plan->ctx->findings, f, "baud: %s", s->value);
+    mos_finding_try(&plan->ctx->findings, f, "Set baud: %s.", s->value);
 }
 
 void mos_rule_loader(const struct mos_plan *plan) {

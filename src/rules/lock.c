@@ -39,8 +39,8 @@ static void check_payload(const struct mos_plan *plan, const struct mos_value *l
                               : "The loader starts only what is signed, and is given plain files.");
     mos_finding_why(list, f, "It refuses them, on every board.");
     mos_finding_try(list, f, "%s",
-                    parcel ? "parcel: {key: keys/….pem}"
-                           : "via: parcel, with parcel: {key: keys/….pem}");
+                    parcel ? "Add parcel: {key: keys/….pem}."
+                           : "Set via: parcel, with parcel: {key: keys/….pem}.");
 }
 
 /* Beside the lock: what anybody can change, and the loader runs. */
@@ -61,7 +61,7 @@ static void check_holes(const struct mos_plan *plan, const struct mos_value *loc
             mos_finding_why(list, f, "Whoever writes to %s makes it run what they like.",
                             medium->name);
             mos_finding_try(list, f,
-                            "A loader that keeps its variables inside, or a waiver that "
+                            "Use a loader that keeps its variables inside, or add a waiver that "
                             "says who can write there.");
             return;
         }
@@ -75,7 +75,8 @@ static void check_holes(const struct mos_plan *plan, const struct mos_value *loc
                                   "not.",
                                   plan->dialect->script_file));
     mos_finding_why(list, f, "Whoever changes the script chooses the arguments of the kernel.");
-    mos_finding_try(list, f, "A loader whose compiled-in commands start the parcel themselves.");
+    mos_finding_try(list, f,
+                    "Use a loader whose compiled-in commands start the parcel themselves.");
 }
 
 void mos_rule_lock(const struct mos_plan *plan) {

@@ -19,7 +19,7 @@ struct module_index_view {
     struct mos_arena *arena;
 };
 
-static const char usual_remedy[] = "fills: {index: {made: module-index}} behind the fills that "
+static const char usual_remedy[] = "Add fills: {index: {made: module-index}} behind the fills that "
                                    "bring them.";
 
 static struct mos_finding *tell(const struct module_index_view *v, uint32_t node,
@@ -184,7 +184,8 @@ static void check_made(const struct module_index_view *v, const struct mos_fill 
         mos_finding_at(v->list, f, fill->r.key_place);
         mos_finding_at(v->list, f, v->region->def->r.key_place);
         mos_finding_why(v->list, f, "The kernel refuses a module when a name in it is unknown.");
-        mos_finding_try(v->list, f, "All modules that were made together, in a fill before this.");
+        mos_finding_try(v->list, f,
+                        "Bring all modules that were made together, in a fill before this.");
     }
     if (modules)
         return;
@@ -194,7 +195,7 @@ static void check_made(const struct module_index_view *v, const struct mos_fill 
     mos_finding_at(v->list, f, fill->r.key_place);
     mos_finding_at(v->list, f, v->region->def->r.key_place);
     mos_finding_why(v->list, f, "They are looked for in lib/modules/RELEASE of the same volume.");
-    mos_finding_try(v->list, f, "A fill with lib/modules above this one.");
+    mos_finding_try(v->list, f, "Add a fill with lib/modules above this one.");
 }
 
 void mos_rule_module_index(const struct mos_plan *plan) {

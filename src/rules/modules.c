@@ -43,8 +43,8 @@ static void check_suffix(const struct modules_view *v) {
     if (s)
         mos_finding_at(v->list, f, s->place);
     mos_finding_why(v->list, f, "A kernel looks for its modules in the folder of its own release.");
-    mos_finding_try(v->list, f, "CONFIG_LOCALVERSION=\"%s\", or release: %.*s%s", suffix, (int)base,
-                    declared, own);
+    mos_finding_try(v->list, f, "Set CONFIG_LOCALVERSION=\"%s\" in a fragment, or release: %.*s%s.",
+                    suffix, (int)base, declared, own);
 }
 
 /* ---- what is shipped ---- */
@@ -92,7 +92,8 @@ static void tell_missing(const struct modules_view *v, uint32_t folder) {
         mos_finding_at(v->list, f, s->place);
         mos_finding_at(v->list, f, v->root->def->r.key_place);
         mos_finding_why(v->list, f, "What needs them is not there, and says nothing.");
-        mos_finding_try(v->list, f, "A fill with lib/modules/%s, or =y.", v->release->text);
+        mos_finding_try(v->list, f, "Add a fill with lib/modules/%s, or set =y instead of =m.",
+                        v->release->text);
         return;
     }
     uint32_t other = mos_inv_node(v->inv, folder)->first_child;
@@ -105,7 +106,7 @@ static void tell_missing(const struct modules_view *v, uint32_t folder) {
     mos_finding_at(v->list, f, fill_of(v, other ? other : folder)->r.key_place);
     mos_finding_why(v->list, f, "It looks in /lib/modules/%s and loads none of them.",
                     v->release->text);
-    mos_finding_try(v->list, f, "The modules of this very kernel.");
+    mos_finding_try(v->list, f, "Use the modules of this very kernel.");
 }
 
 static void check_allowed(const struct modules_view *v, uint32_t folder) {
@@ -118,7 +119,7 @@ static void check_allowed(const struct modules_view *v, uint32_t folder) {
     mos_finding_at(v->list, f, s->place);
     mos_finding_at(v->list, f, fill_of(v, folder)->r.key_place);
     mos_finding_why(v->list, f, "Every one of them is refused.");
-    mos_finding_try(v->list, f, "CONFIG_MODULES=y");
+    mos_finding_try(v->list, f, "Set CONFIG_MODULES=y in a fragment.");
 }
 
 /* ---- the modules themselves ---- */
@@ -147,7 +148,7 @@ static void check_modules(const struct modules_view *v, uint32_t folder) {
         mos_finding_at(v->list, f, fill_of(v, folder)->r.key_place);
         mos_finding_at(v->list, f, v->release->place);
         mos_finding_why(v->list, f, "The kernel refuses to load it.");
-        mos_finding_try(v->list, f, "The modules of this very kernel.");
+        mos_finding_try(v->list, f, "Use the modules of this very kernel.");
         return; /* one stands for all that were made together */
     }
 }

@@ -36,7 +36,7 @@ static void check_source(const struct mounts_view *v) {
     }
     if (!r && !v->m->kind)
         wrong(v, v->m->r.key_place, "there is no region of that name",
-              "The name of a region; or what: and kind: for another file system.");
+              "Write the name of a region, or what: and kind: for another file system.");
     else if (r && !r->number && !r->def->r.broken)
         mos_finding_at(v->list,
                        wrong(v, v->m->r.key_place, "its region is no partition",
@@ -45,7 +45,7 @@ static void check_source(const struct mounts_view *v) {
     else if (r && !r->fs && !r->strange_fs && !r->def->r.broken)
         mos_finding_at(v->list,
                        wrong(v, v->m->r.key_place, "its region holds no file system",
-                             "volume: {kind: ext4} for that region."),
+                             "Add volume: {kind: ext4} to that region."),
                        r->def->r.key_place);
 }
 
@@ -54,7 +54,7 @@ static void check_point(const struct mounts_view *v, const struct mos_region_pla
     const char *path = mos_entry_path(&buffer, v->m->at->text);
     uint32_t index;
     if (v->m->at->text[0] != '/' || !path) {
-        wrong(v, v->m->at->place, "a mount point is an absolute path", "at: /data");
+        wrong(v, v->m->at->place, "a mount point is an absolute path", "Set at: /data.");
         return;
     }
     if (!root || !root->volume || !*path)
@@ -66,7 +66,7 @@ static void check_point(const struct mounts_view *v, const struct mos_region_pla
                            wrong(v, v->m->at->place,
                                  mos_printf(v->plan->ctx->arena, "%s of %s is no folder",
                                             v->m->at->text, root->name),
-                                 "Another mount point, or a folder in its place."),
+                                 "Choose another mount point, or bring a folder in its place."),
                            root->def->r.key_place);
         return;
     }
@@ -99,7 +99,7 @@ static void check_kind(const struct mounts_view *v) {
         wrong(v, v->m->kind->place,
               mos_printf(v->plan->ctx->arena, "it is mounted as %s, and region %s is %s", kind,
                          r->name, r->fs->name),
-              "Leave kind out: it follows from the region.");
+              "Remove kind: it follows from the region.");
     mos_finding_at(v->list, f, r->def->volume->kind->place);
     mos_finding_why(v->list, f, "The mount fails, and the start with it.");
 }
@@ -155,7 +155,7 @@ static void check_option(const struct mounts_view *v, const struct mos_value *x,
               owner ? mos_printf(arena, "%s is an option of %s, and region %s is %s", name,
                                  owner->kernel, r->name, r->fs->name)
                     : mos_printf(arena, "nothing is known of an option %s", name),
-              near ? near : "Leave it out.");
+              near ? mos_printf(arena, "Write %s.", near) : "Remove it.");
     if (!owner)
         f->severity = MOS_SEVERITY_WARNING;
     else
@@ -185,7 +185,7 @@ void mos_rule_mounts(const struct mos_plan *plan) {
             const struct mos_mount *o = s->mounts.items[k];
             if (mos_has(o->at) && strcmp(o->at->text, v.m->at->text) == 0) {
                 struct mos_finding *f = wrong(&v, v.m->at->place, "its mount point is used twice",
-                                              "Another mount point for one of them.");
+                                              "Choose another mount point for one of them.");
                 mos_finding_at(v.list, f, o->at->place);
             }
         }

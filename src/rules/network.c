@@ -39,7 +39,7 @@ static bool check_form(const struct network_view *v) {
     for (size_t i = 0; i < sizeof all / sizeof *all; i++)
         if (mos_has(all[i]) && !parse(all[i]->text, &ignored)) {
             complain(v, all[i], NULL, mos_printf(v->arena, "%s is no address.", all[i]->text),
-                     "four numbers from 0 to 255, as in 192.0.2.10");
+                     "Write four numbers from 0 to 255, as in 192.0.2.10.");
             good = false;
         }
     return good;
@@ -53,7 +53,7 @@ static void check_subnet(const struct network_view *v) {
     if (!mask || (~mask & (~mask + 1))) {
         complain(v, n->netmask, NULL,
                  mos_printf(v->arena, "%s is no mask of a subnet.", n->netmask->text),
-                 "ones in front, zeros behind, as in 255.255.255.0");
+                 "Write ones in front and zeros behind, as in 255.255.255.0.");
         return;
     }
     if (!mos_has(n->address))
@@ -63,14 +63,14 @@ static void check_subnet(const struct network_view *v) {
         complain(
             v, n->address, n->netmask,
             mos_printf(v->arena, "%s names the subnet itself, or all of it.", n->address->text),
-            "An address between the first and the last of the subnet.");
+            "Choose an address between the first and the last of the subnet.");
         return;
     }
     if (mos_has(n->gateway) && parse(n->gateway->text, &other) && (own & mask) != (other & mask)) {
         complain(v, n->gateway, n->address,
                  mos_printf(v->arena, "The gateway %s is not in the board's own subnet.",
                             n->gateway->text),
-                 "A gateway that the board reaches directly.");
+                 "Choose a gateway that the board reaches directly.");
         return;
     }
     if (mos_has(n->server) && !n->gateway && parse(n->server->text, &other) &&
@@ -78,7 +78,7 @@ static void check_subnet(const struct network_view *v) {
         complain(v, n->server, n->address,
                  mos_printf(v->arena, "The board at %s cannot reach its server %s.",
                             n->address->text, n->server->text),
-                 "A server in its subnet, or a gateway.");
+                 "Choose a server in its subnet, or add a gateway.");
 }
 
 /* The folder becomes a word of the loader's script. */
@@ -90,7 +90,7 @@ static void check_folder(const struct network_view *v) {
         return;
     complain(v, folder, NULL,
              mos_printf(v->arena, "The folder %s cannot be asked for.", folder->text),
-             "letters, digits and - _ . / +");
+             "Use letters, digits and - _ . / + only.");
 }
 
 void mos_rule_network(const struct mos_plan *plan) {
@@ -103,12 +103,13 @@ void mos_rule_network(const struct mos_plan *plan) {
     if (automatic && n->address)
         complain(&v, n->automatic, n->address,
                  "The board's address is given, and asked for as well.",
-                 "One of the two: the loader would use what it is told last.");
+                 "Keep one of the two: the loader would use what it is told last.");
     else if (!automatic && !n->address)
         complain(&v, NULL, NULL, "The board is given no address, and does not ask for one.",
-                 "automatic: yes, or address: …");
+                 "Set automatic: yes, or address: to the board's own.");
     else if (!automatic && !n->server)
-        complain(&v, NULL, NULL, "The board is not told which server has its files.", "server: …");
+        complain(&v, NULL, NULL, "The board is not told which server has its files.",
+                 "Set server: to its address.");
     else
         check_subnet(&v);
 }

@@ -41,7 +41,7 @@ static void complain(const struct order_view *w, const struct mos_step *early,
     mos_finding_why(list, f, "%s comes later%s%s.", late->command,
                     late->by != early->by ? ", in " : "",
                     late->by != early->by ? late->by->name : "");
-    mos_finding_try(list, f, "%s first.", late->command);
+    mos_finding_try(list, f, "Put %s first.", late->command);
 }
 
 /* One finding an environment: the first mistake stops the board. */

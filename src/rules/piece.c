@@ -47,7 +47,7 @@ static void check_pins(const struct mos_plan *plan) {
     if (mos_has(plan->board->purpose))
         mos_finding_at(list, f, plan->board->purpose->place);
     mos_finding_why(list, f, "Another file in its place would go unnoticed.");
-    mos_finding_try(list, f, "mosaicum pin");
+    mos_finding_try(list, f, "Run mosaicum pin.");
 }
 
 /* They are asked for where somebody has begun to state them, and of what leaves the house. */
@@ -66,7 +66,8 @@ static void check_license(const struct piece_view *v) {
         mos_find(v->list, MOS_RULE_PIECE_LICENSE, "Piece %s states no license.", d->r.name);
     mos_finding_at(v->list, f, d->r.key_place);
     mos_finding_why(v->list, f, "Whoever gets the board has a right to know what is on it.");
-    mos_finding_try(v->list, f, "license: an SPDX identifier, such as GPL-2.0-only or MIT");
+    mos_finding_try(v->list, f,
+                    "Add license: with an SPDX identifier, such as GPL-2.0-only or MIT.");
 }
 
 /* ---- formats ---- */
@@ -176,7 +177,7 @@ static void check_architecture(const struct piece_view *v) {
         mos_finding_at(v->list, f, board->place);
     }
     if (f)
-        mos_finding_try(v->list, f, "The same piece built for %s.",
+        mos_finding_try(v->list, f, "Use the same piece built for %s.",
                         mos_has(board) ? board->text : stated->text);
 }
 

@@ -62,8 +62,8 @@ static void check_pair(const struct ram_view *v, const struct mos_placement *a,
                 mos_max(a->ranges[MOS_RANGE_LOADED].start + a->ranges[MOS_RANGE_LOADED].length,
                         a->ranges[MOS_RANGE_FINAL].start + a->ranges[MOS_RANGE_FINAL].length);
             mos_finding_try(v->list, f,
-                            fixed ? "%s at %s in the loader's variables."
-                                  : "%s: %s, or leave the address out: then one is chosen.",
+                            fixed ? "Put %s at %s in the loader's variables."
+                                  : "Set %s: %s, or remove the address: then one is chosen.",
                             b->what, mos_address_text(v->arena, mos_round_up(end, 2 << 20)));
             return;
         }
@@ -100,8 +100,8 @@ static void check_outside(const struct ram_view *v, const struct mos_placement *
         mos_finding_why(v->list, f, "RAM %s in its smallest size goes from %s.", def->r.name,
                         span_text(v, ram));
         mos_finding_try(v->list, f,
-                        p->given ? "Leave the address out: then one is chosen."
-                                 : "Less content, or more RAM.");
+                        p->given ? "Remove the address: then one is chosen."
+                                 : "Use less content, or state more RAM.");
         return;
     }
 }
@@ -132,8 +132,8 @@ static void check_held(const struct ram_view *v, const struct mos_placement *p) 
         mos_finding_at(v->list, f, h->r.key_place);
         mos_finding_why(v->list, f, "%s holds %s.", h->r.name, span_text(v, x));
         mos_finding_try(v->list, f,
-                        p->given ? "Leave the address out: then one is chosen."
-                                 : "Less content, or a smaller held range.");
+                        p->given ? "Remove the address: then one is chosen."
+                                 : "Use less content, or state a smaller held range.");
         return;
     }
 }
@@ -151,8 +151,8 @@ static void reserved(const struct ram_view *v, const struct mos_placement *p, si
     mos_finding_at(v->list, f, place);
     mos_finding_why(v->list, f, "Whoever it is kept for uses %s from the start.", span_text(v, x));
     mos_finding_try(v->list, f,
-                    p->given ? "Leave the address out: then one is chosen."
-                             : "addresses: {…} behind it.");
+                    p->given ? "Remove the address: then one is chosen."
+                             : "Set addresses: {…} behind it.");
 }
 
 static uint64_t cells_at(const uint8_t *p, uint32_t cells) {
@@ -198,7 +198,7 @@ static void check_alignment(const struct ram_view *v, const struct mos_placement
         mos_finding_why(v->list, f, "Its start must be a multiple of %s.",
                         mos_size_text(v->arena, p->alignment));
     mos_finding_try(
-        v->list, f, "%s",
+        v->list, f, "Write %s.",
         mos_address_text(v->arena, mos_round_up(s.start - p->offset, p->alignment) + p->offset));
 }
 
@@ -220,7 +220,7 @@ static void check_reach(const struct ram_view *v, const struct mos_placement *p)
     mos_finding_why(v->list, f,
                     "The loader moves it to the top of its RAM; a 32-bit kernel sees the first "
                     "768 MiB.");
-    mos_finding_try(v->list, f, "%s: \"%s\" among the values of the environment.",
+    mos_finding_try(v->list, f, "Set %s: \"%s\" among the values of the environment.",
                     v->plan->dialect->symbols.limit_of[p == &v->e->step.tree ? 1 : 2],
                     mos_address_text(v->arena, end));
 }

@@ -82,18 +82,18 @@ static void check_found(const struct mos_plan *plan, const struct mos_rom *rom,
     if (!lies) {
         f = tell(plan, s->r.key_place, p->r.key_place,
                  mos_printf(plan->ctx->arena, "Stage %s lies in no region.", s->r.name));
-        mos_finding_try(list, f, "A region with stage: %s on %s.", s->r.name, p->r.name);
+        mos_finding_try(list, f, "Add a region with stage: %s on %s.", s->r.name, p->r.name);
     } else if (!reads(rom, on->def->r.name)) {
         f = tell(plan, lies->def->r.key_place, rom->r.key_place,
                  mos_printf(plan->ctx->arena,
                             "The ROM does not look at %s, where the first stage lies.", on->name));
-        mos_finding_try(list, f, "order: [%s] in rom, or another medium for %s.", on->def->r.name,
-                        lies->name);
+        mos_finding_try(list, f, "Set order: [%s] in rom, or choose another medium for %s.",
+                        on->def->r.name, lies->name);
     } else {
         f = tell(plan, lies->def->r.key_place, mos_has(p->area) ? p->area->place : p->r.key_place,
                  mos_printf(plan->ctx->arena, "The ROM reads %s of %s; the first stage lies in %s.",
                             area_text(plan, area), p->r.name, area_text(plan, on->area)));
-        mos_finding_try(list, f, "area: %s for region %s.", area ? area->r.name : "none",
+        mos_finding_try(list, f, "Set area: %s for region %s.", area ? area->r.name : "none",
                         lies->name);
     }
 }
@@ -114,7 +114,7 @@ static void check_settings(const struct mos_plan *plan, const struct mos_rom *ro
                             "%s is set to start from %s; the ROM is said to "
                             "read %s.",
                             p->r.name, from->text, area_text(plan, area)));
-        mos_finding_try(list, f, "boots-from: %s, or the other area in rom.",
+        mos_finding_try(list, f, "Set boots-from: %s, or the other area in rom.",
                         area ? area->r.name : "…");
     }
 }
@@ -138,7 +138,7 @@ static void check_copies(const struct mos_plan *plan, const struct mos_rom *rom,
                                 "Region %s holds the first stage at %s of %s; the ROM looks at %s.",
                                 r->name, mos_size_text(v.arena, r->start), v.m->area->r.name,
                                 mos_size_text(v.arena, p->at->number)));
-            mos_finding_try(list, f, "at: %s", mos_size_text(v.arena, p->at->number));
+            mos_finding_try(list, f, "Set at: %s.", mos_size_exact(v.arena, p->at->number));
         }
     }
 }

@@ -47,7 +47,7 @@ static void shadowed(const struct search_view *v, const struct mos_region_plan *
     mos_finding_at(v->list, f, fill ? fill->r.key_place : r->def->r.key_place);
     mos_finding_at(v->list, f, plan->boot_region->def->r.key_place);
     mos_finding_why(v->list, f, "%s", why);
-    mos_finding_try(v->list, f, "except: [%s] in that fill.", path);
+    mos_finding_try(v->list, f, "Add except: [%s] to that fill.", path);
 }
 
 static void check_own_volume(const struct search_view *v) {

@@ -60,7 +60,8 @@ static void check_way(const struct stages_view *v, size_t index) {
               : mos_printf(v->arena, "Nobody starts stage %s.", s->r.name));
     mos_finding_why(v->list, f,
                     "The chain begins with the ROM: what it does not lead to never runs.");
-    mos_finding_try(v->list, f, "by: rom for the first one, the stage before it for others");
+    mos_finding_try(v->list, f,
+                    "Set by: rom for the first one, and the stage before it for others.");
 }
 
 /* ---- where it is read ---- */
@@ -83,7 +84,7 @@ static void check_region(const struct stages_view *v) {
                             v->s->r.name, d->r.name));
     mos_finding_at(v->list, f, d->r.key_place);
     mos_finding_why(v->list, f, "The stage before it would start whatever lies there.");
-    mos_finding_try(v->list, f, "%s: {…, stage: %s}", d->r.name, v->s->r.name);
+    mos_finding_try(v->list, f, "Write %s: {…, stage: %s}.", d->r.name, v->s->r.name);
 }
 
 static void check_size(const struct stages_view *v) {
@@ -95,7 +96,7 @@ static void check_size(const struct stages_view *v) {
                                                 mos_size_text(v->arena, v->s->limit->number)));
     mos_finding_at(v->list, f, v->p->def->r.key_place);
     mos_finding_why(v->list, f, "What is beyond is not read, or lies over something else.");
-    mos_finding_try(v->list, f, "A build of it that is smaller by %s.",
+    mos_finding_try(v->list, f, "Use a build of it that is smaller by %s.",
                     mos_size_about(v->arena, v->p->size - v->s->limit->number));
 }
 
@@ -122,7 +123,7 @@ static void check_form(const struct stages_view *v) {
                      mos_printf(v->arena, "Stage %s is said to be %s; its first bytes say %s.",
                                 v->s->r.name, form, seen));
         mos_finding_at(v->list, f, v->p->def->r.key_place);
-        mos_finding_try(v->list, f, "format: %s, or the right file.", seen);
+        mos_finding_try(v->list, f, "Set format: %s, or use the right file.", seen);
         return;
     }
     bool accepted = !before || !before->accepts.count;
@@ -137,7 +138,7 @@ static void check_form(const struct stages_view *v) {
                             form, before->r.name));
     mos_finding_at(v->list, f, before->accepts.items[0]->place);
     mos_finding_why(v->list, f, "It would find no header that it knows, and stop without a word.");
-    mos_finding_try(v->list, f, "The %s form of the program.", before->accepts.items[0]->text);
+    mos_finding_try(v->list, f, "Use the %s form of the program.", before->accepts.items[0]->text);
 }
 
 /* ---- is it a program at all? ---- */
@@ -195,10 +196,10 @@ static void check_bytes(const struct stages_view *v) {
     mos_finding_at(v->list, f, v->s->piece->place);
     mos_finding_why(v->list, f,
                     "What starts it jumps to its first byte, and the board stays silent.");
-    mos_finding_try(v->list, f,
-                    headers
-                        ? "Its plain binary; or format: program, where what starts it reads ELF."
-                        : "Build or fetch it again.");
+    mos_finding_try(
+        v->list, f,
+        headers ? "Use its plain binary, or set format: program where what starts it reads ELF."
+                : "Build or fetch it again.");
 }
 
 /* ---- parcels from outside ---- */
@@ -317,7 +318,7 @@ static void check_first_file(const struct stages_view *v, const struct mos_mediu
                                 mos_size_text(v->arena, p->limit->number), name,
                                 mos_size_about(v->arena, size)));
         mos_finding_at(v->list, f, r->def->r.key_place);
-        mos_finding_try(v->list, f, "A first stage that is smaller by %s.",
+        mos_finding_try(v->list, f, "Use a first stage that is smaller by %s.",
                         mos_size_about(v->arena, size - p->limit->number));
         return;
     }
@@ -328,7 +329,7 @@ static void check_first_file(const struct stages_view *v, const struct mos_mediu
     if (r)
         mos_finding_at(v->list, f, r->def->r.key_place);
     mos_finding_why(v->list, f, "The board would stay silent from the first moment.");
-    mos_finding_try(v->list, f, "fills: {first: {piece: …, to: %s}}", name);
+    mos_finding_try(v->list, f, "Add fills: {first: {piece: …, to: %s}}.", name);
 }
 
 void mos_rule_stage_files(const struct mos_plan *plan) {

@@ -56,14 +56,16 @@ static void check_usual(const struct start_view *v) {
             return; /* it is meant to */
         if (!why) {
             tell(v, mos_printf(arena, "only a bare shell starts, for %s.", first),
-                 v->e->def->r.key_place, "A first program at /sbin/init, or init: with its path.");
+                 v->e->def->r.key_place,
+                 "Add a first program at /sbin/init, or init: with its path to the arguments.");
             return;
         }
         first = first ? first : mos_printf(arena, "%s %s", usual[i], why);
     }
     tell(v,
          mos_printf(arena, "%s, nor is there any other first program in %s.", first, v->root->name),
-         v->e->def->r.key_place, "A first program at /sbin/init, or init: with its path.");
+         v->e->def->r.key_place,
+         "Add a first program at /sbin/init, or init: with its path to the arguments.");
 }
 
 static void check_entry(const struct start_view *v) {
@@ -78,7 +80,7 @@ static void check_entry(const struct start_view *v) {
         tell(v,
              mos_printf(v->plan->ctx->arena, "its first program %s %s in %s.", v->asked->text, why,
                         v->root->name),
-             v->asked->place, "init: the path of a program that is there.");
+             v->asked->place, "Set init: to the path of a program that is there.");
 }
 
 /* ---- ramdisks that are made from a list ---- */
@@ -122,7 +124,7 @@ static void check_ramdisk(const struct mos_plan *plan, const struct mos_entry_pl
     mos_finding_at(list, f, e->ramdisk->def->r.key_place);
     mos_finding_why(list, f,
                     "The kernel looks past a ramdisk without one: what it brings is unused.");
-    mos_finding_try(list, f, "init: yes, or a file with to: %s", path);
+    mos_finding_try(list, f, "Set init: yes, or add a file with to: %s.", path);
 }
 
 void mos_rule_start(const struct mos_plan *plan) {

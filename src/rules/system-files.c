@@ -42,7 +42,7 @@ static void check_folders(const struct system_files_view *v) {
                      v->root->name, folders[i].path);
         mos_finding_at(v->list, f, own_place(v));
         mos_finding_why(v->list, f, "%s", folders[i].why);
-        mos_finding_try(v->list, f, "The folder in what fills the root.");
+        mos_finding_try(v->list, f, "Add the folder to what fills the root.");
         if (!folders[i].dead)
             f->severity = MOS_SEVERITY_WARNING;
         return; /* one stands for all: the root was made without them */
@@ -73,7 +73,8 @@ static void check_doors(const struct system_files_view *v) {
                         closed ? "Log-ins and services that do not run as root fail."
                                : "Whoever has that number may replace what the system runs.");
         mos_finding_try(v->list, f, "%s",
-                        closed ? "Mode 0755." : "An archive that was packed with owner 0:0.");
+                        closed ? "Set the mode to 0755 in what fills the root."
+                               : "Use an archive that was packed with owner 0:0.");
         return;
     }
 }
@@ -96,7 +97,7 @@ static void check_users(const struct system_files_view *v) {
             mos_finding_at(v->list, f, u->shell->place);
             mos_finding_at(v->list, f, own_place(v));
             mos_finding_why(v->list, f, "Each log-in ends at once.");
-            mos_finding_try(v->list, f, "shell: %s, or the program in the root.",
+            mos_finding_try(v->list, f, "Set shell: %s, or add the program to the root.",
                             is_there(v, "/bin/bash") ? "/bin/bash" : "/bin/sh");
         }
         for (size_t k = 0; k < i && mos_has(u->id); k++) {
@@ -110,7 +111,7 @@ static void check_users(const struct system_files_view *v) {
             mos_finding_at(v->list, f, o->id->place);
             mos_finding_why(v->list, f,
                             "To the kernel they are one: each owns what the other owns.");
-            mos_finding_try(v->list, f, "A number of its own for %s.", u->r.name);
+            mos_finding_try(v->list, f, "Give %s a number of its own.", u->r.name);
         }
     }
 }
@@ -134,7 +135,7 @@ static void check_log_in(const struct system_files_view *v) {
         mos_finding_at(v->list, f, v->s->log_in->r.key_place);
         mos_finding_at(v->list, f, ((const struct mos_user *)v->s->users.items[0])->r.key_place);
         mos_finding_why(v->list, f, "Every user is locked, or has no password.");
-        mos_finding_try(v->list, f, "A user with a password-hash, or no log-in.");
+        mos_finding_try(v->list, f, "Give a user a password-hash, or remove log-in.");
     } else if (has_console && !v->s->log_in && with && !keys &&
                !mos_plan_text(v->root, "etc/inittab") && !is_there(v, "usr/lib/systemd/systemd") &&
                !is_there(v, "lib/systemd/systemd") && !is_there(v, "usr/sbin/sshd") &&
@@ -145,7 +146,7 @@ static void check_log_in(const struct system_files_view *v) {
         mos_finding_at(v->list, f, own_place(v));
         mos_finding_why(v->list, f,
                         "Nothing is stated, and the root starts nothing that is known.");
-        mos_finding_try(v->list, f, "system: {log-in: inittab}, or systemd.");
+        mos_finding_try(v->list, f, "Set system: {log-in: inittab}, or log-in: systemd.");
     }
 }
 
@@ -165,7 +166,7 @@ static void check_systemd(const struct system_files_view *v) {
         mos_finding_at(v->list, f, asks[i]->place);
         mos_finding_at(v->list, f, own_place(v));
         mos_finding_why(v->list, f, "It never happens, and nothing says so.");
-        mos_finding_try(v->list, f, "inittab, or a root with systemd.");
+        mos_finding_try(v->list, f, "Set it to inittab, or use a root with systemd.");
         return;
     }
 }
@@ -205,7 +206,7 @@ static void check_units(const struct system_files_view *v) {
         mos_finding_at(v->list, f,
                        mos_place_thing(mos_printf(v->arena, "/%s in %s", path, v->root->name)));
         mos_finding_why(v->list, f, "It fails at each start.");
-        mos_finding_try(v->list, f, "The program in the root, or the service left out.");
+        mos_finding_try(v->list, f, "Add the program to the root, or remove the service.");
         return;
     }
 }

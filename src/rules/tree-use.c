@@ -54,7 +54,7 @@ static void check_board(const struct tree_use_view *v) {
              mos_printf(v->arena, "The tree is that of %s, the board is %s.",
                         mos_dt_string(v->dt->root, "compatible"), own->text));
     mos_finding_why(v->list, f, "The kernel would use the addresses and pins of another board.");
-    mos_finding_try(v->list, f, "The board's own tree, or compatible: \"%s\" in hardware.",
+    mos_finding_try(v->list, f, "Use the board's own tree, or set compatible: \"%s\" in hardware.",
                     mos_dt_string(v->dt->root, "compatible"));
 }
 
@@ -97,7 +97,7 @@ static void check_node(const struct tree_use_view *v, const struct mos_value *pa
                  mos_printf(v->arena, "The tree has no node %s, which %s is said to be.",
                             path->text, what));
         mos_finding_why(v->list, f, "What hangs on this name would be checked against nothing.");
-        mos_finding_try(v->list, f, "The path of the node as the tree has it.");
+        mos_finding_try(v->list, f, "Write the path of the node as the tree has it.");
         return;
     }
     const struct mos_dt_node *down = off(n);
@@ -109,7 +109,7 @@ static void check_node(const struct tree_use_view *v, const struct mos_value *pa
                         mos_printf(v->arena, "%c%s", toupper((unsigned char)*what), what + 1),
                         mos_dt_path(v->arena, down), mos_dt_string(down, "status")));
     mos_finding_why(v->list, f, "The kernel never looks for it.");
-    mos_finding_try(v->list, f, "status = \"okay\";");
+    mos_finding_try(v->list, f, "Set status = \"okay\"; there.");
 }
 
 /* The path or alias that the kernel opens first of all. */
@@ -126,7 +126,7 @@ static void check_standard_output(const struct tree_use_view *v) {
                                      *name == '/' ? "node" : "alias");
     mos_finding_at(v->list, f, place_of(v, chosen, "stdout-path"));
     mos_finding_why(v->list, f, "Early messages, and a loader that uses this tree, stay silent.");
-    mos_finding_try(v->list, f, "stdout-path with an alias or a path that the tree has.");
+    mos_finding_try(v->list, f, "Set stdout-path to an alias or a path that the tree has.");
 }
 
 /* ---- numbers ---- */
@@ -167,7 +167,8 @@ static void check_number(const struct tree_use_view *v, const struct mos_value *
         mos_printf(v->arena, "The definition calls %s %s; the tree's alias %s makes it %.*s%ld.",
                    path->text, name->text, alias->name, (int)digits, name->text, number));
     mos_finding_why(v->list, f, "The kernel numbers devices by these aliases.");
-    mos_finding_try(v->list, f, "%.*s%ld, or another alias.", (int)digits, name->text, number);
+    mos_finding_try(v->list, f, "Write %.*s%ld, or change the alias.", (int)digits, name->text,
+                    number);
 }
 
 /* A flash of parallel kind is called by its address in the tree: "4000000.flash" at the node
@@ -189,7 +190,7 @@ static void check_flash_name(const struct tree_use_view *v, const struct mos_med
     mos_finding_why(v->list, f,
                     "The kernel does not find the flash that mtdparts names, and makes "
                     "no partitions of it.");
-    mos_finding_try(v->list, f, "flash-id: %s", own);
+    mos_finding_try(v->list, f, "Set flash-id: %s.", own);
 }
 
 /* ---- memory ---- */
@@ -237,7 +238,7 @@ static void check_memory(const struct tree_use_view *v) {
     mos_finding_why(v->list, f,
                     "A loader that does not put its own figures in leaves the kernel "
                     "with memory that is not there.");
-    mos_finding_try(v->list, f, "The same figures in both.");
+    mos_finding_try(v->list, f, "State the same figures in both.");
 }
 
 /* ---- cells ---- */
@@ -268,19 +269,20 @@ static bool check_cells(void *self, struct mos_dt_node *n) {
         mos_finding_why(v->list, f, "The kernel goes by reg; below %s an address takes %u cell%s.",
                         n->parent->parent ? mos_dt_path(v->arena, n->parent) : "the root", a,
                         a == 1 ? "" : "s");
-        mos_finding_try(v->list, f, "The same address in both.");
+        mos_finding_try(v->list, f, "State the same address in both.");
         return true;
     }
     if (a > 4 || s > 4 || !(a + s) || reg->length % (4 * (size_t)(a + s)) == 0 || ++w->told > 3)
         return true;
     struct mos_finding *f =
         mos_find(v->list, MOS_RULE_TREE_CELLS,
-                 "reg of %s has %zu cells; below %s each address takes %u and its size %u.",
-                 mos_dt_path(v->arena, n), reg->length / 4,
+                 "reg of %s has %zu cell%s; below %s each address takes %u and its size %u.",
+                 mos_dt_path(v->arena, n), reg->length / 4, reg->length == 4 ? "" : "s",
                  n->parent->parent ? mos_dt_path(v->arena, n->parent) : "the root", a, s);
     mos_finding_at(v->list, f, place_of(v, n, "reg"));
     mos_finding_why(v->list, f, "The kernel leaves such a device out, or takes another address.");
-    mos_finding_try(v->list, f, "%u cell%s for each, or #address-cells and #size-cells above.",
+    mos_finding_try(v->list, f,
+                    "Write %u cell%s for each, or change #address-cells and #size-cells above.",
                     a + s, a + s == 1 ? "" : "s");
     return true;
 }
@@ -297,7 +299,7 @@ static void check_arguments(const struct tree_use_view *v, const struct mos_entr
         mos_printf(v->arena, "The tree's own arguments have no effect: entry %s has others.",
                    e->def->r.name));
     mos_finding_why(v->list, f, "The loader puts those of the entry over them.");
-    mos_finding_try(v->list, f, "Leave bootargs out of the tree, or move them into the entry.");
+    mos_finding_try(v->list, f, "Remove bootargs from the tree, or move them into the entry.");
 }
 
 static const struct mos_entry_plan *user_of(const struct mos_plan *plan,

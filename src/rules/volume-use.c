@@ -44,7 +44,7 @@ static void loader_cannot_read(const struct mos_plan *plan) {
                    : word && facts && mos_has(facts->config) ? facts->config->place
                                                              : plan->board->loader->dialect->place);
     mos_finding_why(list, f, "%s is %s.", r->name, r->fs->name);
-    mos_finding_try(list, f, word ? "kind: %s, or a loader with %s=y." : "kind: %s",
+    mos_finding_try(list, f, word ? "Set kind: %s, or use a loader with %s=y." : "Set kind: %s.",
                     another_kind(plan, r->fs), word ? word->symbol : NULL);
 }
 
@@ -63,7 +63,8 @@ static void kernel_cannot_mount(const struct mos_plan *plan, const struct mos_re
     mos_finding_at(list, f, s->place);
     mos_finding_at(list, f, user);
     mos_finding_why(list, f, "%s is %s.", r->name, r->fs->name);
-    mos_finding_try(list, f, "%s=y, or another kind for %s.", symbol, r->name);
+    mos_finding_try(list, f, "Set %s=y in a fragment, or choose another kind for %s.", symbol,
+                    r->name);
 }
 
 /* ---- little room ---- */
@@ -92,7 +93,7 @@ static void nearly_full(const struct mos_plan *plan, const struct mos_region_pla
     mos_finding_why(list, f, "Less than %s of it: logs and updates fill it within days.",
                     mos_size_about(plan->ctx->arena, least));
     mos_finding_try(list, f,
-                    "A larger size, spare: to say how much it needs, or the mount option ro.");
+                    "Set a larger size, spare: to say how much it needs, or the mount option ro.");
 }
 
 void mos_rule_volume_use(const struct mos_plan *plan) {

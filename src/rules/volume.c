@@ -69,10 +69,11 @@ static void does_not_fit(const struct volume_view *v) {
     uint64_t unit = r->length < 8 << 20 ? 64 << 10 : 1 << 20;
     uint64_t enough = mos_round_up(r->length + x->missing + x->missing / 64, unit);
     if (r->def->size && r->def->size->rest)
-        mos_finding_try(v->list, f, "A medium that is larger by %s, or less content.",
+        mos_finding_try(v->list, f, "State a medium that is larger by %s, or use less content.",
                         mos_size_about(v->arena, enough - r->length));
     else
-        mos_finding_try(v->list, f, "size: %s, or less content.", mos_size_text(v->arena, enough));
+        mos_finding_try(v->list, f, "Set size: %s, or use less content.",
+                        mos_size_exact(v->arena, enough));
 }
 
 static struct mos_place fill_place(const struct volume_view *v, unsigned fill) {
@@ -96,7 +97,7 @@ static void cannot_hold(const struct volume_view *v) {
         mos_finding_why(v->list, f, "The same is true of %llu more: %s%s.",
                         (unsigned long long)inv->refusal_count - 1, mos_buf_string(&more),
                         inv->refusal_count > 4 ? " …" : "");
-    mos_finding_try(v->list, f, "Leave it out with except: [%s], or choose another file system.",
+    mos_finding_try(v->list, f, "Add except: [%s] to the fill, or choose another file system.",
                     first->path);
 }
 
@@ -119,7 +120,7 @@ static void two_sources(const struct volume_view *v) {
                         (unsigned long long)inv->clash_count - 1, mos_buf_string(&more),
                         inv->clash_count > 4 ? " …" : "");
     }
-    mos_finding_try(v->list, f, "replaces: true for %s if it shall win, or except: [%s].",
+    mos_finding_try(v->list, f, "Set replaces: true for %s if it is meant to win, or except: [%s].",
                     mos_plan_fill_at(v->r, c->second_fill)->r.name, c->path);
 }
 
@@ -136,8 +137,8 @@ static void check_raw(const struct volume_view *v) {
     mos_finding_at(v->list, f, r->piece->def->r.key_place);
     mos_finding_why(v->list, f, "Piece %s has %s.", r->piece->def->r.name,
                     mos_size_about(v->arena, r->content));
-    mos_finding_try(v->list, f, "size: %s, or a smaller file.",
-                    mos_size_text(v->arena, mos_round_up(r->content, 4096)));
+    mos_finding_try(v->list, f, "Set size: %s, or use a smaller file.",
+                    mos_size_exact(v->arena, mos_round_up(r->content, 4096)));
 }
 
 /* ---- replacements ---- */
@@ -152,13 +153,13 @@ static void check_replacement(const struct mos_plan *plan, const struct mos_repl
                      "Fill %s replaces /%s in %s, but no earlier fill brings that file.",
                      r->fill->r.name, r->path, r->region->name);
         mos_finding_why(list, f, "It may have moved, or has another name in this version.");
-        mos_finding_try(list, f, "Correct the path, or leave expects: out.");
+        mos_finding_try(list, f, "Correct the path, or remove expects.");
     } else if (r->known && strcmp(hex, r->fill->expects->text) != 0) {
         f = mos_find(list, MOS_RULE_VOLUME_REPLACES_NOTHING,
                      "Fill %s replaces /%s in %s, which is not the file that it expects.",
                      r->fill->r.name, r->path, r->region->name);
         mos_finding_why(list, f, "What is there has the SHA-256 %s.", hex);
-        mos_finding_try(list, f, "Compare your file with the new one, then expects: %s", hex);
+        mos_finding_try(list, f, "Compare your file with the new one, then set expects: %s.", hex);
     } else {
         if (!r->known)
             mos_vec_push_pointer(&plan->ctx->not_proved,

@@ -146,6 +146,6 @@ bool mos_dts_cell_value(struct mos_dts *d, uint64_t *value) {
     if (mos_dts_number(d, value))
         return true;
     return mos_dts_fail(d, d->text->at, 1,
-                        "Numbers, 'characters', &references and (expressions) stand in < >.",
+                        "Write a number, a 'character', a &reference or an (expression).",
                         "This is no cell.");
 }

@@ -155,14 +155,14 @@ static bool directive(struct scan *s, const struct mos_source *source, const str
             s, source, at, strcspn(p, "\n"), MOS_RULE_TREE_SYNTAX,
             mos_printf(s->d->ctx->arena, "The name of the included file does not stand here in %s.",
                        source->shown_path),
-            "#include \"file\" or #include <file>: a macro in its place is not followed.");
+            "Write #include \"file\" or #include <file>: a macro in its place is not followed.");
     return look_up(s, source, at, n + 2, mos_strndup(s->d->ctx->arena, p + 1, n));
 }
 
 static bool scan_source(struct scan *s, const struct mos_source *source) {
     if (++s->count > 4096)
         return refuse(s, source, 0, 1, MOS_RULE_TREE_SYNTAX, "More than 4096 files are included.",
-                      "Include less.");
+                      "Include fewer files.");
     struct flat f = flatten(s->d->ctx->arena, source);
     const char *text = f.text.data;
     for (const char *line = text; line < text + f.text.length;) {

@@ -52,8 +52,8 @@ bool mos_dts_fail(struct mos_dts *d, size_t offset, size_t length, const char *r
     va_end(arguments);
     struct mos_finding *f = mos_find(&d->ctx->findings, MOS_RULE_TREE_SYNTAX, "%s", message);
     mos_finding_at(&d->ctx->findings, f, mos_dts_place(d, offset, length));
-    if (remedy)
-        mos_finding_try(&d->ctx->findings, f, "%s", remedy);
+    mos_finding_try(&d->ctx->findings, f, "%s",
+                    remedy ? remedy : "Correct the source at this place.");
     return false;
 }
 
@@ -132,7 +132,8 @@ bool mos_dts_expect(struct mos_dts *d, const char *sign, const char *after) {
     if (d->text == same && strcmp(sign, ";") == 0 && before)
         return mos_dts_fail(d, before - 1, 1, mos_printf(d->ctx->arena, "Add a %s here.", sign),
                             "A %s is missing after %s.", sign, after);
-    return mos_dts_fail(d, d->text->at, 1, NULL, "Expected %s after %s.", sign, after);
+    return mos_dts_fail(d, d->text->at, 1, mos_printf(d->ctx->arena, "Write %s here.", sign),
+                        "Expected %s after %s.", sign, after);
 }
 
 static bool name_character(int c) {
@@ -222,7 +223,7 @@ static bool character_literal(struct mos_dts *d, uint64_t *value) {
     if (t->at < s->length)
         *value = (unsigned char)unescape(s->text, s->length, &t->at);
     if (t->at >= s->length || s->text[t->at] != '\'')
-        return mos_dts_fail(d, start, 1, "One character between ' and '.",
+        return mos_dts_fail(d, start, 1, "Write one character between ' and '.",
                             "This is no character literal.");
     t->at++;
     return true;
@@ -272,7 +273,7 @@ const char *mos_dts_reference(struct mos_dts *d) {
     if (left && *p == '{') {
         const char *end = memchr(p, '}', left);
         if (!end || p[1] != '/') {
-            mos_dts_fail(d, t->at, 1, "&{/soc/node@address}", "This is no path.");
+            mos_dts_fail(d, t->at, 1, "Write &{/soc/node@address}.", "This is no path.");
             return NULL;
         }
         t->at += (size_t)(end - p) + 1;
@@ -280,7 +281,7 @@ const char *mos_dts_reference(struct mos_dts *d) {
     }
     n = label_length(p, left);
     if (!n) {
-        mos_dts_fail(d, t->at, 1, "A label or {/path} follows the &.", "This is no label.");
+        mos_dts_fail(d, t->at, 1, "Write a label or {/path} behind the &.", "This is no label.");
         return NULL;
     }
     t->at += n;

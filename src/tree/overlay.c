@@ -60,9 +60,9 @@ static void missing(struct applier *a, const char *name, struct mos_place place)
     }
     const char *near = *name == '/' ? NULL : mos_near(name, labels.items, labels.count);
     if (near)
-        mos_finding_try(list, f, "&%s", near);
+        mos_finding_try(list, f, "Write &%s.", near);
     else if (labels.count)
-        mos_finding_try(list, f, "One of its %zu labels, such as &%s.", labels.count,
+        mos_finding_try(list, f, "Use one of its %zu labels, such as &%s.", labels.count,
                         (const char *)mos_vec_pointer(&labels, 0));
 }
 

@@ -147,6 +147,8 @@ static void report_preprocessor(struct mos_dts *d, const struct mos_source *sour
     size_t at = mos_source_line_start(other ? other : source, other ? line : 1), length;
     mos_source_line(other ? other : source, at, &length);
     mos_finding_at(&d->ctx->findings, f, mos_place_at(other ? other : source, at, length));
+    mos_finding_try(&d->ctx->findings, f,
+                    "Correct the line, or add the folder of the file under tree: includes:.");
     d->failed = true;
 }
 

@@ -27,7 +27,7 @@ static bool put_cell(struct mos_dts *d, struct value *v, unsigned bits, uint64_t
     uint64_t high = bits == 64 ? 0 : cell >> bits;
     uint64_t all = bits == 64 ? 0 : UINT64_MAX >> bits;
     if (high && !(high == all && cell >> (bits - 1) & 1))
-        return mos_dts_fail(d, at, d->text->at - at, "/bits/ 64 <…> for larger ones.",
+        return mos_dts_fail(d, at, d->text->at - at, "Write /bits/ 64 <…> for larger ones.",
                             "This number does not fit into %u bits.", bits);
     uint8_t raw[8];
     mos_put_be64(raw, cell);
@@ -43,7 +43,8 @@ static bool one_cell(struct mos_dts *d, struct value *v, unsigned bits) {
         if (!name)
             return false;
         if (bits != 32)
-            return mos_dts_fail(d, at, 1, NULL, "References need cells of 32 bits.");
+            return mos_dts_fail(d, at, 1, "Write it without /bits/.",
+                                "References need cells of 32 bits.");
         mark(d, v, MOS_DT_PHANDLE, name, mos_dts_place(d, at, d->text->at - at));
         mos_buf_be32(&v->bytes, 0xffffffff); /* as long as it is not resolved */
         return true;
@@ -82,7 +83,7 @@ static bool byte_string(struct mos_dts *d, struct value *v) {
         }
     }
     if (half >= 0)
-        return mos_dts_fail(d, d->text->at - 1, 1, "Two digits a byte.",
+        return mos_dts_fail(d, d->text->at - 1, 1, "Write two digits for each byte.",
                             "A byte string has an odd number of digits.");
     return mos_dts_expect(d, "]", "a byte string");
 }
@@ -140,7 +141,7 @@ static bool one_value(struct mos_dts *d, struct value *v) {
             mark(d, v, MOS_DT_PATH, name, mos_dts_place(d, at, d->text->at - at));
         return name != NULL;
     }
-    return mos_dts_fail(d, d->text->at, 1, "\"text\", <cells>, [bytes] or &label.",
+    return mos_dts_fail(d, d->text->at, 1, "Write \"text\", <cells>, [bytes] or &label.",
                         "Expected a value here.");
 }
 
@@ -261,7 +262,7 @@ static bool statement(struct mos_dts *d, struct mos_dt_node *node, bool *had_chi
         return child_node(d, node, name, at, length, &labels, omit);
     }
     if (*had_child)
-        return mos_dts_fail(d, at, length, "Move it up.",
+        return mos_dts_fail(d, at, length, "Move it in front of the child nodes.",
                             "Property %s stands behind a child node; properties come first.", name);
     return property(d, node, name, mos_dts_place(d, at, length));
 }
@@ -327,7 +328,7 @@ static bool extend(struct mos_dts *d, const struct mos_vec *labels) {
         struct mos_vec known = mos_dt_labels(d->dt);
         const char *near = mos_near(target, known.items, known.count);
         if (near)
-            mos_finding_try(&d->ctx->findings, f, "&%s", near);
+            mos_finding_try(&d->ctx->findings, f, "Write &%s.", near);
         d->failed = true;
         return false;
     }
@@ -370,15 +371,15 @@ static bool top_statement(struct mos_dts *d) {
     }
     if (mos_dts_accept(d, "/"))
         return mos_dts_expect(d, "{", "/") && node_body(d, d->dt->root);
-    return mos_dts_fail(d, at, 1, "/ { … };, &label { … }; or a directive.",
+    return mos_dts_fail(d, at, 1, "Write / { … };, &label { … }; or a directive.",
                         "This cannot stand outside of a node.");
 }
 
 static struct mos_dt *parse(struct mos_dts *d) {
     d->dt->place = mos_dts_place(d, 0, 0);
     if (!mos_dts_accept(d, "/dts-v1/"))
-        mos_dts_fail(d, d->text->at, 1, "/dts-v1/;", "The first thing in %s must be /dts-v1/;.",
-                     d->dt->shown_path);
+        mos_dts_fail(d, d->text->at, 1, "Write /dts-v1/; in its first line.",
+                     "The first thing in %s must be /dts-v1/;.", d->dt->shown_path);
     else
         mos_dts_expect(d, ";", "/dts-v1/");
     while (mos_dts_peek(d) >= 0 && top_statement(d))

@@ -363,7 +363,7 @@ static void unknown_target(struct resolver *r, const struct mos_dt_mark *mark) {
     struct mos_vec labels = mos_dt_labels(r->dt);
     const char *near = *mark->name == '/' ? NULL : mos_near(mark->name, labels.items, labels.count);
     if (near)
-        mos_finding_try(&r->ctx->findings, f, "&%s", near);
+        mos_finding_try(&r->ctx->findings, f, "Write &%s.", near);
 }
 
 /* Puts a path's text in place of the mark and moves the marks behind it. */

@@ -125,7 +125,7 @@ static const char *found_elsewhere(struct trial *t, const char *command) {
         const struct mos_rig_volume *x = &t->rig.volumes[i];
         struct mos_entry e;
         if (x->find(x->self, file, &e) && e.type == MOS_ENTRY_FILE)
-            return mos_printf(t->arena, "%s lies in the volume%s%s of %s", words[v->file],
+            return mos_printf(t->arena, "%s lies in the volume%s%s of %s.", words[v->file],
                               *x->info.label ? " " : "", x->info.label, x->medium->name);
     }
     return NULL;
@@ -201,8 +201,8 @@ static void tell(struct trial *t, enum mos_rule_id rule, const char *what, const
     else
         mos_finding_why(list, f, "%s.%s", result, over);
     mos_finding_try(list, f,
-                    "%s%s\"mosaicum rehearse BOARD --planned\" shows every step up to there.",
-                    elsewhere ? elsewhere : "", elsewhere ? ".  " : "");
+                    "Run \"mosaicum rehearse %s --planned\" to see every step up to there.%s%s",
+                    t->plan->board->r.name, elsewhere ? "  " : "", elsewhere ? elsewhere : "");
 }
 
 static const struct {
@@ -319,7 +319,8 @@ static void try_fallback(struct trial *t) {
         mos_finding_at(list, f, mos_has(boot->tries) ? boot->tries->place : boot->r.key_place);
         mos_finding_why(list, f, "The other entries are never reached.");
         mos_finding_try(list, f,
-                        "After a build \"mosaicum rehearse BOARD --faults\" shows the starts.");
+                        "Run \"mosaicum rehearse %s --faults\" after a build to see the starts.",
+                        t->plan->board->r.name);
     }
 }
 

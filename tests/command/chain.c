@@ -95,7 +95,7 @@ static void wrong_lists_are_explained(void) {
         const char *edit, *rule, *says;
     } rows[] = {
         {"s/names: .gauge./names: [gauges]/", "piece.missing", "no module gauges"},
-        {"s/names: .gauge./names: [gauges]/", "piece.missing", "try  gauge"},
+        {"s/names: .gauge./names: [gauges]/", "piece.missing", "try  Write gauge"},
         {"/ insmod: /d", "piece.missing", "its /init calls insmod"},
         {"s/file: note.txt/file: none.txt/", "piece.missing", "none.txt is not there"},
         {"s/path: bin.sh/path: bin\\/no/", "piece.missing", "no file bin/no in rootfs"},
@@ -446,7 +446,7 @@ static void idle_keys_are_told(void) {
         {"s/via: script/via: parcel\\n  parcel: {sign-with: sign}/", "which key the signatures",
          "public-key"},
         {"s/via: script/via: parcel\\n  parcel: {sign-with: sign, key: k.pem}/",
-         "signed by a key and by a program", "One of the two"},
+         "signed by a key and by a program", "one of the two"},
         {"s/via: script/via: parcel\\n  parcel: {key: k.pem, public-key: k.pub}/",
          "public key does nothing here", "sign-with"},
         {"s/kind: sd, /&correction: x, /", "correction does nothing here", "kind: nand"},

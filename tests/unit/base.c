@@ -20,7 +20,7 @@ static void sizes_are_read_and_written(void) {
                  {"1MiB", MOS_NUMBER_OK, 1 << 20, "1 MiB"},
                  {"1056 KiB", MOS_NUMBER_OK, 1081344, "1056 KiB"},
                  {"1 kB", MOS_NUMBER_OK, 1000, "1000 bytes"},
-                 {"2 GB", MOS_NUMBER_OK, 2000000000, "1953125 KiB"},
+                 {"2 GB", MOS_NUMBER_OK, 2000000000, "1.9 GiB"},
                  {"7 B", MOS_NUMBER_OK, 7, "7 bytes"},
                  {"3 sectors", MOS_NUMBER_OK, 1536, "1.5 KiB"},
                  {"40", MOS_NUMBER_NO_UNIT, 0, NULL},
@@ -39,7 +39,24 @@ static void sizes_are_read_and_written(void) {
         if (cases[i].again && strcmp(mos_size_text(c.ctx.arena, bytes), cases[i].again) != 0)
             CU_ASSERT_STRING_EQUAL(mos_size_text(c.ctx.arena, bytes), cases[i].again);
     }
+    static const struct {
+        uint64_t bytes;
+        const char *text, *exact;
+    } shown[] = {{0, "0 bytes", "0 B"},
+                 {1, "1 byte", "1 B"},
+                 {9999, "9999 bytes", "9999 B"},
+                 {10000, "9.8 KiB", "10000 B"},
+                 {16896, "16.5 KiB", "16896 B"},
+                 {1023ull << 20 | 512, "1023 MiB", "1072693760 B"},
+                 {(9999ull << 20), "9999 MiB", "9999 MiB"},
+                 {(10001ull << 20), "9.8 GiB", "10001 MiB"},
+                 {1899999744, "1.8 GiB", "1899999744 B"}};
+    for (size_t i = 0; i < sizeof shown / sizeof *shown; i++) {
+        CU_ASSERT_STRING_EQUAL(mos_size_text(c.ctx.arena, shown[i].bytes), shown[i].text);
+        CU_ASSERT_STRING_EQUAL(mos_size_exact(c.ctx.arena, shown[i].bytes), shown[i].exact);
+    }
     CU_ASSERT_STRING_EQUAL(mos_size_about(c.ctx.arena, 1536), "1.5 KiB");
+    CU_ASSERT_STRING_EQUAL(mos_size_about(c.ctx.arena, 1048535), "1024 KiB");
     CU_ASSERT_STRING_EQUAL(mos_span_text(c.ctx.arena, 1 << 20, 1081344), "1024 to 1056 KiB");
     CU_ASSERT_STRING_EQUAL(mos_span_text(c.ctx.arena, 512, 2048), "0.5 to 2 KiB");
     CU_ASSERT_STRING_EQUAL(mos_span_text(c.ctx.arena, 1, 2), "bytes 1 to 2");

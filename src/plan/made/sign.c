@@ -25,7 +25,7 @@ static void useless(struct mos_plan *plan, const struct mos_value *file, const c
     struct mos_finding *f = mos_find(list, MOS_RULE_PIECE_FORMAT, "The key %s cannot be used: %s.",
                                      file->text, problem);
     mos_finding_at(list, f, file->place);
-    mos_finding_try(list, f, "A key as \"openssl genrsa 2048\" makes it.");
+    mos_finding_try(list, f, "Make a key with \"openssl genrsa 2048\".");
 }
 
 /* "keys/mast.pem" is the key mast, unless it is named. */
@@ -226,8 +226,8 @@ bool mos_plan_lock(struct mos_plan *plan) {
     mos_finding_at(list, f, def->locks->place);
     mos_finding_at(list, f, p->def->r.key_place);
     mos_finding_why(list, f, "The key that it asks for stands in its own tree.");
-    mos_finding_try(list, f,
-                    "The form of the loader that brings its tree, or a build of it with "
-                    "the key in it.");
+    mos_finding_try(
+        list, f,
+        "Use the form of the loader that brings its tree, or a build of it with the key in it.");
     return true;
 }
