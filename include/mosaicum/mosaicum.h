@@ -204,7 +204,9 @@ struct mosaicum_table {
     const char *text; /* instead of rows: a text as it is */
     bool alarm;       /* its title is bad news */
     bool title_only;  /* for people the title says it all */
-    bool asides;      /* rows with a cell in ( ) are about nothing of the user's */
+    /* rows with a cell in ( ) are about nothing of the user's; this sums them up for people who do
+     * not ask for each; NULL: there are no such rows */
+    const char *asides;
 };
 
 /* What the last job has to report, in the order of telling.  Borrowed until the next job. */

@@ -5,6 +5,7 @@
 #include "base/text.h"
 
 #include <errno.h>
+#include <stdlib.h>
 #include <string.h>
 
 enum { MOST_FILE = 256 << 20, MOST_FAULTS = 400 };
@@ -12,14 +13,25 @@ enum { MOST_FILE = 256 << 20, MOST_FAULTS = 400 };
 enum file_fault { MISSING, HALF, FLIPPED };
 static const char *const file_faults[] = {"missing", "cut in half", "its middle bit flipped"};
 
+/* What becomes of the board, the worst first; each with its word. */
+enum outcome { DEAD, UNKNOWN, UNSEEN, FALLS, BOOTS, OUTCOMES };
+static const char *const outcomes[OUTCOMES] = {"DEAD", "cannot tell", "not noticed",
+                                               "boots the fallback", "boots"};
+
+struct tried {
+    const char *thing, *fault, *reason;
+    enum outcome outcome;
+    size_t order;
+};
+
 struct trial {
     mosaicum *m;
     const struct run_rig *whole;
     const struct mos_rehearsal *sound; /* how it goes with nothing broken */
-    struct report_table table;
-    struct mos_vec dead;   /* of const char *: what it does not survive */
+    struct mos_vec tried;              /* of struct tried */
+    struct mos_vec dead;               /* of const char *: what it does not survive */
     struct mos_vec shared; /* of const struct mos_touched *: what the fallback needs, too */
-    size_t boots, falls, unseen, unknown, dead_count, count;
+    size_t counts[OUTCOMES];
     /* of the fault being tried */
     struct mos_arena *arena;
     struct mos_ctx ctx;
@@ -75,31 +87,35 @@ static bool is_own(const struct trial *t, const struct mos_touched *x) {
     return true;
 }
 
+static enum outcome outcome_of(const struct trial *t, const char *fault,
+                               const struct mos_rehearsal *r) {
+    if (r->end != MOS_END_BOOTS)
+        return r->end == MOS_END_UNKNOWN ? UNKNOWN : DEAD;
+    if (!same_boot(r, t->sound))
+        return FALLS;
+    return fault == file_faults[HALF] || fault == file_faults[FLIPPED] ? UNSEEN : BOOTS;
+}
+
 static void note(struct trial *t, const char *thing, const char *fault, bool own,
                  const struct mos_rehearsal *r) {
     struct mos_arena *arena = t->m->arena;
-    bool boots = r->end == MOS_END_BOOTS, same = boots && same_boot(r, t->sound);
-    bool unseen = same && (fault == file_faults[HALF] || fault == file_faults[FLIPPED]);
-    bool unknown = r->end == MOS_END_UNKNOWN;
-    t->count++;
-    t->boots += same && !unseen;
-    t->unseen += unseen;
-    t->falls += boots && !same;
-    cell_text(&t->table, mos_strdup(arena, thing));
-    cell_text(&t->table, fault);
-    (boots ? cell_text : cell_alarm)(&t->table, unseen    ? "not noticed"
-                                                : same    ? "boots"
-                                                : boots   ? "boots the fallback"
-                                                : unknown ? "cannot tell"
-                                                          : "DEAD");
-    cell_text(&t->table, unseen  ? "nothing checks it: it is used as it is"
-                         : same  ? NULL
-                         : boots ? mos_strdup(arena, r->entry ? r->entry : "another entry")
-                                 : mos_strdup(arena, r->reason ? r->reason : ""));
-    t->unknown += unknown;
-    t->dead_count += !boots && !unknown;
-    if (!boots && !unknown && own)
+    enum outcome outcome = outcome_of(t, fault, r);
+    const char *reason = outcome == UNSEEN  ? "nothing checks it: it is used as it is"
+                         : outcome == BOOTS ? NULL
+                         : outcome == FALLS ? (r->entry ? r->entry : "another entry")
+                                            : (r->reason ? r->reason : "");
+    *(struct tried *)mos_vec_push(&t->tried) =
+        (struct tried){mos_strdup(arena, thing), fault, reason ? mos_strdup(arena, reason) : NULL,
+                       outcome, t->tried.count};
+    t->counts[outcome]++;
+    if (outcome == DEAD && own)
         mos_vec_push_pointer(&t->dead, mos_printf(arena, "%s %s", thing, fault));
+}
+
+static int worst_first(const void *a, const void *b) {
+    const struct tried *x = a, *y = b;
+    return x->outcome != y->outcome ? (x->outcome > y->outcome) - (x->outcome < y->outcome)
+                                    : (x->order > y->order) - (x->order < y->order);
 }
 
 static void end(struct trial *t, const char *thing, const char *fault, bool own) {
@@ -281,18 +297,18 @@ static void try_unconfirmed(struct trial *t) {
 static void judge(struct trial *t) {
     mosaicum *m = t->m;
     struct mos_buf b = {.arena = m->arena};
-    if (!t->whole->fallback || (!t->dead.count && t->falls))
+    if (!t->whole->fallback || (!t->dead.count && t->counts[FALLS]))
         return;
     for (size_t i = 0; i < t->dead.count && i < 4; i++)
         mos_buf_printf(&b, "%s%s", i ? "; " : "", (const char *)mos_vec_pointer(&t->dead, i));
     if (t->dead.count > 4)
         mos_buf_printf(&b, "; and %zu more", t->dead.count - 4);
-    struct mos_finding *f =
-        mos_find(&m->ctx.findings, MOS_RULE_BOOT_FALLBACK_FAILS,
-                 t->falls ? "The fallback does not hold in %zu of %zu cases."
-                          : "Nothing that was broken leads to the fallback; %zu of %zu cases end "
-                            "before it.",
-                 t->dead.count, t->count);
+    struct mos_finding *f = mos_find(
+        &m->ctx.findings, MOS_RULE_BOOT_FALLBACK_FAILS,
+        t->counts[FALLS] ? "The fallback does not hold in %zu of %zu cases."
+                         : "Nothing that was broken leads to the fallback; %zu of %zu cases end "
+                           "before it.",
+        t->dead.count, t->tried.count);
     f->selector = t->whole->title;
     mos_finding_at(&m->ctx.findings, f, t->whole->claim);
     if (b.length)
@@ -321,16 +337,28 @@ static struct mos_vec fallback_needs(struct trial *t) {
     return out;
 }
 
-void rehearse_faults(mosaicum *m, const struct run_rig *rig, const struct mos_rehearsal *whole) {
-    static const struct mosaicum_column columns[] = {{"thing", "what", false},
-                                                     {"fault", "is", false},
-                                                     {"result", "then the board", false},
-                                                     {"reason", "where it ends", false}};
-    struct trial t = {
-        .m = m, .whole = rig, .sound = whole, .dead = mos_vec_make(m->arena, sizeof(char *))};
-    t.shared = fallback_needs(&t);
-    t.table = report_start(&m->report, "faults", NULL, columns, 4);
-    for (size_t i = 0; i < whole->files.count && t.count < MOST_FAULTS && !m->error.kind; i++) {
+/* "7 of 31 faults leave avocet dead, 1 cannot be told, 8 are not noticed, …" */
+static const char *sum_text(const struct trial *t) {
+    static const char *const texts[OUTCOMES][2] = {
+        [UNKNOWN] = {"cannot be told", "cannot be told"},
+        [UNSEEN] = {"is not noticed", "are not noticed"},
+        [FALLS] = {"boots the fallback", "boot the fallback"},
+        [BOOTS] = {"changes nothing", "change nothing"}};
+    struct mos_buf b = {.arena = t->m->arena};
+    size_t dead = t->counts[DEAD], all = t->tried.count;
+    mos_buf_printf(&b, "%zu of %zu fault%s leave%s %s dead", dead, all, all == 1 ? "" : "s",
+                   dead == 1 ? "s" : "", t->whole->title);
+    for (enum outcome o = UNKNOWN; o < OUTCOMES; o++)
+        if (t->counts[o])
+            mos_buf_printf(&b, ", %zu %s", t->counts[o], texts[o][t->counts[o] != 1]);
+    mos_buf_text(&b, ".");
+    return mos_buf_string(&b);
+}
+
+static void try_all(struct trial *t) {
+    const struct mos_rehearsal *whole = t->sound;
+    for (size_t i = 0; i < whole->files.count && t->tried.count < MOST_FAULTS && !t->m->error.kind;
+         i++) {
         const struct mos_touched *x = mos_vec_pointer(&whole->files, i);
         bool seen = !x->path;
         for (size_t k = 0; k < i && !seen; k++) {
@@ -339,17 +367,39 @@ void rehearse_faults(mosaicum *m, const struct run_rig *rig, const struct mos_re
                    strcmp(x->path, y->path) == 0;
         }
         if (!seen)
-            try_file(&t, x);
+            try_file(t, x);
     }
-    try_regions(&t);
-    for (size_t i = 0; i < rig->rig.environment_count; i++)
-        try_environment(&t, i);
-    if (rig->fallback)
-        try_unconfirmed(&t);
-    t.table.table.title = mos_printf(
-        m->arena, "%zu faults: %zu boot, %zu boot the fallback, %zu go unnoticed, %zu dead%s",
-        t.count, t.boots, t.falls, t.unseen, t.dead_count,
-        t.unknown ? mos_printf(m->arena, ", %zu cannot be told", t.unknown) : "");
-    report_end(&m->report, &t.table);
+    try_regions(t);
+    for (size_t i = 0; i < t->whole->rig.environment_count; i++)
+        try_environment(t, i);
+    if (t->whole->fallback)
+        try_unconfirmed(t);
+}
+
+struct run_faults rehearse_faults(mosaicum *m, const struct run_rig *rig,
+                                  const struct mos_rehearsal *whole) {
+    static const struct mosaicum_column columns[] = {{"result", "the board", false},
+                                                     {"thing", "when", false},
+                                                     {"fault", "is", false},
+                                                     {"reason", "where it ends", false}};
+    struct trial t = {.m = m,
+                      .whole = rig,
+                      .sound = whole,
+                      .tried = mos_vec_make(m->arena, sizeof(struct tried)),
+                      .dead = mos_vec_make(m->arena, sizeof(char *))};
+    t.shared = fallback_needs(&t);
+    try_all(&t);
+    if (t.tried.count)
+        qsort(t.tried.items, t.tried.count, sizeof(struct tried), worst_first);
+    struct run_faults out = {report_start(&m->report, "faults", NULL, columns, 4), sum_text(&t),
+                             t.counts[DEAD]};
+    for (size_t i = 0; i < t.tried.count; i++) {
+        const struct tried *x = mos_vec_at(&t.tried, i);
+        (x->outcome <= UNKNOWN ? cell_alarm : cell_text)(&out.table, outcomes[x->outcome]);
+        cell_text(&out.table, x->thing);
+        cell_text(&out.table, x->fault);
+        cell_text(&out.table, x->reason);
+    }
     judge(&t);
+    return out;
 }

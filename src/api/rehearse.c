@@ -24,9 +24,17 @@ static const char *kind_text(enum mos_event_kind kind) {
         [MOS_EVENT_MOVE] = "move",      [MOS_EVENT_OVER] = "OVER",
         [MOS_EVENT_SAY] = "says",       [MOS_EVENT_TROUBLE] = "TROUBLE",
         [MOS_EVENT_STORE] = "store",    [MOS_EVENT_HAND] = "hand over",
-        [MOS_EVENT_KERNEL] = "kernel",  [MOS_EVENT_WRONG] = "STOPS",
+        [MOS_EVENT_KERNEL] = "finds",   [MOS_EVENT_WRONG] = "STOPS",
         [MOS_EVENT_UNKNOWN] = "unknown"};
     return texts[kind];
+}
+
+static const char *part_text(enum mos_event_part part) {
+    static const char *const texts[] = {[MOS_PART_HARDWARE] = "hardware",
+                                        [MOS_PART_LOADER] = "loader",
+                                        [MOS_PART_KERNEL] = "kernel",
+                                        [MOS_PART_SYSTEM] = "system"};
+    return texts[part];
 }
 
 /* The name of a variable or script, set in by how deep it runs. */
@@ -37,15 +45,17 @@ static const char *what_text(mosaicum *m, const struct mos_event *e) {
 
 static void time_line(mosaicum *m, const struct mos_rehearsal *r) {
     static const struct mosaicum_column columns[] = {
-        {"step", "step", false}, {"kind", "", false},    {"from", "from", false},
-        {"at", "to RAM", true},  {"size", "size", true}, {"what", "what", false}};
-    struct report_table t = report_start(&m->report, "timeline", "Time line", columns, 6);
+        {"step", "step", true},  {"part", "part", false}, {"kind", "", false},
+        {"from", "from", false}, {"at", "to RAM", true},  {"size", "size", true},
+        {"what", "what", false}};
+    struct report_table t = report_start(&m->report, "timeline", "Time line", columns, 7);
     size_t step = 0;
     for (size_t i = 0; i < r->events.count; i++) {
         const struct mos_event *e = mos_vec_at(&r->events, i);
         if (e->kind == MOS_EVENT_UNKNOWN)
             continue;
         cell_number(&t, ++step);
+        cell_text(&t, part_text(e->part));
         bool bad =
             e->kind == MOS_EVENT_TROUBLE || e->kind == MOS_EVENT_WRONG || e->kind == MOS_EVENT_OVER;
         (bad ? cell_alarm : cell_text)(&t, kind_text(e->kind));
@@ -129,7 +139,9 @@ static const char *verdict_text(mosaicum *m, const char *title, const struct mos
                       at_entry(m, first->entry, first->reason), times);
 }
 
-static void verdict(mosaicum *m, const struct run_rig *rig, const struct mos_rehearsal *r) {
+/* faults: what they come to, said first; NULL: none were tried. */
+static void verdict(mosaicum *m, const struct run_rig *rig, const struct mos_rehearsal *r,
+                    const struct run_faults *faults) {
     static const struct mosaicum_column columns[] = {{"what", "", false},   {"end", "", false},
                                                      {"entry", "", false},  {"root", "", false},
                                                      {"reason", "", false}, {"starts", "", true}};
@@ -137,6 +149,11 @@ static void verdict(mosaicum *m, const struct run_rig *rig, const struct mos_reh
         report_start(&m->report, "verdict", verdict_text(m, rig->title, r), columns, 6);
     t.table.title_only = true;
     t.table.alarm = r->end != MOS_END_BOOTS || r->failed.count;
+    if (faults) {
+        t.table.alarm |= faults->dead != 0;
+        t.table.title =
+            mos_printf(m->arena, "%s With nothing broken: %s", faults->text, t.table.title);
+    }
     cell_text(&t, rig->title);
     cell_text(&t, rehearsal_end_text(r->end));
     cell_text(&t, r->entry);
@@ -166,13 +183,16 @@ static void rehearse(mosaicum *m, const struct mosaicum_rehearsal *request,
     struct mos_rehearsal r;
     if (!mos_rehearse(&m->ctx, &rig->rig, &r))
         return;
-    verdict(m, rig, &r);
-    failed_starts(m, &r);
     m->damaged |= r.end != MOS_END_BOOTS || r.failed.count;
     if (request->faults) {
-        rehearse_faults(m, rig, &r);
+        struct run_faults faults = rehearse_faults(m, rig, &r);
+        verdict(m, rig, &r, &faults);
+        failed_starts(m, &r);
+        report_end(&m->report, &faults.table);
         return;
     }
+    verdict(m, rig, &r, NULL);
+    failed_starts(m, &r);
     time_line(m, &r);
     ram_at_hand_over(m, rig, &r);
     unknowns(m, rig, &r);

@@ -28,8 +28,15 @@ struct run_rig {
 bool rig_open(mosaicum *m, const struct mosaicum_rehearsal *request, struct run_rig *out);
 void rig_close(struct run_rig *rig);
 
-/* faults.c: breaks one thing at a time; a table of what happens then. */
-void rehearse_faults(mosaicum *m, const struct run_rig *rig, const struct mos_rehearsal *whole);
+/* What breaking one thing at a time comes to. */
+struct run_faults {
+    struct report_table table; /* not ended: a row a fault, the worst first */
+    const char *text;          /* a sentence, the worst first */
+    size_t dead;               /* faults that the board does not survive */
+};
+/* faults.c: breaks one thing at a time. */
+struct run_faults rehearse_faults(mosaicum *m, const struct run_rig *rig,
+                                  const struct mos_rehearsal *whole);
 /* rehearse.c */
 const char *rehearsal_end_text(enum mos_rehearsal_end end);
 

@@ -107,6 +107,38 @@ static void table_rows(mosaicum *m, const struct mos_medium_plan *medium, struct
     }
 }
 
+/* What the rows that are no region come to: "3.3 MiB unused in 7 places, at most 1920 KiB from
+ * 2176 KiB; GPT: 17 KiB".  NULL: there are none. */
+static const char *asides_text(mosaicum *m, const struct mos_medium_plan *medium,
+                               const struct mos_vec *rows) {
+    struct mos_buf b = {.arena = m->arena}, tables = b;
+    uint64_t at = 0, unused = 0, largest = 0, from = 0;
+    size_t places = 0;
+    for (size_t i = 0; i <= rows->count; i++) {
+        const struct row end = {medium->size, medium->size, NULL, NULL},
+                         *x = i < rows->count ? mos_vec_at(rows, i) : &end;
+        uint64_t gap = x->start > at ? x->start - at : 0;
+        places += gap != 0;
+        unused += gap;
+        from = gap > largest ? at : from;
+        largest = mos_max(gap, largest);
+        if (x->what)
+            mos_buf_printf(&tables, "; %.*s: %s", (int)strlen(x->what) - 2, x->what + 1,
+                           mos_size_text(m->arena, x->end - x->start));
+        at = mos_max(at, x->end);
+    }
+    if (!places && !tables.length)
+        return NULL;
+    mos_buf_printf(&b, "%s unused", places ? mos_size_about(m->arena, unused) : "nothing");
+    if (places > 1)
+        mos_buf_printf(&b, " in %zu places, at most %s from %s", places,
+                       mos_size_about(m->arena, largest), mos_size_text(m->arena, from));
+    else if (places)
+        mos_buf_printf(&b, " from %s", mos_size_text(m->arena, from));
+    mos_buf_text(&b, mos_buf_string(&tables));
+    return mos_buf_string(&b);
+}
+
 static void show_medium(mosaicum *m, const struct mos_medium_plan *medium) {
     struct mos_vec rows = mos_vec_make(m->arena, sizeof(struct row));
     if (medium->table)
@@ -128,12 +160,11 @@ static void show_medium(mosaicum *m, const struct mos_medium_plan *medium) {
                                    medium->sector);
     struct report_table t =
         report_start(&m->report, medium->name, title, layout_columns, LAYOUT_COLUMNS);
-    t.table.asides = true;
     uint64_t at = 0;
     for (size_t i = 0; i < rows.count; i++) {
         const struct row *x = mos_vec_at(&rows, i);
         if (x->start > at)
-            other_row(m, &t, medium, &(struct row){at, x->start, NULL, "(free)"});
+            other_row(m, &t, medium, &(struct row){at, x->start, NULL, "(unused)"});
         if (x->region)
             region_row(m, &t, medium, x);
         else
@@ -141,7 +172,8 @@ static void show_medium(mosaicum *m, const struct mos_medium_plan *medium) {
         at = mos_max(at, x->end);
     }
     if (at < medium->size)
-        other_row(m, &t, medium, &(struct row){at, medium->size, NULL, "(free)"});
+        other_row(m, &t, medium, &(struct row){at, medium->size, NULL, "(unused)"});
+    t.table.asides = asides_text(m, medium, &rows);
     report_end(&m->report, &t);
 }
 

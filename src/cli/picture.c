@@ -77,7 +77,7 @@ static bool is_region(const struct mosaicum_table *t, size_t row) {
 }
 
 static bool is_free(const struct mosaicum_table *t, size_t row) {
-    return strcmp(cell_of(t, row, "holds")->text, "(free)") == 0;
+    return strcmp(cell_of(t, row, "holds")->text, "(unused)") == 0;
 }
 
 static uint64_t size_of(const struct mosaicum_table *t) {

@@ -90,9 +90,22 @@ static size_t width_of(const struct mosaicum_cell *x, bool last) {
     return last || n < LONGEST_CELL ? n : LONGEST_CELL;
 }
 
+/* About nothing of the user's: unused space, a table's own place. */
+static bool is_aside(const struct mosaicum_table *t, const struct mosaicum_cell *cells) {
+    bool aside = false;
+    for (size_t c = 0; c < t->column_count && t->asides; c++)
+        aside |= cells[c].text[0] == '(';
+    return aside;
+}
+
+/* Shown only on request; the sum of them stands below the table. */
+static bool is_folded(const struct drawing *d, const struct mosaicum_cell *cells) {
+    return !d->cli->verbose && is_aside(d->t, cells);
+}
+
 static bool measure_row(void *self, const struct mosaicum_cell *cells) {
     struct drawing *d = self;
-    for (size_t c = 0; c < d->t->column_count; c++) {
+    for (size_t c = 0; c < d->t->column_count && !is_folded(d, cells); c++) {
         size_t n = width_of(&cells[c], c + 1 == d->t->column_count);
         d->widths[c] = n > d->widths[c] ? n : d->widths[c];
     }
@@ -143,16 +156,12 @@ static void group_columns(struct drawing *d) {
 
 /* ---- drawing ---- */
 
-/* The colour of a row: bad news, or about nothing of the user's (free space, a table's own place).
- */
+/* The colour of a row: bad news, or about nothing of the user's. */
 static const char *colour_of(const struct drawing *d, const struct mosaicum_cell *cells) {
-    bool aside = false;
-    for (size_t c = 0; c < d->t->column_count; c++) {
+    for (size_t c = 0; c < d->t->column_count; c++)
         if (cells[c].kind == MOSAICUM_ALARM)
             return style(d->cli, STYLE_ERROR);
-        aside |= cells[c].text[0] == '(';
-    }
-    return aside && d->t->asides ? style(d->cli, STYLE_DIM) : "";
+    return is_aside(d->t, cells) ? style(d->cli, STYLE_DIM) : "";
 }
 
 /* One line; what is longer than the terminal goes on below, from word to word. */
@@ -250,6 +259,8 @@ static bool end_portion(struct drawing *d) {
 
 static bool draw_row(void *self, const struct mosaicum_cell *cells) {
     struct drawing *d = self;
+    if (is_folded(d, cells))
+        return true;
     if (!d->portion[0] && !start_portion(d))
         return false;
     for (unsigned g = 0; g < d->groups; g++) {
@@ -262,8 +273,14 @@ static bool draw_row(void *self, const struct mosaicum_cell *cells) {
     return d->lines < PORTION || end_portion(d);
 }
 
-/* Which columns say something and were left out. */
+/* What the folded rows come to; which columns say something and were left out. */
 static void tell_hidden(const struct drawing *d) {
+    char sum[512];
+    int n = d->t->asides && !d->cli->verbose
+                ? snprintf(sum, sizeof sum, "(%s; -v: each of them)", one_line(d->t->asides))
+                : 0;
+    if (n > 0)
+        print_line(d, sum, strlen(sum), 0, style(d->cli, STYLE_DIM));
     bool any = false;
     for (size_t c = 0; c < d->t->column_count; c++)
         if (d->no_room[c]) {

@@ -2,12 +2,10 @@
 #ifndef MOS_PLATFORM_PLATFORM_H
 #define MOS_PLATFORM_PLATFORM_H
 
-#include "mosaicum/host.h"
+#include "mosaicum/platform.h"
 
 #include <stdio.h>
 
-/* The functions of this system; one for the process, never freed. */
-const struct mos_host *mos_platform_host(void);
 void mos_platform_workers(struct mos_host *host);  /* workers.c fills its functions in */
 void mos_platform_programs(struct mos_host *host); /* programs.c */
 void mos_platform_folders(struct mos_host *host);  /* folders.c */

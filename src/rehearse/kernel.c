@@ -147,6 +147,7 @@ static const char *release_of(struct sim *s) {
 
 void sim_kernel(struct sim *s) {
     struct sim_boot *b = &s->boot;
+    s->part = MOS_PART_KERNEL;
     s->out->end = MOS_END_BOOTS;
     s->out->reason = NULL;
     s->out->arguments = b->arguments;

@@ -130,6 +130,7 @@ static bool watchdog_bites(struct sim *s) {
         (end != MOS_END_SILENT && end != MOS_END_NO_ROOT && end != MOS_END_SHELL &&
          end != MOS_END_HANGS))
         return false;
+    s->part = MOS_PART_HARDWARE;
     sim_event(s, MOS_EVENT_RUN, 0, 0, NULL, "the watchdog resets the board after %lu s",
               s->rig->watchdog);
     return true;
@@ -164,6 +165,7 @@ bool mos_rehearse(struct mos_ctx *ctx, const struct mos_rig *rig, struct mos_reh
     const char *before = NULL;
     for (unsigned n = 0; n < MOST_STARTS; n++) {
         out->stored = false;
+        s->part = MOS_PART_LOADER;
         start(s);
         settle(s);
         decide(s);
@@ -184,6 +186,7 @@ bool mos_rehearse(struct mos_ctx *ctx, const struct mos_rig *rig, struct mos_reh
         }
         before = now;
         note_failed(s);
+        s->part = MOS_PART_HARDWARE;
         sim_event(s, MOS_EVENT_RUN, 0, 0, NULL, "the board starts again");
     }
     return ctx->error->kind == MOS_ERROR_NONE;

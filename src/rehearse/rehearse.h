@@ -106,12 +106,16 @@ enum mos_event_kind {
     MOS_EVENT_UNKNOWN, /* not proved */
 };
 
+/* Who does it, from power-on to the log-in. */
+enum mos_event_part { MOS_PART_HARDWARE, MOS_PART_LOADER, MOS_PART_KERNEL, MOS_PART_SYSTEM };
+
 struct mos_event {
     enum mos_event_kind kind;
     const char *what;   /* a sentence, or the name of what is read */
     const char *from;   /* "card:1 (BOOT)"; NULL */
     uint64_t at, bytes; /* in RAM; bytes 0: none */
     unsigned depth;     /* of run, source */
+    enum mos_event_part part;
 };
 
 enum mos_rehearsal_end {

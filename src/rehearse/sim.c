@@ -19,7 +19,7 @@ void sim_event(struct sim *s, enum mos_event_kind kind, uint64_t at, uint64_t by
     const char *text = mos_vprintf(s->arena, format, arguments);
     va_end(arguments);
     struct mos_event *e = mos_vec_push(&s->out->events);
-    *e = (struct mos_event){kind, text, from, at, bytes, s->depth};
+    *e = (struct mos_event){kind, text, from, at, bytes, s->depth, s->part};
 }
 
 void sim_print(struct sim *s, const char *format, ...) {

@@ -95,9 +95,10 @@ struct sim {
     struct mos_map stored; /* what the loader keeps for the next start; made at the first */
     bool has_stored;
     struct sim_ram ram;
-    struct mos_vec disks; /* of struct sim_disk * */
-    unsigned depth;       /* of scripts within scripts, for events */
-    unsigned long steps;  /* commands so far */
+    struct mos_vec disks;     /* of struct sim_disk * */
+    unsigned depth;           /* of scripts within scripts, for events */
+    enum mos_event_part part; /* who acts just now */
+    unsigned long steps;      /* commands so far */
     enum sim_stop stop;
     struct sim_boot boot;
     const char *entry; /* name of what is being tried; NULL: it has none */

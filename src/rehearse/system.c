@@ -73,6 +73,7 @@ static void check_log_in(struct sim *s, struct sim_volume *root) {
 }
 
 void sim_system(struct sim *s, struct sim_volume *root) {
+    s->part = MOS_PART_SYSTEM;
     check_mounts(s, root);
     check_log_in(s, root);
 }

@@ -222,7 +222,8 @@ static void nothing_is_cut(void) {
                                            "show curlew ram",
                                            "inspect out/curlew/card.img --files",
                                            "build curlew",
-                                           "rehearse curlew", "rehearse curlew --faults"};
+                                           "rehearse curlew",
+                                           "rehearse curlew --faults"};
     static const unsigned widths[] = {40, 57, 80, 100, 130, 160, 250};
     const char *w = keep(test_folder("narrow"));
     copy_folder(demo(), w);
@@ -287,6 +288,36 @@ static void the_program_is_installed(void) {
         "usr/share/doc/mosaicum/LICENSE && test -s usr/share/mosaicum/definition.schema.json && "
         "usr/bin/mosaicum --no-cache demo gauge | grep -q 'Nothing to complain'",
         MOSAICUM_BUILD, to, to));
+}
+
+/* Another program uses the library: found by its package file, shared, static, and no other names
+ * than those of its headers come with it. */
+static void the_library_is_installed(void) {
+    static const char client[] =
+        "#include <mosaicum/mosaicum.h>\n#include <mosaicum/platform.h>\n#include <stdio.h>\n"
+        "int main(int count, char **arguments) {\n"
+        "    struct mosaicum_options o = {.host = mos_platform_host(), .workspace = "
+        "arguments[1]};\n"
+        "    mosaicum *m = mosaicum_new(&o);\n"
+        "    int status = count == 2 && m ? (int)mosaicum_check(m, NULL, 0) : 9;\n"
+        "    for (size_t i = 0; i < mosaicum_finding_count(m); i++)\n"
+        "        puts(mosaicum_finding_at(m, i)->rule);\n"
+        "    mosaicum_free(m);\n"
+        "    return status;\n}\n";
+    const char *to = keep(test_folder("library"));
+    write_text(path_in(to, "client.c"), client);
+    CU_ASSERT_TRUE(runs(
+        0,
+        "cmake --install '%s' --prefix '%s/usr' >/dev/null && cd '%s' && "
+        "export PKG_CONFIG_PATH=$(dirname \"$(find usr -name mosaicum.pc)\") && "
+        "flags=$(pkg-config --cflags --libs mosaicum) && libs=${PKG_CONFIG_PATH%%/pkgconfig} && "
+        "%s -std=c11 -Wall -Wextra -Werror client.c -o shared $flags && "
+        "%s client.c -o static -Iusr/include $libs/libmosaicum.a "
+        "$(pkg-config --libs-only-l --static mosaicum | sed 's/-lmosaicum//') && "
+        "LD_LIBRARY_PATH=$libs ./shared '%s' >out && test ! -s out && ./static '%s' && "
+        "LD_LIBRARY_PATH=$libs ./shared '%s/tests/rules/layout.gap/fails' | grep -qx layout.gap && "
+        "! nm -D --defined-only $libs/libmosaicum.so | grep -v ' mosaicum_\\| mos_platform_host$'",
+        MOSAICUM_BUILD, to, to, MOSAICUM_CC, MOSAICUM_CC, demo(), demo(), MOSAICUM_SOURCE));
 }
 
 static void demo_checks_and_builds_clean(void) {
@@ -439,7 +470,7 @@ static void findings_are_drawn(void) {
         "  ` boards/curlew.yaml:9   env: {at: 2 MiB, size: 512 KiB}\n"
         "                                     ~~~~~\n"
         "  why  Whichever is written last destroys 512 KiB of the other.\n"
-        "  try  size: 1536 KiB for loader, or at: 2560 KiB for env.\n\n";
+        "  try  Set size: 1536 KiB for loader, or at: 2560 KiB for env.\n\n";
     const char *w = test_folder("drawn");
     write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
     write_text(path_in(w, "boards/curlew.yaml"),
@@ -462,8 +493,8 @@ SUITE(program_suite, {"exit statuses and messages", statuses_say_what_happened},
       {"the demo checks and builds clean", demo_checks_and_builds_clean},
       {"help is whole", help_is_whole}, {"pages and shells", pages_and_shells_know_the_same},
       {"shells complete", shells_complete}, {"installed", the_program_is_installed},
-      {"nothing is cut", nothing_is_cut}, {"options", options_do_what_they_say},
-      {"parts are shown", parts_are_shown},
+      {"library", the_library_is_installed}, {"nothing is cut", nothing_is_cut},
+      {"options", options_do_what_they_say}, {"parts are shown", parts_are_shown},
       {"the resolved definition reads back", resolved_definition_reads_back},
       {"builds are reproducible", builds_are_reproducible},
       {"the demo command", demo_command_tells_its_story},
