@@ -318,6 +318,12 @@ static void show_boot(mosaicum *m, const struct mos_plan *plan) {
                     mos_printf(m->arena, "Script (%s on %s)", plan->dialect->script_file,
                                plan->boot_region->name),
                     plan->script_text.data);
+    for (size_t i = 0; i < plan->settings.count; i++) {
+        const struct mos_settings_plan *s = mos_vec_pointer(&plan->settings, i);
+        report_text(&m->report, mos_printf(m->arena, "text %s", s->fill->r.name),
+                    mos_printf(m->arena, "Text (%s on %s)", s->path, s->region->name),
+                    mos_buf_string((struct mos_buf *)&s->text));
+    }
 }
 
 /* ---- kernel, tree, environments ---- */

@@ -233,10 +233,18 @@ struct mos_boot {
     struct mos_network *network;
     struct mos_named entries;
 };
+/* How the lines of a text that a firmware reads are to be understood. */
+struct mos_settings {
+    struct mos_record r;
+    struct mos_value *form, *comment, *separator;
+    struct mos_list files, overlays, console, arguments, holds;
+};
 struct mos_fill {
     struct mos_record r;
-    struct mos_value *archive, *folder, *piece, *made, *environment, *to, *replaces, *expects;
+    struct mos_value *archive, *folder, *piece, *made, *environment, *text, *to, *replaces,
+        *expects;
     struct mos_list only, except;
+    struct mos_settings *settings;
 };
 struct mos_volume {
     struct mos_record r;

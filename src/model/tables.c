@@ -354,24 +354,48 @@ KEYS(boot_keys, "boot", struct mos_boot,
       .record = &network_keys},
      {"entries", MOS_TYPE_NAMED, AT(struct mos_boot, entries), "ways to boot, the default first",
       .record = &entry_keys});
-KEYS(fill_keys, "fill", struct mos_fill,
-     {"archive", MOS_TYPE_REFERENCE, AT(struct mos_fill, archive), "a piece that is unpacked",
-      .refers = MOS_REFERS_PIECE},
-     {"folder", MOS_TYPE_PATH, AT(struct mos_fill, folder), "a folder of the workspace"},
-     {"piece", MOS_TYPE_REFERENCE, AT(struct mos_fill, piece), "a piece that becomes one file",
-      .refers = MOS_REFERS_PIECE},
-     {"made", MOS_TYPE_CHOICE, AT(struct mos_fill, made), "what Mosaicum makes",
-      .choices = made_things},
-     {"environment", MOS_TYPE_REFERENCE, AT(struct mos_fill, environment),
-      "the loader's variables as a file, by the loader's own name for it if `to` is not given",
-      .refers = MOS_REFERS_ENVIRONMENT},
-     {"to", MOS_TYPE_TEXT, AT(struct mos_fill, to), "path inside the volume"},
-     {"only", MOS_TYPE_LIST, AT(struct mos_fill, only), "just these paths", .of = MOS_TYPE_TEXT},
-     {"except", MOS_TYPE_LIST, AT(struct mos_fill, except), "not these paths", .of = MOS_TYPE_TEXT},
-     {"replaces", MOS_TYPE_BOOLEAN, AT(struct mos_fill, replaces),
-      "may replace what an earlier fill put there"},
-     {"expects", MOS_TYPE_SHA256, AT(struct mos_fill, expects),
-      "SHA-256 of the file that it replaces"});
+KEYS(settings_keys, "settings", struct mos_settings,
+     {"form", MOS_TYPE_TEXT, AT(struct mos_settings, form),
+      "how a line is written, \"<key>=<value>\" if not given"},
+     {"comment", MOS_TYPE_TEXT, AT(struct mos_settings, comment),
+      "what begins a comment, \"#\" if not given"},
+     {"separator", MOS_TYPE_TEXT, AT(struct mos_settings, separator),
+      "between several values of one line, a blank if not given"},
+     {"files", MOS_TYPE_LIST, AT(struct mos_settings, files),
+      "keys whose values are files of the volume", .of = MOS_TYPE_TEXT},
+     {"overlays", MOS_TYPE_LIST, AT(struct mos_settings, overlays),
+      "keys whose values are overlays, applied in the order of the lines", .of = MOS_TYPE_TEXT},
+     {"console", MOS_TYPE_LIST, AT(struct mos_settings, console),
+      "keys whose values name the port of the console", .of = MOS_TYPE_TEXT},
+     {"arguments", MOS_TYPE_LIST, AT(struct mos_settings, arguments),
+      "keys whose values are arguments of the kernel", .of = MOS_TYPE_TEXT},
+     {"holds", MOS_TYPE_LIST, AT(struct mos_settings, holds),
+      "sections ([NAME] on a line) that hold for this board; all if not given",
+      .of = MOS_TYPE_TEXT});
+KEYS(
+    fill_keys, "fill", struct mos_fill,
+    {"archive", MOS_TYPE_REFERENCE, AT(struct mos_fill, archive), "a piece that is unpacked",
+     .refers = MOS_REFERS_PIECE},
+    {"folder", MOS_TYPE_PATH, AT(struct mos_fill, folder), "a folder of the workspace"},
+    {"piece", MOS_TYPE_REFERENCE, AT(struct mos_fill, piece), "a piece that becomes one file",
+     .refers = MOS_REFERS_PIECE},
+    {"made", MOS_TYPE_CHOICE, AT(struct mos_fill, made), "what Mosaicum makes",
+     .choices = made_things},
+    {"environment", MOS_TYPE_REFERENCE, AT(struct mos_fill, environment),
+     "the loader's variables as a file, by the loader's own name for it if `to` is not given",
+     .refers = MOS_REFERS_ENVIRONMENT},
+    {"text", MOS_TYPE_TEXT, AT(struct mos_fill, text),
+     "a text of your own, at `to`; <kernel>, <tree>, <ramdisk>, <overlays>, <arguments>, <console> "
+     "and <REGION> stand for what the board has"},
+    {"settings", MOS_TYPE_RECORD, AT(struct mos_fill, settings),
+     "how a firmware reads that text, so that it is checked", .record = &settings_keys},
+    {"to", MOS_TYPE_TEXT, AT(struct mos_fill, to), "path inside the volume"},
+    {"only", MOS_TYPE_LIST, AT(struct mos_fill, only), "just these paths", .of = MOS_TYPE_TEXT},
+    {"except", MOS_TYPE_LIST, AT(struct mos_fill, except), "not these paths", .of = MOS_TYPE_TEXT},
+    {"replaces", MOS_TYPE_BOOLEAN, AT(struct mos_fill, replaces),
+     "may replace what an earlier fill put there"},
+    {"expects", MOS_TYPE_SHA256, AT(struct mos_fill, expects),
+     "SHA-256 of the file that it replaces"});
 KEYS(volume_keys, "volume", struct mos_volume,
      {"kind", MOS_TYPE_NAME, AT(struct mos_volume, kind), "file system", .required = true},
      {"label", MOS_TYPE_TEXT, AT(struct mos_volume, label), "volume label"},
@@ -537,12 +561,8 @@ KEYS_BRIEF(question_keys, "question", struct mos_question, "ask",
          .record = &layout_keys,                                                                   \
          .refers = MOS_REFERS_MEDIUM},                                                             \
         {"release", MOS_TYPE_TEXT, AT(T, release), "its release number, for names"},               \
-        {"outputs",                                                                                \
-         MOS_TYPE_NAMED,                                                                           \
-         AT(T, outputs),                                                                           \
-         "how images ship",                                                             \
-         .record = &output_keys,                                                                   \
-         .refers = MOS_REFERS_MEDIUM},                                                             \
+        {"outputs",         MOS_TYPE_NAMED,         AT(T, outputs),                                \
+         "how images ship", .record = &output_keys, .refers = MOS_REFERS_MEDIUM},                  \
         {"system", MOS_TYPE_RECORD, AT(T, system), "what the root file system is told",            \
          .record = &system_keys},                                                                  \
         {"features",          MOS_TYPE_NAMED, AT(T, features), "capabilities from features/",      \
@@ -566,8 +586,8 @@ KEYS_BRIEF(question_keys, "question", struct mos_question, "ask",
 KEYS(variant_keys, "variant", struct mos_variant,
      {"axis", MOS_TYPE_NAME, AT(struct mos_variant, axis),
       "at most one variant of an axis is chosen"},
-     {"purpose", MOS_TYPE_CHOICE, AT(struct mos_variant, purpose),
-      "bench, or field: what ships", .choices = purposes},
+     {"purpose", MOS_TYPE_CHOICE, AT(struct mos_variant, purpose), "bench, or field: what ships",
+      .choices = purposes},
      {"about", MOS_TYPE_TEXT, AT(struct mos_variant, about), "a word about it"},
      {"traits", MOS_TYPE_LIST, AT(struct mos_variant, traits), "the traits it uses, in order",
       .of = MOS_TYPE_PATH},
@@ -577,8 +597,8 @@ FILE_KEYS(mos_board_keys, "board", struct mos_board, FORMAT(struct mos_board),
           {"board", MOS_TYPE_NAME, AT(struct mos_board, board), "the board's name",
            .required = true},
           {"about", MOS_TYPE_TEXT, AT(struct mos_board, about), "a word about it"},
-          {"purpose", MOS_TYPE_CHOICE, AT(struct mos_board, purpose),
-           "bench, or field: what ships", .choices = purposes},
+          {"purpose", MOS_TYPE_CHOICE, AT(struct mos_board, purpose), "bench, or field: what ships",
+           .choices = purposes},
           {"traits", MOS_TYPE_LIST, AT(struct mos_board, traits), "the traits it uses, in order",
            .of = MOS_TYPE_PATH},
           CONTENT(struct mos_board),

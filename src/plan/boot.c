@@ -48,8 +48,7 @@ const char *mos_plan_partition_name(const struct mos_plan *plan, const char *nam
     return mos_printf(plan->ctx->arena, "PARTUUID=%s", r->id_text);
 }
 
-/* What <name> stands for; NULL when it is nothing known. */
-static const char *meaning(struct mos_plan *plan, const char *name) {
+const char *mos_plan_meaning(struct mos_plan *plan, const char *name) {
     if (strcmp(name, "console") == 0)
         return mos_board_console(plan->board, plan->ctx->arena);
     for (size_t i = 0; i < plan->media.count; i++) {
@@ -126,7 +125,7 @@ static bool expand(struct mos_plan *plan, const struct mos_value *v, struct mos_
             return true;
         }
         const char *name = mos_strndup(plan->ctx->arena, open + 1, (size_t)(close - open) - 1);
-        const char *text = meaning(plan, name);
+        const char *text = mos_plan_meaning(plan, name);
         if (!text) {
             unknown_name(plan, v, (size_t)(open - v->text), (size_t)(close - open) + 1, name);
             return false;
@@ -502,6 +501,7 @@ void mos_plan_boot(struct mos_plan *plan) {
     find_choices(plan);
     for (size_t i = 0; b && i < b->entries.count; i++)
         mos_vec_push_pointer(&plan->entries, plan_entry(plan, b->entries.items[i]));
+    mos_plan_settings(plan);
     if (plan->entries.count && plan->boot_region && plan->dialect && !plan->lacks_way)
         write_script(plan);
 }

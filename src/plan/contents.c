@@ -100,6 +100,11 @@ bool mos_plan_file_bytes(struct mos_plan *plan, const struct mos_region_plan *re
         *bytes = (const uint8_t *)index->data;
         return true;
     }
+    const struct mos_settings_plan *settings = mos_plan_settings_of(plan, fill);
+    if (settings && settings->text.length == node->size) {
+        *bytes = (const uint8_t *)settings->text.data;
+        return true;
+    }
     const struct mos_piece_plan *piece =
         mos_has(fill->piece) ? mos_plan_piece(plan, fill->piece->target) : NULL;
     if (mos_plan_is_there(piece) && piece->size == node->size) {

@@ -147,6 +147,12 @@ bool mos_plan_stream_brought(struct mos_plan *plan, const struct mos_fill *f, bo
         return mos_plan_stream_boot_files(plan, counting, sink);
     if (mos_has(f->environment))
         return stream_environment(plan, f, prefix, sink);
+    if (mos_has(f->text)) {
+        const struct mos_settings_plan *s = mos_plan_settings_of(plan, f);
+        return !s || mos_plan_stream_boot_file(
+                         plan, &(struct mos_boot_file){s->path, NULL, s->text.data, s->text.length},
+                         counting, sink);
+    }
     if (mos_has(f->piece)) {
         const struct mos_piece_plan *p = mos_plan_piece(plan, f->piece->target);
         return !mos_plan_is_there(p) ||

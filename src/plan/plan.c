@@ -37,8 +37,9 @@ struct mos_plan *mos_plan_make(struct mos_ctx *ctx, const struct mos_board *boar
     plan->self = plan;
     plan->ctx = ctx;
     plan->board = board;
-    struct mos_vec *lists[] = {&plan->pieces,  &plan->media,   &plan->environments, &plan->blobs,
-                               &plan->entries, &plan->budgets, &plan->indexes};
+    struct mos_vec *lists[] = {&plan->pieces,  &plan->media,   &plan->environments,
+                               &plan->blobs,   &plan->entries, &plan->budgets,
+                               &plan->indexes, &plan->settings};
     for (size_t i = 0; i < sizeof lists / sizeof *lists; i++)
         *lists[i] = mos_vec_make(ctx->arena, sizeof(void *));
     plan->script_text.arena = plan->script_file.arena = ctx->arena;

@@ -132,6 +132,24 @@ struct mos_entry_plan {
     struct mos_boot_step step;
 };
 
+/* A line of a text that a firmware reads. */
+struct mos_settings_line {
+    const char *key, *value;
+    bool holds; /* for this board */
+    struct mos_place place;
+};
+
+/* A text of the definition with what its references stand for. */
+struct mos_settings_plan {
+    const struct mos_region_plan *region;
+    const struct mos_fill *fill;
+    const char *path; /* in the volume */
+    struct mos_buf text;
+    struct mos_vec lines; /* of struct mos_settings_line, in order; none where no form is stated */
+    bool broken;          /* a reference has its finding */
+    bool takes_arguments; /* it has <arguments> */
+};
+
 /* A small file of a volume. */
 struct mos_text_file {
     const char *path, *text; /* text NULL: only its hash is known */
@@ -186,6 +204,7 @@ struct mos_plan {
     bool has_ram;
     const struct mos_region_plan *boot_region; /* the volume with `made: boot` */
     const struct mos_medium_plan *boot_medium;
+    struct mos_vec settings; /* of struct mos_settings_plan * */
     const char *boot_prefix; /* folder of the boot files in it, "" for its root */
     struct mos_boot_script script;
     struct mos_buf script_text, script_file; /* the script, and the file that the loader reads */
@@ -252,5 +271,12 @@ struct mos_module_folder {
     struct mos_vec files;          /* of struct mos_index_file */
     struct mos_index_lack lacking; /* what they need and is not there */
 };
+
+/* settings.c: the text of a fill; NULL: it is none. */
+const struct mos_settings_plan *mos_plan_settings_of(const struct mos_plan *plan,
+                                                     const struct mos_fill *fill);
+/* The single values of one value of such a text, at most `most`; they live in the plan's arena. */
+size_t mos_plan_settings_values(const struct mos_plan *plan, const struct mos_settings_plan *s,
+                                const char *value, const char **out, size_t most);
 
 #endif

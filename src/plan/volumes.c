@@ -155,8 +155,8 @@ static bool incomplete(const struct mos_plan *plan, const struct mos_region_plan
 
 /* Are the bytes of a fill there whenever it is streamed? */
 static bool brings_bytes(const struct mos_fill *f) {
-    return mos_has(f->folder) || mos_has(f->environment) || mos_fill_makes(f, MOS_MADE_SYSTEM) ||
-           mos_fill_makes(f, MOS_MADE_MODULE_INDEX);
+    return mos_has(f->folder) || mos_has(f->environment) || mos_has(f->text) ||
+           mos_fill_makes(f, MOS_MADE_SYSTEM) || mos_fill_makes(f, MOS_MADE_MODULE_INDEX);
 }
 
 static void keep_sum(struct mos_region_plan *region, size_t fill, struct mos_sha256 *hash) {

@@ -35,6 +35,7 @@ void mos_rule_fallback(const struct mos_plan *plan);
 void mos_rule_stage_files(const struct mos_plan *plan);
 void mos_rule_stages(const struct mos_plan *plan);
 void mos_rule_search(const struct mos_plan *plan);
+void mos_rule_settings(const struct mos_plan *plan);
 void mos_rule_order(const struct mos_plan *plan);
 void mos_rule_idle(const struct mos_plan *plan);
 void mos_rule_system_files(const struct mos_plan *plan);
@@ -56,5 +57,6 @@ void mos_rule_start(const struct mos_plan *plan);
 void mos_rule_console_files(const struct mos_plan *plan);
 void mos_rule_loader(const struct mos_plan *plan);
 void mos_rule_volume(const struct mos_plan *plan);
+void mos_rule_fills(const struct mos_plan *plan);
 
 #endif

@@ -193,3 +193,44 @@ void mos_rule_volume(const struct mos_plan *plan) {
         }
     }
 }
+
+/* ---- what a fill is made of ---- */
+
+static void odd_fill(const struct mos_plan *plan, const struct mos_fill *f, const char *text,
+                     const char *remedy) {
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *x = mos_find(list, MOS_RULE_BOARD_SCHEMA, "Fill %s %s.", f->r.name, text);
+    mos_finding_at(list, x, f->r.key_place);
+    mos_finding_why(list, x, "A fill brings one thing, and says which.");
+    mos_finding_try(list, x, "%s", remedy);
+}
+
+static void check_fill(const struct mos_plan *plan, const struct mos_fill *f) {
+    const struct mos_value *const sources[] = {f->archive, f->folder,      f->piece,
+                                               f->made,    f->environment, f->text};
+    size_t count = 0;
+    for (size_t i = 0; i < sizeof sources / sizeof *sources; i++)
+        count += sources[i] != NULL;
+    if (!count)
+        odd_fill(plan, f, "brings nothing",
+                 "Add archive:, folder:, piece:, made:, environment: or text:.");
+    else if (count > 1)
+        odd_fill(plan, f, "brings more than one thing",
+                 "Keep one, and make another fill of the rest.");
+    else if (f->settings && !f->text)
+        odd_fill(plan, f, "says how its text is read, and has none",
+                 "Add text:, or remove settings.");
+}
+
+void mos_rule_fills(const struct mos_plan *plan) {
+    for (size_t m = 0; m < plan->media.count; m++) {
+        const struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, m);
+        for (size_t i = 0; i < medium->regions.count; i++) {
+            const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i);
+            const struct mos_volume *v = r->copy ? NULL : r->def->volume;
+            for (size_t k = 0; v && k < v->fills.count; k++)
+                if (!((const struct mos_fill *)v->fills.items[k])->r.broken)
+                    check_fill(plan, v->fills.items[k]);
+        }
+    }
+}

@@ -1,0 +1,125 @@
+/* Whole jobs, each from a definition as its user would write it. */
+#include "support.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+#define MAIN_CHECK(w) run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w)
+
+/* A fixture that passes, as a workspace of its own. */
+static const char *workspace(const char *name, const char *fixture) {
+    const char *w = keep(test_folder(name));
+    copy_folder(path_in(MOSAICUM_SOURCE, "tests/rules/%s/passes", fixture), w);
+    return w;
+}
+
+static void edit(const char *w, const char *expression) {
+    if (*expression)
+        CU_ASSERT_TRUE_FATAL(runs(0,
+                                  "cp '%s/boards/curlew.yaml' '%s/before' && sed -Ei '%s' "
+                                  "'%s/boards/curlew.yaml' && ! cmp -s '%s/before' "
+                                  "'%s/boards/curlew.yaml'",
+                                  w, w, expression, w, w, w));
+}
+
+/* What a row changes in a board that is right, and what comes of it; says NULL: nothing. */
+struct edited {
+    const char *edit, *rule, *says, *remedy;
+};
+
+static void each_edit(const char *name, const char *(*make)(const char *name),
+                      const struct edited *rows, size_t count) {
+    for (size_t i = 0; i < count; i++) {
+        const char *w = make(name);
+        edit(w, rows[i].edit);
+        struct outcome o = MAIN_CHECK(w);
+        bool good = rows[i].says ? strstr(o.out, rows[i].rule) && strstr(o.out, rows[i].says) &&
+                                       strstr(o.out, rows[i].remedy)
+                                 : strncmp(o.out, "Nothing to complain", 19) == 0;
+        if (!good)
+            fprintf(stderr, "\n%s, edit %zu (%s):\n%s%s\n", name, i, rows[i].edit, o.out, o.err);
+        CU_ASSERT(good);
+        outcome_free(&o);
+    }
+}
+#define EACH(name, make, rows) each_edit(name, make, rows, sizeof(rows) / sizeof *(rows))
+
+/* ---- settings that a firmware reads ---- */
+
+static const char *settings_board(const char *name) {
+    const char *w = workspace(name, "boot.settings");
+    static const char overlay[] = "/dts-v1/; /plugin/;\n&{/} { %s { status = \"okay\"; }; };\n";
+    static const char *const overlays[] = {"clock", "gauge"};
+    for (size_t i = 0; i < 2; i++) {
+        char text[200];
+        snprintf(text, sizeof text, overlay, overlays[i]);
+        write_text(path_in(w, "tree/%s.dtso", overlays[i]), text);
+    }
+    edit(w,
+         "s|^tree: .*|tree:\\n  blobs: {main: tree/curlew.dts}\\n  overlays:\\n"
+         "    clock: {file: tree/clock.dtso, when: boot}\\n"
+         "    gauge: {file: tree/gauge.dtso, when: boot}|; "
+         "s|boot: .made: boot.|boot: {made: boot, to: tide}|; "
+         "s|settings: .*|settings: {files: [kernel, tree], overlays: [overlay], console: "
+         "[serial], arguments: [arguments], holds: [all, curlew]}|; "
+         "s|^( *)kernel=<kernel>|\\1# before anything else\\n\\1[all]\\n\\1serial=<console:port> "
+         "\\n\\1baud=<console:baud>\\n\\1kernel = <kernel>\\n\\1size=<kernel:size>|; "
+         "s|^( *)arguments=.*|\\1overlay=<overlays>\\n\\1names=<overlays:stem>\\n"
+         "&\\n\\1[heron]\\n\\1kernel=heron/kernel\\n\\1sign=1 < 2|");
+    return w;
+}
+
+static void settings_are_written_and_checked(void) {
+    static const char expected[] =
+        "# before anything else\n[all]\nserial=ttyAMA0 \nbaud=115200\nkernel = tide/kernel\n"
+        "size=65536\ntree=tide/main.dtb\noverlay=tide/clock.dtbo\noverlay=tide/gauge.dtbo\n"
+        "names=clock\nnames=gauge\n"
+        "arguments=root=PARTUUID=2715ad0a-02 console=ttyAMA0,115200 rootwait\n"
+        "[heron]\nkernel=heron/kernel\nsign=1 < 2\n";
+    static const struct edited rows[] = {
+        {"", NULL, NULL, NULL},
+        {"s/<kernel:size>/<kernl:size>/", "board.reference", "nothing called <kernl:size>",
+         "Choose one of"},
+        {"s/<tree>/<tre>/", "board.reference", "nothing called <tre>", "Write <tree>."},
+        {"s/tree=<tree>/tree=tide\\/mian.dtb/", "boot.settings", "no file tide/mian.dtb in boot",
+         "Write tide/main.dtb."},
+        {"s/overlay=<overlays>/overlay=tide\\/gauge.dtbo tide\\/clock.dtbo/", "boot.settings",
+         "overlay clock comes after gauge", "<overlays> for all"},
+        {"s/overlay=<overlays>/overlay=gauge/", "boot.settings", "applies no overlay clock",
+         "<overlays>"},
+        {"s/overlay=<overlays>/overlay=clock,gauge/; s/settings: ./&separator: \",\", /", NULL,
+         NULL, NULL},
+        {"s/serial=<console:port>/serial=ttyS0/", "boot.settings",
+         "the console is ttyAMA0, not ttyS0", "Write <console:port>."},
+        {"s/arguments=<arguments>/arguments=root=\\/dev\\/mmcblk0p1 console=ttyAMA0,115200/",
+         "boot.settings", "root=/dev/mmcblk0p1 is not what entry main has", "<arguments>"},
+        {"s/arguments=<arguments>/arguments=<arguments> quiet/", NULL, NULL, NULL},
+        {"s/holds: .all, curlew./holds: [all, heron]/", "boot.settings",
+         "no file heron/kernel in boot", "Bring the file"},
+        {"s/settings: ./&form: \"set <key> to <value>;\", /; s/kernel = <kernel>/set kernel to "
+         "heron;/",
+         "boot.settings", "no file heron in boot", "Bring the file"},
+        {"s/settings: ./&comment: \"kernel\", /; s/kernel = <kernel>/kernel=heron/", NULL, NULL,
+         NULL},
+        {"s/boot: .made: boot, to: tide./boot: {made: boot}/", NULL, NULL, NULL},
+        {"s/^( *)(boot: .made: boot.*)/&\\n\\1none: {to: x}/", "board.schema",
+         "Fill none brings nothing", "text:"},
+        {"s/^( *)(boot: .made: boot.*)/&\\n\\1two: {folder: root, made: system}/", "board.schema",
+         "Fill two brings more than one", "another fill"},
+        {"s/^( *)(boot: .made: boot.*)/&\\n\\1two: {folder: root, to: x, settings: {form: x}}/",
+         "board.schema", "says how its text is read, and has none", "Add text:"},
+    };
+    EACH("settings", settings_board, rows);
+    const char *w = settings_board("settings");
+    CU_ASSERT_TRUE(runs(0,
+                        "'%s' --no-cache -q -w '%s' build && '%s' -q take '%s/out/curlew/card.img' "
+                        "1:firmware.txt -o '%s/text'",
+                        MOSAICUM_PROGRAM, w, MOSAICUM_PROGRAM, w, w));
+    char *text = read_whole(path_in(w, "text"), NULL);
+    CU_ASSERT_STRING_EQUAL(text ? text : "", expected);
+    free(text);
+    CU_ASSERT_TRUE(runs(0, "'%s' -w '%s' show boot | grep -q 'Text (firmware.txt on boot)'",
+                        MOSAICUM_PROGRAM, w));
+}
+
+SUITE(jobs_suite, {"settings are written and checked", settings_are_written_and_checked});
