@@ -170,6 +170,35 @@ static void other_ways(const char *w, const char *arguments) {
            "the loader reads our menu; it checks every hash of our parcel");
 }
 
+/* A text with settings, read from the volume by somebody who knows nothing else of the board: the
+ * loader stands in for a firmware. */
+static void by_settings(const char *w, const char *arguments) {
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && cp boards/curlew.yaml before.yaml && sed -i 's/{boot: {made: boot}, /&"
+             "firmware: {to: firmware.txt, text: \"kernel=<kernel>\\\\ntree=<tree>\\\\n"
+             "arguments=<arguments>\", settings: {files: [kernel, tree], arguments: [arguments]}}, "
+             "/' boards/curlew.yaml && '%s' --no-cache -q build && mv before.yaml "
+             "boards/curlew.yaml",
+             w, MOSAICUM_PROGRAM));
+    struct machine *m = machine_start("arm64", path_in(w, "out/curlew/card.img"), "nvme,serial=x");
+    bool ok = machine_expect(m, "stop autoboot", 40);
+    machine_type(m, "\003\003\003");
+    ok = ok && machine_expect(m, "=> ", 20);
+    machine_type(m, "nvme scan; load nvme 0:1 ${scriptaddr} firmware.txt; env import -t "
+                    "${scriptaddr} ${filesize}\r");
+    ok = ok && machine_expect(m, "=> ", 20);
+    machine_type(m, "load nvme 0:1 ${kernel_addr_r} ${kernel}; load nvme 0:1 48000000 ${tree}; "
+                    "setenv bootargs ${arguments}; booti ${kernel_addr_r} - 48000000\r");
+    CU_ASSERT_TRUE(ok && machine_expect(m, "Starting kernel", 20) &&
+                   machine_expect(m, "marker-root /dev/root / ext4", 60) &&
+                   machine_expect(m, arguments, 10) &&
+                   machine_expect(m, "marker-tree tide gauge and console of the jetty", 10));
+    machine_stop(m);
+    proved("the same kernel by a text of settings",
+           "read from the volume by a loader that knows nothing else: files and arguments");
+}
+
 static void a_real_kernel_boots(void) {
     const char *w = keep(test_folder("real"));
     char sum[200], id[100] = "";
@@ -208,6 +237,7 @@ static void a_real_kernel_boots(void) {
     proved("a Debian arm64 kernel in QEMU",
            "our script, merged tree, arguments, ext4 root by PARTUUID; it mounts our FAT32 and "
            "reads the same bytes");
+    by_settings(w, arguments);
     other_ways(w, arguments);
     remove_folder(w);
 }
