@@ -100,8 +100,8 @@ struct mos_host {
     /* Swaps two existing folders in one step; ENOTSUP where the system cannot. */
     int (*exchange)(const struct mos_host *h, const char *a, const char *b);
     int (*sync_folder)(const struct mos_host *h, const char *path);
-    /* Takes an exclusive lock on what `name` stands for within a (new or existing) file; waits for it
-     * or not: EWOULDBLOCK.  It holds against threads of the same process, too, and ends when the
+    /* Takes an exclusive lock on what `name` stands for within a (new or existing) file; waits for
+     * it or not: EWOULDBLOCK.  It holds against threads of the same process, too, and ends when the
      * file is closed.  ELOOP for a link. */
     int (*lock)(const struct mos_host *h, const char *path, const char *name, bool wait, int *file);
     /* The real, absolute form of an existing path; malloc'ed. */

@@ -55,9 +55,11 @@ enum mosaicum_status mosaicum_accept(mosaicum *m, const char *const *selectors, 
  * selectors the plain boards. */
 enum mosaicum_status mosaicum_build(mosaicum *m, const char *const *selectors, size_t count,
                                     const char *out);
-/* Part of a resolved definition: layout, ram, boot, kernel, tree, env, budgets or all; selector
+/* Part of a resolved definition, one of mosaicum_show_part_at; selector
  * NULL where there is one board.  trail: with the places that set and replaced each value. */
 enum mosaicum_status mosaicum_show(mosaicum *m, const char *selector, const char *part, bool trail);
+/* The names of the parts, in order; NULL behind the last. */
+const char *mosaicum_show_part_at(size_t index);
 /* What is known of a board that begins; NULL: not known.  Values as definitions write them. */
 struct mosaicum_draft {
     const char *name;

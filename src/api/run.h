@@ -147,6 +147,8 @@ void cell_address(struct report_table *t, uint64_t address);
 void cell_number(struct report_table *t, uint64_t number);
 void cell_extent(struct report_table *t, uint32_t from, uint32_t to); /* in 1/65535 */
 
+/* emulator.c: a line that starts an emulated machine, as a text; or the run's error. */
+void show_emulator(mosaicum *m, const struct mos_plan *plan);
 /* show.c */
 bool show_part(mosaicum *m, const struct mos_plan *plan, const char *part, bool trail);
 /* resolved.c: the resolved definition as YAML */

@@ -477,9 +477,9 @@ static void show_all(mosaicum *m, const struct mos_plan *plan) {
 static const struct {
     const char *name;
     void (*show)(mosaicum *m, const struct mos_plan *plan);
-} parts[] = {{"layout", show_layout},   {"ram", show_ram},   {"boot", show_boot},
-             {"kernel", show_kernel},   {"tree", show_tree}, {"env", show_env},
-             {"budgets", show_budgets}, {"all", show_all}};
+} parts[] = {{"layout", show_layout},   {"ram", show_ram},           {"boot", show_boot},
+             {"kernel", show_kernel},   {"tree", show_tree},         {"env", show_env},
+             {"budgets", show_budgets}, {"emulator", show_emulator}, {"all", show_all}};
 enum { PARTS = sizeof parts / sizeof *parts };
 
 bool show_part(mosaicum *m, const struct mos_plan *plan, const char *part, bool trail) {
@@ -495,9 +495,13 @@ bool show_part(mosaicum *m, const struct mos_plan *plan, const char *part, bool 
         }
     }
     const char *near = mos_near(part, names, PARTS);
+    struct mos_buf all = {.arena = m->arena};
+    for (size_t i = 0; i < PARTS; i++)
+        mos_buf_printf(&all, "%s%s", !i ? "" : i + 1 < PARTS ? ", " : " and ", names[i]);
     return mos_fail(&m->error, MOS_ERROR_USAGE, 0, "There is no part %s to show; %s%s", part,
-                    near ? "did you mean "
-                         : "there are layout, ram, boot, kernel, tree, env, "
-                           "budgets and all",
-                    near ? near : "");
+                    near ? "did you mean " : "there are ", near ? near : mos_buf_string(&all));
+}
+
+const char *mosaicum_show_part_at(size_t index) {
+    return index < PARTS ? parts[index].name : NULL;
 }

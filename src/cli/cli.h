@@ -15,6 +15,7 @@ struct cli {
     const char *loader, *medium, *keys, *flash; /* rehearse: --loader, --as …; or NULL */
     bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, planned, faults,
         verify, sha256, help, version;
+    bool aside; /* what is printed is for another program: findings go to standard error */
     const char *when_color;      /* --color, or NULL */
     struct mosaicum_draft draft; /* options of new */
     bool color, unicode;         /* of standard output */

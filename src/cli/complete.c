@@ -188,7 +188,8 @@ static bool offer_argument(const struct completion *c, const char *command, size
     if (kind == SELECTOR)
         offer_selectors(c);
     if (kind == PART || (parts && kind == SELECTOR))
-        offer_words(c, "layout ram boot kernel tree env budgets all");
+        for (size_t i = 0; mosaicum_show_part_at(i); i++)
+            offer(c, mosaicum_show_part_at(i));
     if (kind == REGION)
         offer_regions(c, first);
     if (kind == WORD) {

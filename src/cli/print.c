@@ -212,7 +212,7 @@ int print_result(const struct cli *cli, mosaicum *m, const char *command, int st
         out_json(false);
         return status;
     }
-    print_findings(cli, m, to_out);
+    print_findings(cli, m, cli->aside ? to_err : to_out);
     if (mosaicum_error(m)) {
         fflush(to_out);
         fprintf(to_err, "%smosaicum:%s %s\n", style(cli, STYLE_ERROR), style(cli, STYLE_END),

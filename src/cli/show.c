@@ -6,6 +6,7 @@ static int run(struct cli *cli) {
     mosaicum *m = cli_open(cli, true);
     if (!m)
         return MOSAICUM_USAGE;
+    cli->aside = true;
     const char *board = cli->argument_count == 2 ? cli->arguments[0] : NULL;
     const char *part = cli->arguments[cli->argument_count - 1];
     int status = print_result(cli, m, "show", mosaicum_show(m, board, part, cli->trail));
@@ -26,9 +27,10 @@ static int run(struct cli *cli) {
 const struct command command_show = {
     .name = "show",
     .usage = "[SELECTOR] PART",
-    .about = "layout, ram, boot, kernel, tree, env, budgets or all, worked out",
-    .details = "PART is layout, ram, boot, kernel, tree, env, budgets or all. With one board "
-               "in the workspace the selector may be left out.",
+    .about = "layout, ram, boot, kernel, tree, env, budgets, emulator or all, worked out",
+    .details =
+        "PART is layout, ram, boot, kernel, tree, env, budgets, emulator or all. With one board "
+        "in the workspace the selector may be left out.",
     .examples = "mosaicum show curlew layout\n"
                 "mosaicum show curlew layout --picture layout.svg\n"
                 "mosaicum show curlew+bench all --trail\n",

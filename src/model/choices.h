@@ -34,6 +34,7 @@
     X(MOS_STAGE_PLAIN, "plain")                                                                    \
     X(MOS_STAGE_PROGRAM, "program")                                                                \
     X(MOS_STAGE_LEGACY, "legacy") X(MOS_STAGE_PARCEL, "parcel")
+#define MOS_DISKS(X) X(MOS_DISK_VIRTIO, "virtio") X(MOS_DISK_NVME, "nvme") X(MOS_DISK_USB, "usb")
 #define MOS_PART_SUMS(X) X(MOS_PART_SHA256, "sha256") X(MOS_PART_CRC32, "crc32")
 
 #define MOS_CHOICE_SYMBOL(symbol, word) symbol,
@@ -56,6 +57,7 @@ MOS_CHOICES(mos_via, MOS_VIAS, MOS_VIA_UNSTATED)
 MOS_CHOICES(mos_until, MOS_UNTILS, MOS_UNTIL_UNSTATED)
 MOS_CHOICES(mos_otherwise, MOS_OTHERWISES, MOS_OTHERWISE_UNSTATED)
 MOS_CHOICES(mos_moment, MOS_MOMENTS, MOS_MOMENT_UNSTATED)
+MOS_CHOICES(mos_disk, MOS_DISKS, MOS_DISK_UNSTATED)
 MOS_CHOICES(mos_pack, MOS_PACKS, MOS_PACK_UNSTATED)
 
 #endif

@@ -81,8 +81,13 @@ struct mos_medium {
     struct mos_medium_size *size;
     struct mos_named areas;
 };
+struct mos_emulator {
+    struct mos_record r;
+    struct mos_value *loader, *disk;
+};
 struct mos_hardware {
     struct mos_record r;
+    struct mos_emulator *emulator;
     struct mos_value *cpu, *cores, *compatible;
     struct mos_named ram, held, media;
     struct mos_console *console;

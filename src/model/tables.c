@@ -30,6 +30,7 @@ static const char *const moments[] = {MOS_MOMENTS(MOS_CHOICE_WORD) NULL};
 static const char *const ramdisk_compressions[] = {MOS_RAMDISK_FORMS(MOS_CHOICE_WORD) NULL};
 static const char *const packs[] = {MOS_PACKS(MOS_CHOICE_WORD) NULL};
 static const char *const stage_formats[] = {MOS_STAGE_FORMS(MOS_CHOICE_WORD) NULL};
+static const char *const disks[] = {MOS_DISKS(MOS_CHOICE_WORD) NULL};
 static const char *const part_hashes[] = {MOS_PART_SUMS(MOS_CHOICE_WORD) NULL};
 
 KEYS(ram_keys, "RAM range", struct mos_ram,
@@ -83,6 +84,12 @@ KEYS(medium_keys, "medium", struct mos_medium,
      {"node", MOS_TYPE_TEXT, AT(struct mos_medium, node), "its device-tree node"},
      {"areas", MOS_TYPE_NAMED, AT(struct mos_medium, areas),
       "parts beside the main one, such as an eMMC's boot0", .record = &area_keys});
+KEYS(emulator_keys, "emulator", struct mos_emulator,
+     {"loader", MOS_TYPE_REFERENCE, AT(struct mos_emulator, loader),
+      "a loader that was built for the emulated machine; without one the kernel is handed over",
+      .refers = MOS_REFERS_PIECE},
+     {"disk", MOS_TYPE_CHOICE, AT(struct mos_emulator, disk),
+      "what the media are there, virtio if not given", .choices = disks});
 KEYS(hardware_keys, "hardware", struct mos_hardware,
      {"cpu", MOS_TYPE_CHOICE, AT(struct mos_hardware, cpu), "architecture", .choices = cpus},
      {"cores", MOS_TYPE_INTEGER, AT(struct mos_hardware, cores), "number of processor cores"},
@@ -93,7 +100,9 @@ KEYS(hardware_keys, "hardware", struct mos_hardware,
      {"console", MOS_TYPE_RECORD, AT(struct mos_hardware, console), "the serial console",
       .record = &console_keys},
      {"media", MOS_TYPE_NAMED, AT(struct mos_hardware, media), "storage devices",
-      .record = &medium_keys});
+      .record = &medium_keys},
+     {"emulator", MOS_TYPE_RECORD, AT(struct mos_hardware, emulator),
+      "how it is tried without hardware (show emulator)", .record = &emulator_keys});
 KEYS(first_place_keys, "first-stage place", struct mos_first_place,
      {"at", MOS_TYPE_SIZE, AT(struct mos_first_place, at), "where the ROM reads it"},
      {"ends-at-top", MOS_TYPE_BOOLEAN, AT(struct mos_first_place, ends_at_top),

@@ -122,4 +122,72 @@ static void settings_are_written_and_checked(void) {
                         MOSAICUM_PROGRAM, w));
 }
 
-SUITE(jobs_suite, {"settings are written and checked", settings_are_written_and_checked});
+/* ---- trying it without hardware ---- */
+
+static void the_emulator_line_fits(void) {
+    static const struct {
+        const char *selector, *edit, *says[4], *not ;
+        int status;
+    } rows[] = {
+        {"curlew",
+         "",
+         {"qemu-system-aarch64 ", " -m 512M ", "take out/curlew/card.img 1:kernel",
+          "console=ttyAMA0,115200"},
+         "no such medium",
+         0},
+        {"curlew+bench",
+         "",
+         {"out/curlew+bench/card.img", "loglevel=7", "build curlew+bench", "-smp 2"},
+         "-initrd",
+         0},
+        {"dunlin",
+         "",
+         {"qemu-system-arm ", "# flash is not there", "-kernel dunlin-kernel", "card.img"},
+         "file=out/dunlin/flash",
+         0},
+        {"avocet", "", {"lies in a parcel", "emulator: {loader: PIECE}", "", ""}, "qemu", 2},
+        {"curlew",
+         "s/^hardware:/&\\n  emulator: {disk: nvme, loader: loader}/",
+         {"-bios ", "nvme,drive=card", "-netdev user,id=net", ""},
+         "-append",
+         0},
+        {"curlew",
+         "s/^hardware:/&\\n  emulator: {disk: usb}/",
+         {"usb-storage,drive=card", "", "", ""},
+         "virtio-blk",
+         0},
+        {"curlew",
+         "s/^hardware:/&\\n  emulator: {disk: floppy}/",
+         {"Choose virtio, nvme or usb.", "", "", ""},
+         "usb-storage",
+         1},
+        {"curlew",
+         "s/root: <root>/root: \\/dev\\/mmcblk0p2/",
+         {"/dev/mmcblk0p2 may be called "
+          "otherwise",
+          "", "", ""},
+         "emulator:",
+         0},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        const char *w = keep(test_folder("emulator"));
+        copy_folder(path_in(MOSAICUM_SOURCE, "demo/saltmarsh"), w);
+        if (*rows[i].edit)
+            CU_ASSERT_TRUE(runs(0,
+                                "sed -i '%s' '%s/boards/curlew.yaml' '%s/boards/dunlin.yaml' "
+                                "'%s/traits/soc/tern64.yaml'",
+                                rows[i].edit, w, w, w));
+        struct outcome o = run_shell("cd '%s' && '%s' --no-cache show %s emulator 2>&1", w,
+                                     MOSAICUM_PROGRAM, rows[i].selector);
+        bool good = o.status == rows[i].status && !strstr(o.out, rows[i].not );
+        for (size_t k = 0; k < 4; k++)
+            good &= strstr(o.out, rows[i].says[k]) != NULL;
+        if (!good)
+            fprintf(stderr, "\nrow %zu, status %d:\n%s\n", i, o.status, o.out);
+        CU_ASSERT(good);
+        outcome_free(&o);
+    }
+}
+
+SUITE(jobs_suite, {"settings are written and checked", settings_are_written_and_checked},
+      {"the emulator line fits", the_emulator_line_fits});

@@ -199,6 +199,21 @@ static void by_settings(const char *w, const char *arguments) {
            "read from the volume by a loader that knows nothing else: files and arguments");
 }
 
+/* The line that show gives, as it stands, in a shell. */
+static void by_the_line(const char *w, const char *sum) {
+    CU_ASSERT_TRUE(runs(
+        0,
+        "cd '%s' && cp boards/curlew.yaml before.yaml && sed -i 's/^hardware:/&\\n  emulator: "
+        "{disk: nvme}/' boards/curlew.yaml && '%s' --no-cache -q build && PATH=$(dirname "
+        "'%s'):$PATH && mosaicum show curlew emulator > line && mv before.yaml "
+        "boards/curlew.yaml && { timeout 60 sh line </dev/null >log 2>&1 & } && for i in $(seq "
+        "120); do grep -q marker-end log && break; sleep 0.5; done; kill $!; grep -q "
+        "'marker-root /dev/root / ext4' log && grep -q '%s' log || { cat line; tail log; "
+        "false; }",
+        w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, sum));
+    proved("the same image by the line of show emulator", "kernel and arguments beside the image");
+}
+
 static void a_real_kernel_boots(void) {
     const char *w = keep(test_folder("real"));
     char sum[200], id[100] = "";
@@ -238,6 +253,7 @@ static void a_real_kernel_boots(void) {
            "our script, merged tree, arguments, ext4 root by PARTUUID; it mounts our FAT32 and "
            "reads the same bytes");
     by_settings(w, arguments);
+    by_the_line(w, sum);
     other_ways(w, arguments);
     remove_folder(w);
 }

@@ -1,0 +1,184 @@
+/* show emulator: one line for a shell that starts what was built in an emulated machine. */
+#include "api/run.h"
+
+#include "base/ctx.h"
+
+#include <string.h>
+
+/* What an emulated machine of each processor is and has. */
+static const struct kind {
+    enum mos_cpu cpu;
+    const char *program, *processor, *port;
+    const char *loader; /* the option that takes one */
+    uint64_t most_ram;  /* 0: as much as wished */
+} kinds[] = {
+    {MOS_CPU_ARM64, "qemu-system-aarch64", "cortex-a57", "ttyAMA0", "-bios", 0},
+    {MOS_CPU_ARM, "qemu-system-arm", "cortex-a15", "ttyAMA0", "-bios", 2048ull << 20},
+    {MOS_CPU_RISCV64, "qemu-system-riscv64", "rv64", "ttyS0", "-kernel", 0},
+};
+
+struct starter {
+    mosaicum *m;
+    const struct mos_plan *plan;
+    const struct kind *kind;
+    const struct mos_emulator *own; /* NULL: nothing is stated */
+    const char *selector, *out;     /* the folder of what was built */
+    struct mos_buf notes, first, line;
+};
+
+static void note(struct starter *s, const char *text) {
+    mos_buf_printf(&s->notes, "# %s\n", text);
+}
+
+/* A word for a shell; most need no quotation marks. */
+static const char *quoted(struct mos_arena *arena, const char *text) {
+    struct mos_buf out = {.arena = arena};
+    if (*text && !text[strspn(text, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789"
+                                    "-_./=,:+@%")])
+        return text;
+    mos_buf_text(&out, "'");
+    for (; *text; text++)
+        if (*text == '\'')
+            mos_buf_text(&out, "'\\''");
+        else
+            mos_buf_add(&out, text, 1);
+    mos_buf_text(&out, "'");
+    return mos_buf_string(&out);
+}
+
+static void option(struct starter *s, const char *name, const char *value) {
+    mos_buf_printf(&s->line, " %s %s", name, quoted(s->m->arena, value));
+}
+
+/* ---- media ---- */
+
+static void add_media(struct starter *s) {
+    static const char *const devices[] = {[MOS_DISK_VIRTIO] = "virtio-blk-pci,drive=%s",
+                                          [MOS_DISK_NVME] = "nvme,drive=%s,serial=%s",
+                                          [MOS_DISK_USB] =
+                                              "qemu-xhci -device usb-storage,drive=%s"};
+    enum mos_disk disk = s->own ? mos_disk_of(s->own->disk) : MOS_DISK_UNSTATED;
+    disk = disk == MOS_DISK_UNSTATED ? MOS_DISK_VIRTIO : disk;
+    for (size_t i = 0; i < s->plan->media.count; i++) {
+        const struct mos_medium_plan *x = mos_vec_pointer(&s->plan->media, i);
+        enum mos_medium_kind kind = mos_medium_kind_of(x->medium->kind);
+        if (x->area || kind == MOS_MEDIUM_NOR || kind == MOS_MEDIUM_NAND) {
+            note(s,
+                 mos_printf(s->m->arena, "%s is not there: an emulated machine has no such medium.",
+                            x->name));
+            continue;
+        }
+        const char *image =
+            mos_printf(s->m->arena, "if=none,id=%s,format=raw,snapshot=on,file=%s/%s.img", x->name,
+                       s->out, x->name);
+        option(s, "-drive", image);
+        mos_buf_text(&s->line, " -device ");
+        mos_buf_printf(&s->line, devices[disk], x->name, x->name);
+    }
+}
+
+/* ---- how it starts ---- */
+
+/* The console is the machine's; the rest of the arguments stays. */
+static const char *arguments(struct starter *s, const char *text) {
+    struct mos_buf out = {.arena = s->m->arena};
+    bool other = false;
+    for (const char *p = text; *p;) {
+        size_t n = strcspn(p, " ");
+        const char *port = strncmp(p, "console=tty", 11) == 0 ? p + 8 : NULL;
+        if (port && strncmp(port, "tty0", 4) != 0 &&
+            strncmp(port, s->kind->port, strlen(s->kind->port)) != 0) {
+            mos_buf_printf(&out, "%sconsole=%s", out.length ? " " : "", s->kind->port);
+            other = true;
+        } else if (n) {
+            mos_buf_printf(&out, "%s%.*s", out.length ? " " : "", (int)n, p);
+        }
+        if (strncmp(p, "root=/dev/", 10) == 0)
+            note(s,
+                 mos_printf(s->m->arena,
+                            "%.*s may be called otherwise there: root: <REGION> fits everywhere.",
+                            (int)n, p));
+        p += n;
+        p += strspn(p, " ");
+    }
+    if (other)
+        note(s, mos_printf(s->m->arena, "Its console is %s, not the board's own port.",
+                           s->kind->port));
+    return mos_buf_string(&out);
+}
+
+/* A file of the boot volume beside the image, where the machine wants it. */
+static void take_out(struct starter *s, const char *path, const char *as) {
+    const struct mos_region_plan *r = s->plan->boot_region;
+    mos_buf_printf(&s->first, "mosaicum -q take %s %s -o %s && ",
+                   quoted(s->m->arena,
+                          mos_printf(s->m->arena, "%s/%s.img", s->out, s->plan->boot_medium->name)),
+                   quoted(s->m->arena, mos_printf(s->m->arena, "%u:%s", r->number, path)),
+                   quoted(s->m->arena, as));
+}
+
+static bool start_kernel(struct starter *s) {
+    const struct mos_plan *plan = s->plan;
+    const struct mos_entry_plan *e =
+        plan->entries.count ? mos_vec_pointer(&plan->entries, 0) : NULL;
+    if (!e || !e->kernel || !plan->boot_region || !plan->boot_region->number || plan->parcel_file)
+        return mos_fail(&s->m->error, MOS_ERROR_USAGE, 0,
+                        "No kernel of %s can be taken out of its image%s; state "
+                        "hardware: {emulator: {loader: PIECE}}",
+                        s->selector, plan->parcel_file ? ": it lies in a parcel" : "");
+    const char *kernel = mos_printf(s->m->arena, "%s-kernel", s->selector),
+               *ramdisk = mos_printf(s->m->arena, "%s-ramdisk", s->selector);
+    take_out(s, e->step.kernel_file, kernel);
+    option(s, "-kernel", kernel);
+    if (e->ramdisk) {
+        take_out(s, e->step.ramdisk_file, ramdisk);
+        option(s, "-initrd", ramdisk);
+    }
+    option(s, "-append", arguments(s, e->step.arguments));
+    note(s,
+         "Kernel and arguments are handed over directly: neither loader nor script runs, and the "
+         "tree is the machine's own.");
+    return true;
+}
+
+static bool start_loader(struct starter *s) {
+    const struct mos_piece_plan *p = mos_plan_piece(s->plan, s->own->loader->target);
+    if (!mos_plan_is_there(p) || p->member || !p->file)
+        return mos_fail(&s->m->error, MOS_ERROR_USAGE, 0,
+                        "Loader %s is no file of the workspace that could be named here",
+                        s->own->loader->text);
+    option(s, s->kind->loader, mos_path_join(s->m->arena, s->plan->board->root, p->file));
+    return true;
+}
+
+void show_emulator(mosaicum *m, const struct mos_plan *plan) {
+    const struct mos_hardware *h = plan->board->hardware;
+    struct mos_buf empty = {.arena = m->arena};
+    struct starter s = {
+        m,     plan,  NULL, h ? h->emulator : NULL, plan->ctx->findings.selector, NULL,
+        empty, empty, empty};
+    for (size_t i = 0; h && i < sizeof kinds / sizeof *kinds; i++)
+        if (kinds[i].cpu == mos_cpu_of(h->cpu))
+            s.kind = &kinds[i];
+    if (!s.kind || !plan->has_ram) {
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                 "An emulated machine needs hardware: {cpu: …, ram: …} of %s", s.selector);
+        return;
+    }
+    s.out = mos_path_join(m->arena, plan->board->root, mos_printf(m->arena, "out/%s", s.selector));
+    uint64_t ram = plan->ram.length;
+    if (s.kind->most_ram && ram > s.kind->most_ram)
+        ram = s.kind->most_ram;
+    mos_buf_printf(&s.line, "%s -machine virt -cpu %s -smp %s -m %lluM -nographic", s.kind->program,
+                   s.kind->processor, mos_text_or(h->cores, "1"), (unsigned long long)(ram >> 20));
+    if (s.own && mos_has(s.own->loader) ? !start_loader(&s) : !start_kernel(&s))
+        return;
+    add_media(&s);
+    option(&s, "-netdev", "user,id=net");
+    option(&s, "-device", "virtio-net-device,netdev=net");
+    note(&s, "What it writes is forgotten when it ends; Ctrl-A and then X ends it.");
+    mos_buf_printf(&s.notes, "%s%s\n", mos_buf_string(&s.first), mos_buf_string(&s.line));
+    report_text(&m->report, "emulator", NULL,
+                mos_printf(m->arena, "# mosaicum build %s   comes before this.\n%s", s.selector,
+                           mos_buf_string(&s.notes)));
+}
