@@ -10,15 +10,42 @@
 
 static const struct mosaicum_column file_columns[] = {{"file", "file", false},
                                                       {"size", "size", true},
+                                                      {"use", "what it is for", false},
                                                       {"hash-of", "SHA-256 of", false},
                                                       {"hash", "", false}};
+enum { FILE_COLUMNS = sizeof file_columns / sizeof *file_columns };
+
+/* Where an image goes, or what a file beside it is; NULL: its name says it. */
+static const char *use_of(struct mos_arena *arena, const struct mos_plan *plan, const char *name) {
+    static const char *const wholes[] = {[MOS_MEDIUM_SD] = "the whole card, from its first byte",
+                                         [MOS_MEDIUM_EMMC] = "the whole eMMC, from its first byte",
+                                         [MOS_MEDIUM_NOR] = "the whole flash, from its first byte",
+                                         [MOS_MEDIUM_NAND] =
+                                             "the whole flash, around its bad blocks",
+                                         [MOS_MEDIUM_DISK] = "the whole disk, from its first byte",
+                                         [MOS_MEDIUM_USB] = "the whole disk, from its first byte",
+                                         [MOS_MEDIUM_NVME] = "the whole disk, from its first byte"};
+    size_t n = strlen(name);
+    if (strcmp(name, "ledger.json") == 0)
+        return "the record of this build";
+    for (size_t i = 0; i < plan->media.count && n > 4; i++) {
+        const struct mos_medium_plan *m = mos_vec_pointer(&plan->media, i);
+        enum mos_medium_kind kind = mos_medium_kind_of(m->medium->kind);
+        if (strlen(m->name) != n - 4 || strncmp(m->name, name, n - 4) != 0 ||
+            strcmp(name + n - 4, ".img") != 0 || kind == MOS_MEDIUM_UNSTATED)
+            continue;
+        return m->area ? mos_printf(arena, "area %s of the eMMC", m->area->r.name) : wholes[kind];
+    }
+    return NULL;
+}
 
 /* hash: in hex; of an image it is not what a hash tool shows. */
-static void file_row(struct report_table *t, const char *name, uint64_t size, bool image,
-                     const char *hash) {
+static void file_row(struct report_table *t, const struct mos_plan *plan, const char *name,
+                     uint64_t size, bool image, const char *hash) {
     struct mos_arena *arena = t->cells.arena;
     cell_text(t, mos_strdup(arena, name));
     cell_size(t, size);
+    cell_text(t, use_of(arena, plan, name));
     cell_text(t, image ? "list of chunks" : "file");
     cell_text(t, mos_strdup(arena, hash));
 }
@@ -38,12 +65,12 @@ static void report_files(struct run_task *t, const char *wrong) {
             ? mos_printf(report->arena, "Built anew into %s: %s there was not what its ledger says",
                          folder, wrong)
             : mos_printf(report->arena, "Built into %s%s", folder, as_were);
-    struct report_table table = report_start(report, "files", title, file_columns, 4);
+    struct report_table table = report_start(report, "files", title, file_columns, FILE_COLUMNS);
     char hex[65];
     for (size_t i = 0; i < files->count; i++) {
         const struct mos_built_file *f = mos_vec_at(files, i);
         mos_sha256_hex(f->hash, hex);
-        file_row(&table, f->name, f->size, f->image, hex);
+        file_row(&table, t->plan, f->name, f->size, f->image, hex);
     }
     report_end(report, &table);
 }
@@ -170,10 +197,11 @@ static bool is_as_built(struct run_task *t, struct mos_plan *plan, const char **
     const char *title =
         mos_printf(report->arena, "Nothing has changed since it was built into %s%s", folder,
                    m->options.verify ? ", and every file there was read and is the same" : "");
-    struct report_table table = report_start(report, "files", title, file_columns, 4);
+    struct report_table table = report_start(report, "files", title, file_columns, FILE_COLUMNS);
     for (size_t i = 0; i < files.count; i++) {
         const struct mos_ledger_file *f = mos_vec_at(&files, i);
-        file_row(&table, f->name, f->size, f->image && !f->whole, f->whole ? f->whole : f->hash);
+        file_row(&table, plan, f->name, f->size, f->image && !f->whole,
+                 f->whole ? f->whole : f->hash);
     }
     report_end(report, &table);
     return true;

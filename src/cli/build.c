@@ -17,6 +17,11 @@ static int run(struct cli *cli) {
         print_unproved(cli, m, to_out);
         fprintf(to_out, ".\n");
     }
+    if (!cli->json && !cli->quiet && !status)
+        fprintf(to_out,
+                "%sNext: mosaicum rehearse SELECTOR boots it here; mosaicum show SELECTOR "
+                "emulator starts it in an emulated machine.%s\n",
+                style(cli, STYLE_DIM), style(cli, STYLE_END));
     mosaicum_free(m);
     return status;
 }

@@ -208,7 +208,7 @@ static bool reaches_kernel(const struct mos_plan *plan) {
 /* Without a loader that is known only a text, or the tree, can hold them. */
 static void check_nowhere(const struct mos_plan *plan) {
     struct mos_findings *list = &plan->ctx->findings;
-    for (size_t i = 0; i < plan->entries.count && !reaches_kernel(plan); i++) {
+    for (size_t i = 0; i < plan->entries.count && plan->boot_region && !reaches_kernel(plan); i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
         const struct mos_dt_node *chosen =
             e->tree && e->tree->tree ? mos_dt_child(e->tree->tree->root, "chosen") : NULL;
