@@ -196,6 +196,16 @@ struct mos_loader_medium {
     const char *kind, *bus; /* kind NULL: no definition asks for it */
 };
 
+/* One thing behind the loader's old header. */
+struct mos_wrapped {
+    const char *name, *cpu, *type; /* cpu as definitions call it; type "kernel" or "ramdisk" */
+    const char *compression;       /* of the bytes: "gz", "xz", "zst"; NULL: none */
+    uint32_t load, entry;
+    int64_t date;
+    const void *bytes;
+    size_t length;
+};
+
 struct sim_loader; /* rehearse/sim.h */
 
 /* What an eMMC is told once, by hand, in the loader. */
@@ -222,6 +232,8 @@ struct mos_dialect {
     /* The text as the file that the loader reads. */
     void (*wrap_script)(const struct mos_boot_script *script, const char *text, size_t length,
                         struct mos_buf *out);
+    /* The thing with its header; a sentence about what the header cannot say, or NULL. */
+    const char *(*wrap)(const struct mos_wrapped *what, struct mos_buf *out);
     const char *menu_file;
     void (*write_menu)(const struct mos_boot_script *script, struct mos_buf *out);
     /* Variables that do the same as the script: each is told to `set`. */

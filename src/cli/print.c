@@ -204,6 +204,17 @@ void print_markdown(const struct cli *cli, const char *text, FILE *to) {
     }
 }
 
+/* A sentence; what stands on lines of its own behind it is quoted (the end of a log). */
+static void print_error(const struct cli *cli, const char *text) {
+    fprintf(to_err, "%smosaicum:%s ", style(cli, STYLE_ERROR), style(cli, STYLE_END));
+    for (size_t n; *text; text += n + (text[n] == '\n')) {
+        n = strcspn(text, "\n");
+        char *line = strndup(text, n);
+        fprintf(to_err, "%s\n", line ? one_line(line) : "");
+        free(line);
+    }
+}
+
 int print_result(const struct cli *cli, mosaicum *m, const char *command, int status) {
     progress_clear();
     if (cli->json) {
@@ -215,8 +226,7 @@ int print_result(const struct cli *cli, mosaicum *m, const char *command, int st
     print_findings(cli, m, cli->aside ? to_err : to_out);
     if (mosaicum_error(m)) {
         fflush(to_out);
-        fprintf(to_err, "%smosaicum:%s %s\n", style(cli, STYLE_ERROR), style(cli, STYLE_END),
-                one_line(mosaicum_error(m)));
+        print_error(cli, mosaicum_error(m));
     }
     return status;
 }

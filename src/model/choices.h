@@ -13,6 +13,7 @@
     X(MOS_MEDIUM_DISK, "disk") X(MOS_MEDIUM_USB, "usb") X(MOS_MEDIUM_NVME, "nvme")
 #define MOS_PURPOSES(X) X(MOS_PURPOSE_BENCH, "bench") X(MOS_PURPOSE_FIELD, "field")
 #define MOS_STARTERS(X) X(MOS_STARTER_INITTAB, "inittab") X(MOS_STARTER_SYSTEMD, "systemd")
+#define MOS_STATUSES(X) X(MOS_STATUS_RETIRED, "retired")
 #define MOS_OWNERS(X)                                                                              \
     X(MOS_OWNER_BUILD, "build") X(MOS_OWNER_FACTORY, "factory") X(MOS_OWNER_DEVICE, "device")
 #define MOS_MADES(X)                                                                               \
@@ -29,7 +30,8 @@
     X(MOS_UNTIL_LOG_IN, "log-in") X(MOS_UNTIL_SHELL, "shell") X(MOS_UNTIL_LOADER, "loader")
 #define MOS_OTHERWISES(X) X(MOS_OTHERWISE_PROMPT, "prompt") X(MOS_OTHERWISE_RESET, "reset")
 #define MOS_MOMENTS(X) X(MOS_MOMENT_BUILD, "build") X(MOS_MOMENT_BOOT, "boot")
-#define MOS_PACKS(X) X(MOS_PACK_PLAIN, "plain") X(MOS_PACK_PARCEL, "parcel")
+#define MOS_PACKS(X)                                                                               \
+    X(MOS_PACK_PLAIN, "plain") X(MOS_PACK_PARCEL, "parcel") X(MOS_PACK_LEGACY, "legacy")
 #define MOS_STAGE_FORMS(X)                                                                         \
     X(MOS_STAGE_PLAIN, "plain")                                                                    \
     X(MOS_STAGE_PROGRAM, "program")                                                                \

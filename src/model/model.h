@@ -137,7 +137,7 @@ struct mos_packed_part {
 };
 struct mos_packed {
     struct mos_record r;
-    struct mos_value *as, *align, *table_at, *starts;
+    struct mos_value *as, *align, *table_at, *starts, *compress, *label;
     struct mos_named parts;
 };
 struct mos_piece {
@@ -336,7 +336,7 @@ struct mos_feature_use {
 
 struct mos_variant {
     struct mos_record r;
-    struct mos_value *axis, *purpose, *about;
+    struct mos_value *axis, *purpose, *about, *status;
     struct mos_list traits;
     MOS_CONTENT_MEMBERS;
 };

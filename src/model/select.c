@@ -17,6 +17,12 @@ static const char *axis_of(const struct mos_node *variant) {
     return axis && axis->kind == MOS_NODE_SCALAR && *axis->text ? axis->text : variant->key;
 }
 
+/* Only where it is named: its boards are in the field, and no new ones are made. */
+static const struct mos_node *retirement_of(const struct mos_node *variant) {
+    const struct mos_node *status = mos_node_get(variant, "status");
+    return status && status->kind == MOS_NODE_SCALAR ? status : NULL;
+}
+
 /* ---- combinations ---- */
 
 struct combiner {
@@ -67,7 +73,7 @@ static void combine(struct combiner *c, size_t from) {
         bool taken = false;
         for (size_t k = 0; k < c->count; k++)
             taken |= strcmp(axis_of(c->chosen[k]), axis_of(all->items[i])) == 0;
-        if (taken)
+        if (taken || (!c->patterns && retirement_of(all->items[i])))
             continue;
         c->chosen[c->count++] = all->items[i];
         combine(c, i + 1);
@@ -81,8 +87,10 @@ static uint64_t count_combinations(const struct mos_part *board) {
     uint64_t product = 1;
     for (size_t i = 0; all && i < all->count; i++) {
         uint64_t here = 1;
-        bool first = true;
+        bool first = !retirement_of(all->items[i]);
         for (size_t k = 0; k < all->count && first; k++) {
+            if (retirement_of(all->items[k]))
+                continue;
             bool same = strcmp(axis_of(all->items[k]), axis_of(all->items[i])) == 0;
             first = !same || k >= i;
             here += same;
@@ -225,6 +233,31 @@ static bool check_names(struct selector *s, const struct mos_part *board, bool *
     return true;
 }
 
+/* A variant that was named although it is retired is told once. */
+static void tell_retired(struct selector *s, const struct mos_selection *x) {
+    struct mos_findings *list = &s->ctx->findings;
+    for (size_t i = 0; i < x->variants.count; i++) {
+        const struct mos_node *variant = mos_vec_pointer(&x->variants, i),
+                              *status = retirement_of(variant);
+        bool told = !status;
+        for (size_t k = 0; k < list->items.count && !told; k++) {
+            const struct mos_finding *f = mos_vec_pointer(&list->items, k);
+            const struct mos_place *at = f->places.count ? mos_vec_at(&f->places, 0) : NULL;
+            told = f->rule == MOS_RULE_BOARD_RETIRED && at->source == status->place.source &&
+                   at->offset == status->place.offset;
+        }
+        if (told)
+            continue;
+        struct mos_finding *f =
+            mos_find(list, MOS_RULE_BOARD_RETIRED, "Variant %s of %s is retired.", variant->key,
+                     x->board->name);
+        mos_finding_at(list, f, status->place);
+        if (s->place)
+            mos_finding_at(list, f, *s->place);
+        mos_finding_try(list, f, "Choose another variant, or remove status.");
+    }
+}
+
 static bool known(const struct mos_vec *into, const char *text) {
     for (size_t i = 0; i < into->count; i++)
         if (strcmp(((struct mos_selection *)mos_vec_at(into, i))->text, text) == 0)
@@ -257,6 +290,7 @@ static bool select_board(struct selector *s, struct mos_workspace *w, const char
     for (size_t i = 0; i < fitting.count; i++) {
         const struct mos_selection *x = mos_vec_at(&fitting, i);
         ++*found;
+        tell_retired(s, x);
         if (!known(into, x->text))
             *(struct mos_selection *)mos_vec_push(into) = *x;
     }

@@ -30,6 +30,7 @@ static const char *const moments[] = {MOS_MOMENTS(MOS_CHOICE_WORD) NULL};
 static const char *const ramdisk_compressions[] = {MOS_RAMDISK_FORMS(MOS_CHOICE_WORD) NULL};
 static const char *const packs[] = {MOS_PACKS(MOS_CHOICE_WORD) NULL};
 static const char *const stage_formats[] = {MOS_STAGE_FORMS(MOS_CHOICE_WORD) NULL};
+static const char *const statuses[] = {MOS_STATUSES(MOS_CHOICE_WORD) NULL};
 static const char *const disks[] = {MOS_DISKS(MOS_CHOICE_WORD) NULL};
 static const char *const part_hashes[] = {MOS_PART_SUMS(MOS_CHOICE_WORD) NULL};
 
@@ -177,19 +178,30 @@ KEYS(ramdisk_keys, "ramdisk", struct mos_ramdisk,
       "root"},
      {"compress", MOS_TYPE_CHOICE, AT(struct mos_ramdisk, compress), "gz if not given",
       .choices = ramdisk_compressions});
-KEYS_BRIEF(packed_part_keys, "packed part", struct mos_packed_part, "piece",
-           {"piece", MOS_TYPE_REFERENCE, AT(struct mos_packed_part, piece), "the piece",
-            .refers = MOS_REFERS_PIECE, .required = true},
-           {"at", MOS_TYPE_SIZE, AT(struct mos_packed_part, at),
-            "offset in the file; behind the part before it if not given"},
-           {"load", MOS_TYPE_ADDRESS, AT(struct mos_packed_part, load), "where it is put in RAM"},
-           {"entry", MOS_TYPE_ADDRESS, AT(struct mos_packed_part, entry),
-            "where it is started; load if not given"},
-           {"type", MOS_TYPE_NAME, AT(struct mos_packed_part, type),
-            "in a parcel: firmware, standalone, flat_dt …; firmware if not given"});
+KEYS_BRIEF(
+    packed_part_keys, "packed part", struct mos_packed_part, "piece",
+    {"piece", MOS_TYPE_REFERENCE, AT(struct mos_packed_part, piece), "the piece",
+     .refers = MOS_REFERS_PIECE, .required = true},
+    {"at", MOS_TYPE_SIZE, AT(struct mos_packed_part, at),
+     "offset in the file; behind the part before it if not given"},
+    {"load", MOS_TYPE_ADDRESS, AT(struct mos_packed_part, load),
+     "where it is put in RAM; legacy: where a kernel starts in this board's RAM if not given"},
+    {"entry", MOS_TYPE_ADDRESS, AT(struct mos_packed_part, entry),
+     "where it is started; load if not given"},
+    {"type", MOS_TYPE_NAME, AT(struct mos_packed_part, type),
+     "in a parcel: firmware, standalone, flat_dt …, firmware if not given; legacy: kernel or "
+     "ramdisk, kernel if not given"});
 KEYS(packed_keys, "pack", struct mos_packed,
      {"as", MOS_TYPE_CHOICE, AT(struct mos_packed, as),
-      "plain, one part behind the other, or a parcel; plain if not given", .choices = packs},
+      "plain, one part behind the other; a parcel; or legacy: one part behind the loader's old "
+      "header "
+      "of 64 bytes; plain if not given",
+      .choices = packs},
+     {"compress", MOS_TYPE_CHOICE, AT(struct mos_packed, compress),
+      "plain: the whole, legacy: the part, in gz, xz or zst; not at all if not given",
+      .choices = compressions},
+     {"label", MOS_TYPE_TEXT, AT(struct mos_packed, label),
+      "legacy: the name in the header, the piece's if not given"},
      {"align", MOS_TYPE_SIZE, AT(struct mos_packed, align),
       "every part starts at a multiple of it, 512 B if not given"},
      {"table-at", MOS_TYPE_SIZE, AT(struct mos_packed, table_at),
@@ -595,6 +607,8 @@ KEYS_BRIEF(question_keys, "question", struct mos_question, "ask",
 KEYS(variant_keys, "variant", struct mos_variant,
      {"axis", MOS_TYPE_NAME, AT(struct mos_variant, axis),
       "at most one variant of an axis is chosen"},
+     {"status", MOS_TYPE_CHOICE, AT(struct mos_variant, status),
+      "retired: looked at only where it is named, and then with a warning", .choices = statuses},
      {"purpose", MOS_TYPE_CHOICE, AT(struct mos_variant, purpose), "bench, or field: what ships",
       .choices = purposes},
      {"about", MOS_TYPE_TEXT, AT(struct mos_variant, about), "a word about it"},

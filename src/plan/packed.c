@@ -4,6 +4,7 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
+#include "store/store.h"
 
 #include <string.h>
 
@@ -71,16 +72,21 @@ static void idle(struct maker *m, const struct mos_value *v, const char *key, co
     m->wrong = true;
 }
 
-static void check_idle(struct maker *m, bool parcel) {
-    if (parcel) {
+static void check_idle(struct maker *m, enum mos_pack as) {
+    bool parcel = as == MOS_PACK_PARCEL, legacy = as == MOS_PACK_LEGACY;
+    if (parcel || legacy) {
         idle(m, m->def->align, "align", "plain");
         idle(m, m->def->table_at, "table-at", "plain");
-    } else {
-        idle(m, m->def->starts, "starts", "parcel");
     }
+    if (!parcel)
+        idle(m, m->def->starts, "starts", "parcel");
+    if (parcel)
+        idle(m, m->def->compress, "compress", "plain");
+    if (!legacy)
+        idle(m, m->def->label, "label", "legacy");
     for (size_t i = 0; i < m->def->parts.count; i++) {
         const struct mos_packed_part *part = m->def->parts.items[i];
-        if (parcel) {
+        if (parcel || legacy) {
             idle(m, part->at, "at", "plain");
             continue;
         }
@@ -88,6 +94,29 @@ static void check_idle(struct maker *m, bool parcel) {
         idle(m, part->entry, "entry", "parcel");
         idle(m, part->type, "type", "parcel");
     }
+}
+
+/* The bytes in a compression that is asked for, kept by what they are; false with ctx->error. */
+static bool compressed(struct maker *m, const void *bytes, size_t length, struct mos_buf *out) {
+    struct mos_ctx *ctx = m->plan->ctx;
+    const char *kind = m->def->compress->text;
+    uint8_t hash[MOS_SHA256_SIZE];
+    char hex[65], *kept;
+    size_t kept_length;
+    if (!mos_sha256(bytes, length, hash))
+        return mos_fail(ctx->error, MOS_ERROR_SYSTEM, 0, "No memory for a hash");
+    mos_sha256_hex(hash, hex);
+    const char *key = mos_printf(ctx->arena, "packed-%s-%s", kind, hex);
+    if (mos_store_get(ctx, key, &kept, &kept_length)) {
+        *out = (struct mos_buf){ctx->arena, kept, kept_length, 0};
+        return true;
+    }
+    struct mos_buf copy = {.arena = ctx->arena};
+    mos_buf_add(&copy, bytes, length);
+    if (!mos_pack_memory(ctx, kind, copy.data, copy.length, out))
+        return false;
+    mos_store_put(ctx, key, out->data, out->length);
+    return true;
 }
 
 /* ---- one behind the other ---- */
@@ -219,15 +248,81 @@ static bool pack_parcel(struct maker *m) {
     return m->wrong || mos_parcel_write(ctx, &wish, &m->out);
 }
 
+/* ---- behind the loader's old header ---- */
+
+/* Where a kernel starts in the board's RAM: Documentation/arm/booting.rst, arm64/booting.rst and
+ * riscv/boot.rst; 0: its RAM is not known. */
+static uint64_t usual_start(const struct mos_hardware *h) {
+    enum { ARM_OFFSET = 0x8000, OTHER_OFFSET = 2 << 20 };
+    uint64_t start, least;
+    if (!h || !h->ram.count || !mos_ram_least(h->ram.items[0], &start, &least))
+        return 0;
+    return start + (mos_cpu_of(h->cpu) == MOS_CPU_ARM ? ARM_OFFSET : OTHER_OFFSET);
+}
+
+static bool pack_legacy(struct maker *m) {
+    struct mos_ctx *ctx = m->plan->ctx;
+    const struct mos_hardware *h = m->plan->board->hardware;
+    const struct mos_packed_part *part = m->def->parts.items[0];
+    uint64_t length, load = mos_has(part->load) ? part->load->number : usual_start(h);
+    if (m->def->parts.count > 1)
+        complain(m, ((const struct mos_packed_part *)m->def->parts.items[1])->r.key_place,
+                 "behind a legacy header stands one part.");
+    if (!m->plan->dialect || !m->plan->dialect->wrap)
+        mos_finding_try(&ctx->findings,
+                        complain(m, m->def->as->place, "nobody says what a legacy header is."),
+                        "Add loader: {dialect: …} with a loader that has one.");
+    const uint8_t *bytes = part_bytes(m, part, &length);
+    if (!bytes || m->wrong)
+        return m->wrong;
+    struct mos_buf packed = {.arena = ctx->arena};
+    if (mos_has(m->def->compress) && !compressed(m, bytes, (size_t)length, &packed))
+        return false;
+    struct mos_wrapped w = {.name = mos_text_or(m->def->label, m->piece->def->r.name),
+                            .cpu = h ? mos_text_or(h->cpu, "") : "",
+                            .type = mos_text_or(part->type, "kernel"),
+                            .compression = mos_text_or(m->def->compress, NULL),
+                            .load = (uint32_t)load,
+                            .entry = mos_has(part->entry) ? (uint32_t)part->entry->number
+                                                          : (uint32_t)load,
+                            .date = m->plan->board->date,
+                            .bytes = packed.length ? (const void *)packed.data : bytes,
+                            .length = packed.length ? packed.length : (size_t)length};
+    const char *problem = load > UINT32_MAX ? "its address needs more than 32 bits."
+                          : !load && strcmp(w.type, "kernel") == 0
+                              ? "nobody says where its kernel starts."
+                              : m->plan->dialect->wrap(&w, &m->out);
+    if (problem)
+        mos_finding_try(&ctx->findings, complain(m, part->r.key_place, problem),
+                        "Set load: to an address of the board's RAM, or choose another form.");
+    return true;
+}
+
+static bool pack(struct maker *m) {
+    enum mos_pack as = mos_pack_of(m->def->as);
+    struct mos_buf packed = {.arena = m->plan->ctx->arena};
+    check_idle(m, as);
+    if (as == MOS_PACK_PARCEL)
+        return pack_parcel(m);
+    if (as == MOS_PACK_LEGACY)
+        return pack_legacy(m);
+    if (!pack_plain(m))
+        return false;
+    if (!mos_has(m->def->compress) || m->wrong)
+        return true;
+    if (!compressed(m, m->out.data, m->out.length, &packed))
+        return false;
+    m->out = packed;
+    return true;
+}
+
 bool mos_plan_packs(struct mos_plan *plan) {
     for (size_t i = 0; i < plan->pieces.count; i++) {
         struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
         struct maker m = {plan, p, p->def->packed, {.arena = plan->ctx->arena}, false};
         if (!m.def || m.def->r.broken || !m.def->parts.count)
             continue;
-        bool parcel = mos_pack_of(m.def->as) == MOS_PACK_PARCEL;
-        check_idle(&m, parcel);
-        if (parcel ? !pack_parcel(&m) : !pack_plain(&m))
+        if (!pack(&m))
             return mos_while(plan->ctx->error, "packing %s", p->def->r.name);
         if (!m.wrong)
             mos_plan_take_bytes(p, m.out.data, m.out.length);

@@ -260,6 +260,47 @@ static void check_speed(const struct mos_plan *plan) {
     mos_finding_try(&plan->ctx->findings, f, "Set baud: %s.", s->value);
 }
 
+/* ---- choices at boot ---- */
+
+/* Is all known that the loader has when it starts? */
+static bool knows_variables(const struct mos_plan *plan) {
+    bool known = plan->has_defaults;
+    for (size_t i = 0; i < plan->environments.count; i++) {
+        const struct mos_environment_plan *e = mos_vec_pointer(&plan->environments, i);
+        known |= mos_base_of(e->def->base) == MOS_BASE_NONE;
+    }
+    return known;
+}
+
+static void check_choice(const struct mos_plan *plan, const struct mos_value *variable,
+                         const char *what) {
+    struct mos_findings *list = &plan->ctx->findings;
+    if (!mos_has(variable) || mos_plan_loader_variable(plan, variable->text))
+        return;
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_BOOT_CHOICE_UNSET, "Variable %s chooses %s, and nothing sets it.",
+                 variable->text, what);
+    mos_finding_at(list, f, variable->place);
+    mos_finding_try(list, f, "Set %s among the values of the environment, or on each board.",
+                    variable->text);
+}
+
+static void check_choices(const struct mos_plan *plan) {
+    const struct mos_boot *b = plan->board->boot;
+    const char *told = NULL;
+    if (!b || !knows_variables(plan))
+        return;
+    if (b->trees)
+        check_choice(plan, b->trees->variable, "the tree");
+    for (size_t i = 0; i < plan->boot_overlays.count; i++) {
+        const struct mos_overlay *o =
+            ((struct mos_overlay_plan *)mos_vec_pointer(&plan->boot_overlays, i))->def;
+        if (mos_has(o->one_of) && !(told && strcmp(told, o->one_of->text) == 0))
+            check_choice(plan, o->one_of, "an overlay");
+        told = mos_has(o->one_of) ? o->one_of->text : told;
+    }
+}
+
 void mos_rule_loader(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->environments.count; i++) {
         struct loader_view v = {.plan = plan,
@@ -278,4 +319,5 @@ void mos_rule_loader(const struct mos_plan *plan) {
     }
     check_speed(plan);
     check_menu(plan);
+    check_choices(plan);
 }

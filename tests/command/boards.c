@@ -241,8 +241,9 @@ static void boards_are_built_side_by_side(void) {
         CU_ASSERT(i || runs(0, "cp -r '%s/out' '%s/was'", w, w));
         CU_ASSERT(runs(0, "diff -r '%s/out' '%s/was'", w, w));
     }
-    const char *said = "mosaicum: b05: Piece extra: sh ended with status 3; its log is "
-                       "made/extra.log.  Run build again to go on; b09: out/b09 is not replaced";
+    const char *said = "mosaicum: b05: Piece extra: sh ended with status 3; run build again to go "
+                       "on.  Its log is made/extra.log and ends with\n  | (it printed nothing); "
+                       "b09: out/b09 is not replaced";
     CU_ASSERT_PTR_NOT_NULL(strstr(told[0].err, said));
     CU_ASSERT_PTR_NOT_NULL(strstr(told[0].out, "earlier  made/earlier  made/earlier.log\n"
                                                "first    made/first    made/first.log\n"));

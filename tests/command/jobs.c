@@ -189,5 +189,55 @@ static void the_emulator_line_fits(void) {
     }
 }
 
+/* ---- kernels that are wrapped and compressed by a key ---- */
+
+static const char *wrapped_board(const char *name) {
+    const char *w = workspace(name, "boot.no-tree");
+    edit(w, "s|^  kernel: .*|  plain: {file: pieces/Image, license: GPL-2.0-only}\\n"
+            "  kernel: {license: GPL-2.0-only, packed: {as: legacy, parts: {kernel: plain}}}|");
+    return w;
+}
+
+static void kernels_are_wrapped_by_a_key(void) {
+    static const struct edited rows[] = {
+        {"", NULL, NULL, NULL},
+        {"s/as: legacy/&, compress: gz, label: tide/", NULL, NULL, NULL},
+        {"s/as: legacy/&, compress: zst/", NULL, NULL, NULL},
+        {"s/as: legacy/&, compress: xz/", "boot.stages", "no number for this compression",
+         "another form"},
+        {"s/kernel: plain/kernel: {piece: plain, load: 0x140000000}/", "boot.stages",
+         "more than 32 bits", "Set load:"},
+        {"s/kernel: plain/kernel: {piece: plain, type: firmware}/", "boot.stages",
+         "for a kernel or a ramdisk", "Set load:"},
+        {"s/kernel: plain/kernel: plain, more: plain/", "boot.stages", "stands one part", "try"},
+        {"s/as: legacy/&, align: 512 B/", "board.schema", "align does nothing here", "as: plain"},
+        {"s/as: legacy/label: tide/", "board.schema", "label does nothing here", "as: legacy"},
+        {"s/as: legacy/as: parcel, compress: gz/; s/kernel: plain/kernel: {piece: plain, load: "
+         "0x40200000}/",
+         "board.schema", "compress does nothing here", "as: plain"},
+        {"s/^loader: .*//; s/via: script//", "boot.stages", "nobody says what a legacy header is",
+         "dialect"},
+        {"s/as: legacy/compress: gz/", NULL, NULL, NULL},
+    };
+    EACH("wrapped", wrapped_board, rows);
+    const char *w = wrapped_board("wrapped");
+    static const char *const edits[] = {"s/as: legacy/&, compress: gz, label: tide/",
+                                        "s/as: legacy, compress: gz, label: tide/compress: gz/"};
+    static const char *const reads[] = {
+        "head -c 4 k | od -An -tx1 | grep -q '27 05 19 56' && head -c 64 k | grep -aq tide && "
+        "tail -c +65 k | gzip -dc | cmp - pieces/Image && "
+        "dd if=k bs=1 skip=16 count=8 status=none | od -An -tx1 | grep -q '40 20 00 00 40 20 00 "
+        "00'",
+        "gzip -dc k | cmp - pieces/Image"};
+    for (size_t i = 0; i < 2; i++) {
+        edit(w, edits[i]);
+        CU_ASSERT_TRUE(runs(0,
+                            "cd '%s' && rm -f k && '%s' -q build && '%s' -q take "
+                            "out/curlew/card.img boot:kernel -o k && %s",
+                            w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, reads[i]));
+    }
+}
+
 SUITE(jobs_suite, {"settings are written and checked", settings_are_written_and_checked},
-      {"the emulator line fits", the_emulator_line_fits});
+      {"the emulator line fits", the_emulator_line_fits},
+      {"kernels are wrapped by a key", kernels_are_wrapped_by_a_key});

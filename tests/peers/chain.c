@@ -430,10 +430,24 @@ static void a_kernel_starts_on_the_card(void) {
                    machine_expect(m, "Starting kernel", 60) &&
                    machine_expect(m, "marker-note by parcel", 120));
     machine_stop(m);
+    /* and behind the loader's old header, compressed, by a key of the definition */
+    edit_board(w,
+               "s/via: menu/via: script/; s/^  kernel-a: \\(.*\\)/  plain: \\1\\n  kernel-a: {license: "
+               "GPL-2.0-only, cpu: arm, packed: {as: legacy, compress: gz, label: tide, parts: "
+               "{kernel: plain}}}/");
+    build(w);
+    m = machine_start("card board", image, "");
+    CU_ASSERT_TRUE(machine_expect(m, "Image Name:   tide", 90) &&
+                   machine_expect(m, "ARM Linux Kernel Image (gzip compressed)", 10) &&
+                   machine_expect(m, "Load Address: 40008000", 10) &&
+                   machine_expect(m, "Verifying Checksum ... OK", 30) &&
+                   machine_expect(m, "marker-note by parcel", 120));
+    machine_stop(m);
+    CU_ASSERT_TRUE(runs(0, "'%s' -q -w '%s' rehearse curlew", MOSAICUM_PROGRAM, w));
     proved(
         "a Debian 32-bit kernel on the card board",
         "from its ROM over raw first stage, loader and script to a program in the ramdisk, and by "
-        "a parcel and by a menu with an overlay; rehearsed alike");
+        "a parcel, by a menu with an overlay, and behind a legacy header; rehearsed alike");
 }
 
 SUITE(chain_suite, {"a kernel starts on the card", a_kernel_starts_on_the_card},

@@ -53,6 +53,45 @@ void mos_legacy_script(struct mos_buf *out, const char *name, uint32_t time, con
     mos_buf_add(out, payload.data, payload.length);
 }
 
+/* The header's number of a word; -1: it has none. */
+static int number_of(const char *word, const char *const *words, const int *numbers) {
+    for (size_t i = 0; words[i]; i++)
+        if (strcmp(words[i], word) == 0)
+            return numbers[i];
+    return -1;
+}
+
+const char *mos_legacy_wrap(const struct mos_wrapped *w, struct mos_buf *out) {
+    static const char *const cpus[] = {"arm", "arm64", "riscv64", NULL},
+                             *const types[] = {"kernel", "ramdisk", NULL},
+                             *const compressions[] = {"gz", "zst", NULL};
+    static const int cpu_numbers[] = {2, 22, 26}, type_numbers[] = {2, 3},
+                     packed_numbers[] = {1, 6};
+    int cpu = number_of(w->cpu, cpus, cpu_numbers), type = number_of(w->type, types, type_numbers),
+        packed = w->compression ? number_of(w->compression, compressions, packed_numbers)
+                                : COMPRESSION_NONE;
+    if (cpu < 0 || type < 0 || packed < 0 || w->length > UINT32_MAX)
+        return cpu < 0      ? "the header has no number for this processor."
+               : type < 0   ? "the header is for a kernel or a ramdisk."
+               : packed < 0 ? "the header has no number for this compression."
+                            : "it is larger than the header can say.";
+    uint8_t h[MOS_LEGACY_HEADER] = {0};
+    mos_put_be32(h + AT_MAGIC, MAGIC);
+    mos_put_be32(h + AT_TIME, (uint32_t)w->date);
+    mos_put_be32(h + AT_LOAD, w->load);
+    mos_put_be32(h + AT_ENTRY, w->entry);
+    h[AT_OS] = OS_LINUX;
+    h[AT_CPU] = (uint8_t)cpu;
+    h[AT_TYPE] = (uint8_t)type;
+    h[AT_COMPRESSION] = (uint8_t)packed;
+    size_t n = strlen(w->name);
+    memcpy(h + AT_NAME, w->name, n < MOS_LEGACY_NAME ? n : MOS_LEGACY_NAME);
+    mos_legacy_seal(h, w->bytes, w->length);
+    mos_buf_add(out, h, sizeof h);
+    mos_buf_add(out, w->bytes, w->length);
+    return NULL;
+}
+
 bool mos_legacy_is(const uint8_t *data, size_t length) {
     return length >= MOS_LEGACY_HEADER && mos_be32(data) == MAGIC;
 }

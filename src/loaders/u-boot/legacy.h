@@ -4,6 +4,7 @@
 #define MOS_LOADERS_U_BOOT_LEGACY_H
 
 #include "base/buf.h"
+#include "boot/dialect.h"
 
 #include <stdbool.h>
 
@@ -22,6 +23,8 @@ struct mos_legacy {
 /* Wraps a script's text: header, then two words (its length and 0), then the text. */
 void mos_legacy_script(struct mos_buf *out, const char *name, uint32_t time, const char *text,
                        size_t length);
+/* One thing behind the header; a sentence about what the header has no number for, or NULL. */
+const char *mos_legacy_wrap(const struct mos_wrapped *what, struct mos_buf *out);
 /* Makes size and sums of a header fit another payload. */
 void mos_legacy_seal(uint8_t head[MOS_LEGACY_HEADER], const void *payload, size_t length);
 /* Reads a header; *problem (never freed) says what is wrong when it returns false.  Checks the

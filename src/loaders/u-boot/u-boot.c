@@ -186,6 +186,7 @@ const struct mos_dialect mos_dialect_u_boot = {
     .write_menu = ub_write_menu,
     .write_variables = ub_write_variables,
     .wrap_script = ub_wrap_script,
+    .wrap = mos_legacy_wrap,
     .applies = true,
     .moves = true,
     .expands = expands,

@@ -89,6 +89,26 @@ static const char *absolute(struct mos_plan *plan, const char *path) {
     return out;
 }
 
+/* The last lines that a command printed, one below the other, as a part of an error. */
+static const char *last_lines(struct mos_plan *plan, const struct mos_buf *log) {
+    enum { LINES = 8, LONGEST = 160 };
+    struct mos_buf out = {.arena = plan->ctx->arena};
+    const char *lines[LINES];
+    size_t lengths[LINES], count = 0;
+    for (size_t end = log->length, at; end && count < LINES; end = at ? at - 1 : 0) {
+        for (at = end; at && log->data[at - 1] != '\n';)
+            at--;
+        if (end == at)
+            continue;
+        lines[count] = log->data + at;
+        lengths[count++] = end - at;
+    }
+    while (count--)
+        mos_buf_printf(&out, "\n  | %.*s%s", (int)mos_min(lengths[count], LONGEST), lines[count],
+                       lengths[count] > LONGEST ? " …" : "");
+    return out.length ? mos_buf_string(&out) : "\n  | (it printed nothing)";
+}
+
 static bool run_command(struct mos_plan *plan, const struct mos_piece_plan *p, const char *out,
                         const char *log) {
     const struct mos_made_by *m = p->def->made_by;
@@ -123,14 +143,14 @@ static bool run_command(struct mos_plan *plan, const struct mos_piece_plan *p, c
                         p->def->r.name, arguments[0], LOG_LIMIT >> 20, log);
     if (r.timeout)
         return mos_fail(ctx->error, MOS_ERROR_SYSTEM, 0,
-                        "Piece %s: %s took longer than %u min; its log is %s.  "
-                        "Run build again to go on",
-                        p->def->r.name, arguments[0], minutes, log);
+                        "Piece %s: %s took longer than %u min; run build again to go on.  Its log "
+                        "is %s and ends with%s",
+                        p->def->r.name, arguments[0], minutes, log, last_lines(plan, &text));
     if (r.status)
         return mos_fail(ctx->error, MOS_ERROR_SYSTEM, 0,
-                        "Piece %s: %s ended with status %d; its log is %s.  "
-                        "Run build again to go on",
-                        p->def->r.name, arguments[0], r.status, log);
+                        "Piece %s: %s ended with status %d; run build again to go on.  Its log is "
+                        "%s and ends with%s",
+                        p->def->r.name, arguments[0], r.status, log, last_lines(plan, &text));
     return true;
 }
 
