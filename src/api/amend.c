@@ -142,8 +142,8 @@ static bool exchange_region(struct amend *a, const struct change *c) {
     int e = 0;
     if (content.size > room)
         mos_fail(&a->m->error, MOS_ERROR_USAGE, 0, "%s has %s; region %s has room for %s", c->from,
-                 mos_size_text(a->m->arena, content.size), survey_name(&a->s, c->span),
-                 mos_size_text(a->m->arena, room));
+                 mos_size_exact(a->m->arena, content.size), survey_name(&a->s, c->span),
+                 mos_size_exact(a->m->arena, room));
     uint64_t end = mos_max(content.size, c->span->length); /* what was there becomes zero */
     for (uint64_t at = 0; !e && !a->m->error.kind && at < end; at += PIECE) {
         size_t n = (size_t)mos_min(PIECE, end - at),

@@ -182,8 +182,9 @@ static void move_features(struct resolver *r, size_t board, size_t first_feature
 
 /* A origin's own keys, which say nothing about the board. */
 static bool is_head(const char *key) {
-    static const char *const heads[] = {"mosaicum", "board", "trait",   "feature", "traits",
-                                        "about",    "axis",  "outside", "needs",   "variants"};
+    static const char *const heads[] = {"mosaicum", "board",    "trait", "feature",
+                                        "traits",   "about",    "axis",  "outside",
+                                        "needs",    "variants", "status"};
     for (size_t i = 0; i < sizeof heads / sizeof *heads; i++)
         if (strcmp(key, heads[i]) == 0)
             return true;
@@ -219,10 +220,21 @@ static struct mos_node *merge_layers(struct resolver *r, const struct mos_origin
     return out;
 }
 
+static void tell_retired(struct mos_ctx *ctx, const struct mos_node *variant) {
+    const struct mos_node *status = mos_node_get(variant, "status");
+    if (!status || status->kind != MOS_NODE_SCALAR)
+        return;
+    struct mos_finding *f =
+        mos_find(&ctx->findings, MOS_RULE_BOARD_RETIRED, "Variant %s is retired.", variant->key);
+    mos_finding_at(&ctx->findings, f, status->place);
+    mos_finding_try(&ctx->findings, f, "Choose another variant, or remove status.");
+}
+
 static void add_variants(struct resolver *r, const struct mos_selection *s,
                          const struct mos_origin *board) {
     for (size_t i = 0; i < s->variants.count; i++) {
         const struct mos_node *v = mos_vec_pointer(&s->variants, i);
+        tell_retired(r->ctx, v);
         struct mos_origin *l = new_origin(r, mos_printf(r->ctx->arena, "variant %s", v->key), v);
         size_t before = r->origins.count;
         visit_traits(r, v, l);

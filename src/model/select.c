@@ -233,31 +233,6 @@ static bool check_names(struct selector *s, const struct mos_part *board, bool *
     return true;
 }
 
-/* A variant that was named although it is retired is told once. */
-static void tell_retired(struct selector *s, const struct mos_selection *x) {
-    struct mos_findings *list = &s->ctx->findings;
-    for (size_t i = 0; i < x->variants.count; i++) {
-        const struct mos_node *variant = mos_vec_pointer(&x->variants, i),
-                              *status = retirement_of(variant);
-        bool told = !status;
-        for (size_t k = 0; k < list->items.count && !told; k++) {
-            const struct mos_finding *f = mos_vec_pointer(&list->items, k);
-            const struct mos_place *at = f->places.count ? mos_vec_at(&f->places, 0) : NULL;
-            told = f->rule == MOS_RULE_BOARD_RETIRED && at->source == status->place.source &&
-                   at->offset == status->place.offset;
-        }
-        if (told)
-            continue;
-        struct mos_finding *f =
-            mos_find(list, MOS_RULE_BOARD_RETIRED, "Variant %s of %s is retired.", variant->key,
-                     x->board->name);
-        mos_finding_at(list, f, status->place);
-        if (s->place)
-            mos_finding_at(list, f, *s->place);
-        mos_finding_try(list, f, "Choose another variant, or remove status.");
-    }
-}
-
 static bool known(const struct mos_vec *into, const char *text) {
     for (size_t i = 0; i < into->count; i++)
         if (strcmp(((struct mos_selection *)mos_vec_at(into, i))->text, text) == 0)
@@ -290,7 +265,6 @@ static bool select_board(struct selector *s, struct mos_workspace *w, const char
     for (size_t i = 0; i < fitting.count; i++) {
         const struct mos_selection *x = mos_vec_at(&fitting, i);
         ++*found;
-        tell_retired(s, x);
         if (!known(into, x->text))
             *(struct mos_selection *)mos_vec_push(into) = *x;
     }

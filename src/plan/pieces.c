@@ -56,8 +56,8 @@ static void compare_size(struct mos_plan *plan, const struct mos_piece_plan *p) 
         return;
     struct mos_findings *list = &plan->ctx->findings;
     struct mos_finding *f = mos_find(list, MOS_RULE_PIECE_HASH, "Piece %s has %s, not %s.",
-                                     p->def->r.name, mos_size_text(plan->ctx->arena, p->size),
-                                     mos_size_text(plan->ctx->arena, size->number));
+                                     p->def->r.name, mos_size_exact(plan->ctx->arena, p->size),
+                                     mos_size_exact(plan->ctx->arena, size->number));
     mos_finding_at(list, f, size->place);
     mos_finding_try(list, f, "Get the right file back, or set size: %llu B.",
                     (unsigned long long)p->size);

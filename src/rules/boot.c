@@ -179,7 +179,7 @@ static void root_unknown(const struct boot_view *v, const struct mos_value *valu
     mos_finding_at(v->list, f, value->place);
     mos_finding_at(v->list, f, other);
     mos_finding_why(v->list, f, "The kernel would stop with \"unable to mount root\".");
-    mos_finding_try(v->list, f, "%s", remedy);
+    mos_finding_try(v->list, f, "Write %s.", remedy);
 }
 
 /* "/dev/mmcblk0p2" is partition 2 of a medium that the kernel calls mmcblk0; 0: all of it. */
@@ -221,10 +221,10 @@ static const char *likely_root(const struct boot_view *v) {
         for (size_t i = medium->regions.count; i; i--) {
             const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i - 1);
             if (r->number && r->fs && r != v->plan->boot_region)
-                return mos_printf(v->arena, "Write root: <%s>.", r->name);
+                return mos_printf(v->arena, "root: <%s>", r->name);
         }
     }
-    return "Write root: with the name of the region that holds the root file system in < >.";
+    return "root: <name of the region with the root file system>";
 }
 
 /* A region that root= names must hold one. */

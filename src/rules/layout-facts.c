@@ -101,8 +101,8 @@ static void check_rom_place(const struct layout_view *v) {
                    r->piece->size > p->limit->number) {
             f = mos_find(v->list, MOS_RULE_LAYOUT_ROM_PLACE,
                          "The ROM reads at most %s of its first stage; %s has %s.",
-                         mos_size_text(v->arena, p->limit->number), r->piece->def->r.name,
-                         mos_size_text(v->arena, r->piece->size));
+                         mos_size_exact(v->arena, p->limit->number), r->piece->def->r.name,
+                         mos_size_exact(v->arena, r->piece->size));
             mos_finding_at(v->list, f, p->limit->place);
             mos_finding_at(v->list, f, r->piece->def->r.key_place);
             mos_finding_try(v->list, f, "Use a first stage that is smaller by %s.",

@@ -18,8 +18,8 @@ static void too_big(const struct loader_view *v, uint64_t limit, struct mos_plac
     struct mos_finding *f =
         mos_find(v->list, MOS_RULE_LOADER_ENV_TOO_BIG, "Environment %s needs %s, %s has %s.",
                  v->env->def->r.name,
-                 mos_size_text(v->arena, v->env->needed > limit ? v->env->needed : v->env->size),
-                 what, mos_size_text(v->arena, limit));
+                 mos_size_exact(v->arena, v->env->needed > limit ? v->env->needed : v->env->size),
+                 what, mos_size_exact(v->arena, limit));
     mos_finding_at(v->list, f, place);
     mos_finding_at(v->list, f, v->env->def->r.key_place);
     mos_finding_why(v->list, f, "%zu variable%s with names and a sum are stored as one block.",

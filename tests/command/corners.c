@@ -83,7 +83,7 @@ static const struct corner corners[] = {
      "echo "
      "fits; echo x >> new; $M amend out/curlew/card.img '512 KiB=new' -o n2.img",
      2,
-     {"fits", "new has 1572866 bytes; region 512 KiB has room for 1536 KiB"}},
+     {"fits", "new has 1572866 B; region 512 KiB has room for 1536 KiB"}},
     {NULL,
      "mkdir r && zstd -qdc pieces/rootfs.tar.zst | tar -C r --exclude ./dev -xf - && mkdir r/dev "
      "&& chmod 700 "
@@ -468,11 +468,11 @@ static const struct corner corners[] = {
      "volume: "
      "{kind: fat16/'" BOARD "; $M check",
      1,
-     {"A fat16 volume cannot be larger than 2.0 GiB.", "try  kind: fat32"}},
+     {"A fat16 volume cannot be larger than 2.0 GiB.", "try  Set kind: fat32."}},
     {NULL,
      "printf 'CONFIG_TIDE=\\nCONFIG_EBB=5x\\n' >> kernel/jetty.config; $M check",
      1,
-     {"try  Write the value behind the = in full.", "try  \"5x\""}},
+     {"try  Write the value behind the = in full.", "try  Write \"5x\""}},
     {NULL,
      "sleep 0.3; export XDG_CACHE_HOME=$PWD/c; $R -q build --out o; $R -q build --out o; $R build "
      "--out o | head "
