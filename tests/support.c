@@ -233,17 +233,21 @@ static const char *golden(const char *name) {
 }
 
 void hold_golden(const char *name, const char *text) {
+    hold_file(name, golden(name), text);
+}
+
+void hold_file(const char *name, const char *path, const char *text) {
     const char *mode = getenv("MOSAICUM_GOLDEN");
     size_t length;
     if (mode && strcmp(mode, "write") == 0)
-        write_text(golden(name), text);
-    char *expected = read_whole(golden(name), &length);
+        write_text(path, text);
+    char *expected = read_whole(path, &length);
     bool same = expected && strcmp(expected, text) == 0;
     CU_ASSERT(same);
     if (!same) {
         const char *seen = keep(path_in(test_root(), "%s.seen", name));
         write_text(seen, text);
-        struct outcome o = run_shell("diff '%s' '%s' | head -n 20", golden(name), seen);
+        struct outcome o = run_shell("diff '%s' '%s' | head -n 20", path, seen);
         printf("\n%s is not what it was:\n%s", name, o.out);
         outcome_free(&o);
     }

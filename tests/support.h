@@ -41,6 +41,8 @@ json_t *run_json(int *status, const char *format, ...) __attribute__((format(pri
 
 /* A text is as it is kept in tests/data/golden/NAME.txt; MOSAICUM_GOLDEN=write makes it so. */
 void hold_golden(const char *name, const char *text);
+/* The same for a file anywhere. */
+void hold_file(const char *name, const char *path, const char *text);
 
 /* ---- the core by itself ---- */
 struct core {
