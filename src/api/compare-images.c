@@ -8,7 +8,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { PIECE = 1 << 20 };
+enum { PIECE = 1 << 20, MOST_ROWS = 10 }; /* a longer list begins with a summary */
 
 static const struct mosaicum_column columns[] = {{"region", "region", false},
                                                  {"change", "change", false},
@@ -41,8 +41,9 @@ struct comparison {
     mosaicum *m;
     struct report_table table;
     const char *region;
-    uint64_t dates;  /* files of which only the date differs */
-    bool table_told; /* rows tell what differs in the table */
+    uint64_t dates;          /* files of which only the date differs */
+    bool table_told;         /* rows tell what differs in the table */
+    const char *releases[2]; /* of kernels whose modules lie in a and b; NULL: none */
 };
 
 static void row(struct comparison *c, const char *change, const char *thing, const char *a,
@@ -138,6 +139,20 @@ static bool same_rights(const struct item *a, const struct item *b) {
             memcmp(a->attributes, b->attributes, a->attributes_length) == 0);
 }
 
+/* Kernels that have a folder of modules, as it is named. */
+static void note_releases(struct comparison *c, const struct side *x, const char **out) {
+    static const char *const folders[] = {"lib/modules/", "usr/lib/modules/"};
+    for (size_t i = 0; i < x->items.count; i++)
+        for (size_t k = 0; k < 2; k++) {
+            const char *path = x->items.items[i].key;
+            size_t n = strlen(folders[k]);
+            if (strncmp(path, folders[k], n) != 0 || strchr(path + n, '/'))
+                continue;
+            *out = *out ? mos_printf(c->m->arena, "%s and %s", *out, path + n)
+                        : mos_strdup(c->m->arena, path + n);
+        }
+}
+
 static void compare_items(struct comparison *c, struct side *a, struct side *b) {
     struct mos_arena *arena = c->m->arena;
     for (size_t i = 0; i < a->items.count; i++) {
@@ -183,6 +198,8 @@ static bool compare_volumes(struct comparison *c, struct survey *s, const struct
     s->problems.count = before; /* the same ones again */
     t->problems.count = after;
     size_t rows = c->table.cells.count;
+    note_releases(c, &a, &c->releases[0]);
+    note_releases(c, &b, &c->releases[1]);
     compare_items(c, &a, &b);
     if (rows == c->table.cells.count && !c->dates)
         row(c, "bytes",
@@ -447,6 +464,72 @@ static bool compare_all(struct comparison *c, struct survey *s, struct survey *t
     return compare_rest(c, s, t);
 }
 
+/* ---- the summary ---- */
+
+/* How many of each kind lie in one folder of a region. */
+struct folder {
+    const char *region, *path;
+    uint64_t counts[4]; /* added, removed, changed, anything else */
+};
+
+/* "/usr/share" of "/usr/share/man/x": two names deep; of what is no file its own kind. */
+static const char *folder_of(struct mos_arena *arena, const char *thing) {
+    const char *end = *thing == '/' ? strchr(thing + 1, '/') : NULL, *next;
+    if (!end)
+        return *thing == '/' ? "/" : "(the region itself)";
+    next = strchr(end + 1, '/');
+    return mos_strndup(arena, thing, (size_t)((next ? next : end) - thing));
+}
+
+static void count_row(struct mos_map *folders, struct mos_vec *order, struct mos_arena *arena,
+                      const struct mosaicum_cell *cells) {
+    static const char *const kinds[] = {"added", "removed", "changed"};
+    const char *path = folder_of(arena, cells[2].text),
+               *key = mos_printf(arena, "%s %s", cells[0].text, path);
+    struct folder *f = mos_map_get(folders, key);
+    size_t kind = 0;
+    if (!f) {
+        f = mos_alloc(arena, sizeof *f);
+        *f = (struct folder){.region = cells[0].text, .path = path};
+        mos_map_set(folders, key, f);
+        mos_vec_push_pointer(order, f);
+    }
+    while (kind < 3 && strcmp(cells[1].text, kinds[kind]) != 0)
+        kind++;
+    f->counts[kind]++;
+}
+
+/* By folder, before the list of all; and which kernels the modules are of. */
+static void summarize(struct comparison *c) {
+    static const struct mosaicum_column heads[] = {
+        {"region", "region", false},  {"folder", "folder", false},  {"added", "added", true},
+        {"removed", "removed", true}, {"changed", "changed", true}, {"other", "other", true}};
+    struct mos_arena *arena = c->m->arena;
+    struct mos_map folders = mos_map_make(arena);
+    struct mos_vec order = mos_vec_make(arena, sizeof(void *));
+    for (size_t i = 0; i + 5 <= c->table.cells.count; i += 5)
+        count_row(&folders, &order, arena, mos_vec_at(&c->table.cells, i));
+    const char *a = c->releases[0], *b = c->releases[1];
+    const char *kernel = !a && !b ? ""
+                         : a && b && strcmp(a, b) == 0
+                             ? mos_printf(arena, "; modules of kernel %s in both", a)
+                             : mos_printf(arena, "; modules of kernel %s there, %s here",
+                                          a ? a : "none", b ? b : "none");
+    struct report_table t =
+        report_start(&c->m->report, "summary", mos_printf(arena, "In short%s", kernel), heads, 6);
+    for (size_t i = 0; i < order.count; i++) {
+        const struct folder *f = mos_vec_pointer(&order, i);
+        cell_text(&t, f->region);
+        cell_text(&t, f->path);
+        for (size_t k = 0; k < 4; k++)
+            if (f->counts[k])
+                cell_number(&t, f->counts[k]);
+            else
+                cell_text(&t, NULL);
+    }
+    report_end(&c->m->report, &t);
+}
+
 void compare_images(mosaicum *m, const char *a, const char *b) {
     struct survey s, t;
     if (!survey_open(m, a, &s))
@@ -463,6 +546,8 @@ void compare_images(mosaicum *m, const char *a, const char *b) {
         c.table.table.title =
             count ? mos_printf(m->arena, "%zu difference%s", count, count == 1 ? "" : "s")
                   : "Nothing differs.";
+        if (count > MOST_ROWS)
+            summarize(&c);
         report_end(&m->report, &c.table);
         for (size_t i = 0; i < t.problems.count; i++)
             mos_vec_push_pointer(&s.problems, mos_vec_pointer(&t.problems, i));

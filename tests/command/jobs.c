@@ -238,6 +238,46 @@ static void kernels_are_wrapped_by_a_key(void) {
     }
 }
 
+/* ---- two images of one board ---- */
+
+/* A long list begins with what it comes to; the sums are those of the list. */
+static void comparisons_begin_with_a_summary(void) {
+    const char *w = workspace("summary", "boot.no-tree");
+    int status;
+    CU_ASSERT_TRUE(
+        runs(0,
+             "cd '%s' && mkdir -p root/lib/modules/6.1.0-tide root/usr/share/tide && for i "
+             "in $(seq 20); do echo $i > root/usr/share/tide/$i; done && '%s' -q build "
+             "--out a && mv root/lib/modules/6.1.0-tide root/lib/modules/6.1.9-tide && rm "
+             "root/usr/share/tide/1? && echo new > root/usr/share/tide/1 && echo x > "
+             "root/note && '%s' -q build --out b",
+             w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+    json_t *d = run_json(&status, "compare '%s/a/curlew/card.img' '%s/b/curlew/card.img'", w, w);
+    json_t *report = json_object_get(d, "report"), *rows, *row;
+    CU_ASSERT_EQUAL(status, 1);
+    CU_ASSERT_STRING_EQUAL(json_string_value(json_object_get(json_array_get(report, 0), "title")),
+                           "In short; modules of kernel 6.1.0-tide there, 6.1.9-tide here");
+    rows = json_object_get(json_array_get(report, 0), "rows");
+    json_int_t added = 0, removed = 0, changed = 0;
+    size_t i;
+    json_array_foreach(rows, i, row) {
+        added += json_integer_value(json_object_get(row, "added"));
+        removed += json_integer_value(json_object_get(row, "removed"));
+        changed += json_integer_value(json_object_get(row, "changed"));
+        if (strcmp(json_string_value(json_object_get(row, "folder")), "/usr/share") == 0)
+            CU_ASSERT_EQUAL(json_integer_value(json_object_get(row, "removed")), 10);
+    }
+    CU_ASSERT_EQUAL(removed, 11);
+    CU_ASSERT_EQUAL(added, 2);
+    CU_ASSERT_EQUAL(changed, 1);
+    CU_ASSERT(json_array_size(json_object_get(json_array_get(report, 1), "rows")) >= 14);
+    json_decref(d);
+    d = run_json(&status, "compare '%s/a/curlew/card.img' '%s/a/curlew/card.img'", w, w);
+    CU_ASSERT_EQUAL(json_array_size(json_object_get(d, "report")), 1);
+    json_decref(d);
+}
+
 SUITE(jobs_suite, {"settings are written and checked", settings_are_written_and_checked},
       {"the emulator line fits", the_emulator_line_fits},
-      {"kernels are wrapped by a key", kernels_are_wrapped_by_a_key});
+      {"kernels are wrapped by a key", kernels_are_wrapped_by_a_key},
+      {"comparisons begin with a summary", comparisons_begin_with_a_summary});
