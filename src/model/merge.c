@@ -188,20 +188,43 @@ static void put(struct builder *b, struct mos_node *item) {
     }
 }
 
+/* What only features have mentioned so far leaves its place when the board comes: it stands where
+ * the board puts it, or (some maps) behind all that the board has.  Returns it by its names. */
+static struct mos_map give_way(struct merger *m, const struct mos_key *key, struct mos_node *map,
+                               const struct mos_node *upper) {
+    struct mos_map out = mos_map_make(m->ctx->arena);
+    size_t kept = 0;
+    for (size_t i = 0; i < map->count; i++) {
+        struct mos_node *item = map->items[i];
+        if (m->origin && m->origin->orders && item->origin && item->origin->adds &&
+            !is_removal(item) && (key->behind || index_of(upper, item->key) < upper->count))
+            mos_map_set(&out, item->key, item);
+        else
+            map->items[kept++] = item;
+    }
+    map->count = kept;
+    return out;
+}
+
 static struct mos_node *merge_named(struct merger *m, const struct mos_key *key,
                                     const struct mos_node *lower, const struct mos_node *upper) {
     lower = lower ? as_named(m, key, lower) : NULL;
     const struct mos_node *map = as_named(m, key, upper);
     if (!map)
         return copy_of(m, upper);
-    struct builder b = build_on(m, start_map(m, NULL, lower, map), map->count);
+    struct mos_node *start = start_map(m, NULL, lower, map);
+    struct mos_map moved = give_way(m, key, start, map);
+    struct builder b = build_on(m, start, map->count);
     for (size_t i = 0; i < map->count; i++) {
         const struct mos_node *item = map->items[i];
         if (is_removal(item))
             continue;
         struct mos_node **at = item_of(&b, item->key);
-        put(&b, merge_record(m, key->record, at ? *at : NULL, item));
+        put(&b, merge_record(m, key->record, at ? *at : mos_map_get(&moved, item->key), item));
     }
+    for (size_t i = 0; i < moved.count; i++)
+        if (!item_of(&b, moved.items[i].key))
+            put(&b, (struct mos_node *)moved.items[i].value);
     return b.map;
 }
 

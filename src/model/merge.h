@@ -14,6 +14,8 @@ struct mos_origin {
     const char *title;           /* "trait soc/tern64", "board curlew", "variant field" */
     const struct mos_node *node; /* its map of keys; never changed */
     struct mos_vec below;        /* of const struct mos_origin *: all that it may override */
+    /* A feature adds to a board: what both state stands where the board has it. */
+    bool adds, orders;
 };
 
 /* Adds `upper` to `lower` (NULL: nothing yet) by the keys of a record; both stay as they are.

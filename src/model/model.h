@@ -350,6 +350,7 @@ struct mos_trait {
 struct mos_feature {
     struct mos_record r;
     struct mos_value *mosaicum, *feature, *about, *outside;
+    struct mos_list replaces;
     struct mos_needs *needs;
     MOS_CONTENT_MEMBERS;
 };

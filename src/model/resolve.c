@@ -145,6 +145,56 @@ const struct mos_node *mos_collect_variants(struct mos_ctx *ctx, const struct mo
 
 /* ---- features ---- */
 
+/* What stands at a path of keys ("hardware.console.port"), with nothing beside it; NULL: nothing
+ * does. */
+static struct mos_node *only(struct resolver *r, const struct mos_node *node, const char *path) {
+    size_t n = strcspn(path, ".");
+    for (size_t i = 0; node->kind == MOS_NODE_MAP && i < node->count; i++) {
+        const struct mos_node *item = node->items[i];
+        if (strlen(item->key) != n || strncmp(item->key, path, n) != 0)
+            continue;
+        struct mos_node *out = mos_alloc(r->ctx->arena, sizeof *out),
+                        *inside = mos_alloc(r->ctx->arena, sizeof *inside);
+        *inside = *item;
+        if (path[n] && !(inside = only(r, item, path + n + 1)))
+            return NULL;
+        inside->key = item->key;
+        inside->key_place = item->key_place;
+        *out = *node;
+        out->items = mos_alloc_array(r->ctx->arena, 1, sizeof *out->items);
+        out->items[0] = inside;
+        out->count = 1;
+        return out;
+    }
+    return NULL;
+}
+
+/* What a feature says that it replaces becomes an origin above the board. */
+static void add_replaced(struct resolver *r, const char *name, const struct mos_node *feature,
+                         const struct mos_origin *board) {
+    const struct mos_node *list = mos_node_get(feature, "replaces");
+    size_t count = list && list->kind == MOS_NODE_LIST ? list->count : list != NULL;
+    for (size_t i = 0; i < count; i++) {
+        const struct mos_node *path = list->kind == MOS_NODE_LIST ? list->items[i] : list;
+        if (path->kind != MOS_NODE_SCALAR || !*path->text)
+            continue;
+        struct mos_node *node = only(r, feature, path->text);
+        if (node) {
+            struct mos_origin *l =
+                new_origin(r, mos_printf(r->ctx->arena, "feature %s", name), node);
+            put_above(l, board);
+            mos_vec_push_pointer(&r->origins, l);
+            continue;
+        }
+        struct mos_finding *f =
+            mos_find(&r->ctx->findings, MOS_RULE_BOARD_REFERENCE,
+                     "Feature %s replaces %s, and does not state it.", name, path->text);
+        mos_finding_at(&r->ctx->findings, f, path->place);
+        mos_finding_try(&r->ctx->findings, f, "Add %s to the feature, or remove it here.",
+                        path->text);
+    }
+}
+
 /* The features in use become origins between traits and board. */
 static void add_features(struct resolver *r, struct mos_vec *parts, struct mos_origin *board) {
     struct mos_node *use = merge_key(r, "features", false, true);
@@ -162,29 +212,31 @@ static void add_features(struct resolver *r, struct mos_vec *parts, struct mos_o
             continue;
         struct mos_origin *l =
             new_origin(r, mos_printf(r->ctx->arena, "feature %s", name), part->node);
+        l->adds = true;
         put_above(board, l);
         mos_vec_push_pointer(&r->origins, l); /* moved in front of the board below */
         mos_vec_push_pointer(parts, part);
     }
 }
 
-/* Features were added last, since variants may name them; they belong before the board. */
-static void move_features(struct resolver *r, size_t board, size_t first_feature) {
+/* Features were added last, since variants may name them: the origins from `first` on belong in
+ * front of the one at `to`. */
+static void move_origins(struct resolver *r, size_t to, size_t first) {
     void **items = r->origins.items;
-    size_t count = r->origins.count - first_feature;
+    size_t count = r->origins.count - first;
     void **moved = mos_alloc_array(r->ctx->arena, count, sizeof *moved);
-    memcpy(moved, items + first_feature, count * sizeof *moved);
-    memmove(items + board + count, items + board, (first_feature - board) * sizeof *items);
-    memcpy(items + board, moved, count * sizeof *moved);
+    memcpy(moved, items + first, count * sizeof *moved);
+    memmove(items + to + count, items + to, (first - to) * sizeof *items);
+    memcpy(items + to, moved, count * sizeof *moved);
 }
 
 /* ---- the merged definition ---- */
 
 /* A origin's own keys, which say nothing about the board. */
 static bool is_head(const char *key) {
-    static const char *const heads[] = {"mosaicum", "board",    "trait", "feature",
-                                        "traits",   "about",    "axis",  "outside",
-                                        "needs",    "variants", "status"};
+    static const char *const heads[] = {"mosaicum", "board",    "trait",  "feature",
+                                        "traits",   "about",    "axis",   "outside",
+                                        "needs",    "variants", "status", "replaces"};
     for (size_t i = 0; i < sizeof heads / sizeof *heads; i++)
         if (strcmp(key, heads[i]) == 0)
             return true;
@@ -275,6 +327,7 @@ struct mos_board *mos_board_resolve(struct mos_ctx *ctx, const struct mos_worksp
     struct mos_origin *board = new_origin(&r, "the board", s->board->node);
     visit_traits(&r, s->board->node, board);
     size_t at = r.origins.count;
+    board->orders = true;
     mos_vec_push_pointer(&r.origins, board);
     if (s->board->waivers) {
         struct mos_origin *l = new_origin(&r, "the file of waivers", s->board->waivers);
@@ -284,7 +337,13 @@ struct mos_board *mos_board_resolve(struct mos_ctx *ctx, const struct mos_worksp
     add_variants(&r, s, board);
     size_t first_feature = r.origins.count;
     add_features(&r, &features, board);
-    move_features(&r, at, first_feature);
+    size_t end = r.origins.count;
+    for (size_t i = 0; i < features.count; i++) {
+        const struct mos_part *part = mos_vec_pointer(&features, i);
+        add_replaced(&r, part->name, part->node, board);
+    }
+    move_origins(&r, at + 1, end);
+    move_origins(&r, at, first_feature + (r.origins.count - end));
     struct mos_board *out = read_board(ctx, w, s, mos_slots_apart(ctx, merge_layers(&r, board)));
     out->feature_parts = features;
     ctx->findings.field = out->field;

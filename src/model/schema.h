@@ -52,6 +52,7 @@ struct mos_key {
     const struct mos_keys *record; /* records and named */
     const char *const *choices;    /* NULL-terminated */
     bool listed;                   /* a map of names may be given as a list of them */
+    bool behind; /* MOS_TYPE_NAMED: what only a feature states stands behind what the board has */
 };
 
 struct mos_keys {

@@ -421,7 +421,7 @@ KEYS(volume_keys, "volume", struct mos_volume,
      {"kind", MOS_TYPE_NAME, AT(struct mos_volume, kind), "file system", .required = true},
      {"label", MOS_TYPE_TEXT, AT(struct mos_volume, label), "volume label"},
      {"fills", MOS_TYPE_NAMED, AT(struct mos_volume, fills), "its content, in order",
-      .record = &fill_keys},
+      .record = &fill_keys, .behind = true},
      {"spare", MOS_TYPE_SHARE, AT(struct mos_volume, spare), "room that must stay free"},
      {"id", MOS_TYPE_TEXT, AT(struct mos_volume, id), "its identifier; derived if not given"},
      {"unit", MOS_TYPE_SIZE, AT(struct mos_volume, unit),
@@ -484,7 +484,7 @@ KEYS(layout_keys, "layout", struct mos_layout,
      {"table", MOS_TYPE_RECORD, AT(struct mos_layout, table), "its partition table",
       .record = &table_keys},
      {"regions", MOS_TYPE_NAMED, AT(struct mos_layout, regions), "spans, in order",
-      .record = &region_keys});
+      .record = &region_keys, .behind = true});
 
 KEYS(budget_keys, "budget", struct mos_budget,
      {"of", MOS_TYPE_LIST, AT(struct mos_budget, of), "pieces and regions that are counted",
@@ -644,6 +644,9 @@ FILE_KEYS(mos_feature_keys, "feature", struct mos_feature, FORMAT(struct mos_fea
           {"about", MOS_TYPE_TEXT, AT(struct mos_feature, about), "a word about it"},
           {"outside", MOS_TYPE_BOOLEAN, AT(struct mos_feature, outside),
            "not ours: on its own it raises no error"},
+          {"replaces", MOS_TYPE_LIST, AT(struct mos_feature, replaces),
+           "keys that count more than the board's own, as in hardware.console.port",
+           .of = MOS_TYPE_TEXT},
           {"needs", MOS_TYPE_RECORD, AT(struct mos_feature, needs),
            "what must be there in the end for it to work", .record = &needs_keys},
           CONTENT(struct mos_feature));

@@ -238,6 +238,53 @@ static void kernels_are_wrapped_by_a_key(void) {
     }
 }
 
+/* ---- a capability, on and off ---- */
+
+/* What `show PART` prints about a selector, kept for the whole run. */
+static const char *shown(const char *w, const char *arguments) {
+    struct outcome o =
+        run_shell("'%s' --no-cache -w '%s' show %s 2>&1", MOSAICUM_PROGRAM, w, arguments);
+    const char *text = keep(o.out);
+    outcome_free(&o);
+    return text;
+}
+
+static void features_change_a_board_by_name(void) {
+    const char *w = workspace("feature", "boot.no-tree");
+    write_text(path_in(w, "extra/etc/motd"), "by the feature\n");
+    edit(w,
+         "s/^  cpu: arm64/&\\n  console: {port: ttyAMA0, baud: 115200}/; s/arguments: .root: "
+         "<root>./arguments: {root: <root>, console: <console>}/; $ a variants: {far: {axis: use, "
+         "features: [radio]}, farther: {axis: use, features: [radio], hardware: {console: {port: "
+         "ttyAMA2}}}}");
+    static const char feature[] =
+        "mosaicum: 1\nfeature: radio\nreplaces: [hardware.console.port%s]\n"
+        "hardware: {console: {port: ttyAMA1}, cores: 4}\n"
+        "layout: {card: {regions: {root: {volume: {fills: {more: {folder: extra}}}}}}}\n";
+    char text[600];
+    snprintf(text, sizeof text, feature, "");
+    write_text(path_in(w, "features/radio.yaml"), text);
+    /* the board's own console is replaced by name; a region that is only mentioned stays where it
+     * was, and its fills come in the board's order */
+    const char *off = shown(w, "curlew layout"), *on = shown(w, "curlew+far layout");
+    const char *boot = strstr(on, "\nboot "), *root = strstr(on, "\nroot ");
+    CU_ASSERT(boot && root && boot < root && strstr(off, "\nboot ") < strstr(off, "\nroot "));
+    CU_ASSERT_PTR_NOT_NULL(strstr(shown(w, "curlew boot"), "console=ttyAMA0,115200"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(shown(w, "curlew+far boot"), "console=ttyAMA1,115200"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(shown(w, "curlew+farther boot"), "console=ttyAMA2,115200"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(shown(w, "curlew+far hardware --trail 2>&1"), "no part"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(shown(w, "curlew+far all --trail"), "feature"));
+    const char *all = shown(w, "curlew+far all");
+    CU_ASSERT(strstr(all, "cores: 4") && strstr(all, "folder: root") &&
+              strstr(all, "folder: root") < strstr(all, "folder: extra"));
+    snprintf(text, sizeof text, feature, ", hardware.cpu");
+    write_text(path_in(w, "features/radio.yaml"), text);
+    struct outcome o = MAIN_CHECK(w);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "Feature radio replaces hardware.cpu, and does not state "
+                                         "it."));
+    outcome_free(&o);
+}
+
 /* ---- two images of one board ---- */
 
 /* A long list begins with what it comes to; the sums are those of the list. */
@@ -280,4 +327,5 @@ static void comparisons_begin_with_a_summary(void) {
 SUITE(jobs_suite, {"settings are written and checked", settings_are_written_and_checked},
       {"the emulator line fits", the_emulator_line_fits},
       {"kernels are wrapped by a key", kernels_are_wrapped_by_a_key},
+      {"features change a board by name", features_change_a_board_by_name},
       {"comparisons begin with a summary", comparisons_begin_with_a_summary});
