@@ -125,7 +125,8 @@ struct mos_ramdisk_modules {
 };
 struct mos_ramdisk {
     struct mos_record r;
-    struct mos_value *compress, *init;
+    struct mos_value *compress, *init, *folder, *archive;
+    struct mos_list only, except;
     struct mos_named files;
     struct mos_list folders;
     struct mos_ramdisk_modules *modules;

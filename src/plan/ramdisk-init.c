@@ -87,8 +87,7 @@ void ramdisk_add_folders(struct ramdisk *m) {
         ramdisk_add(m, own[i], MOS_ENTRY_FOLDER, 0755);
 }
 
-/* The script's own needs: what it calls must be on the list. */
-static void check_programs(struct ramdisk *m) {
+void ramdisk_check_programs(struct ramdisk *m) {
     static const char *const names[] = {"sh", "mount", "cat", "sleep", "switch_root", "insmod"};
     struct mos_buf lacks = {.arena = m->plan->ctx->arena};
     for (size_t i = 0; i < sizeof names / sizeof *names - (m->def->modules ? 0 : 1); i++)
@@ -108,7 +107,8 @@ static void check_programs(struct ramdisk *m) {
 void ramdisk_add_init(struct ramdisk *m) {
     if (!mos_has(m->def->init) || !m->def->init->truth)
         return;
-    check_programs(m);
+    if (!mos_has(m->def->archive)) /* else once that is read */
+        ramdisk_check_programs(m);
     /* before devtmpfs is there, the first program's output needs one */
     struct ramdisk_item *x = ramdisk_add(m, "dev/console", MOS_ENTRY_CHAR, 0600);
     x->major = 5;

@@ -106,9 +106,14 @@ static bool stream_items(struct ramdisk *m, struct mos_volume_base *v,
     for (size_t i = 0; i < m->items.count; i++) {
         v->fill = (uint16_t)i;
         const struct ramdisk_item *x = mos_vec_at(&m->items, i);
+        uint32_t there; /* a folder on the way to what came before is there already */
+        if (x->type == MOS_ENTRY_FOLDER && mos_inv_find(v->inventory, x->to, &there))
+            continue;
         struct mos_entry e = {.path = x->to,
                               .type = x->type,
                               .mode = x->mode,
+                              .uid = x->uid,
+                              .gid = x->gid,
                               .mtime = m->plan->board->date,
                               .size = x->length,
                               .major = x->major,
@@ -174,7 +179,7 @@ static bool key_of(struct ramdisk *m, struct mos_piece_plan *const *archives, si
     if (!h)
         return mos_fail(m->plan->ctx->error, MOS_ERROR_SYSTEM, 0, "No memory for a hash");
     sum_text(h, MOS_VERSION);
-    sum_text(h, "2"); /* one more where the same list gives another ramdisk */
+    sum_text(h, "3"); /* one more where the same list gives another ramdisk */
     sum_text(h, mos_text_or(m->def->compress, "gz"));
     sum_text(h, mos_printf(arena, "%lld", (long long)m->plan->board->date));
     for (size_t i = 0; i < m->items.count; i++) {
@@ -186,6 +191,11 @@ static bool key_of(struct ramdisk *m, struct mos_piece_plan *const *archives, si
         if (x->bytes)
             mos_sha256_update(h, x->bytes, x->length);
     }
+    const struct mos_list *const filters[] = {&m->def->only, &m->def->except};
+    for (size_t k = 0; k < 2; k++)
+        for (size_t i = 0; mos_has(m->def->archive) && i < filters[k]->count; i++)
+            sum_text(h, mos_printf(arena, "%zu %s", k, mos_text_or(filters[k]->items[i], "")));
+    sum_text(h, mos_text_or(m->def->archive, ""));
     for (size_t i = 0; m->def->modules && i < m->def->modules->names.count; i++)
         sum_text(h, mos_text_or(m->def->modules->names.items[i], ""));
     sum_text(h, m->def->modules ? ramdisk_order_file(m->def) : "");
@@ -226,6 +236,11 @@ static bool make(struct ramdisk *m, struct mos_piece_plan **archives, size_t cou
     if (modules && !ramdisk_take_modules(m, modules))
         return false;
     missing_members(m);
+    if (mos_has(m->def->archive) &&
+        !ramdisk_take_archive(m, mos_plan_piece(m->plan, m->def->archive->target)))
+        return false;
+    if (mos_has(m->def->archive) && mos_has(m->def->init) && m->def->init->truth)
+        ramdisk_check_programs(m);
     if (m->wrong)
         return true;
     if (m->def->modules)
@@ -243,7 +258,7 @@ static bool settle(struct mos_plan *plan, struct mos_piece_plan *p) {
                         .order = mos_vec_make(ctx->arena, sizeof(struct ramdisk_module *)),
                         .sought = mos_vec_make(ctx->arena, sizeof(char *))};
     struct mos_piece_plan **archives =
-        mos_alloc_array(ctx->arena, m.def->files.count + 1, sizeof *archives);
+        mos_alloc_array(ctx->arena, m.def->files.count + 2, sizeof *archives);
     struct mos_piece_plan *modules = NULL;
     size_t count = 0;
     if (m.def->r.broken)
@@ -252,6 +267,8 @@ static bool settle(struct mos_plan *plan, struct mos_piece_plan *p) {
     for (size_t i = 0; i < m.def->files.count; i++)
         if (!add_file(&m, m.def->files.items[i]))
             return false;
+    if (mos_has(m.def->folder) && !ramdisk_take_folder(&m))
+        return false;
     ramdisk_add_init(&m);
     if (m.def->modules && mos_has(m.def->modules->in))
         modules = mos_plan_piece(plan, m.def->modules->in->target);
@@ -261,6 +278,8 @@ static bool settle(struct mos_plan *plan, struct mos_piece_plan *p) {
                         ((struct ramdisk_item *)mos_vec_at(&m.items, i))->in);
     if (modules)
         add_archive(plan, archives, &count, modules);
+    if (mos_has(m.def->archive))
+        add_archive(plan, archives, &count, mos_plan_piece(plan, m.def->archive->target));
     for (size_t i = 0; i < count; i++) {
         if (!mos_plan_is_there(archives[i])) /* it has its finding */
             return true;

@@ -9,6 +9,7 @@
 struct ramdisk_item {
     const char *to; /* path in the ramdisk, in normal form */
     uint16_t mode;
+    uint32_t uid, gid;
     enum mos_entry_type type;
     const char *target;    /* links */
     uint32_t major, minor; /* devices */
@@ -60,8 +61,15 @@ void ramdisk_add_modules(struct ramdisk *m);
 /* The file that lists them in the order of loading. */
 const char *ramdisk_order_file(const struct mos_ramdisk *def);
 
+/* ramdisk-tree.c: a folder, or a whole archive, as far as its filter lets it pass; what has a row
+ * already stays.  false with ctx->error. */
+bool ramdisk_take_folder(struct ramdisk *m);
+bool ramdisk_take_archive(struct ramdisk *m, struct mos_piece_plan *archive);
+
 /* ramdisk-init.c */
 void ramdisk_add_folders(struct ramdisk *m); /* before the files: each is made once */
 void ramdisk_add_init(struct ramdisk *m);
+/* The script's own needs: what it calls must be there. */
+void ramdisk_check_programs(struct ramdisk *m);
 
 #endif

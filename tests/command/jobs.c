@@ -238,6 +238,69 @@ static void kernels_are_wrapped_by_a_key(void) {
     }
 }
 
+/* ---- recovery: a ramdisk from what is there ---- */
+
+static const char *recovery_board(const char *name) {
+    const char *w = workspace(name, "boot.no-tree");
+    CU_ASSERT_TRUE(runs(0,
+                        "cd '%s' && mkdir -p rescue/sbin rescue/dev rescue/share && printf "
+                        "'#!/bin/tide\\n' > rescue/init && chmod 755 rescue/init && ln -s ../init "
+                        "rescue/sbin/init && echo low > rescue/share/water && echo high > "
+                        "rescue/share/note && ln rescue/share/note rescue/share/again && cp "
+                        "rescue/init rescue/sbin/tide && tar -C rescue --owner=7 --group=8 -cf "
+                        "pieces/rescue.tar . && echo by-row > row",
+                        w));
+    edit(w, "s|^  kernel: .*|&\\n  early: {ramdisk: {compress: none, folder: rescue, files: {row: "
+            "{file: row, to: share/water}}}, license: MIT}|; s|tree: main, |&ramdisk: early, |; "
+            "s|^  entries:|  until: loader\\n&|");
+    return w;
+}
+
+static void ramdisks_come_from_folders_and_archives(void) {
+    static const struct edited rows[] = {
+        {"", NULL, NULL, NULL},
+        {"s/folder: rescue,/folder: rescu,/", "piece.missing", "Ramdisk early: rescu is not there",
+         "Make the folder"},
+        {"s/folder: rescue,/folder: ..\\/rescue,/", "piece.path", "leaves the workspace", "try"},
+        {"s/folder: rescue,/folder: rescue, init: yes,/", "piece.missing", "its /init calls",
+         "{to: /bin/sh"},
+        {"s/folder: rescue/archive: no/", "board.reference", "There is no piece no", "try"},
+    };
+    static const struct {
+        const char *edit, *list; /* of cpio -t, sorted */
+        const char *owner;
+    } made[] = {
+        {"", ". dev init sbin sbin/init sbin/tide share share/again share/note share/water ", "0"},
+        {"s/folder: rescue/&, except: [sbin, share\\/note]/",
+         ". dev init share share/again share/water ", "0"},
+        {"s/folder: rescue/&, only: [init, sbin]/",
+         ". init sbin sbin/init sbin/tide share share/water ", "0"},
+        {"s/folder: rescue/archive: rescue/; s/^  early: /  rescue: {file: pieces\\/rescue.tar, "
+         "license: MIT}\\n&/",
+         ". dev init sbin sbin/init sbin/tide share share/again share/note share/water ", "7"},
+    };
+    EACH("recovery", recovery_board, rows);
+    for (size_t i = 0; i < sizeof made / sizeof *made; i++) {
+        const char *w = recovery_board("recovery");
+        edit(w, made[i].edit);
+        struct outcome o = run_shell("cd '%s' && export XDG_CACHE_HOME=$PWD/cache && for n in 1 2; "
+                                     "do '%s' -q build && '%s' -q "
+                                     "take out/curlew/card.img boot:early -o e$n && rm -rf out; "
+                                     "done && cmp e1 e2 && cpio -t "
+                                     "--quiet < e1 | sort | tr '\n' ' ' && cpio -i --quiet "
+                                     "--to-stdout share/water < e1 && cpio "
+                                     "-itvn --quiet < e1 | awk '$NF == \"init\" {print $1, $3}'",
+                                     w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM);
+        char expected[400];
+        snprintf(expected, sizeof expected, "%sby-row\n-rwxr-xr-x %s\n", made[i].list,
+                 made[i].owner);
+        if (strcmp(o.out, expected) != 0)
+            fprintf(stderr, "\nramdisk %zu:\n%s%s\n%s", i, o.out, o.err, expected);
+        CU_ASSERT_STRING_EQUAL(o.out, expected);
+        outcome_free(&o);
+    }
+}
+
 /* ---- a capability, on and off ---- */
 
 /* What `show PART` prints about a selector, kept for the whole run. */
@@ -328,4 +391,5 @@ SUITE(jobs_suite, {"settings are written and checked", settings_are_written_and_
       {"the emulator line fits", the_emulator_line_fits},
       {"kernels are wrapped by a key", kernels_are_wrapped_by_a_key},
       {"features change a board by name", features_change_a_board_by_name},
+      {"ramdisks come from folders and archives", ramdisks_come_from_folders_and_archives},
       {"comparisons begin with a summary", comparisons_begin_with_a_summary});
