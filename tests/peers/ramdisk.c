@@ -70,6 +70,47 @@ static void a_ramdisk_from_a_list_finds_the_root(void) {
     remove_folder(w);
 }
 
+/* Recovery: kernel and ramdisk compressed by a key, the ramdisk out of an archive, one budget. */
+static void a_recovery_boots(void) {
+    const char *w = keep(test_folder("recovery"));
+    make_real_workspace(w);
+    write_text(
+        path_in(w, "rescue/init"),
+        "#!/bin/sh\n/bin/busybox mount -t proc proc /proc\necho marker-recovery $(/bin/busybox "
+        "cat /etc/water) $(/bin/busybox uname -m)\n/bin/busybox sleep 60\n");
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && chmod 755 rescue/init && mkdir -p rescue/bin rescue/proc rescue/dev rescue/etc "
+        "&& "
+        "echo low > rescue/etc/water && cp files/bin/busybox rescue/bin/ && ln -s busybox "
+        "rescue/bin/sh && mknod -m 600 rescue/dev/console c 5 1 && tar --owner=0 --group=0 -C "
+        "rescue "
+        "-cf pieces/rescue.tar . && sed -i -e 's/kernel: {file: pieces.Image}/plain: {file: "
+        "pieces\\/Image, license: GPL-2.0-only}\\n  rescue: {file: pieces\\/rescue.tar, license: "
+        "GPL-2.0-only}\\n  early: {license: GPL-2.0-only, ramdisk: {archive: rescue, compress: "
+        "zst}}\\n"
+        "  kernel: {license: GPL-2.0-only, packed: {compress: gz, parts: {kernel: plain}}}/' -e "
+        "'s/^   "
+        "   tree: main/&\\n      ramdisk: early/; s/^  via: script/&\\n  until: loader/' "
+        "boards/curlew.yaml && printf 'budgets: {recovery: {of: [kernel, early], limit: 24 "
+        "MB}}\\n' >> "
+        "boards/curlew.yaml && '%s' --no-cache -q build && '%s' show budgets | grep recovery",
+        w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+    struct machine *m = machine_start("arm64", path_in(w, "out/curlew/card.img"), "nvme,serial=x");
+    bool ok = machine_expect(m, "stop autoboot", 40);
+    machine_type(m, "\003\003\003");
+    ok = ok && machine_expect(m, "=> ", 20);
+    machine_type(m, "nvme scan; load nvme 0:1 ${scriptaddr} boot.scr; source ${scriptaddr}\r");
+    CU_ASSERT_TRUE(ok && machine_expect(m, "Starting kernel", 40) &&
+                   machine_expect(m, "marker-recovery low aarch64", 90));
+    machine_stop(m);
+    proved(
+        "a recovery within a size goal",
+        "kernel in gzip and ramdisk in zstd by keys, out of an archive: a real kernel starts its "
+        "/init");
+    remove_folder(w);
+}
+
 /* ---- from a server ---- */
 
 static void a_board_boots_from_a_server(void) {
@@ -97,6 +138,7 @@ static void a_board_boots_from_a_server(void) {
     proved("a boot from a server", "the real loader takes kernel and tree over TFTP by our script");
 }
 
-SUITE(ramdisk_suite, {"a board boots from a server", a_board_boots_from_a_server},
+SUITE(ramdisk_suite, {"a recovery boots", a_recovery_boots},
+      {"a board boots from a server", a_board_boots_from_a_server},
 
       {"a ramdisk from a list finds the root", a_ramdisk_from_a_list_finds_the_root});
