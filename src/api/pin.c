@@ -9,6 +9,8 @@
 
 struct pin {
     const char *file, *was; /* NULL: new */
+    const char *was_source; /* NULL: none was kept */
+    const char *source;     /* of what it is derived from; NULL: nothing is stated */
     uint64_t size;
     char hex[65];
 };
@@ -30,6 +32,8 @@ static bool add_pins(mosaicum *m, struct run_task *t, struct mos_map *pins) {
         pin->size = p->file_size ? p->file_size : p->size;
         pin->was = p->pin && mos_has(p->pin->sha256) ? p->pin->sha256->text : NULL;
         mos_sha256_hex(p->sha256, pin->hex);
+        pin->was_source = p->pin ? mos_text_or(p->pin->source, NULL) : NULL;
+        pin->source = p->source ? mos_strdup(m->arena, p->source) : NULL;
         mos_map_set(pins, pin->file, pin);
     }
     return true;
@@ -50,6 +54,7 @@ static void keep_others(mosaicum *m, struct mos_map *pins) {
         pin->file = x->r.name;
         pin->was = x->sha256->text;
         pin->size = mos_has(x->size) ? x->size->number : 0;
+        pin->source = mos_text_or(x->source, NULL);
         memcpy(pin->hex, x->sha256->text, 65);
         mos_map_set(pins, pin->file, pin);
     }
@@ -62,8 +67,9 @@ static bool write_pins(mosaicum *m, struct pin **list, size_t count) {
     for (size_t i = 0; i < count; i++) {
         mos_buf_text(&text, "  ");
         mos_yaml_scalar(&text, list[i]->file);
-        mos_buf_printf(&text, ": {sha256: %s, size: %llu B}\n", list[i]->hex,
-                       (unsigned long long)list[i]->size);
+        mos_buf_printf(&text, ": {sha256: %s, size: %llu B%s%s}\n", list[i]->hex,
+                       (unsigned long long)list[i]->size, list[i]->source ? ", source: " : "",
+                       list[i]->source ? list[i]->source : "");
     }
     const char *path = mos_path_join(m->arena, m->options.workspace, "mosaicum.pins");
     return mos_write_file(&m->ctx, path, text.data, text.length);
@@ -79,9 +85,13 @@ static void report(mosaicum *m, struct pin **list, size_t count) {
         cell_text(&t, list[i]->file);
         cell_about(&t, list[i]->size);
         cell_text(&t, list[i]->hex);
-        cell_text(&t, !list[i]->was                             ? "new"
-                      : strcmp(list[i]->was, list[i]->hex) == 0 ? "as before"
-                                                                : "changed");
+        bool same = list[i]->was && strcmp(list[i]->was, list[i]->hex) == 0,
+             newer = same && list[i]->source && list[i]->was_source &&
+                     strcmp(list[i]->source, list[i]->was_source) != 0;
+        cell_text(&t, !list[i]->was ? "new"
+                      : newer       ? "as before, though its source has changed"
+                      : same        ? "as before"
+                                    : "changed");
     }
     report_end(&m->report, &t);
 }

@@ -143,7 +143,8 @@ struct mos_packed {
 };
 struct mos_piece {
     struct mos_record r;
-    struct mos_value *file, *in, *path, *sha256, *size, *follow, *release, *cpu, *license, *about;
+    struct mos_value *file, *in, *path, *sha256, *size, *follow, *release, *cpu, *license, *about,
+        *derived_from;
     struct mos_made_by *made_by;
     struct mos_ramdisk *ramdisk;
     struct mos_packed *packed;
@@ -362,7 +363,7 @@ struct mos_waiver_file {
 };
 struct mos_pin {
     struct mos_record r; /* named after a file */
-    struct mos_value *sha256, *size;
+    struct mos_value *sha256, *size, *source;
 };
 struct mos_pins {
     struct mos_record r;

@@ -63,6 +63,27 @@ static void compare_size(struct mos_plan *plan, const struct mos_piece_plan *p) 
                     (unsigned long long)p->size);
 }
 
+/* The hash of the file that another program made it from. */
+static void look_at_source(struct mos_plan *plan, struct mos_piece_plan *p) {
+    const struct mos_value *from = p->def->derived_from;
+    const char *what =
+                   mos_printf(plan->ctx->arena, "Piece %s is derived from this", p->def->r.name),
+               *path;
+    struct mos_file_info info;
+    uint8_t hash[MOS_SHA256_SIZE];
+    char hex[65];
+    if (!mos_has(from) ||
+        !mos_plan_reach(plan, from->text, MOS_FILE_REGULAR, what, from->place, &path, &info))
+        return;
+    if (!mos_store_known_hash(plan->ctx, path, hash)) {
+        if (!mos_hash_file(plan->ctx->host, path, hash, plan->ctx->error))
+            return;
+        mos_store_keep_hash(plan->ctx, path, &info, hash);
+    }
+    mos_sha256_hex(hash, hex);
+    p->source = mos_strdup(plan->ctx->arena, hex);
+}
+
 static void look_at_file(struct mos_plan *plan, struct mos_piece_plan *p) {
     struct mos_ctx *ctx = plan->ctx;
     struct mos_file_info info;
@@ -76,6 +97,7 @@ static void look_at_file(struct mos_plan *plan, struct mos_piece_plan *p) {
                         file ? file->place : p->def->r.key_place, &p->path, &info))
         return;
     int handle;
+    look_at_source(plan, p);
     p->size = info.size;
     p->found = true;
     if (ctx->host->open(ctx->host, p->path, MOS_OPEN_READ, &handle) == 0) {

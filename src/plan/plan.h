@@ -23,11 +23,12 @@ struct mos_piece_plan {
     struct mos_piece_plan *outer; /* the archive it lies in, or NULL */
     const char *file;             /* the same as the user knows it: below the workspace */
     const struct mos_pin *pin;    /* what mosaicum.pins says about that file, or NULL */
-    bool unmade;                  /* a command will make it, in a build */
-    const char *made_log;         /* a command made it just now: what it said */
-    bool found;                   /* it is there and may be used: ask mos_plan_is_there */
-    bool damaged;                 /* an archive that cannot be read: that is a finding */
-    uint64_t size;                /* of what it holds */
+    const char *source;   /* SHA-256 in hex of what it is derived from; NULL: none, or not there */
+    bool unmade;          /* a command will make it, in a build */
+    const char *made_log; /* a command made it just now: what it said */
+    bool found;           /* it is there and may be used: ask mos_plan_is_there */
+    bool damaged;         /* an archive that cannot be read: that is a finding */
+    uint64_t size;        /* of what it holds */
     uint64_t file_size;   /* … before that was changed here; 0: it is what the file holds */
     bool made;            /* by Mosaicum, from the definition: ramdisk, pack */
     const uint8_t *bytes; /* what it holds, where that is not the file's own content; or NULL */

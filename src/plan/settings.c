@@ -8,8 +8,6 @@
 #include <ctype.h>
 #include <string.h>
 
-
-
 struct writer {
     struct mos_plan *plan;
     struct mos_settings_plan *out;

@@ -70,6 +70,30 @@ static void check_license(const struct piece_view *v) {
                     "Add license: with an SPDX identifier, such as GPL-2.0-only or MIT.");
 }
 
+/* ---- exports ---- */
+
+/* What another program made must be as new as what it was made from. */
+static void check_source(const struct piece_view *v) {
+    const struct mos_piece_plan *p = v->p;
+    const struct mos_value *pinned = p->pin ? p->pin->source : NULL;
+    if (!p->source)
+        return;
+    if (!mos_has(pinned)) {
+        mos_vec_push_pointer(&v->plan->ctx->not_proved,
+                             mos_printf(v->plan->ctx->arena,
+                                        "that piece %s is as new as %s: mosaicum pin records both",
+                                        p->def->r.name, p->def->derived_from->text));
+        return;
+    }
+    if (strcmp(pinned->text, p->source) == 0)
+        return;
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_PIECE_OUTDATED, "Piece %s is older than %s.",
+                                     p->def->r.name, p->def->derived_from->text);
+    mos_finding_at(v->list, f, p->def->derived_from->place);
+    mos_finding_at(v->list, f, pinned->place);
+    mos_finding_try(v->list, f, "Export %s again, then run mosaicum pin.", p->file);
+}
+
 /* ---- formats ---- */
 
 static const struct {
@@ -190,6 +214,7 @@ void mos_rule_piece(const struct mos_plan *plan) {
             check_license(&v);
         if (!v.p->found || v.p->def->r.broken)
             continue;
+        check_source(&v);
         check_format(&v);
         check_architecture(&v);
     }
