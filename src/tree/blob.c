@@ -69,6 +69,8 @@ static bool read_property(struct reader *r, struct mos_dt_node *node) {
         return fail(r, "a property is longer than the structure");
     if (name >= r->strings_size || !memchr(r->strings + name, 0, r->strings_size - name))
         return fail(r, "a property's name lies outside the strings");
+    if (!r->strings[name])
+        return fail(r, "a property has no name");
     struct mos_dt_property *p =
         mos_dt_set(r->dt, node, (const char *)r->strings + name, r->data + r->at, length);
     p->place = mos_place_thing(

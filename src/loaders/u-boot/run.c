@@ -244,7 +244,7 @@ int ub_run_nested(struct sim *s, const char *variable, const char *text, unsigne
 }
 
 int ub_run_variable(struct sim *s, const char *name) {
-    assert(name && *name);
+    assert(name);
     const char *text = sim_get(s, name);
     if (!text)
         return sim_trouble(s, "## Error: \"%s\" not defined", name);
