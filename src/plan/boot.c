@@ -501,7 +501,6 @@ void mos_plan_boot(struct mos_plan *plan) {
     find_choices(plan);
     for (size_t i = 0; b && i < b->entries.count; i++)
         mos_vec_push_pointer(&plan->entries, plan_entry(plan, b->entries.items[i]));
-    mos_plan_settings(plan);
     if (plan->entries.count && plan->boot_region && plan->dialect && !plan->lacks_way)
         write_script(plan);
 }

@@ -62,5 +62,6 @@ struct mos_plan *mos_plan_make(struct mos_ctx *ctx, const struct mos_board *boar
     if (!mos_plan_ramdisks(plan))
         return NULL;
     mos_plan_boot(plan);
+    mos_plan_settings(plan);
     return plan;
 }

@@ -64,9 +64,7 @@ bool mos_plan_stream_module_index(struct mos_plan *plan, const struct mos_region
 const struct mos_buf *mos_plan_module_index_file(const struct mos_plan *plan,
                                                  const struct mos_region_plan *region,
                                                  const char *path);
-/* settings.c: texts of the definition, for firmware; after the entries are known. */
-void mos_plan_settings(struct mos_plan *plan);
-/* What <name> stands for in free text: the console, a flash's partitions, a region; NULL: nothing
+/* boot.c: what <name> stands for in free text: the console, a flash's partitions, a region; NULL: nothing
  * known. */
 const char *mos_plan_meaning(struct mos_plan *plan, const char *name);
 /* What <name> or a mount's region is called by the kernel: PARTUUID=…; NULL: it is no partition. */
@@ -96,5 +94,7 @@ bool mos_plan_trees(struct mos_plan *plan);
 bool mos_plan_ramdisks(struct mos_plan *plan);
 /* RAM, arguments, and what the loader is given. */
 void mos_plan_boot(struct mos_plan *plan);
+/* Texts of the definition that a firmware reads. */
+void mos_plan_settings(struct mos_plan *plan);
 
 #endif

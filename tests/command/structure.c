@@ -307,7 +307,7 @@ static void no_files_use_each_other(void) {
     char *build = strdup(MOSAICUM_PROGRAM);
     *strrchr(build, '/') = 0;
     struct outcome o = run_shell(
-        "cd '%s/CMakeFiles/mosaicum-core.dir/src' && find . -name '*.o' | xargs nm -A", build);
+        "cd '%s/CMakeFiles/mosaicum-objects.dir/src' && find . -name '*.o' | xargs nm -A", build);
     size_t uses = 0, symbols = read_symbols(o.out, &uses);
     CU_ASSERT_FATAL(o.status == 0 && files.count > 200 && symbols > 700 && uses > 3000);
     qsort(defined, symbols, sizeof *defined, by_symbol);
