@@ -179,6 +179,6 @@ void show_emulator(mosaicum *m, const struct mos_plan *plan) {
     note(&s, "What it writes is forgotten when it ends; Ctrl-A and then X ends it.");
     mos_buf_printf(&s.notes, "%s%s\n", mos_buf_string(&s.first), mos_buf_string(&s.line));
     report_text(&m->report, "emulator", NULL,
-                mos_printf(m->arena, "# mosaicum build %s   comes before this.\n%s", s.selector,
+                mos_printf(m->arena, "# First: mosaicum build %s\n%s", s.selector,
                            mos_buf_string(&s.notes)));
 }

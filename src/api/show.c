@@ -265,7 +265,7 @@ static void held_rows(struct report_table *t, const struct mos_plan *plan) {
 
 static void show_ram(mosaicum *m, const struct mos_plan *plan) {
     static const struct mosaicum_column columns[] = {
-        {"thing", "thing", false}, {"when", "when", false}, {"place", "place", false},
+        {"thing", "thing", false}, {"when", "when", false}, {"place", "place", false, true},
         {"start", "start", true},  {"end", "end", true},    {"size", "size", true},
         {"by", "address", false}};
     for (size_t i = 0; i < plan->entries.count; i++) {
