@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "content/attributes.h"
 
+#include <assert.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -487,6 +488,7 @@ static void count_row(struct mos_map *folders, struct mos_vec *order, struct mos
     const char *path = folder_of(arena, cells[2].text),
                *key = mos_printf(arena, "%s %s", cells[0].text, path);
     struct folder *f = mos_map_get(folders, key);
+    assert(cells[0].text && cells[1].text && cells[2].text);
     size_t kind = 0;
     if (!f) {
         f = mos_alloc(arena, sizeof *f);

@@ -3,6 +3,7 @@
 
 #include "base/ctx.h"
 
+#include <assert.h>
 #include <string.h>
 
 /* What an emulated machine of each processor is and has. */
@@ -142,6 +143,7 @@ static bool start_kernel(struct starter *s) {
 }
 
 static bool start_loader(struct starter *s) {
+    assert(s->own && s->kind->loader);
     const struct mos_piece_plan *p = mos_plan_piece(s->plan, s->own->loader->target);
     if (!mos_plan_is_there(p) || p->member || !p->file)
         return mos_fail(&s->m->error, MOS_ERROR_USAGE, 0,

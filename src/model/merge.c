@@ -193,6 +193,7 @@ static void put(struct builder *b, struct mos_node *item) {
 static struct mos_map give_way(struct merger *m, const struct mos_key *key, struct mos_node *map,
                                const struct mos_node *upper) {
     struct mos_map out = mos_map_make(m->ctx->arena);
+    assert(upper && upper->kind == MOS_NODE_MAP);
     size_t kept = 0;
     for (size_t i = 0; i < map->count; i++) {
         struct mos_node *item = map->items[i];

@@ -4,6 +4,7 @@
 #include "base/text.h"
 #include "model/slots.h"
 
+#include <assert.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -222,6 +223,7 @@ static void add_features(struct resolver *r, struct mos_vec *parts, struct mos_o
 /* Features were added last, since variants may name them: the origins from `first` on belong in
  * front of the one at `to`. */
 static void move_origins(struct resolver *r, size_t to, size_t first) {
+    assert(to <= first && first <= r->origins.count);
     void **items = r->origins.items;
     size_t count = r->origins.count - first;
     void **moved = mos_alloc_array(r->ctx->arena, count, sizeof *moved);

@@ -5,6 +5,7 @@
 #include "plan/fills.h"
 #include "plan/steps.h"
 
+#include <assert.h>
 #include <string.h>
 
 enum { MOST_FILE = 256 << 20 };
@@ -63,6 +64,7 @@ static bool take_entry(void *self, const struct mos_entry *e) {
 
 static bool take_data(void *self, uint64_t offset, const void *bytes, size_t length) {
     struct taker *t = self;
+    assert(!t->item || t->bytes);
     if (t->item && bytes && offset < t->item->length)
         memcpy(t->bytes + offset, bytes, (size_t)mos_min(length, t->item->length - offset));
     return true;
@@ -80,6 +82,7 @@ static struct taker taker_of(struct ramdisk *m) {
 
 /* What was taken comes first: then folders have the mode and owner that they have there. */
 static void put_first(struct ramdisk *m, size_t before) {
+    assert(before <= m->items.count);
     struct mos_vec items = mos_vec_make(m->plan->ctx->arena, sizeof(struct ramdisk_item));
     for (size_t i = 0; i < m->items.count; i++)
         *(struct ramdisk_item *)mos_vec_push(&items) =

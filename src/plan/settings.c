@@ -42,6 +42,7 @@ static const char *of_entry(const struct mos_entry_plan *e, const char *what) {
 }
 
 static const char *overlay_file(const struct mos_plan *plan, size_t index) {
+    assert(index < plan->boot_overlays.count);
     const struct mos_overlay_plan *o = mos_vec_pointer(&plan->boot_overlays, index);
     return mos_path_join(plan->ctx->arena, plan->boot_prefix,
                          mos_printf(plan->ctx->arena, "%s.dtbo", o->def->r.name));
@@ -204,6 +205,7 @@ static bool section_holds(const struct mos_settings *s, const char *name) {
 /* Takes what was written from `from` on apart; *holds: the section that it stands in does. */
 static void read_line(struct writer *w, size_t from, struct mos_place place, bool *holds) {
     const struct mos_settings *s = w->out->fill->settings;
+    assert(from <= w->out->text.length);
     struct mos_arena *arena = w->plan->ctx->arena;
     if (!s || s->r.broken)
         return;
@@ -244,6 +246,7 @@ static void write_text(struct writer *w) {
 
 static void add(struct mos_plan *plan, const struct mos_region_plan *region,
                 const struct mos_fill *fill) {
+    assert(mos_has(fill->text) && region->def->volume);
     struct mos_buf path = {.arena = plan->ctx->arena};
     const char *to = mos_has(fill->to) ? mos_entry_path(&path, fill->to->text) : NULL;
     const struct mos_source *s = fill->text->place.source;

@@ -62,6 +62,7 @@ static int number_of(const char *word, const char *const *words, const int *numb
 }
 
 const char *mos_legacy_wrap(const struct mos_wrapped *w, struct mos_buf *out) {
+    assert(w->name && w->cpu && w->type && (w->bytes || !w->length));
     static const char *const cpus[] = {"arm", "arm64", "riscv64", NULL},
                              *const types[] = {"kernel", "ramdisk", NULL},
                              *const compressions[] = {"gz", "zst", NULL};
