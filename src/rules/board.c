@@ -14,13 +14,16 @@ struct board_view {
     struct mos_arena *arena;
     size_t met, lacking;
     const char *first;      /* what is lacking, in words */
+    const char *remedy;     /* what to write so that it is there */
     struct mos_place place; /* of the need */
     struct mos_buf more;
 };
 
-static void lack(struct board_view *v, struct mos_place place, const char *what) {
+static void lack(struct board_view *v, struct mos_place place, const char *what,
+                 const char *remedy) {
     if (!v->lacking++) {
         v->first = what;
+        v->remedy = remedy;
         v->place = place;
     } else if (v->lacking < 6) {
         mos_buf_printf(&v->more, "%s%s", v->more.length ? "; " : "", what);
@@ -45,8 +48,20 @@ static void look_at_symbols(struct board_view *v, const struct mos_needs *n) {
                  is ? mos_printf(v->arena, "the kernel configuration has %s=%s", need->r.name,
                                  is->value)
                     : mos_printf(v->arena, "the kernel configuration does not ask for %s",
-                                 need->r.name));
+                                 need->r.name),
+                 mos_printf(v->arena, "Set %s=%s in a fragment", need->r.name,
+                            need->values.count ? mos_text_or(need->values.items[0], "y") : "y"));
     }
+}
+
+/* " at tree/curlew.dts:31", where its status is set, or else the node begins. */
+static const char *where(const struct board_view *v, const struct mos_dt_node *node) {
+    const struct mos_dt_property *p = mos_dt_property(node, "status");
+    struct mos_place at = p && p->place.source ? p->place : node->place;
+    if (!at.source)
+        return "";
+    return mos_printf(v->arena, " at %s:%u", at.source->shown_path,
+                      mos_source_position(at.source, at.offset).line);
 }
 
 static struct mos_dt_node *find_node(const struct mos_dt *tree, const char *name) {
@@ -65,7 +80,11 @@ static void look_at_nodes(struct board_view *v, const struct mos_needs *n) {
         else if (mos_has(need))
             lack(v, need->place,
                  mos_printf(v->arena, "the device tree has %s %s",
-                            node ? "disabled the node" : "no node", need->text));
+                            node ? "disabled the node" : "no node", need->text),
+                 node ? mos_printf(v->arena, "Set status = \"okay\"; for %s%s",
+                                   mos_dt_path(v->arena, node), where(v, node))
+                      : mos_printf(v->arena, "Add the node %s to the tree or an overlay",
+                                   need->text));
     }
 }
 
@@ -88,7 +107,8 @@ static void look_at_files(struct board_view *v, const struct mos_needs *n) {
         if (found)
             v->met++;
         else if (path && known && all)
-            lack(v, need->place, mos_printf(v->arena, "no volume holds /%s", path));
+            lack(v, need->place, mos_printf(v->arena, "no volume holds /%s", path),
+                 mos_printf(v->arena, "Bring /%s with a fill", path));
     }
 }
 
@@ -109,7 +129,9 @@ static void look_at_arguments(struct board_view *v, const struct mos_needs *n) {
             v->met++;
         else if (mos_has(need))
             lack(v, need->place,
-                 mos_printf(v->arena, "entry %s has no argument %s", e->def->r.name, need->text));
+                 mos_printf(v->arena, "entry %s has no argument %s", e->def->r.name, need->text),
+                 mos_printf(v->arena, "Add %s to the arguments of entry %s", need->text,
+                            e->def->r.name));
     }
 }
 
@@ -133,13 +155,13 @@ static void check_feature(const struct mos_plan *plan, const struct mos_part *pa
     if (v.met) {
         f = mos_find(v.list, MOS_RULE_BOARD_FEATURE, "Feature %s cannot work: %s.", part->name,
                      v.first);
-        mos_finding_try(v.list, f, "Bring that back, or take %s out of the features.", part->name);
+        mos_finding_try(v.list, f, "%s, or remove %s from the features.", v.remedy, part->name);
     } else {
         f = mos_find(v.list, MOS_RULE_BOARD_FEATURE,
                      "Feature %s is idle: nothing that it needs is there (%s).", part->name,
                      v.first);
         f->severity = MOS_SEVERITY_WARNING;
-        mos_finding_try(v.list, f, "Write ~%s: under features, or bring back what it needs.",
+        mos_finding_try(v.list, f, "Write ~%s: under features, or bring what it needs.",
                         part->name);
     }
     if (use)
