@@ -84,12 +84,20 @@ static bool is_meant(const struct writer *w, const char *heading, const char *ke
            strcmp(w->word + n + 1, key) == 0;
 }
 
+/* … or by one of the words that its value is chosen from. */
+static bool key_is_meant(const struct writer *w, const char *heading, const struct mos_key *key) {
+    bool meant = is_meant(w, heading, key->name);
+    for (size_t i = 0; w->word && key->choices && key->choices[i] && !meant; i++)
+        meant = strcmp(key->choices[i], w->word) == 0;
+    return meant;
+}
+
 static void put_table(struct writer *w, const struct mos_keys *keys, const char *heading) {
     bool any = is_meant(w, heading, NULL);
     for (size_t i = 0; i < keys->count; i++) {
         (void)value_text(w, &keys->keys[i]); /* what it leads to comes, too */
         mos_vec_push_pointer(&w->names, keys->keys[i].name);
-        any |= is_meant(w, heading, keys->keys[i].name);
+        any |= key_is_meant(w, heading, &keys->keys[i]);
     }
     mos_vec_push_pointer(&w->names, heading);
     if (!any)
@@ -103,7 +111,7 @@ static void put_table(struct writer *w, const struct mos_keys *keys, const char 
     }
     mos_buf_text(&w->out, "| key | value | meaning |\n|---|---|---|\n");
     for (size_t i = 0; i < keys->count; i++)
-        if (is_meant(w, heading, keys->keys[i].name))
+        if (key_is_meant(w, heading, &keys->keys[i]))
             mos_buf_printf(&w->out, "| `%s` | %s | %s%s |\n", keys->keys[i].name,
                            value_text(w, &keys->keys[i]), keys->keys[i].about,
                            keys->keys[i].required ? " (required)" : "");

@@ -219,7 +219,7 @@ static void check_fill(const struct mos_plan *plan, const struct mos_fill *f) {
                  "Keep one, and make another fill of the rest.");
     else if (f->settings && !f->text)
         odd_fill(plan, f, "says how its text is read, and has none",
-                 "Add text:, or remove settings.");
+                 "Add text:, or remove lines.");
 }
 
 void mos_rule_fills(const struct mos_plan *plan) {

@@ -60,7 +60,7 @@ static const char *settings_board(const char *name) {
          "    clock: {file: tree/clock.dtso, when: boot}\\n"
          "    gauge: {file: tree/gauge.dtso, when: boot}|; "
          "s|boot: .made: boot.|boot: {made: boot, to: tide}|; "
-         "s|settings: .*|settings: {files: [kernel, tree], overlays: [overlay], console: "
+         "s|lines: .*|lines: {files: [kernel, tree], overlays: [overlay], console: "
          "[serial], arguments: [arguments], holds: [all, curlew]}|; "
          "s|^( *)kernel=<kernel>|\\1# before anything else\\n\\1[all]\\n\\1serial=<console:port> "
          "\\n\\1baud=<console:baud>\\n\\1kernel = <kernel>\\n\\1size=<kernel:size>|; "
@@ -87,7 +87,7 @@ static void settings_are_written_and_checked(void) {
          "overlay clock comes after gauge", "<overlays> for all"},
         {"s/overlay=<overlays>/overlay=gauge/", "boot.settings", "applies no overlay clock",
          "<overlays>"},
-        {"s/overlay=<overlays>/overlay=clock,gauge/; s/settings: ./&separator: \",\", /", NULL,
+        {"s/overlay=<overlays>/overlay=clock,gauge/; s/lines: ./&separator: \",\", /", NULL,
          NULL, NULL},
         {"s/serial=<console:port>/serial=ttyS0/", "boot.settings",
          "the console is ttyAMA0, not ttyS0", "Write <console:port>."},
@@ -96,17 +96,17 @@ static void settings_are_written_and_checked(void) {
         {"s/arguments=<arguments>/arguments=<arguments> quiet/", NULL, NULL, NULL},
         {"s/holds: .all, curlew./holds: [all, heron]/", "boot.settings",
          "no file heron/kernel in boot", "Bring the file"},
-        {"s/settings: ./&form: \"set <key> to <value>;\", /; s/kernel = <kernel>/set kernel to "
+        {"s/lines: ./&form: \"set <key> to <value>;\", /; s/kernel = <kernel>/set kernel to "
          "heron;/",
          "boot.settings", "no file heron in boot", "Bring the file"},
-        {"s/settings: ./&comment: \"kernel\", /; s/kernel = <kernel>/kernel=heron/", NULL, NULL,
+        {"s/lines: ./&comment: \"kernel\", /; s/kernel = <kernel>/kernel=heron/", NULL, NULL,
          NULL},
         {"s/boot: .made: boot, to: tide./boot: {made: boot}/", NULL, NULL, NULL},
         {"s/^( *)(boot: .made: boot.*)/&\\n\\1none: {to: x}/", "board.schema",
          "Fill none brings nothing", "text:"},
         {"s/^( *)(boot: .made: boot.*)/&\\n\\1two: {folder: root, made: system}/", "board.schema",
          "Fill two brings more than one", "another fill"},
-        {"s/^( *)(boot: .made: boot.*)/&\\n\\1two: {folder: root, to: x, settings: {form: x}}/",
+        {"s/^( *)(boot: .made: boot.*)/&\\n\\1two: {folder: root, to: x, lines: {form: x}}/",
          "board.schema", "says how its text is read, and has none", "Add text:"},
     };
     EACH("settings", settings_board, rows);

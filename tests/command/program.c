@@ -26,6 +26,8 @@ static void statuses_say_what_happened(void) {
         {0, "help build", ""},
         {0, "explain region.at", ""},
         {0, "help status", ""},
+        {0, "help retired | grep -q .status.", ""},
+        {0, "help legacy | grep -q .as.", ""},
         {2, "help complete", "no rule, family or key complete"},
         {0, "complete", ""},
         {0, "complete --help", ""},

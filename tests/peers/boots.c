@@ -177,7 +177,7 @@ static void by_settings(const char *w, const char *arguments) {
         runs(0,
              "cd '%s' && cp boards/curlew.yaml before.yaml && sed -i 's/{boot: {made: boot}, /&"
              "firmware: {to: firmware.txt, text: \"kernel=<kernel>\\\\ntree=<tree>\\\\n"
-             "arguments=<arguments>\", settings: {files: [kernel, tree], arguments: [arguments]}}, "
+             "arguments=<arguments>\", lines: {files: [kernel, tree], arguments: [arguments]}}, "
              "/' boards/curlew.yaml && '%s' --no-cache -q build && mv before.yaml "
              "boards/curlew.yaml",
              w, MOSAICUM_PROGRAM));
