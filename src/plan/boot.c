@@ -41,6 +41,12 @@ const struct mos_region_plan *mos_plan_region(const struct mos_plan *plan, const
     return NULL;
 }
 
+bool mos_plan_has_slots(const struct mos_plan *plan, const char *name) {
+    struct mos_arena *arena = plan->ctx->arena;
+    return mos_plan_region(plan, mos_printf(arena, "%s-a", name)) &&
+           mos_plan_region(plan, mos_printf(arena, "%s-b", name));
+}
+
 const char *mos_plan_partition_name(const struct mos_plan *plan, const char *name) {
     const struct mos_region_plan *r = mos_plan_region(plan, name);
     if (!r || !r->number)

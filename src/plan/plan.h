@@ -263,6 +263,8 @@ const struct mos_setting *mos_plan_loader_symbol(const struct mos_plan *plan, co
 struct mos_piece_plan *mos_plan_piece(const struct mos_plan *plan, const struct mos_piece *def);
 /* A region by its name, copies left out; NULL: there is none. */
 const struct mos_region_plan *mos_plan_region(const struct mos_plan *plan, const char *name);
+/* Are there slots of that name, NAME-a and NAME-b? */
+bool mos_plan_has_slots(const struct mos_plan *plan, const char *name);
 /* A folder of kernel modules, as the files say by which they are found (plan->indexes). */
 struct mos_module_folder {
     const struct mos_region_plan *region;

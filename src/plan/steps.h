@@ -64,8 +64,8 @@ bool mos_plan_stream_module_index(struct mos_plan *plan, const struct mos_region
 const struct mos_buf *mos_plan_module_index_file(const struct mos_plan *plan,
                                                  const struct mos_region_plan *region,
                                                  const char *path);
-/* boot.c: what <name> stands for in free text: the console, a flash's partitions, a region; NULL: nothing
- * known. */
+/* boot.c: what <name> stands for in free text: the console, a flash's partitions, a region; NULL:
+ * nothing known. */
 const char *mos_plan_meaning(struct mos_plan *plan, const char *name);
 /* What <name> or a mount's region is called by the kernel: PARTUUID=…; NULL: it is no partition. */
 const char *mos_plan_partition_name(const struct mos_plan *plan, const char *region);

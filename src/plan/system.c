@@ -77,6 +77,11 @@ static bool put_mounts(struct writer *w, const struct mos_system *s) {
                                                          : "auto";
         if (!what || !mos_has(m->at))
             continue;
+        if (!r && mos_plan_has_slots(w->plan, m->r.name)) { /* only / may be one of them */
+            mos_buf_printf(&b, "# %s: the slot that was started, which the kernel has mounted\n",
+                           m->at->text);
+            continue;
+        }
         int pass = strcmp(m->at->text, "/") == 0 ? 1 : r ? 2 : 0;
         mos_buf_printf(&b, "%s %s %s %s 0 %d\n", what, m->at->text, kind, options_text(w, m), pass);
     }

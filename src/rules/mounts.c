@@ -34,6 +34,16 @@ static void check_source(const struct mounts_view *v) {
         }
         return;
     }
+    if (!r && mos_plan_has_slots(v->plan, v->m->r.name)) {
+        if (strcmp(v->m->at->text, "/") == 0)
+            return; /* the one that was started */
+        wrong(
+            v, v->m->r.key_place,
+            mos_printf(arena, "%s has slots, and nobody says which of them is meant", v->m->r.name),
+            mos_printf(arena, "Name the mount %s-a or %s-b, or set at: / for the running one.",
+                       v->m->r.name, v->m->r.name));
+        return;
+    }
     if (!r && !v->m->kind)
         wrong(v, v->m->r.key_place, "there is no region of that name",
               "Write the name of a region, or what: and kind: for another file system.");

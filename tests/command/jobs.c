@@ -87,8 +87,8 @@ static void settings_are_written_and_checked(void) {
          "overlay clock comes after gauge", "<overlays> for all"},
         {"s/overlay=<overlays>/overlay=gauge/", "boot.settings", "applies no overlay clock",
          "<overlays>"},
-        {"s/overlay=<overlays>/overlay=clock,gauge/; s/lines: ./&separator: \",\", /", NULL,
-         NULL, NULL},
+        {"s/overlay=<overlays>/overlay=clock,gauge/; s/lines: ./&separator: \",\", /", NULL, NULL,
+         NULL},
         {"s/serial=<console:port>/serial=ttyS0/", "boot.settings",
          "the console is ttyAMA0, not ttyS0", "Write <console:port>."},
         {"s/arguments=<arguments>/arguments=root=\\/dev\\/mmcblk0p1 console=ttyAMA0,115200/",
@@ -99,8 +99,7 @@ static void settings_are_written_and_checked(void) {
         {"s/lines: ./&form: \"set <key> to <value>;\", /; s/kernel = <kernel>/set kernel to "
          "heron;/",
          "boot.settings", "no file heron in boot", "Bring the file"},
-        {"s/lines: ./&comment: \"kernel\", /; s/kernel = <kernel>/kernel=heron/", NULL, NULL,
-         NULL},
+        {"s/lines: ./&comment: \"kernel\", /; s/kernel = <kernel>/kernel=heron/", NULL, NULL, NULL},
         {"s/boot: .made: boot, to: tide./boot: {made: boot}/", NULL, NULL, NULL},
         {"s/^( *)(boot: .made: boot.*)/&\\n\\1none: {to: x}/", "board.schema",
          "Fill none brings nothing", "text:"},
@@ -349,6 +348,38 @@ static void features_change_a_board_by_name(void) {
     outcome_free(&o);
 }
 
+/* ---- slots ---- */
+
+static const char *slots_board(const char *name) {
+    const char *w = workspace(name, "boot.no-tree");
+    edit(w,
+         "s/<root>/<root-a>/; s/^  via: script/  until: loader\\n&/; s|root: .number: 2, size: 32 "
+         "MiB,|root: {number: 2, size: 16 MiB, slots: [a, b],|; s|fills: .base: .folder: "
+         "root..|fills: {base: {folder: root}, system: {made: system}}|; $ a system: {mounts: "
+         "{root: "
+         "{at: /}, boot: {at: /dev}}}");
+    return w;
+}
+
+/* A mount of a root with slots is the slot that was started, in both of them. */
+static void the_running_slot_is_mounted(void) {
+    static const struct edited rows[] = {
+        {"", NULL, NULL, NULL},
+        {"s/root: .at: ..,/root: {at: \\/sys},/", "volume.mounts",
+         "root has slots, and nobody says which", "root-a or root-b"},
+        {"s/root: .at: ..,/rot: {at: \\/sys},/", "volume.mounts", "no region of that name",
+         "Write"},
+    };
+    EACH("slots", slots_board, rows);
+    const char *w = slots_board("slots");
+    CU_ASSERT_TRUE(
+        runs(0,
+             "cd '%s' && '%s' -q build && for s in a b; do '%s' -q take out/curlew/card.img "
+             "root-$s:etc/fstab -o - ; done > t && test $(grep -c '^# /: the slot that was "
+             "started' t) = 2 && test $(grep -c ' /dev vfat' t) = 2 && ! grep ' / ' t",
+             w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+}
+
 /* ---- two images of one board ---- */
 
 /* A long list begins with what it comes to; the sums are those of the list. */
@@ -393,4 +424,5 @@ SUITE(jobs_suite, {"settings are written and checked", settings_are_written_and_
       {"kernels are wrapped by a key", kernels_are_wrapped_by_a_key},
       {"features change a board by name", features_change_a_board_by_name},
       {"ramdisks come from folders and archives", ramdisks_come_from_folders_and_archives},
+      {"the running slot is mounted", the_running_slot_is_mounted},
       {"comparisons begin with a summary", comparisons_begin_with_a_summary});
