@@ -91,6 +91,8 @@ static void settings_are_written_and_checked(void) {
          NULL},
         {"s/serial=<console:port>/serial=ttyS0/", "boot.settings",
          "the console is ttyAMA0, not ttyS0", "Write <console:port>."},
+        {"s/serial=<console:port>/serial=ttyAMA1/", "boot.settings",
+         "the console is ttyAMA0, not ttyAMA1", "Write <console:port>."},
         {"s/arguments=<arguments>/arguments=root=\\/dev\\/mmcblk0p1 console=ttyAMA0,115200/",
          "boot.settings", "root=/dev/mmcblk0p1 is not what entry main has", "<arguments>"},
         {"s/arguments=<arguments>/arguments=<arguments> quiet/", NULL, NULL, NULL},
@@ -238,6 +240,15 @@ static void kernels_are_wrapped_by_a_key(void) {
     }
 }
 
+/* What `show PART` prints about a selector, kept for the whole run. */
+static const char *shown(const char *w, const char *arguments) {
+    struct outcome o =
+        run_shell("'%s' --no-cache -w '%s' show %s 2>&1", MOSAICUM_PROGRAM, w, arguments);
+    const char *text = keep(o.out);
+    outcome_free(&o);
+    return text;
+}
+
 /* ---- recovery: a ramdisk from what is there ---- */
 
 static const char *recovery_board(const char *name) {
@@ -270,27 +281,33 @@ static void ramdisks_come_from_folders_and_archives(void) {
         const char *edit, *list; /* of cpio -t, sorted */
         const char *owner;
     } made[] = {
-        {"", ". dev init sbin sbin/init sbin/tide share share/again share/note share/water ", "0"},
+        {"", ". dev init sbin sbin/init sbin/tide share share/again share/note share/water ",
+         "0 0"},
         {"s/folder: rescue/&, except: [sbin, share\\/note]/",
-         ". dev init share share/again share/water ", "0"},
+         ". dev init share share/again share/water ", "0 0"},
         {"s/folder: rescue/&, only: [init, sbin]/",
-         ". init sbin sbin/init sbin/tide share share/water ", "0"},
+         ". init sbin sbin/init sbin/tide share share/water ", "0 0"},
         {"s/folder: rescue/archive: rescue/; s/^  early: /  rescue: {file: pieces\\/rescue.tar, "
          "license: MIT}\\n&/",
-         ". dev init sbin sbin/init sbin/tide share share/again share/note share/water ", "7"},
+         ". dev init sbin sbin/init sbin/tide share share/again share/note share/water ", "7 8"},
     };
     EACH("recovery", recovery_board, rows);
+    CU_ASSERT_PTR_NOT_NULL(strstr(shown(recovery_board("recovery"), "curlew emulator"),
+                                  "1:early -o curlew-ramdisk && qemu-system-aarch64"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(shown(recovery_board("recovery"), "curlew emulator"),
+                                  "-initrd curlew-ramdisk -append"));
     for (size_t i = 0; i < sizeof made / sizeof *made; i++) {
         const char *w = recovery_board("recovery");
         edit(w, made[i].edit);
-        struct outcome o = run_shell("cd '%s' && export XDG_CACHE_HOME=$PWD/cache && for n in 1 2; "
-                                     "do '%s' -q build && '%s' -q "
-                                     "take out/curlew/card.img boot:early -o e$n && rm -rf out; "
-                                     "done && cmp e1 e2 && cpio -t "
-                                     "--quiet < e1 | sort | tr '\n' ' ' && cpio -i --quiet "
-                                     "--to-stdout share/water < e1 && cpio "
-                                     "-itvn --quiet < e1 | awk '$NF == \"init\" {print $1, $3}'",
-                                     w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM);
+        struct outcome o =
+            run_shell("cd '%s' && export XDG_CACHE_HOME=$PWD/cache && for n in 1 2; "
+                      "do '%s' -q build && '%s' -q "
+                      "take out/curlew/card.img boot:early -o e$n && rm -rf out; "
+                      "done && cmp e1 e2 && cpio -t "
+                      "--quiet < e1 | sort | tr '\n' ' ' && cpio -i --quiet "
+                      "--to-stdout share/water < e1 && cpio "
+                      "-itvn --quiet < e1 | awk '$NF == \"init\" {print $1, $3, $4}'",
+                      w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM);
         char expected[400];
         snprintf(expected, sizeof expected, "%sby-row\n-rwxr-xr-x %s\n", made[i].list,
                  made[i].owner);
@@ -302,15 +319,6 @@ static void ramdisks_come_from_folders_and_archives(void) {
 }
 
 /* ---- a capability, on and off ---- */
-
-/* What `show PART` prints about a selector, kept for the whole run. */
-static const char *shown(const char *w, const char *arguments) {
-    struct outcome o =
-        run_shell("'%s' --no-cache -w '%s' show %s 2>&1", MOSAICUM_PROGRAM, w, arguments);
-    const char *text = keep(o.out);
-    outcome_free(&o);
-    return text;
-}
 
 static void features_change_a_board_by_name(void) {
     const char *w = workspace("feature", "boot.no-tree");
