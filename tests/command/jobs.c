@@ -229,7 +229,7 @@ static void kernels_are_wrapped_by_a_key(void) {
         "head -c 4 k | od -An -tx1 | grep -q '27 05 19 56' && head -c 64 k | grep -aq tide && "
         "tail -c +65 k | gzip -dc | cmp - pieces/Image && "
         "dd if=k bs=1 skip=16 count=8 status=none | od -An -tx1 | grep -q '40 20 00 00 40 20 00 "
-        "00'",
+        "00' && dd if=k bs=1 skip=28 count=4 status=none | od -An -tx1 | grep -q '05 16 02 01'",
         "gzip -dc k | cmp - pieces/Image"};
     for (size_t i = 0; i < 2; i++) {
         edit(w, edits[i]);
