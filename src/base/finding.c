@@ -1,6 +1,7 @@
 #include "base/finding.h"
 
 #include <assert.h>
+#include <ctype.h>
 
 #define MOS_SEVERITY_FIELD MOS_SEVERITY_WARNING
 const struct mos_rule_row mos_rule_rows[MOS_RULE_COUNT] = {
@@ -26,7 +27,10 @@ struct mos_finding *mos_find(struct mos_findings *list, enum mos_rule_id rule, c
     f->severity = list->field && mos_rule_rows[rule].field ? MOS_SEVERITY_ERROR
                                                            : mos_rule_rows[rule].severity;
     f->selector = list->selector;
-    f->why = mos_rule_rows[rule].why;
+    const struct mos_rule_row *row = &mos_rule_rows[rule];
+    f->why = row->why ? row->why
+                      : mos_printf(list->arena, "%c%s.", toupper((unsigned char)*row->title),
+                                   row->title + 1);
     f->remedy = mos_printf(list->arena, "Run \"mosaicum explain %s\" for an example that passes.",
                            mos_rule_rows[rule].id);
     f->places = mos_vec_make(list->arena, sizeof(struct mos_place));

@@ -25,7 +25,7 @@ struct mos_rule_row {
     enum mos_rule_kind kind;
     bool field;      /* an error in a variant that leaves the house */
     char phase;      /* 'D', 'G' or 'I' */
-    const char *why; /* of findings that state none of their own; may be NULL */
+    const char *why; /* of findings that state none of their own; NULL: the title */
 };
 extern const struct mos_rule_row mos_rule_rows[MOS_RULE_COUNT];
 

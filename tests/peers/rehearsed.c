@@ -385,7 +385,8 @@ static void boot_rehearsed(const struct damage *c, const char *w, struct ending 
             if (kind && what && strcmp(kind, "TROUBLE") == 0)
                 copy_line(out->last, sizeof out->last, what);
             handed += kind && strcmp(kind, "hand over") == 0;
-            if (kind && what && handed == 1 && strcmp(kind, "kernel") == 0) {
+            const char *part = json_string_value(json_object_get(row, "part"));
+            if (kind && part && what && handed == 1 && strcmp(part, "kernel") == 0) {
                 bool word = strncmp(what, "argument ", 9) == 0;
                 if (word || strcmp(what, "no arguments") == 0)
                     out->end = STARTED;
