@@ -146,7 +146,7 @@ struct mos_settings_plan {
     const struct mos_fill *fill;
     const char *path; /* in the volume */
     struct mos_buf text;
-    struct mos_vec lines; /* of struct mos_settings_line, in order; none where no form is stated */
+    struct mos_vec lines; /* of struct mos_settings_line, in order */
     bool broken;          /* a reference has its finding */
     bool takes_arguments; /* it has <arguments> */
 };

@@ -207,22 +207,22 @@ static void read_line(struct writer *w, size_t from, struct mos_place place, boo
     const struct mos_settings *s = w->out->fill->settings;
     assert(from <= w->out->text.length);
     struct mos_arena *arena = w->plan->ctx->arena;
-    if (!s || s->r.broken)
+    if (s && s->r.broken)
         return;
     const char *all = mos_buf_string(&w->out->text) + from;
     char *line = mos_strdup(arena, all + strspn(all, " \t"));
     size_t n = strlen(line);
     while (n && isspace((unsigned char)line[n - 1]))
         line[--n] = 0;
-    const char *comment = mos_text_or(s->comment, "#");
+    const char *comment = mos_text_or(s ? s->comment : NULL, "#");
     if (!n || (*comment && strncmp(line, comment, strlen(comment)) == 0))
         return;
     if (*line == '[' && line[n - 1] == ']') {
-        *holds = section_holds(s, mos_strndup(arena, line + 1, n - 2));
+        *holds = !s || section_holds(s, mos_strndup(arena, line + 1, n - 2));
         return;
     }
     struct mos_settings_line x = {.holds = *holds, .place = place};
-    if (split(arena, mos_text_or(s->form, "<key>=<value>"), line, &x.key, &x.value))
+    if (split(arena, mos_text_or(s ? s->form : NULL, "<key>=<value>"), line, &x.key, &x.value))
         *(struct mos_settings_line *)mos_vec_push(&w->out->lines) = x;
 }
 

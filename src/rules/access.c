@@ -292,6 +292,16 @@ static void check_secrets(const struct mos_plan *plan) {
                              "Set it on the board itself, or leave it out.");
         }
     }
+    for (size_t i = 0; i < plan->settings.count; i++) {
+        const struct mos_settings_plan *s = mos_vec_pointer(&plan->settings, i);
+        for (size_t k = 0; k < s->lines.count; k++) {
+            const struct mos_settings_line *x = mos_vec_at(&s->lines, k);
+            if (*x->value && mos_sounds_secret(x->key))
+                plain_secret(plan, x->place,
+                             mos_printf(plan->ctx->arena, "%s of %s", x->key, s->path),
+                             "Set it on the board itself, or leave it out.");
+        }
+    }
     const struct mos_boot *b = plan->board->boot;
     for (size_t i = 0; b && i < b->entries.count; i++) {
         const struct mos_boot_entry *e = b->entries.items[i];

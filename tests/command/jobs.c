@@ -96,6 +96,8 @@ static void settings_are_written_and_checked(void) {
         {"s/arguments=<arguments>/arguments=root=\\/dev\\/mmcblk0p1 console=ttyAMA0,115200/",
          "boot.settings", "root=/dev/mmcblk0p1 is not what entry main has", "<arguments>"},
         {"s/arguments=<arguments>/arguments=<arguments> quiet/", NULL, NULL, NULL},
+        {"s/sign=1 < 2/wifi_psk=low water/", "access.plain-secret",
+         "wifi_psk of firmware.txt stands in plain text", "Set it on the board itself"},
         {"s/holds: .all, curlew./holds: [all, heron]/", "boot.settings",
          "no file heron/kernel in boot", "Bring the file"},
         {"s/lines: ./&form: \"set <key> to <value>;\", /; s/kernel = <kernel>/set kernel to "
