@@ -108,14 +108,14 @@ static const char *arguments(struct starter *s, const char *text) {
     return mos_buf_string(&out);
 }
 
-/* A file of the boot volume beside the image, where the machine wants it. */
+/* A file of the boot volume into a folder of its own, which goes when the machine ends. */
 static void take_out(struct starter *s, const char *path, const char *as) {
     const struct mos_region_plan *r = s->plan->boot_region;
-    mos_buf_printf(&s->first, "mosaicum -q take %s %s -o %s && ",
+    mos_buf_printf(&s->first, "%smosaicum -q take %s %s -o \"$d/%s\" && ",
+                   s->first.length ? "" : "d=$(mktemp -d) && ",
                    quoted(s->m->arena,
                           mos_printf(s->m->arena, "%s/%s.img", s->out, s->plan->boot_medium->name)),
-                   quoted(s->m->arena, mos_printf(s->m->arena, "%u:%s", r->number, path)),
-                   quoted(s->m->arena, as));
+                   quoted(s->m->arena, mos_printf(s->m->arena, "%u:%s", r->number, path)), as);
 }
 
 static bool start_kernel(struct starter *s) {
@@ -127,13 +127,11 @@ static bool start_kernel(struct starter *s) {
                         "No kernel of %s can be taken out of its image%s; state "
                         "hardware: {emulator: {loader: PIECE}}",
                         s->selector, plan->parcel_file ? ": it lies in a parcel" : "");
-    const char *kernel = mos_printf(s->m->arena, "%s-kernel", s->selector),
-               *ramdisk = mos_printf(s->m->arena, "%s-ramdisk", s->selector);
-    take_out(s, e->step.kernel_file, kernel);
-    option(s, "-kernel", kernel);
+    take_out(s, e->step.kernel_file, "kernel");
+    mos_buf_text(&s->line, " -kernel \"$d/kernel\"");
     if (e->ramdisk) {
-        take_out(s, e->step.ramdisk_file, ramdisk);
-        option(s, "-initrd", ramdisk);
+        take_out(s, e->step.ramdisk_file, "ramdisk");
+        mos_buf_text(&s->line, " -initrd \"$d/ramdisk\"");
     }
     option(s, "-append", arguments(s, e->step.arguments));
     note(s,
@@ -179,7 +177,8 @@ void show_emulator(mosaicum *m, const struct mos_plan *plan) {
     option(&s, "-netdev", "user,id=net");
     option(&s, "-device", "virtio-net-device,netdev=net");
     note(&s, "What it writes is forgotten when it ends; Ctrl-A and then X ends it.");
-    mos_buf_printf(&s.notes, "%s%s\n", mos_buf_string(&s.first), mos_buf_string(&s.line));
+    mos_buf_printf(&s.notes, "%s%s%s\n", mos_buf_string(&s.first), mos_buf_string(&s.line),
+                   s.first.length ? "; rm -r \"$d\"" : "");
     report_text(&m->report, "emulator", NULL,
                 mos_printf(m->arena, "# First: mosaicum build %s\n%s", s.selector,
                            mos_buf_string(&s.notes)));

@@ -33,7 +33,9 @@ static bool add_pins(mosaicum *m, struct run_task *t, struct mos_map *pins) {
         pin->was = p->pin && mos_has(p->pin->sha256) ? p->pin->sha256->text : NULL;
         mos_sha256_hex(p->sha256, pin->hex);
         pin->was_source = p->pin ? mos_text_or(p->pin->source, NULL) : NULL;
-        pin->source = p->source ? mos_strdup(m->arena, p->source) : NULL;
+        pin->source = p->source              ? mos_strdup(m->arena, p->source)
+                      : p->def->derived_from ? pin->was_source /* it is not there now */
+                                             : NULL;
         mos_map_set(pins, pin->file, pin);
     }
     return true;

@@ -288,7 +288,8 @@ static bool pack_legacy(struct maker *m) {
                             .date = m->plan->board->date,
                             .bytes = packed.length ? (const void *)packed.data : bytes,
                             .length = packed.length ? packed.length : (size_t)length};
-    const char *problem = load > UINT32_MAX ? "its address needs more than 32 bits."
+    bool wide = load > UINT32_MAX || (mos_has(part->entry) && part->entry->number > UINT32_MAX);
+    const char *problem = wide ? "its address needs more than 32 bits."
                           : !load && strcmp(w.type, "kernel") == 0
                               ? "nobody says where its kernel starts."
                               : m->plan->dialect->wrap(&w, &m->out);

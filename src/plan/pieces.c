@@ -432,6 +432,19 @@ static void mark_unpacked(struct mos_plan *plan) {
     }
 }
 
+/* Only what mosaicum.pins keeps can be compared with its source. */
+static void check_derived(struct mos_plan *plan, const struct mos_piece *def) {
+    bool follows = mos_has(def->follow) && def->follow->truth;
+    if (!def->derived_from || (def->file && !def->made_by && !def->sha256 && !follows))
+        return;
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_SCHEMA,
+                                     "Piece %s: derived-from does nothing here.", def->r.name);
+    mos_finding_at(list, f, def->derived_from->place);
+    mos_finding_why(list, f, "It is for files whose hash mosaicum.pins keeps.");
+    mos_finding_try(list, f, "Remove it, or name the piece by file: without sha256 and follow.");
+}
+
 static void check_form(struct mos_plan *plan, const struct mos_piece *def) {
     bool inside = def->in || def->path;
     int sources =
@@ -472,6 +485,7 @@ bool mos_plan_pieces(struct mos_plan *plan) {
         p->made = p->def->ramdisk || p->def->packed;
         p->file = p->made ? p->def->r.name : NULL;
         check_form(plan, p->def);
+        check_derived(plan, p->def);
         mos_vec_push_pointer(&plan->pieces, p);
         if ((mos_has(p->def->file) || (p->def->made_by && !p->def->file)) && !p->def->in)
             look_at_file(plan, p);

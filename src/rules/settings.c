@@ -33,7 +33,9 @@ static bool is_in_volume(const struct settings_view *v, const char *path) {
     struct mos_buf buffer = {.arena = v->arena};
     const char *entry = mos_entry_path(&buffer, path);
     uint32_t index;
-    return entry && mos_inv_find(v->s->region->volume->inventory, entry, &index) && index;
+    const struct mos_inventory *inv = v->s->region->volume->inventory;
+    return entry && mos_inv_find(inv, entry, &index) &&
+           mos_inv_node(inv, index)->type != MOS_ENTRY_FOLDER;
 }
 
 /* The file of the volume whose name is nearest, by its path; NULL: none is near. */

@@ -81,6 +81,7 @@ static void settings_are_written_and_checked(void) {
         {"s/<kernel:size>/<kernl:size>/", "board.reference", "nothing called <kernl:size>",
          "Choose one of"},
         {"s/<tree>/<tre>/", "board.reference", "nothing called <tre>", "Write <tree>."},
+        {"s/tree=<tree>/tree=tide/", "boot.settings", "no file tide in boot", "Bring the file"},
         {"s/tree=<tree>/tree=tide\\/mian.dtb/", "boot.settings", "no file tide/mian.dtb in boot",
          "Write tide/main.dtb."},
         {"s/overlay=<overlays>/overlay=tide\\/gauge.dtbo tide\\/clock.dtbo/", "boot.settings",
@@ -146,7 +147,7 @@ static void the_emulator_line_fits(void) {
          0},
         {"dunlin",
          "",
-         {"qemu-system-arm ", "# flash is not there", "-kernel dunlin-kernel", "card.img"},
+         {"qemu-system-arm ", "# flash is not there", "-kernel \"$d/kernel\"", "card.img"},
          "file=out/dunlin/flash",
          0},
         {"avocet", "", {"lies in a parcel", "emulator: {loader: PIECE}", "", ""}, "qemu", 2},
@@ -211,6 +212,12 @@ static void kernels_are_wrapped_by_a_key(void) {
          "another form"},
         {"s/kernel: plain/kernel: {piece: plain, load: 0x140000000}/", "boot.stages",
          "more than 32 bits", "Set load:"},
+        {"s/kernel: plain/kernel: {piece: plain, entry: 0x140000000}/", "boot.stages",
+         "more than 32 bits", "Set load:"},
+        {"s/file: pieces.Image,/&sha256: "
+         "0000000000000000000000000000000000000000000000000000000000000000, derived-from: "
+         "boards\\/curlew.yaml,/",
+         "board.schema", "derived-from does nothing here", "Remove it"},
         {"s/kernel: plain/kernel: {piece: plain, type: firmware}/", "boot.stages",
          "for a kernel or a ramdisk", "Set load:"},
         {"s/kernel: plain/kernel: plain, more: plain/", "boot.stages", "stands one part", "try"},
@@ -295,9 +302,9 @@ static void ramdisks_come_from_folders_and_archives(void) {
     };
     EACH("recovery", recovery_board, rows);
     CU_ASSERT_PTR_NOT_NULL(strstr(shown(recovery_board("recovery"), "curlew emulator"),
-                                  "1:early -o curlew-ramdisk && qemu-system-aarch64"));
+                                  "1:early -o \"$d/ramdisk\" && qemu-system-aarch64"));
     CU_ASSERT_PTR_NOT_NULL(strstr(shown(recovery_board("recovery"), "curlew emulator"),
-                                  "-initrd curlew-ramdisk -append"));
+                                  "-initrd \"$d/ramdisk\" -append"));
     for (size_t i = 0; i < sizeof made / sizeof *made; i++) {
         const char *w = recovery_board("recovery");
         edit(w, made[i].edit);
