@@ -16,7 +16,7 @@ static const char *view_of(struct mos_ctx *ctx, const char *folder, const char *
     struct mos_buf all = {.arena = ctx->arena};
     if (mos_folder_names(ctx, folder, &names) || !names.count)
         return NULL;
-    mos_buf_printf(&all, "%s\n", stamp);
+    mos_buf_printf(&all, "%s %s\n", stamp, mos_revision); /* another program may build otherwise */
     for (size_t i = 0; i < names.count; i++) {
         struct mos_file_info info;
         const char *name = mos_vec_pointer(&names, i);

@@ -219,7 +219,7 @@ static bool damaged(struct stream *x, const char *why) {
     mos_finding_at(&ctx->findings, f, x->place);
     mos_finding_try(&ctx->findings, f,
                     "Get the whole file again. Archives are tar, cpio or zip, plain or in gzip, "
-                    "xz, zstd, bzip2 or lz4.");
+                    "xz, zstd, bzip2 or lz4, and Debian packages.");
     x->result->damaged = true;
     return false;
 }
@@ -301,12 +301,21 @@ bool mos_file_unchanged(struct mos_ctx *ctx, int file, const struct mos_file_inf
                            "%s changed while it was read; do it again once it stays", path);
 }
 
+/* What is the same for a file and for bytes in memory. */
+static bool stream_source(struct stream *x, const struct mos_packed_source *source,
+                          const struct mos_sink *sink) {
+    const char *why;
+    x->reader = mos_reader_open(x->ctx, source, true, &why);
+    bool ok = x->reader ? stream_entries(x, sink) : damaged(x, why);
+    mos_reader_free(x->reader);
+    return ok;
+}
+
 bool mos_archive_stream(struct mos_ctx *ctx, const char *path, struct mos_place place,
                         const struct mos_sink *sink, struct mos_archive_result *result) {
     struct mos_file_info info;
     struct source *s = mos_alloc(ctx->arena, sizeof *s);
     struct stream x = {ctx, path, place, NULL, result};
-    const char *why;
     s->ctx = ctx;
     int e = ctx->host->open(ctx->host, path, MOS_OPEN_READ, &s->file);
     if (e)
@@ -321,9 +330,7 @@ bool mos_archive_stream(struct mos_ctx *ctx, const char *path, struct mos_place 
     if (hashes && !e)
         s->tap = mos_tap_new(ctx);
     const struct mos_packed_source source = {read_block, s};
-    x.reader = e ? NULL : mos_reader_open(ctx, &source, true, &why);
-    bool ok = x.reader ? stream_entries(&x, sink) : e ? false : damaged(&x, why);
-    mos_reader_free(x.reader);
+    bool ok = !e && stream_source(&x, &source, sink);
     if (s->tap) {
         ok = ok && read_rest(s, path);
         result->hashed = mos_tap_end(s->tap, result->sha256) && ok;
@@ -331,4 +338,28 @@ bool mos_archive_stream(struct mos_ctx *ctx, const char *path, struct mos_place 
     ok = ok && mos_file_unchanged(ctx, s->file, &info, path);
     ctx->host->close(ctx->host, s->file);
     return ok;
+}
+
+struct memory {
+    const uint8_t *bytes;
+    size_t length, at;
+};
+
+static int read_memory(void *self, void *to, size_t room, size_t *got) {
+    struct memory *m = self;
+    *got = mos_min(room, m->length - m->at);
+    memcpy(to, m->bytes + m->at, *got);
+    m->at += *got;
+    return 0;
+}
+
+bool mos_archive_stream_bytes(struct mos_ctx *ctx, const char *name, const void *bytes,
+                              size_t length, struct mos_place place, const struct mos_sink *sink,
+                              struct mos_archive_result *result) {
+    struct stream x = {ctx, name, place, NULL, result};
+    struct memory m = {bytes, length, 0};
+    const struct mos_packed_source source = {read_memory, &m};
+    if (result)
+        *result = (struct mos_archive_result){0};
+    return stream_source(&x, &source, sink);
 }

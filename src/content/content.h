@@ -6,8 +6,8 @@
 #include "content/entry.h"
 #include "io/io.h"
 
-/* Streams an archive: tar, cpio or zip, plain or in gzip, xz, zstd, bzip2, lz4 or lzma.  Paths that
- * leave it are findings of piece.path at `place`.  false: the sink stopped it, ctx->error (also
+/* Streams an archive: tar, cpio or zip, plain or in gzip, xz, zstd, bzip2, lz4 or lzma; of a Debian
+ * package the files that it installs (content/package.h).  Paths that leave it are findings of piece.path at `place`.  false: the sink stopped it, ctx->error (also
  * when the file changed meanwhile), or it is damaged: with a result that is a finding of
  * piece.format at `place` and result->damaged, else an error. */
 struct mos_archive_result {
@@ -18,6 +18,10 @@ struct mos_archive_result {
 };
 bool mos_archive_stream(struct mos_ctx *ctx, const char *path, struct mos_place place,
                         const struct mos_sink *sink, struct mos_archive_result *result);
+/* The same of one in memory, which has a name for messages only; result->hashed stays false. */
+bool mos_archive_stream_bytes(struct mos_ctx *ctx, const char *name, const void *bytes,
+                              size_t length, struct mos_place place, const struct mos_sink *sink,
+                              struct mos_archive_result *result);
 /* Is an open file still what it was before it was read?  false with ctx->error. */
 bool mos_file_unchanged(struct mos_ctx *ctx, int file, const struct mos_file_info *before,
                         const char *path);

@@ -2,6 +2,7 @@
 
 #include "base/bytes.h"
 #include "content/library.h"
+#include "content/package.h"
 
 #include <errno.h>
 #include <lzma.h>
@@ -14,8 +15,9 @@ struct mos_reader {
     struct mos_ctx *ctx;
     struct mos_packed_source source;
     struct archive *a;
-    uint8_t *in, *out; /* READ_SIZE bytes each; out: what xz gave */
-    size_t held;       /* bytes of `in` that were read to look at them */
+    struct mos_package package; /* in use where it has bytes */
+    uint8_t *in, *out;          /* READ_SIZE bytes each; out: what xz gave */
+    size_t held;                /* bytes of `in` that were read to look at them */
     lzma_stream lzma;
     bool xz, ended;
     int errnum;
@@ -123,6 +125,16 @@ static bool look(struct mos_reader *r, bool *xz, bool *alone) {
     return !r->errnum;
 }
 
+/* Of a package, its data is what is read. */
+static bool enter_package(struct mos_reader *r, const char **why) {
+    r->package = (struct mos_package){r->source, r->in, r->held, 0, 0};
+    r->in = malloc(READ_SIZE);
+    r->held = 0;
+    r->source = (struct mos_packed_source){mos_package_read, &r->package};
+    r->errnum = r->in ? mos_package_open(&r->package, why) : 0;
+    return r->in && !r->errnum;
+}
+
 struct mos_reader *mos_reader_open(struct mos_ctx *ctx, const struct mos_packed_source *source,
                                    bool files, const char **why) {
     struct mos_reader *r = mos_alloc(ctx->arena, sizeof *r);
@@ -133,7 +145,9 @@ struct mos_reader *mos_reader_open(struct mos_ctx *ctx, const struct mos_packed_
     *why = NULL;
     xz = alone = false;
     bool ok = r->in && look(r, &xz, &alone);
-    if (ok && !r->held)
+    if (ok && files && mos_is_package(r->in, r->held))
+        ok = enter_package(r, why) && (*why || look(r, &xz, &alone));
+    if (ok && !*why && !r->held)
         *why = "it is empty";
     r->a = archive_read_new();
     if (ok && r->a && !*why) {
@@ -174,7 +188,8 @@ void mos_reader_free(struct mos_reader *r) {
         archive_read_free(r->a);
     if (r->xz)
         lzma_end(&r->lzma);
+    free(r->package.bytes);
     free(r->in);
     free(r->out);
-    r->in = r->out = NULL;
+    r->in = r->out = r->package.bytes = NULL;
 }

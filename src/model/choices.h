@@ -13,6 +13,11 @@
     X(MOS_MEDIUM_DISK, "disk") X(MOS_MEDIUM_USB, "usb") X(MOS_MEDIUM_NVME, "nvme")
 #define MOS_PURPOSES(X) X(MOS_PURPOSE_BENCH, "bench") X(MOS_PURPOSE_FIELD, "field")
 #define MOS_STARTERS(X) X(MOS_STARTER_INITTAB, "inittab") X(MOS_STARTER_SYSTEMD, "systemd")
+#define MOS_USER_SPANS(X) X(MOS_USER_FIRST_START, "first-start")
+#define MOS_FIRST_ENDS(X)                                                                          \
+    X(MOS_FIRST_ENDS_NEXT_START, "next-start") X(MOS_FIRST_ENDS_COMMAND, "command")
+#define MOS_NETWORK_FORMS(X)                                                                       \
+    X(MOS_NETWORK_INTERFACES, "interfaces") X(MOS_NETWORK_NETWORKD, "networkd")
 #define MOS_STATUSES(X) X(MOS_STATUS_RETIRED, "retired")
 #define MOS_OWNERS(X)                                                                              \
     X(MOS_OWNER_BUILD, "build") X(MOS_OWNER_FACTORY, "factory") X(MOS_OWNER_DEVICE, "device")
@@ -51,6 +56,9 @@ MOS_CHOICES(mos_cpu, MOS_CPUS, MOS_CPU_UNSTATED)
 MOS_CHOICES(mos_medium_kind, MOS_MEDIUM_KINDS, MOS_MEDIUM_UNSTATED)
 MOS_CHOICES(mos_purpose, MOS_PURPOSES, MOS_PURPOSE_UNSTATED)
 MOS_CHOICES(mos_starter, MOS_STARTERS, MOS_STARTER_UNSTATED)
+MOS_CHOICES(mos_user_span, MOS_USER_SPANS, MOS_USER_ALWAYS)
+MOS_CHOICES(mos_first_end, MOS_FIRST_ENDS, MOS_FIRST_ENDS_UNSTATED)
+MOS_CHOICES(mos_network_form, MOS_NETWORK_FORMS, MOS_NETWORK_UNSTATED)
 MOS_CHOICES(mos_owner, MOS_OWNERS, MOS_OWNER_UNSTATED)
 MOS_CHOICES(mos_made, MOS_MADES, MOS_MADE_UNSTATED)
 MOS_CHOICES(mos_ramdisk_form, MOS_RAMDISK_FORMS, MOS_RAMDISK_UNSTATED)

@@ -298,8 +298,28 @@ struct mos_mount {
 };
 struct mos_user {
     struct mos_record r;
-    struct mos_value *id, *group, *home, *shell, *password_hash, *password_file, *locked;
+    struct mos_value *id, *group, *home, *shell, *password_hash, *password_file, *locked, *until;
     struct mos_list keys;
+};
+/* What only one board has is made when it starts for the first time. */
+struct mos_first_start {
+    struct mos_record r;
+    struct mos_value *by, *host_keys, *machine_id, *ends;
+};
+struct mos_wireless {
+    struct mos_record r;
+    struct mos_value *network, *secret_file, *country;
+};
+struct mos_network_port {
+    struct mos_record r;
+    struct mos_value *address, *gateway;
+    struct mos_list name_servers;
+    struct mos_wireless *wireless;
+};
+struct mos_system_network {
+    struct mos_record r;
+    struct mos_value *form, *by;
+    struct mos_named ports;
 };
 struct mos_log_in {
     struct mos_record r;
@@ -307,9 +327,11 @@ struct mos_log_in {
 };
 struct mos_system {
     struct mos_record r;
-    struct mos_value *host_name, *loader_access, *confirm;
+    struct mos_value *host_name, *loader_access, *confirm, *time_zone;
     struct mos_named mounts, users;
     struct mos_log_in *log_in;
+    struct mos_first_start *first_start;
+    struct mos_system_network *network;
 };
 struct mos_waiver {
     struct mos_record r;

@@ -19,6 +19,9 @@ static const char *const cpus[] = {MOS_CPUS(MOS_CHOICE_WORD) NULL};
 static const char *const media_kinds[] = {MOS_MEDIUM_KINDS(MOS_CHOICE_WORD) NULL};
 static const char *const purposes[] = {MOS_PURPOSES(MOS_CHOICE_WORD) NULL};
 static const char *const log_ins[] = {MOS_STARTERS(MOS_CHOICE_WORD) NULL};
+static const char *const user_spans[] = {MOS_USER_SPANS(MOS_CHOICE_WORD) NULL};
+static const char *const first_ends[] = {MOS_FIRST_ENDS(MOS_CHOICE_WORD) NULL};
+static const char *const network_forms[] = {MOS_NETWORK_FORMS(MOS_CHOICE_WORD) NULL};
 static const char *const owners[] = {MOS_OWNERS(MOS_CHOICE_WORD) NULL};
 static const char *const made_things[] = {MOS_MADES(MOS_CHOICE_WORD) NULL};
 static const char *const compressions[] = {MOS_OUTPUT_FORMS(MOS_CHOICE_WORD) NULL};
@@ -531,6 +534,8 @@ KEYS(user_keys, "user", struct mos_user,
      {"password-file", MOS_TYPE_PATH, AT(struct mos_user, password_file),
       "a file, kept out of what is shared, whose first line is the password"},
      {"locked", MOS_TYPE_BOOLEAN, AT(struct mos_user, locked), "no log-in by password"},
+     {"until", MOS_TYPE_CHOICE, AT(struct mos_user, until),
+      "removed from the board by what ends this", .choices = user_spans},
      {"keys", MOS_TYPE_LIST, AT(struct mos_user, keys), "files with public keys that may log in",
       .of = MOS_TYPE_PATH});
 KEYS_BRIEF(log_in_keys, "log-in", struct mos_log_in, "by",
@@ -538,6 +543,43 @@ KEYS_BRIEF(log_in_keys, "log-in", struct mos_log_in, "by",
             .required = true},
            {"terminal", MOS_TYPE_NAME, AT(struct mos_log_in, terminal),
             "kind of terminal, vt100 if not given"});
+KEYS_BRIEF(first_start_keys, "first-start", struct mos_first_start, "by",
+           {"by", MOS_TYPE_CHOICE, AT(struct mos_first_start, by), "who starts it",
+            .choices = log_ins, .required = true},
+           {"host-keys", MOS_TYPE_TEXT, AT(struct mos_first_start, host_keys),
+            "made, or the program of the root that makes them; made if not given"},
+           {"machine-id", MOS_TYPE_TEXT, AT(struct mos_first_start, machine_id),
+            "made, or the program of the root that makes it; made if not given"},
+           {"ends", MOS_TYPE_CHOICE, AT(struct mos_first_start, ends),
+            "when its users are removed: next-start if not given, or by the command first-start "
+            "end on the board",
+            .choices = first_ends});
+KEYS(wireless_keys, "wireless", struct mos_wireless,
+     {"network", MOS_TYPE_TEXT, AT(struct mos_wireless, network), "name of the network (SSID)",
+      .required = true},
+     {"secret-file", MOS_TYPE_PATH, AT(struct mos_wireless, secret_file),
+      "a file, kept out of what is shared, whose first line is the passphrase; none: an open "
+      "network"},
+     {"country", MOS_TYPE_TEXT, AT(struct mos_wireless, country),
+      "two letters, whose rules for channels and power hold"});
+KEYS_BRIEF(network_port_keys, "network port", struct mos_network_port, "address",
+           {"address", MOS_TYPE_TEXT, AT(struct mos_network_port, address),
+            "server, which is asked for one, or an IPv4 address with its prefix: 192.0.2.17/24",
+            .required = true},
+           {"gateway", MOS_TYPE_TEXT, AT(struct mos_network_port, gateway),
+            "where everything else is sent"},
+           {"name-servers", MOS_TYPE_LIST, AT(struct mos_network_port, name_servers),
+            "who tells addresses of names", .of = MOS_TYPE_TEXT},
+           {"wireless", MOS_TYPE_RECORD, AT(struct mos_network_port, wireless),
+            "it is a radio, and joins this", .record = &wireless_keys});
+KEYS(system_network_keys, "network", struct mos_system_network,
+     {"form", MOS_TYPE_CHOICE, AT(struct mos_system_network, form),
+      "whose files are written: /etc/network/interfaces, or those of systemd-networkd",
+      .choices = network_forms, .required = true},
+     {"by", MOS_TYPE_CHOICE, AT(struct mos_system_network, by),
+      "who starts it, where nothing in the root does", .choices = log_ins},
+     {"ports", MOS_TYPE_NAMED, AT(struct mos_system_network, ports),
+      "settings, named after what the kernel calls each port", .record = &network_port_keys});
 KEYS(system_keys, "system", struct mos_system,
      {"host-name", MOS_TYPE_TEXT, AT(struct mos_system, host_name),
       "the board's name if not given"},
@@ -551,7 +593,14 @@ KEYS(system_keys, "system", struct mos_system,
      {"loader-access", MOS_TYPE_BOOLEAN, AT(struct mos_system, loader_access),
       "the file that tells programs where the loader's environment is"},
      {"confirm", MOS_TYPE_CHOICE, AT(struct mos_system, confirm),
-      "who tells the loader that a counted start went well", .choices = log_ins});
+      "who tells the loader that a counted start went well", .choices = log_ins},
+     {"first-start", MOS_TYPE_RECORD, AT(struct mos_system, first_start),
+      "what a board makes for itself when it starts for the first time",
+      .record = &first_start_keys},
+     {"network", MOS_TYPE_RECORD, AT(struct mos_system, network), "its network ports",
+      .record = &system_network_keys},
+     {"time-zone", MOS_TYPE_TEXT, AT(struct mos_system, time_zone),
+      "a name below usr/share/zoneinfo of the root"});
 KEYS(waiver_keys, "waiver", struct mos_waiver,
      {"rule", MOS_TYPE_TEXT, AT(struct mos_waiver, rule), "its rule", .required = true},
      {"place", MOS_TYPE_TEXT, AT(struct mos_waiver, place),

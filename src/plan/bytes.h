@@ -41,6 +41,10 @@ struct mos_unit_fact {
 };
 bool mos_plan_units(struct mos_plan *plan, const struct mos_region_plan *region, uint32_t folder,
                     struct mos_vec *out);
+/* ramdisk-texts.c: small files of a ramdisk; out: one for each path, empty where there is none.
+ * false: it cannot be read. */
+bool mos_plan_ramdisk_texts(struct mos_plan *plan, const struct mos_piece_plan *piece,
+                            const char *const *paths, size_t count, struct mos_buf *out);
 /* The bytes from region->content_at on; *length 0: nobody writes there.  false: not known. */
 bool mos_plan_region_bytes(struct mos_plan *plan, const struct mos_region_plan *region,
                            const uint8_t **bytes, size_t *length);

@@ -81,7 +81,7 @@ static const char *text_of_fill(const struct mos_plan *plan, const struct mos_fi
     through = filter_of(plan, f, &sink, &filter);
     struct mos_error ignored = {0}, *saved = ctx->error;
     ctx->error = &ignored;
-    bool ok = mos_archive_stream(ctx, p->path, (struct mos_place){0}, &through, NULL);
+    bool ok = mos_plan_stream_archive(plan, p, (struct mos_place){0}, &through, NULL);
     ctx->error = saved;
     return ok && a.found ? mos_buf_string(&a.text) : NULL;
 }

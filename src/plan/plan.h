@@ -38,6 +38,7 @@ struct mos_piece_plan {
     size_t head_length;
     bool member_of;          /* other pieces lie in it */
     bool unpacked;           /* a fill unpacks it */
+    bool settled;            /* an archive of which others have what they need */
     struct mos_index *index; /* of an archive; NULL: not read yet */
 };
 

@@ -40,6 +40,11 @@ const struct mos_source *mos_plan_source(struct mos_plan *plan, const struct mos
                                          const char *what);
 /* Keeps an archive's index for the next run. */
 void mos_plan_keep_index(struct mos_plan *plan, const struct mos_piece_plan *piece);
+/* Streams what an archive holds: a file of the workspace, or a member of another archive, which is
+ * read into memory.  As mos_archive_stream. */
+bool mos_plan_stream_archive(const struct mos_plan *plan, const struct mos_piece_plan *archive,
+                             struct mos_place place, const struct mos_sink *sink,
+                             struct mos_archive_result *result);
 /* Streams what an archive holds.  Its hash becomes known on the way, and in a build it must be the
  * one that is known.  false with ctx->error, or piece->damaged after a finding. */
 bool mos_plan_read_archive(struct mos_plan *plan, struct mos_piece_plan *piece,

@@ -1,6 +1,6 @@
 /* What the definition says about the root file system, as files of it: host name, mount table,
  * users, the place of the loader's environment, log-in on the console. */
-#include "plan/steps.h"
+#include "plan/system_internal.h"
 
 #include "base/secret.h"
 #include "base/text.h"
@@ -8,15 +8,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-struct writer {
-    struct mos_plan *plan;
-    const struct mos_region_plan *region;
-    const struct mos_sink *sink;
-    struct mos_arena *arena;
-    const char *inittab; /* as it will be; NULL: nobody changes it */
-};
-
-static bool put(struct writer *w, const char *path, uint16_t mode, uint32_t owner,
+bool system_put(struct system_writer *w, const char *path, uint16_t mode, uint32_t owner,
                 const char *text) {
     struct mos_entry as = {
         .path = path, .mode = mode, .uid = owner, .gid = owner, .mtime = w->plan->board->date};
@@ -24,7 +16,7 @@ static bool put(struct writer *w, const char *path, uint16_t mode, uint32_t owne
 }
 
 /* A file that an earlier fill may have brought: it keeps its owner, group and mode. */
-static bool put_edited(struct writer *w, const char *path, uint16_t mode, const char *text) {
+bool system_put_edited(struct system_writer *w, const char *path, uint16_t mode, const char *text) {
     const struct mos_inventory *inv = w->region->volume->inventory;
     struct mos_entry as = {.path = path, .mode = mode, .mtime = w->plan->board->date};
     uint32_t index;
@@ -37,7 +29,7 @@ static bool put_edited(struct writer *w, const char *path, uint16_t mode, const 
     return mos_bytes_stream(&as, text, strlen(text), w->sink);
 }
 
-static bool put_folder(struct writer *w, const char *path, uint16_t mode, uint32_t owner) {
+bool system_put_folder(struct system_writer *w, const char *path, uint16_t mode, uint32_t owner) {
     struct mos_entry as = {.path = path,
                            .type = MOS_ENTRY_FOLDER,
                            .mode = mode,
@@ -48,14 +40,14 @@ static bool put_folder(struct writer *w, const char *path, uint16_t mode, uint32
 }
 
 /* What an earlier fill brought; "" when there is nothing. */
-static const char *old_text(struct writer *w, const char *path) {
+const char *system_old_text(struct system_writer *w, const char *path) {
     const struct mos_text_file *t = mos_plan_text(w->region, path);
     return t && t->text ? t->text : "";
 }
 
 /* ---- the mount table ---- */
 
-static const char *options_text(struct writer *w, const struct mos_mount *m) {
+static const char *options_text(struct system_writer *w, const struct mos_mount *m) {
     struct mos_buf b = {.arena = w->arena};
     for (size_t i = 0; i < m->options.count; i++)
         if (mos_has(m->options.items[i]))
@@ -63,7 +55,7 @@ static const char *options_text(struct writer *w, const struct mos_mount *m) {
     return b.length ? mos_buf_string(&b) : "defaults";
 }
 
-static bool put_mounts(struct writer *w, const struct mos_system *s) {
+static bool put_mounts(struct system_writer *w, const struct mos_system *s) {
     struct mos_buf b = {.arena = w->arena};
     mos_buf_text(&b, "# Made by Mosaicum from the board's layout.\n");
     for (size_t i = 0; i < s->mounts.count; i++) {
@@ -85,20 +77,20 @@ static bool put_mounts(struct writer *w, const struct mos_system *s) {
         int pass = strcmp(m->at->text, "/") == 0 ? 1 : r ? 2 : 0;
         mos_buf_printf(&b, "%s %s %s %s 0 %d\n", what, m->at->text, kind, options_text(w, m), pass);
     }
-    return put(w, "etc/fstab", 0644, 0, mos_buf_string(&b));
+    return system_put(w, "etc/fstab", 0644, 0, mos_buf_string(&b));
 }
 
 /* ---- the loader's environment ---- */
 
 /* Where a volume is mounted; NULL: nowhere. */
-static const char *mounted_at(const struct writer *w, const struct mos_region_plan *r) {
+static const char *mounted_at(const struct system_writer *w, const struct mos_region_plan *r) {
     const struct mos_system *s = w->plan->board->system;
     const struct mos_mount *m = s ? mos_named_get(&s->mounts, r->name) : NULL;
     return m && mos_has(m->at) ? m->at->text : NULL;
 }
 
 /* Variables that are kept in a file of a volume. */
-static void put_environment_files(struct writer *w, struct mos_buf *out) {
+static void put_environment_files(struct system_writer *w, struct mos_buf *out) {
     const struct mos_stored_form *form = w->plan->dialect->stored;
     for (size_t i = 0; i < w->plan->media.count; i++) {
         const struct mos_medium_plan *m = mos_vec_pointer(&w->plan->media, i);
@@ -122,7 +114,7 @@ static void put_environment_files(struct writer *w, struct mos_buf *out) {
 }
 
 /* Device, offset, size (and sector size on flash) of each copy. */
-static bool put_loader_access(struct writer *w) {
+static bool put_loader_access(struct system_writer *w) {
     const struct mos_stored_form *form = w->plan->dialect ? w->plan->dialect->stored : NULL;
     if (!form) /* it was said */
         return true;
@@ -141,7 +133,7 @@ static bool put_loader_access(struct writer *w) {
         }
     }
     put_environment_files(w, &b);
-    return put(w, form->system_file, 0644, 0, mos_buf_string(&b));
+    return system_put(w, form->system_file, 0644, 0, mos_buf_string(&b));
 }
 
 /* ---- users ---- */
@@ -157,7 +149,7 @@ static const char *line_of(const char *text, const char *name) {
 }
 
 /* The text with the line of `name` replaced or, when there is none, put at the end. */
-static const char *with_line(struct writer *w, const char *text, const char *name,
+static const char *with_line(struct system_writer *w, const char *text, const char *name,
                              const char *line) {
     struct mos_buf b = {.arena = w->arena};
     const char *old = line_of(text, name);
@@ -207,7 +199,8 @@ struct accounts {
 };
 
 /* The line of `name` becomes `line`; a new one is put at the end. */
-static void set_line(struct writer *w, struct mos_buf *text, const char *name, const char *line) {
+static void set_line(struct system_writer *w, struct mos_buf *text, const char *name,
+                     const char *line) {
     if (line_of(mos_buf_string(text), name)) {
         const char *edited = with_line(w, mos_buf_string(text), name, line);
         text->length = 0;
@@ -220,7 +213,8 @@ static void set_line(struct writer *w, struct mos_buf *text, const char *name, c
 }
 
 /* The first line of a file of the workspace. */
-static const char *first_line(struct writer *w, const struct mos_value *path, const char *what) {
+const char *system_first_line(struct system_writer *w, const struct mos_value *path,
+                              const char *what) {
     struct mos_ctx *ctx = w->plan->ctx;
     char *data;
     size_t length;
@@ -233,22 +227,24 @@ static const char *first_line(struct writer *w, const struct mos_value *path, co
     return data;
 }
 
-static const char *password_of(struct writer *w, const struct mos_user *u, const char *old) {
+static const char *password_of(struct system_writer *w, const struct mos_user *u, const char *old) {
+    const char *none =
+        u->keys.count ? "*" : "!"; /* sshd takes ! for a user who may not even use keys */
     if (mos_has(u->locked) && u->locked->truth)
-        return "!";
+        return none;
     if (mos_has(u->password_hash))
         return u->password_hash->text;
     if (!mos_has(u->password_file))
-        return old && *mos_field(w->arena, old, 1) ? mos_field(w->arena, old, 1) : "!";
+        return old && *mos_field(w->arena, old, 1) ? mos_field(w->arena, old, 1) : none;
     const char *password =
-        first_line(w, u->password_file, mos_printf(w->arena, "password of %s", u->r.name));
+        system_first_line(w, u->password_file, mos_printf(w->arena, "password of %s", u->r.name));
     const char *seed = mos_printf(w->arena, "%s/%s/%s", w->plan->board->workspace_name,
                                   w->plan->board->r.name, u->r.name);
     const char *hash = password ? mos_password_hash(w->arena, password, seed) : NULL;
-    return hash ? hash : "!";
+    return hash ? hash : none;
 }
 
-static void add_user(struct writer *w, const struct mos_user *u, struct accounts *a,
+static void add_user(struct system_writer *w, const struct mos_user *u, struct accounts *a,
                      uint64_t *id_out, const char **home_out) {
     const char *old = line_of(mos_buf_string(&a->passwd), u->r.name), *name = u->r.name;
     bool root = strcmp(name, "root") == 0;
@@ -286,34 +282,35 @@ static void add_user(struct writer *w, const struct mos_user *u, struct accounts
     *home_out = home;
 }
 
-static bool put_keys(struct writer *w, const struct mos_user *u, uint64_t id, const char *home) {
+static bool put_keys(struct system_writer *w, const struct mos_user *u, uint64_t id,
+                     const char *home) {
     struct mos_buf keys = {.arena = w->arena}, path = {.arena = w->arena};
     const char *inside = mos_entry_path(&path, home);
     if (!u->keys.count || !inside)
         return true;
     inside = mos_strdup(w->arena, inside);
     for (size_t i = 0; i < u->keys.count; i++) {
-        const char *line =
-            mos_has(u->keys.items[i])
-                ? first_line(w, u->keys.items[i], mos_printf(w->arena, "key of %s", u->r.name))
-                : NULL;
+        const char *line = mos_has(u->keys.items[i])
+                               ? system_first_line(w, u->keys.items[i],
+                                                   mos_printf(w->arena, "key of %s", u->r.name))
+                               : NULL;
         if (line && strncmp(line, "-----BEGIN", 10) != 0) /* a private key has its own finding */
             mos_buf_printf(&keys, "%s\n", line);
     }
     uint32_t owner = (uint32_t)id, index;
     if (*inside && !mos_inv_find(w->region->volume->inventory, inside, &index) &&
-        !put_folder(w, inside, 0700, owner))
+        !system_put_folder(w, inside, 0700, owner))
         return false;
-    return put_folder(w, mos_printf(w->arena, "%s/.ssh", inside), 0700, owner) &&
-           put(w, mos_printf(w->arena, "%s/.ssh/authorized_keys", inside), 0600, owner,
-               mos_buf_string(&keys));
+    return system_put_folder(w, mos_printf(w->arena, "%s/.ssh", inside), 0700, owner) &&
+           system_put(w, mos_printf(w->arena, "%s/.ssh/authorized_keys", inside), 0600, owner,
+                      mos_buf_string(&keys));
 }
 
-static bool put_users(struct writer *w, const struct mos_system *s) {
+static bool put_users(struct system_writer *w, const struct mos_system *s) {
     struct accounts a = {{.arena = w->arena}, {.arena = w->arena}, {.arena = w->arena}};
-    mos_buf_text(&a.passwd, old_text(w, "etc/passwd"));
-    mos_buf_text(&a.shadow, old_text(w, "etc/shadow"));
-    mos_buf_text(&a.group, old_text(w, "etc/group"));
+    mos_buf_text(&a.passwd, system_old_text(w, "etc/passwd"));
+    mos_buf_text(&a.shadow, system_old_text(w, "etc/shadow"));
+    mos_buf_text(&a.group, system_old_text(w, "etc/group"));
     bool ok = true;
     for (size_t i = 0; i < s->users.count && ok; i++) {
         uint64_t id;
@@ -321,32 +318,69 @@ static bool put_users(struct writer *w, const struct mos_system *s) {
         add_user(w, s->users.items[i], &a, &id, &home);
         ok = put_keys(w, s->users.items[i], id, home);
     }
-    return ok && put_edited(w, "etc/passwd", 0644, mos_buf_string(&a.passwd)) &&
-           put_edited(w, "etc/group", 0644, mos_buf_string(&a.group)) &&
-           put_edited(w, "etc/shadow", 0600, mos_buf_string(&a.shadow));
+    return ok && system_put_edited(w, "etc/passwd", 0644, mos_buf_string(&a.passwd)) &&
+           system_put_edited(w, "etc/group", 0644, mos_buf_string(&a.group)) &&
+           system_put_edited(w, "etc/shadow", 0600, mos_buf_string(&a.shadow));
+}
+
+/* ---- what starts things ---- */
+
+static const char *inittab_now(struct system_writer *w) {
+    return w->inittab ? w->inittab : system_old_text(w, "etc/inittab");
+}
+
+/* The kind that has runlevels, and whose lines begin with an identifier of at most four letters;
+ * else they begin with a terminal, or with nothing. */
+static bool has_runlevels(struct system_writer *w) {
+    return strstr(inittab_now(w), ":initdefault:") != NULL;
+}
+
+void system_add_action(struct system_writer *w, const char *id, const char *levels,
+                       const char *action, const char *command) {
+    bool full = has_runlevels(w);
+    const char *line = mos_printf(w->arena, "%s:%s:%s:%s", full ? id : "", full ? levels : "",
+                                  action, command),
+               *text = inittab_now(w);
+    size_t n = strlen(line);
+    for (const char *p = text; *p; p = mos_next_line(p))
+        if (strncmp(p, line, n) == 0 && (p[n] == '\n' || !p[n])) {
+            w->inittab = text;
+            return;
+        }
+    w->inittab = mos_printf(w->arena, "%s%s%s\n", text,
+                            *text && text[strlen(text) - 1] != '\n' ? "\n" : "", line);
+}
+
+bool system_put_link(struct system_writer *w, const char *path, const char *target) {
+    struct mos_entry as = {.path = path,
+                           .type = MOS_ENTRY_LINK,
+                           .mode = 0777,
+                           .mtime = w->plan->board->date,
+                           .target = target};
+    return w->sink->entry(w->sink->self, &as) && w->sink->end(w->sink->self, 0);
 }
 
 /* ---- log-in ---- */
 
-static bool put_log_in(struct writer *w, const struct mos_log_in *l) {
+static bool put_log_in(struct system_writer *w, const struct mos_log_in *l) {
     const struct mos_hardware *h = w->plan->board->hardware;
     const char *port = mos_board_port(w->plan->board);
     if (!mos_has(l->by) || !port)
         return true;
     const char *terminal = mos_text_or(l->terminal, "vt100");
-    if (mos_starter_of(l->by) == MOS_STARTER_SYSTEMD) {
-        struct mos_entry as = {
-            .path = mos_printf(
-                w->arena, "etc/systemd/system/getty.target.wants/serial-getty@%s.service", port),
-            .type = MOS_ENTRY_LINK,
-            .mode = 0777,
-            .mtime = w->plan->board->date,
-            .target = "/lib/systemd/system/serial-getty@.service"};
-        return w->sink->entry(w->sink->self, &as) && w->sink->end(w->sink->self, 0);
-    }
-    const char *line = mos_printf(w->arena, "%s::respawn:/sbin/getty -L %s %s %s", port, port,
-                                  mos_text_or(h->console->baud, "115200"), terminal);
-    w->inittab = with_line(w, old_text(w, "etc/inittab"), port, line);
+    if (mos_starter_of(l->by) == MOS_STARTER_SYSTEMD)
+        return system_put_link(
+            w,
+            mos_printf(w->arena, "etc/systemd/system/getty.target.wants/serial-getty@%s.service",
+                       port),
+            "/lib/systemd/system/serial-getty@.service");
+    bool full = has_runlevels(w);
+    size_t n = strlen(port);
+    const char *id = full && n > 4 ? port + n - 4 : port;
+    const char *line =
+        mos_printf(w->arena, "%s:%s:respawn:/sbin/getty -L %s %s %s", id, full ? "2345" : "", port,
+                   mos_text_or(h->console->baud, "115200"), terminal);
+    w->inittab = with_line(w, inittab_now(w), id, line);
     return true;
 }
 
@@ -362,38 +396,32 @@ static const char confirm_unit[] = "[Unit]\n"
                                    "WantedBy=multi-user.target\n";
 
 /* Once the system runs, the loader's count goes back to 0. */
-static bool put_confirm(struct writer *w, const struct mos_value *by) {
+static bool put_confirm(struct system_writer *w, const struct mos_value *by) {
     if (!w->plan->dialect || !w->plan->dialect->stored) /* it was said */
         return true;
     const char *confirms = w->plan->dialect->stored->confirms;
-    if (mos_starter_of(by) == MOS_STARTER_SYSTEMD) {
-        struct mos_entry as = {
-            .path = "etc/systemd/system/multi-user.target.wants/boot-confirm.service",
-            .type = MOS_ENTRY_LINK,
-            .mode = 0777,
-            .mtime = w->plan->board->date,
-            .target = "../boot-confirm.service"};
-        return put(w, "etc/systemd/system/boot-confirm.service", 0644, 0,
-                   mos_printf(w->arena, confirm_unit, confirms)) &&
-               w->sink->entry(w->sink->self, &as) && w->sink->end(w->sink->self, 0);
-    }
-    w->inittab = with_line(w, w->inittab ? w->inittab : old_text(w, "etc/inittab"), "conf",
-                           mos_printf(w->arena, "conf::once:%s", confirms));
+    if (mos_starter_of(by) == MOS_STARTER_SYSTEMD)
+        return system_put(w, "etc/systemd/system/boot-confirm.service", 0644, 0,
+                          mos_printf(w->arena, confirm_unit, confirms)) &&
+               system_put_link(w, "etc/systemd/system/multi-user.target.wants/boot-confirm.service",
+                               "../boot-confirm.service");
+    system_add_action(w, "conf", "2345", "once", confirms);
     return true;
 }
 
 bool mos_plan_stream_system(struct mos_plan *plan, const struct mos_region_plan *region,
                             const struct mos_sink *sink) {
-    struct writer w = {plan, region, sink, plan->ctx->arena, NULL};
+    struct system_writer w = {plan, region, sink, plan->ctx->arena, NULL};
     const struct mos_system *s = plan->board->system;
     const char *host = s ? mos_text_or(s->host_name, plan->board->r.name) : plan->board->r.name;
-    if (!put(&w, "etc/hostname", 0644, 0, mos_printf(w.arena, "%s\n", host)))
+    if (!system_put(&w, "etc/hostname", 0644, 0, mos_printf(w.arena, "%s\n", host)))
         return false;
     if (!s)
         return true;
     return (!s->mounts.count || put_mounts(&w, s)) &&
            (!mos_has(s->loader_access) || !s->loader_access->truth || put_loader_access(&w)) &&
            (!s->users.count || put_users(&w, s)) && (!s->log_in || put_log_in(&w, s->log_in)) &&
-           (!mos_has(s->confirm) || put_confirm(&w, s->confirm)) &&
-           (!w.inittab || put_edited(&w, "etc/inittab", 0644, w.inittab));
+           (!mos_has(s->confirm) || put_confirm(&w, s->confirm)) && system_put_first_start(&w, s) &&
+           system_put_network(&w, s) && system_put_time_zone(&w, s) &&
+           (!w.inittab || system_put_edited(&w, "etc/inittab", 0644, w.inittab));
 }

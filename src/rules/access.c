@@ -13,6 +13,7 @@
 struct access_view {
     const struct mos_plan *plan;
     const struct mos_region_plan *root;
+    const struct mos_piece_plan *ramdisk; /* it is looked at, not the root; NULL */
     struct mos_findings *list;
     struct mos_arena *arena;
 };
@@ -31,9 +32,10 @@ static struct mos_finding *find(const struct access_view *v, enum mos_rule_id ru
                                 const struct mos_text_file *t, const char *user,
                                 const char *message) {
     struct mos_finding *f = mos_find(v->list, rule, "%s", message);
-    mos_finding_at(v->list, f, place_of(v, t, user));
-    mos_finding_at(v->list, f,
-                   mos_place_thing(mos_printf(v->arena, "/%s in %s", t->path, v->root->name)));
+    const char *in =
+        v->ramdisk ? mos_printf(v->arena, "ramdisk %s", v->ramdisk->def->r.name) : v->root->name;
+    mos_finding_at(v->list, f, v->ramdisk ? v->ramdisk->def->r.key_place : place_of(v, t, user));
+    mos_finding_at(v->list, f, mos_place_thing(mos_printf(v->arena, "/%s in %s", t->path, in)));
     return f;
 }
 
@@ -100,9 +102,13 @@ static void check_password(const struct access_view *v, const struct mos_text_fi
             find(v, MOS_RULE_ACCESS_EMPTY_PASSWORD, t, user,
                  mos_printf(v->arena, "User %s logs in without a password.", user));
         mos_finding_why(v->list, f, "Whoever reaches the console or the network is in.");
-        mos_finding_try(v->list, f,
-                        "Set system: {users: {%s: {locked: yes}}}, or a password-hash for it.",
-                        user);
+        if (v->ramdisk)
+            mos_finding_try(v->list, f, "Write * for the password of %s in the ramdisk's /%s.",
+                            user, t->path);
+        else
+            mos_finding_try(v->list, f,
+                            "Set system: {users: {%s: {locked: yes}}}, or a password-hash for it.",
+                            user);
         return;
     }
     if (*hash == '!' || *hash == '*' || (*hash != MOS_TOKEN && !mos_is_password_hash(hash)))
@@ -114,19 +120,62 @@ static void check_password(const struct access_view *v, const struct mos_text_fi
         find(v, MOS_RULE_ACCESS_DEFAULT_PASSWORD, t, user,
              mos_printf(v->arena, "The password of %s is one that anybody tries first.", user));
     mos_finding_why(v->list, f, "It was found among %d common words.", 11);
-    mos_finding_try(v->list, f, "Set another password, or system: {users: {%s: {locked: yes}}}.",
-                    user);
+    if (v->ramdisk)
+        mos_finding_try(v->list, f, "Write * for the password of %s in the ramdisk's /%s.", user,
+                        t->path);
+    else
+        mos_finding_try(v->list, f,
+                        "Set another password, or system: {users: {%s: {locked: yes}}}.", user);
 }
 
-static void check_shadow(const struct access_view *v, const char *path) {
-    const struct mos_text_file *t = mos_plan_text(v->root, path);
+static void check_shadow(const struct access_view *v, const struct mos_text_file *t) {
     for (const char *line = t ? t->text : NULL; line && *line;) {
         const char *user = mos_field(v->arena, line, 0);
         bool shadowed =
-            strcmp(path, "etc/passwd") == 0 && strcmp(mos_field(v->arena, line, 1), "x") == 0;
+            strcmp(t->path, "etc/passwd") == 0 && strcmp(mos_field(v->arena, line, 1), "x") == 0;
         if (*user && line[strlen(user)] == ':' && !shadowed)
             check_password(v, t, user, mos_field(v->arena, line, 1));
         line = mos_next_line(line);
+    }
+}
+
+static const char *const user_files[] = {"etc/shadow", "etc/passwd"};
+
+/* The users of a ramdisk; in the store is only whether there is anything to say. */
+static void check_ramdisk(const struct mos_plan *plan, const struct mos_piece_plan *p) {
+    struct access_view v = {
+        .plan = plan, .ramdisk = p, .list = &plan->ctx->findings, .arena = plan->ctx->arena};
+    struct mos_buf texts[2] = {{.arena = v.arena}, {.arena = v.arena}};
+    char hex[65], *kept;
+    size_t length, before = v.list->items.count;
+    mos_sha256_hex(p->sha256, hex);
+    const char *key = mos_printf(v.arena, "ramdisk-users-%s-%s", plan->board->r.name, hex);
+    if (p->hashed && mos_store_get(plan->ctx, key, &kept, &length) && length == 1 && *kept == '-')
+        return;
+    if (!mos_plan_ramdisk_texts(plan->self, p, user_files, 2, texts)) {
+        mos_vec_push_pointer(
+            &plan->ctx->not_proved,
+            mos_printf(v.arena, "users of ramdisk %s: it cannot be read", p->def->r.name));
+        return;
+    }
+    for (size_t i = 0; i < 2; i++) {
+        struct mos_text_file t = {
+            .path = user_files[i], .text = mos_buf_string(&texts[i]), .length = texts[i].length};
+        check_shadow(&v, &t);
+    }
+    if (p->hashed && v.list->items.count == before)
+        mos_store_put(plan->ctx, key, "-", 1);
+}
+
+static void check_ramdisks(const struct mos_plan *plan) {
+    for (size_t i = 0; i < plan->pieces.count; i++) {
+        const struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
+        bool used = false;
+        for (size_t k = 0; k < plan->entries.count && !used; k++)
+            used =
+                ((const struct mos_entry_plan *)mos_vec_pointer(&plan->entries, k))->ramdisk == p;
+        if (used && mos_plan_is_there(p))
+            check_ramdisk(plan, p);
     }
 }
 
@@ -158,6 +207,35 @@ static void check_root_remote(const struct access_view *v) {
     mos_finding_why(v->list, f, "etc/ssh/sshd_config says PermitRootLogin yes.");
     mos_finding_try(v->list, f,
                     "Set PermitRootLogin prohibit-password there, and give a user a key.");
+}
+
+/* Links that start a service, whether its program is there yet or not. */
+static bool check_links(const struct access_view *v) {
+    static const char *const names[] = {"telnet.socket", "telnetd.service", "rsh.socket",
+                                        "rlogin.socket", "tftp.socket",     "inetd-telnet.service"};
+    const struct mos_inventory *inv = v->root->volume->inventory;
+    for (uint32_t i = 1; i < inv->count; i++) {
+        const struct mos_inv_node *n = mos_inv_node(inv, i);
+        const char *folder = mos_inv_node(inv, n->parent)->name;
+        size_t length = folder ? strlen(folder) : 0;
+        for (size_t k = 0; k < sizeof names / sizeof *names; k++) {
+            if (n->type != MOS_ENTRY_LINK || length < 6 ||
+                strcmp(folder + length - 6, ".wants") != 0 || strcmp(n->name, names[k]) != 0)
+                continue;
+            struct mos_finding *f =
+                mos_find(v->list, MOS_RULE_ACCESS_OPEN_SERVICE,
+                         "A service without protection is started: %s.", n->name);
+            mos_finding_at(v->list, f, mos_plan_fill_at(v->root, n->fill)->r.key_place);
+            mos_finding_at(
+                v->list, f,
+                mos_place_thing(mos_printf(v->arena, "%s in %s", mos_inv_path(v->arena, inv, i),
+                                           v->root->name)));
+            mos_finding_why(v->list, f, "What it carries, passwords too, can be read on the way.");
+            mos_finding_try(v->list, f, "Remove that link from the root.");
+            return true;
+        }
+    }
+    return false;
 }
 
 static void check_services(const struct access_view *v) {
@@ -323,12 +401,20 @@ void mos_rule_access(const struct mos_plan *plan) {
 }
 
 void mos_rule_access_files(const struct mos_plan *plan) {
-    struct access_view v = {plan, mos_plan_root(plan), &plan->ctx->findings, plan->ctx->arena};
+    struct access_view v = {.plan = plan,
+                            .root = mos_plan_root(plan),
+                            .list = &plan->ctx->findings,
+                            .arena = plan->ctx->arena};
+    check_ramdisks(plan);
     if (!v.root || !v.root->volume)
         return;
-    check_shadow(&v, "etc/shadow");
-    check_shadow(&v, "etc/passwd");
+    for (size_t i = 0; i < 2; i++) {
+        const struct mos_text_file *t = mos_plan_text(v.root, user_files[i]);
+        if (t)
+            check_shadow(&v, t);
+    }
     check_root_remote(&v);
-    check_services(&v);
+    if (!check_links(&v))
+        check_services(&v);
     check_host_keys(&v);
 }

@@ -400,6 +400,26 @@ static void check_gaps(const struct layout_view *v) {
     gap(v, at, v->m->usable_end, before);
 }
 
+/* A volume that nobody finds: without a number it is in no partition, and a table is all that the
+ * kernel goes by.  A mount of it has its own finding. */
+static void check_unlisted(const struct layout_view *v) {
+    const struct mos_system *s = v->plan->board->system;
+    for (size_t i = 0; i < v->m->regions.count && v->m->table && !v->m->area; i++) {
+        const struct mos_region_plan *r = region(v, i);
+        if (!r->def->volume || r->number || r->def->number || r->def->r.broken ||
+            (s && mos_named_get(&s->mounts, r->name)))
+            continue;
+        struct mos_finding *f =
+            mos_find(v->list, MOS_RULE_LAYOUT_UNLISTED,
+                     "Region %s holds a volume and is in no partition of %s.", r->name, v->m->name);
+        mos_finding_at(v->list, f, r->def->r.key_place);
+        mos_finding_at(v->list, f, v->m->def->table->r.key_place);
+        mos_finding_why(v->list, f, "The kernel finds volumes by the table alone.");
+        mos_finding_try(v->list, f, "Set number: %zu for %s, or a number that is free.", i + 1,
+                        r->name);
+    }
+}
+
 void mos_rule_layout_facts(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->media.count; i++) {
         struct layout_view v = view_of(plan, i);
@@ -413,6 +433,7 @@ void mos_rule_layout_facts(const struct mos_plan *plan) {
         check_copies(&v);
         check_area(&v);
         check_gaps(&v);
+        check_unlisted(&v);
         if (plan->dialect)
             check_stages(&v);
     }

@@ -1,7 +1,8 @@
 /* Network boot: do its addresses fit together? */
 #include "rules/rules.h"
 
-#include <stdio.h>
+#include "plan/network.h"
+
 #include <string.h>
 
 struct network_view {
@@ -11,13 +12,8 @@ struct network_view {
 };
 
 static bool parse(const char *text, uint32_t *out) {
-    unsigned a, b, c, d;
-    int end = 0;
-    if (sscanf(text, "%3u.%3u.%3u.%3u%n", &a, &b, &c, &d, &end) != 4 || text[end] || a > 255 ||
-        b > 255 || c > 255 || d > 255)
-        return false;
-    *out = a << 24 | b << 16 | c << 8 | d;
-    return true;
+    const char *end = mos_read_ipv4(text, out);
+    return end && !*end;
 }
 
 static void complain(const struct network_view *v, const struct mos_value *at,

@@ -153,11 +153,14 @@ static void check_log_in(const struct system_files_view *v) {
 /* ---- programs that the system is to run ---- */
 
 static void check_systemd(const struct system_files_view *v) {
-    const struct mos_value *asks[] = {v->s->log_in ? v->s->log_in->by : NULL, v->s->confirm};
-    static const char *const as[] = {"The log-in", "What confirms a start"};
+    const struct mos_value *asks[] = {v->s->log_in ? v->s->log_in->by : NULL, v->s->confirm,
+                                      v->s->first_start ? v->s->first_start->by : NULL,
+                                      v->s->network ? v->s->network->by : NULL};
+    static const char *const as[] = {"The log-in", "What confirms a start", "The first start",
+                                     "The network"};
     if (is_there(v, "usr/lib/systemd/systemd") || is_there(v, "lib/systemd/systemd"))
         return;
-    for (size_t i = 0; i < 2; i++) {
+    for (size_t i = 0; i < sizeof asks / sizeof *asks; i++) {
         if (mos_starter_of(asks[i]) != MOS_STARTER_SYSTEMD)
             continue;
         struct mos_finding *f =

@@ -33,6 +33,7 @@ static const struct {
 
 static const char *next_tree, *next_flash, *next_server;
 static bool next_keeps;
+static unsigned next_port;
 
 void machine_keeps(void) {
     next_keeps = true;
@@ -40,6 +41,10 @@ void machine_keeps(void) {
 
 void machine_with_server(const char *folder) {
     next_server = folder;
+}
+
+void machine_reached_at(unsigned port) {
+    next_port = port;
 }
 
 void machine_with(const char *tree, const char *flash) {
@@ -93,8 +98,11 @@ static void start_qemu(const char *cpu, const char *image, const char *device,
         words[n++] = "-drive";
         words[n++] = flash;
     }
-    if (next_server) {
-        snprintf(network, sizeof network, "user,id=n0,tftp=%s", next_server);
+    if (next_server || next_port) {
+        if (next_server)
+            snprintf(network, sizeof network, "user,id=n0,tftp=%s", next_server);
+        else
+            snprintf(network, sizeof network, "user,id=n0,hostfwd=tcp:127.0.0.1:%u-:22", next_port);
         words[18] = "-netdev"; /* in place of -nic none */
         words[19] = network;
         words[n++] = "-device";
@@ -124,6 +132,7 @@ struct machine *machine_start(const char *cpu, const char *image, const char *de
     unlink(address.sun_path);
     machine_with(NULL, NULL);
     machine_with_server(NULL);
+    next_port = 0;
     next_keeps = false;
     return m;
 }

@@ -45,6 +45,8 @@ void machine_with(const char *tree, const char *flash);
 void machine_keeps(void);
 /* For the next machine: a network whose server has the files of this folder. */
 void machine_with_server(const char *folder);
+/* For the next machine: a network, and its SSH server at this port of ours. */
+void machine_reached_at(unsigned port);
 /* Waits until the text has come; false after that many seconds (the log is printed). */
 bool machine_expect(struct machine *m, const char *text, int seconds);
 /* The text up to a mark, without carriage returns; malloc'ed; NULL after that many seconds. */

@@ -1,0 +1,151 @@
+/* What a board makes for itself when it starts for the first time, and what that start's end takes
+ * away again: a script for the board's shell, and what starts it.  There is no date in it: a board
+ * has no clock then. */
+#include "plan/first-start.h"
+#include "plan/system_internal.h"
+
+#include "base/text.h"
+
+#include <string.h>
+
+static bool has_file(const struct mos_inventory *inv, struct mos_arena *arena, const char *path) {
+    uint32_t index;
+    return mos_inv_follow(inv, arena, path, &index) && index;
+}
+
+static const struct {
+    const char *program, *command;
+} key_makers[] = {
+    {"/usr/bin/ssh-keygen", "    ssh-keygen -A || exit 1\n"},
+    {"/usr/bin/dropbearkey",
+     "    mkdir -p /etc/dropbear\n"
+     "    for kind in ed25519 ecdsa; do\n"
+     "        key=/etc/dropbear/dropbear_${kind}_host_key\n"
+     "        [ -s $key ] && continue\n"
+     "        rm -f $key.new && dropbearkey -t $kind -f $key.new >/dev/null && mv $key.new $key || "
+     "exit 1\n"
+     "    done\n"}};
+
+bool mos_first_start_makes_keys(const struct mos_inventory *inv, struct mos_arena *arena) {
+    for (size_t i = 0; i < sizeof key_makers / sizeof *key_makers; i++)
+        if (has_file(inv, arena, key_makers[i].program))
+            return true;
+    return false;
+}
+
+static bool is_made(const struct mos_value *v) {
+    return !v || (mos_has(v) && strcmp(v->text, "made") == 0);
+}
+
+bool mos_first_start_host_keys(const struct mos_first_start *f) {
+    return f && is_made(f->host_keys);
+}
+
+bool mos_first_start_machine_id(const struct mos_first_start *f) {
+    return f && is_made(f->machine_id);
+}
+
+static void put_keys_part(struct system_writer *w, struct mos_buf *b) {
+    const struct mos_inventory *inv = w->region->volume->inventory;
+    for (size_t i = 0; i < sizeof key_makers / sizeof *key_makers; i++)
+        if (has_file(inv, w->arena, key_makers[i].program))
+            mos_buf_text(b, key_makers[i].command);
+}
+
+/* The user's lines and the keys that were put there; what else lies in its home stays. */
+static void put_end_part(struct mos_buf *b, const struct mos_system *s) {
+    for (size_t i = 0; i < s->users.count; i++) {
+        const struct mos_user *u = s->users.items[i];
+        const char *home = mos_has(u->home) ? u->home->text : NULL;
+        if (mos_user_span_of(u->until) != MOS_USER_FIRST_START)
+            continue;
+        mos_buf_printf(b, "    remove_user '%s'\n", u->r.name);
+        if (u->keys.count && home)
+            mos_buf_printf(b, "    rm -f '%s/.ssh/authorized_keys'\n", home);
+        else if (u->keys.count)
+            mos_buf_printf(b, "    rm -f '/home/%s/.ssh/authorized_keys'\n", u->r.name);
+    }
+}
+
+static const char *script_of(struct system_writer *w, const struct mos_system *s) {
+    const struct mos_first_start *f = s->first_start;
+    struct mos_buf b = {.arena = w->arena};
+    bool next = mos_first_end_of(f->ends) != MOS_FIRST_ENDS_COMMAND;
+    mos_buf_text(&b,
+                 "#!/bin/sh\n"
+                 "# Made by Mosaicum.  \"begin\" runs at each start, before anybody can log in;\n"
+                 "# \"end\" ends the first start.  /" MOS_FIRST_START_STATE " says how far it is, "
+                 "and goes at the end.\n"
+                 "state=/" MOS_FIRST_START_STATE "\n"
+                 "[ -f $state ] || exit 0\n\n"
+                 "# What is written has its name only when it is whole: power may go at any time.\n"
+                 "remove_user() {\n"
+                 "    for file in /etc/passwd /etc/shadow /etc/group /etc/gshadow; do\n"
+                 "        [ -f $file ] || continue\n"
+                 "        cp -p $file $file.new && sed \"/^$1:/d\" $file >$file.new && sync && "
+                 "mv $file.new $file || exit 1\n"
+                 "    done\n"
+                 "}\n\n"
+                 "begin() {\n");
+    if (mos_first_start_host_keys(f))
+        put_keys_part(w, &b);
+    else if (mos_has(f->host_keys))
+        mos_buf_printf(&b, "    %s || exit 1\n", f->host_keys->text);
+    if (mos_first_start_machine_id(f))
+        mos_buf_text(&b, "    if [ ! -s /etc/machine-id ]; then\n"
+                         "        tr -d - </proc/sys/kernel/random/uuid >/etc/machine-id.new &&\n"
+                         "            mv /etc/machine-id.new /etc/machine-id || exit 1\n"
+                         "    fi\n");
+    else
+        mos_buf_printf(&b, "    %s || exit 1\n", f->machine_id->text);
+    mos_buf_text(&b, "    sync\n"
+                     "    echo begun >$state.new && mv $state.new $state && sync\n"
+                     "}\n\n"
+                     "end() {\n");
+    put_end_part(&b, s);
+    mos_buf_printf(&b,
+                   "    rm -f $state && sync\n"
+                   "}\n\n"
+                   "case \"$1-$(cat $state)\" in\n"
+                   "begin-new) begin ;;\n"
+                   "begin-begun) %s ;;\n"
+                   "end-*) end ;;\n"
+                   "*) echo \"Use: first-start begin, or first-start end\" >&2; exit 2 ;;\n"
+                   "esac\n",
+                   next ? "end" : ": ;; # only the command ends it");
+    return mos_buf_string(&b);
+}
+
+static const char unit[] = "[Unit]\n"
+                           "Description=What only this board has is made at its first start\n"
+                           "ConditionPathExists=/" MOS_FIRST_START_STATE "\n"
+                           "DefaultDependencies=no\n"
+                           "After=local-fs.target systemd-random-seed.service\n"
+                           "Before=sysinit.target shutdown.target\n"
+                           "Conflicts=shutdown.target\n\n"
+                           "[Service]\n"
+                           "Type=oneshot\n"
+                           "RemainAfterExit=yes\n"
+                           "ExecStart=/" MOS_FIRST_START_SCRIPT " begin\n\n"
+                           "[Install]\n"
+                           "WantedBy=sysinit.target\n";
+
+bool system_put_first_start(struct system_writer *w, const struct mos_system *s) {
+    const struct mos_first_start *f = s->first_start;
+    if (!f || f->r.broken || !mos_has(f->by) || (f->host_keys && !mos_has(f->host_keys)) ||
+        (f->machine_id && !mos_has(f->machine_id)))
+        return true;
+    if (!system_put(w, MOS_FIRST_START_SCRIPT, 0755, 0, script_of(w, s)) ||
+        !system_put(w, MOS_FIRST_START_STATE, 0644, 0, "new\n") ||
+        (mos_first_start_machine_id(f) && !system_put(w, "etc/machine-id", 0444, 0, "")))
+        return false;
+    if (mos_starter_of(f->by) == MOS_STARTER_SYSTEMD)
+        return system_put(w, "etc/systemd/system/first-start.service", 0644, 0, unit) &&
+               system_put_link(w, "etc/systemd/system/sysinit.target.wants/first-start.service",
+                               "../first-start.service");
+    system_add_action(w, "frst", "",
+                      strstr(system_old_text(w, "etc/inittab"), ":initdefault:") ? "bootwait"
+                                                                                 : "wait",
+                      "/" MOS_FIRST_START_SCRIPT " begin");
+    return true;
+}
