@@ -62,6 +62,63 @@ static void members_of_archives_are_pieces(void) {
     CU_ASSERT_EQUAL(findings(w, "--no-cache", "piece.hash"), 1);
 }
 
+/* Packages are archives, and archives may lie in archives; sizes, hashes and bytes are those of the
+ * innermost, whether the store knows them or not. */
+static void archives_lie_in_archives(void) {
+    char *w = test_folder("nested"), *store = test_folder("nested-store");
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    write_text(
+        path_in(w, "boards/curlew.yaml"),
+        "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 64 MiB}}}\n"
+        "pieces:\n  file: {in: inner, path: usr/share/tide}\n"
+        "  inner: {in: middle, path: deep/gauge.deb}\n"
+        "  middle: {in: outer, path: middle.tar.gz}\n  outer: {file: pieces/outer.tar}\n"
+        "layout: {card: {table: {kind: gpt}, regions: {root: {number: 1, size: rest, volume: "
+        "{kind: ext4, fills: {one: {piece: file, to: one}, all: {archive: inner, to: all}"
+        "}}}}}}\n");
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && mkdir -p p/usr/share m/deep pieces && seq 30000 > p/usr/share/tide && tar "
+             "-C p -czf data.tar.gz . && tar -cf control.tar -T /dev/null && echo 2.0 > "
+             "debian-binary && ar rc m/deep/gauge.deb debian-binary control.tar data.tar.gz && tar "
+             "-C m -czf middle.tar.gz . && tar -cf pieces/outer.tar middle.tar.gz",
+             w));
+    setenv("XDG_CACHE_HOME", store, 1);
+    for (int i = 0; i < 3; i++)
+        CU_ASSERT(
+            runs(0,
+                 "cd '%s' && '%s' %s -q build --out out%d && for f in one all/usr/share/tide; "
+                 "do '%s' -q take out%d/curlew/card.img 1:$f -o - | cmp - p/usr/share/tide; "
+                 "done && cmp out0/curlew/card.img out%d/curlew/card.img",
+                 w, MOSAICUM_PROGRAM, i == 2 ? "--no-cache" : "", i, MOSAICUM_PROGRAM, i, i));
+    /* what is not there, or no package, or made here, or in a circle */
+    static const struct {
+        const char *edit, *says;
+    } wrong[] = {
+        {"s|usr/share/tide}|usr/share/tides}|", "there is no file usr/share/tides in inner"},
+        {"s|deep/gauge|deep/gauges|", "there is no file deep/gauges.deb in middle"},
+        {"s|{file: pieces/outer.tar}|{in: file, path: x}|", "lies in file again"},
+        {"s|{file: pieces/outer.tar}|{ramdisk: {folder: p}}|", "which is made here"}};
+    for (size_t i = 0; i < sizeof wrong / sizeof *wrong; i++)
+        CU_ASSERT(runs(0,
+                       "cd '%s' && cp boards/curlew.yaml before && sed -i '%s' boards/curlew.yaml "
+                       "&& { '%s' check; mv before boards/curlew.yaml; } | grep -q '%s'",
+                       w, wrong[i].edit, MOSAICUM_PROGRAM, wrong[i].says));
+    static const struct {
+        const char *make, *says;
+    } packages[] = {{"ar rc g debian-binary control.tar", "it is a package without data"},
+                    {"ar rc g control.tar data.tar.gz", "it is an ar archive, but no package"},
+                    {"head -c 100 m/deep/gauge.deb > g", "it is cut off"}};
+    for (size_t i = 0; i < sizeof packages / sizeof *packages; i++)
+        CU_ASSERT(
+            runs(0,
+                 "cd '%s' && rm -f g && %s && mkdir -p n/deep && cp g n/deep/gauge.deb && tar "
+                 "-C n -czf middle.tar.gz . && rm pieces/outer.tar && tar -cf "
+                 "pieces/outer.tar middle.tar.gz && '%s' check | grep -q '%s'",
+                 w, packages[i].make, MOSAICUM_PROGRAM, packages[i].says));
+    unsetenv("XDG_CACHE_HOME");
+}
+
 static void links_do_not_lead_out(void) {
     char *w = copy_of_demo("links");
     CU_ASSERT(runs(0, "cd '%s/pieces' && mv first.bin real.bin && ln -s real.bin first.bin", w));
@@ -172,6 +229,7 @@ static void what_cannot_be_read_lacks_nothing(void) {
 
 SUITE(content_suite, {"what cannot be read lacks nothing", what_cannot_be_read_lacks_nothing},
       {"the store", the_store_changes_nothing_but_time},
-      {"members of archives", members_of_archives_are_pieces}, {"links", links_do_not_lead_out},
+      {"members of archives", members_of_archives_are_pieces},
+      {"archives in archives", archives_lie_in_archives}, {"links", links_do_not_lead_out},
       {"fallbacks", fallbacks_follow_in_the_script}, {"damage", damage_is_shown_by_inspect},
       {"dates", dates_come_from_the_definition});

@@ -1,53 +1,13 @@
 /* Whole jobs, each from a definition as its user would write it. */
-#include "support.h"
+#include "edits.h"
 
 #include <stdlib.h>
 #include <string.h>
 
-#define MAIN_CHECK(w) run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w)
-
-/* A fixture that passes, as a workspace of its own. */
-static const char *workspace(const char *name, const char *fixture) {
-    const char *w = keep(test_folder(name));
-    copy_folder(path_in(MOSAICUM_SOURCE, "tests/rules/%s/passes", fixture), w);
-    return w;
-}
-
-static void edit(const char *w, const char *expression) {
-    if (*expression)
-        CU_ASSERT_TRUE_FATAL(runs(0,
-                                  "cp '%s/boards/curlew.yaml' '%s/before' && sed -Ei '%s' "
-                                  "'%s/boards/curlew.yaml' && ! cmp -s '%s/before' "
-                                  "'%s/boards/curlew.yaml'",
-                                  w, w, expression, w, w, w));
-}
-
-/* What a row changes in a board that is right, and what comes of it; says NULL: nothing. */
-struct edited {
-    const char *edit, *rule, *says, *remedy;
-};
-
-static void each_edit(const char *name, const char *(*make)(const char *name),
-                      const struct edited *rows, size_t count) {
-    for (size_t i = 0; i < count; i++) {
-        const char *w = make(name);
-        edit(w, rows[i].edit);
-        struct outcome o = MAIN_CHECK(w);
-        bool good = rows[i].says ? strstr(o.out, rows[i].rule) && strstr(o.out, rows[i].says) &&
-                                       strstr(o.out, rows[i].remedy)
-                                 : strncmp(o.out, "Nothing to complain", 19) == 0;
-        if (!good)
-            fprintf(stderr, "\n%s, edit %zu (%s):\n%s%s\n", name, i, rows[i].edit, o.out, o.err);
-        CU_ASSERT(good);
-        outcome_free(&o);
-    }
-}
-#define EACH(name, make, rows) each_edit(name, make, rows, sizeof(rows) / sizeof *(rows))
-
 /* ---- settings that a firmware reads ---- */
 
 static const char *settings_board(const char *name) {
-    const char *w = workspace(name, "boot.settings");
+    const char *w = edits_workspace(name, "boot.settings");
     static const char overlay[] = "/dts-v1/; /plugin/;\n&{/} { %s { status = \"okay\"; }; };\n";
     static const char *const overlays[] = {"clock", "gauge"};
     for (size_t i = 0; i < 2; i++) {
@@ -55,17 +15,17 @@ static const char *settings_board(const char *name) {
         snprintf(text, sizeof text, overlay, overlays[i]);
         write_text(path_in(w, "tree/%s.dtso", overlays[i]), text);
     }
-    edit(w,
-         "s|^tree: .*|tree:\\n  blobs: {main: tree/curlew.dts}\\n  overlays:\\n"
-         "    clock: {file: tree/clock.dtso, when: boot}\\n"
-         "    gauge: {file: tree/gauge.dtso, when: boot}|; "
-         "s|boot: .made: boot.|boot: {made: boot, to: tide}|; "
-         "s|lines: .*|lines: {files: [kernel, tree], overlays: [overlay], console: "
-         "[serial], arguments: [arguments], holds: [all, curlew]}|; "
-         "s|^( *)kernel=<kernel>|\\1# before anything else\\n\\1[all]\\n\\1serial=<console:port> "
-         "\\n\\1baud=<console:baud>\\n\\1kernel = <kernel>\\n\\1size=<kernel:size>|; "
-         "s|^( *)arguments=.*|\\1overlay=<overlays>\\n\\1names=<overlays:stem>\\n"
-         "&\\n\\1[heron]\\n\\1kernel=heron/kernel\\n\\1sign=1 < 2|");
+    edits_make(
+        w, "s|^tree: .*|tree:\\n  blobs: {main: tree/curlew.dts}\\n  overlays:\\n"
+           "    clock: {file: tree/clock.dtso, when: boot}\\n"
+           "    gauge: {file: tree/gauge.dtso, when: boot}|; "
+           "s|boot: .made: boot.|boot: {made: boot, to: tide}|; "
+           "s|lines: .*|lines: {files: [kernel, tree], overlays: [overlay], console: "
+           "[serial], arguments: [arguments], holds: [all, curlew]}|; "
+           "s|^( *)kernel=<kernel>|\\1# before anything else\\n\\1[all]\\n\\1serial=<console:port> "
+           "\\n\\1baud=<console:baud>\\n\\1kernel = <kernel>\\n\\1size=<kernel:size>|; "
+           "s|^( *)arguments=.*|\\1overlay=<overlays>\\n\\1names=<overlays:stem>\\n"
+           "&\\n\\1[heron]\\n\\1kernel=heron/kernel\\n\\1sign=1 < 2|");
     return w;
 }
 
@@ -197,9 +157,10 @@ static void the_emulator_line_fits(void) {
 /* ---- kernels that are wrapped and compressed by a key ---- */
 
 static const char *wrapped_board(const char *name) {
-    const char *w = workspace(name, "boot.no-tree");
-    edit(w, "s|^  kernel: .*|  plain: {file: pieces/Image, license: GPL-2.0-only}\\n"
-            "  kernel: {license: GPL-2.0-only, packed: {as: legacy, parts: {kernel: plain}}}|");
+    const char *w = edits_workspace(name, "boot.no-tree");
+    edits_make(w,
+               "s|^  kernel: .*|  plain: {file: pieces/Image, license: GPL-2.0-only}\\n"
+               "  kernel: {license: GPL-2.0-only, packed: {as: legacy, parts: {kernel: plain}}}|");
     return w;
 }
 
@@ -241,7 +202,7 @@ static void kernels_are_wrapped_by_a_key(void) {
         "00' && dd if=k bs=1 skip=28 count=4 status=none | od -An -tx1 | grep -q '05 16 02 01'",
         "gzip -dc k | cmp - pieces/Image"};
     for (size_t i = 0; i < 2; i++) {
-        edit(w, edits[i]);
+        edits_make(w, edits[i]);
         CU_ASSERT_TRUE(runs(0,
                             "cd '%s' && rm -f k && '%s' -q build && '%s' -q take "
                             "out/curlew/card.img boot:kernel -o k && %s",
@@ -261,7 +222,7 @@ static const char *shown(const char *w, const char *arguments) {
 /* ---- recovery: a ramdisk from what is there ---- */
 
 static const char *recovery_board(const char *name) {
-    const char *w = workspace(name, "boot.no-tree");
+    const char *w = edits_workspace(name, "boot.no-tree");
     CU_ASSERT_TRUE(runs(0,
                         "cd '%s' && mkdir -p rescue/sbin rescue/dev rescue/share && printf "
                         "'#!/bin/tide\\n' > rescue/init && chmod 755 rescue/init && ln -s ../init "
@@ -270,9 +231,10 @@ static const char *recovery_board(const char *name) {
                         "rescue/init rescue/sbin/tide && tar -C rescue --owner=7 --group=8 -cf "
                         "pieces/rescue.tar . && echo by-row > row",
                         w));
-    edit(w, "s|^  kernel: .*|&\\n  early: {ramdisk: {compress: none, folder: rescue, files: {row: "
-            "{file: row, to: share/water}}}, license: MIT}|; s|tree: main, |&ramdisk: early, |; "
-            "s|^  entries:|  until: loader\\n&|");
+    edits_make(
+        w, "s|^  kernel: .*|&\\n  early: {ramdisk: {compress: none, folder: rescue, files: {row: "
+           "{file: row, to: share/water}}}, license: MIT}|; s|tree: main, |&ramdisk: early, |; "
+           "s|^  entries:|  until: loader\\n&|");
     return w;
 }
 
@@ -307,7 +269,7 @@ static void ramdisks_come_from_folders_and_archives(void) {
                                   "-initrd \"$d/ramdisk\" -append"));
     for (size_t i = 0; i < sizeof made / sizeof *made; i++) {
         const char *w = recovery_board("recovery");
-        edit(w, made[i].edit);
+        edits_make(w, made[i].edit);
         struct outcome o =
             run_shell("cd '%s' && export XDG_CACHE_HOME=$PWD/cache && for n in 1 2; "
                       "do '%s' -q build && '%s' -q "
@@ -330,13 +292,14 @@ static void ramdisks_come_from_folders_and_archives(void) {
 /* ---- a capability, on and off ---- */
 
 static void features_change_a_board_by_name(void) {
-    const char *w = workspace("feature", "boot.no-tree");
+    const char *w = edits_workspace("feature", "boot.no-tree");
     write_text(path_in(w, "extra/etc/motd"), "by the feature\n");
-    edit(w,
-         "s/^  cpu: arm64/&\\n  console: {port: ttyAMA0, baud: 115200}/; s/arguments: .root: "
-         "<root>./arguments: {root: <root>, console: <console>}/; $ a variants: {far: {axis: use, "
-         "features: [radio]}, farther: {axis: use, features: [radio], hardware: {console: {port: "
-         "ttyAMA2}}}}");
+    edits_make(
+        w,
+        "s/^  cpu: arm64/&\\n  console: {port: ttyAMA0, baud: 115200}/; s/arguments: .root: "
+        "<root>./arguments: {root: <root>, console: <console>}/; $ a variants: {far: {axis: use, "
+        "features: [radio]}, farther: {axis: use, features: [radio], hardware: {console: {port: "
+        "ttyAMA2}}}}");
     static const char feature[] =
         "mosaicum: 1\nfeature: radio\nreplaces: [hardware.console.port%s]\n"
         "hardware: {console: {port: ttyAMA1}, cores: 4}\n"
@@ -359,7 +322,7 @@ static void features_change_a_board_by_name(void) {
               strstr(all, "folder: root") < strstr(all, "folder: extra"));
     snprintf(text, sizeof text, feature, ", hardware.cpu");
     write_text(path_in(w, "features/radio.yaml"), text);
-    struct outcome o = MAIN_CHECK(w);
+    struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "Feature radio replaces hardware.cpu, and does not state "
                                          "it."));
     outcome_free(&o);
@@ -368,13 +331,14 @@ static void features_change_a_board_by_name(void) {
 /* ---- slots ---- */
 
 static const char *slots_board(const char *name) {
-    const char *w = workspace(name, "boot.no-tree");
-    edit(w,
-         "s/<root>/<root-a>/; s/^  via: script/  until: loader\\n&/; s|root: .number: 2, size: 32 "
-         "MiB,|root: {number: 2, size: 16 MiB, slots: [a, b],|; s|fills: .base: .folder: "
-         "root..|fills: {base: {folder: root}, system: {made: system}}|; $ a system: {mounts: "
-         "{root: "
-         "{at: /}, boot: {at: /dev}}}");
+    const char *w = edits_workspace(name, "boot.no-tree");
+    edits_make(
+        w,
+        "s/<root>/<root-a>/; s/^  via: script/  until: loader\\n&/; s|root: .number: 2, size: 32 "
+        "MiB,|root: {number: 2, size: 16 MiB, slots: [a, b],|; s|fills: .base: .folder: "
+        "root..|fills: {base: {folder: root}, system: {made: system}}|; $ a system: {mounts: "
+        "{root: "
+        "{at: /}, boot: {at: /dev}}}");
     return w;
 }
 
@@ -401,7 +365,7 @@ static void the_running_slot_is_mounted(void) {
 
 /* A long list begins with what it comes to; the sums are those of the list. */
 static void comparisons_begin_with_a_summary(void) {
-    const char *w = workspace("summary", "boot.no-tree");
+    const char *w = edits_workspace("summary", "boot.no-tree");
     int status;
     CU_ASSERT_TRUE(
         runs(0,
