@@ -26,7 +26,8 @@ static const char *holds_text(mosaicum *m, const struct mos_region_plan *r) {
         return mos_printf(m->arena, "environment %s", r->environment->def->r.name);
     if (mos_has(r->def->stage))
         return mos_printf(m->arena, "stage %s", r->def->stage->text);
-    return r->piece ? mos_printf(m->arena, "piece %s", r->piece->def->r.name) : "nothing";
+    const char *what = mos_has(r->def->tree) ? "tree" : "piece";
+    return r->piece ? mos_printf(m->arena, "%s %s", what, r->piece->def->r.name) : "nothing";
 }
 
 /* What a row is about: a region, or a part of the medium that is nobody's or the table's. */

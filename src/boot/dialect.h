@@ -10,6 +10,11 @@
 #include "linux/image.h"
 #include "tree/tree.h"
 
+/* A span of the script's device, bytes; no length: it is a file. */
+struct mos_raw_span {
+    uint64_t start, length;
+};
+
 /* One way to boot, with everything settled. */
 struct mos_boot_step {
     const char *name;                                   /* of the entry */
@@ -18,6 +23,7 @@ struct mos_boot_step {
     const char *command;                                /* the loader's command for this kernel */
     const char *arguments;                              /* the kernel's command line */
     struct mos_placement kernel, tree, ramdisk;
+    struct mos_raw_span kernel_raw, tree_raw, ramdisk_raw;
     struct mos_placement container; /* the parcel that they come in; no length: there is none */
     uint64_t packed_size;           /* of a kernel that the loader expands, in its file; or 0 */
 };

@@ -206,7 +206,11 @@ static const char *place_text(struct mos_build *b, struct mos_place place) {
 }
 
 static const char *holds(const struct mos_region_plan *r) {
-    return r->fs ? r->fs->name : r->environment ? "environment" : r->piece ? "piece" : "nothing";
+    return r->fs                   ? r->fs->name
+           : r->environment        ? "environment"
+           : mos_has(r->def->tree) ? "tree"
+           : r->piece              ? "piece"
+                                   : "nothing";
 }
 
 static void ledger_spans(struct mos_build *b, const struct mos_region_plan *r) {

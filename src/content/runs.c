@@ -40,6 +40,8 @@ static bool pass_units(struct mos_runs *r, const uint8_t *bytes, size_t length) 
 bool mos_runs_add(struct mos_runs *r, const void *bytes, size_t length) {
     assert(r->partial_length < MOS_RUN_UNIT);
     const uint8_t *p = bytes;
+    if (!length) /* then there may be no bytes either */
+        return true;
     if (r->partial_length) {
         size_t n = (size_t)mos_min(MOS_RUN_UNIT - r->partial_length, length);
         memcpy(r->partial + r->partial_length, p, n);

@@ -263,7 +263,7 @@ struct mos_region {
     struct mos_record r;
     struct mos_value *number, *at, *size, *owner, *type, *label, *bootable, *area, *id, *spare,
         *attributes, *grows;
-    struct mos_value *stage, *environment, *piece;
+    struct mos_value *stage, *environment, *piece, *tree;
     struct mos_list slots; /* taken apart by resolve.c: one region each */
     struct mos_volume *volume;
 };

@@ -483,6 +483,8 @@ KEYS(region_keys, "region", struct mos_region,
       "holds a loader environment", .refers = MOS_REFERS_ENVIRONMENT},
      {"piece", MOS_TYPE_REFERENCE, AT(struct mos_region, piece), "holds a piece as it is",
       .refers = MOS_REFERS_PIECE},
+     {"tree", MOS_TYPE_REFERENCE, AT(struct mos_region, tree), "holds a compiled tree as it is",
+      .refers = MOS_REFERS_BLOB},
      {"volume", MOS_TYPE_RECORD, AT(struct mos_region, volume), "holds a file system",
       .record = &volume_keys});
 KEYS(table_keys, "partition table", struct mos_table,

@@ -473,8 +473,52 @@ static void write_for_loader(struct mos_plan *plan) {
                    &plan->script_file);
 }
 
+/* The region of a flash that holds a piece, or a tree. */
+static const struct mos_region_plan *raw_region(const struct mos_medium_plan *medium,
+                                                const struct mos_piece_plan *piece,
+                                                const struct mos_blob_plan *blob) {
+    for (size_t i = 0; i < medium->regions.count; i++) {
+        const struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i);
+        bool holds =
+            piece ? r->piece == piece : mos_has(r->def->tree) && r->def->tree->target == blob->def;
+        if (holds && r->placed && !r->copy)
+            return r;
+    }
+    return NULL;
+}
+
+static bool find_raw(const struct mos_medium_plan *medium, const struct mos_piece_plan *piece,
+                     const struct mos_blob_plan *blob, struct mos_raw_span *span) {
+    const struct mos_region_plan *r = raw_region(medium, piece, blob);
+    if (!r)
+        return false;
+    *span = (struct mos_raw_span){r->start + r->content_at, mos_max(r->content, 1)};
+    return true;
+}
+
+static bool lies_raw(const struct mos_medium_plan *medium, struct mos_entry_plan *e) {
+    struct mos_boot_step *s = &e->step;
+    return e->kernel && find_raw(medium, e->kernel, NULL, &s->kernel_raw) &&
+           (!e->tree || find_raw(medium, NULL, e->tree, &s->tree_raw)) &&
+           (!e->ramdisk || find_raw(medium, e->ramdisk, NULL, &s->ramdisk_raw));
+}
+
+/* Without a volume of boot files: does all of it lie in regions of one flash? */
+static void find_raw_boot(struct mos_plan *plan) {
+    if (plan->boot_region || plan->boot_overlays.count || plan->tree_choices.count)
+        return; /* those are files */
+    for (size_t m = 0; m < plan->media.count && !plan->boots_raw; m++) {
+        const struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, m);
+        size_t good = 0;
+        for (size_t i = 0; mos_plan_is_flash(medium) && i < plan->entries.count; i++)
+            good += lies_raw(medium, mos_vec_pointer(&plan->entries, i));
+        plan->boots_raw = good && good == plan->entries.count;
+        plan->boot_medium = plan->boots_raw ? medium : plan->boot_medium;
+    }
+}
+
 static void write_script(struct mos_plan *plan) {
-    assert(plan->boot_region && plan->boot_medium && plan->dialect);
+    assert(plan->boot_medium && plan->dialect);
     struct mos_boot_step *steps =
         mos_alloc_array(plan->ctx->arena, plan->entries.count, sizeof *steps);
     for (size_t i = 0; i < plan->entries.count; i++) {
@@ -487,7 +531,7 @@ static void write_script(struct mos_plan *plan) {
     plan->script =
         (struct mos_boot_script){.board = plan->board->r.name,
                                  .device = mos_plan_in_loader(plan, plan->boot_medium->medium),
-                                 .partition = plan->boot_region->number,
+                                 .partition = plan->boot_region ? plan->boot_region->number : 0,
                                  .steps = steps,
                                  .count = plan->entries.count,
                                  .date = plan->board->date,
@@ -507,7 +551,9 @@ void mos_plan_boot(struct mos_plan *plan) {
     find_choices(plan);
     for (size_t i = 0; b && i < b->entries.count; i++)
         mos_vec_push_pointer(&plan->entries, plan_entry(plan, b->entries.items[i]));
-    if (plan->entries.count && plan->boot_region && plan->dialect && !plan->lacks_way)
+    find_raw_boot(plan);
+    bool raw = plan->boots_raw && mos_board_is_via(plan->board, MOS_VIA_ENVIRONMENT);
+    if (plan->entries.count && (plan->boot_region || raw) && plan->dialect && !plan->lacks_way)
         write_script(plan);
 }
 

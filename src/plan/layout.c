@@ -245,15 +245,17 @@ static void check_content(struct mos_plan *plan, const struct mos_region *d) {
                                        d->environment ? d->environment->place
                                                       : (struct mos_place){0},
                                        d->piece ? d->piece->place : (struct mos_place){0},
+                                       d->tree ? d->tree->place : (struct mos_place){0},
                                        d->volume ? d->volume->r.key_place : (struct mos_place){0}};
+    enum { PLACES = sizeof places / sizeof *places };
     size_t count = 0;
-    for (size_t i = 0; i < 4; i++)
+    for (size_t i = 0; i < PLACES; i++)
         count += places[i].source != NULL;
     if (count < 2)
         return;
     struct mos_finding *f = mos_find(&plan->ctx->findings, MOS_RULE_BOARD_SCHEMA,
                                      "Region %s holds more than one thing.", d->r.name);
-    for (size_t i = 0; i < 4; i++)
+    for (size_t i = 0; i < PLACES; i++)
         mos_finding_at(&plan->ctx->findings, f, places[i]);
     mos_finding_try(&plan->ctx->findings, f, "Give each its own region.");
 }
@@ -286,6 +288,34 @@ static void set_number(struct mos_plan *plan, const struct mos_medium_plan *m,
                         mos_table_at(0)->name, m->name);
 }
 
+/* A tree's bytes come later, when it is compiled: mos_plan_tree_regions. */
+static struct mos_piece_plan *tree_piece(struct mos_plan *plan, const struct mos_region *def) {
+    const struct mos_record *blob = def->tree->target;
+    struct mos_piece *piece = mos_alloc(plan->ctx->arena, sizeof *piece);
+    struct mos_piece_plan *p = mos_alloc(plan->ctx->arena, sizeof *p);
+    piece->r = blob ? *blob : def->r;
+    p->def = piece;
+    p->file = piece->r.name;
+    p->made = true;
+    return p;
+}
+
+void mos_plan_tree_regions(struct mos_plan *plan) {
+    for (size_t m = 0; m < plan->media.count; m++) {
+        const struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, m);
+        for (size_t i = 0; i < medium->regions.count; i++) {
+            struct mos_region_plan *r = mos_vec_pointer(&medium->regions, i);
+            for (size_t k = 0; mos_has(r->def->tree) && k < plan->blobs.count; k++) {
+                const struct mos_blob_plan *b = mos_vec_pointer(&plan->blobs, k);
+                if (b->def != r->def->tree->target || !b->tree)
+                    continue;
+                mos_plan_take_bytes(r->piece, b->blob.data, b->blob.length);
+                r->content = b->blob.length;
+            }
+        }
+    }
+}
+
 static struct mos_region_plan *new_region(struct mos_plan *plan, struct mos_medium_plan *m,
                                           const struct mos_region *def) {
     struct mos_region_plan *r = mos_alloc(plan->ctx->arena, sizeof *r);
@@ -299,6 +329,8 @@ static struct mos_region_plan *new_region(struct mos_plan *plan, struct mos_medi
         r->piece = mos_has(s->piece) ? mos_plan_piece(plan, s->piece->target) : NULL;
     } else if (mos_has(def->piece)) {
         r->piece = mos_plan_piece(plan, def->piece->target);
+    } else if (mos_has(def->tree)) {
+        r->piece = tree_piece(plan, def);
     } else if (mos_has(def->environment)) {
         r->environment = find_environment(plan, def->environment->target);
     }
@@ -355,7 +387,7 @@ static const struct mos_first_place *rom_place(const struct mos_plan *plan,
 static void tell_no_size(struct mos_plan *plan, const struct mos_region_plan *r) {
     const struct mos_value *size = r->def->size;
     const struct mos_piece *piece = r->piece ? r->piece->def : NULL;
-    bool made_here = piece && (piece->ramdisk || piece->packed);
+    bool made_here = piece && (piece->ramdisk || piece->packed || mos_has(r->def->tree));
     bool said = (r->piece && !mos_plan_is_there(r->piece) && !made_here) || r->def->r.broken ||
                 (size && size->broken) || (r->def->stage && !r->piece) ||
                 (r->def->environment && !r->environment);
@@ -366,8 +398,8 @@ static void tell_no_size(struct mos_plan *plan, const struct mos_region_plan *r)
                  mos_printf(plan->ctx->arena, "Region %s has no size.", r->name));
     if (made_here && !size)
         mos_finding_why(&plan->ctx->findings, f,
-                        "Piece %s is made here, after the regions have their places.",
-                        piece->r.name);
+                        "%s %s is made here, after the regions have their places.",
+                        mos_has(r->def->tree) ? "Tree" : "Piece", piece->r.name);
     mos_finding_try(&plan->ctx->findings, f, "Set size: 64 MiB, or size: rest.");
 }
 

@@ -61,6 +61,7 @@ struct mos_plan *mos_plan_make(struct mos_ctx *ctx, const struct mos_board *boar
         return NULL;
     if (!mos_plan_ramdisks(plan))
         return NULL;
+    mos_plan_tree_regions(plan);
     mos_plan_boot(plan);
     mos_plan_settings(plan);
     return plan;

@@ -62,7 +62,7 @@ struct mos_region_plan {
     char id_text[40]; /* what the kernel calls it; "": it is no partition */
     const char *label;
     bool bootable;
-    const struct mos_piece_plan *piece; /* raw content */
+    struct mos_piece_plan *piece; /* raw content; of a tree, one of its own that is in no list */
     const struct mos_environment_plan *environment;
     const struct mos_fs_driver *fs;
     bool strange_fs; /* a file system is stated that nobody knows: a finding has said so */
@@ -204,7 +204,8 @@ struct mos_plan {
     bool lacks_way; /* … and it cannot boot in the way that is asked for: it was said */
     struct mos_ram_map ram;
     bool has_ram;
-    const struct mos_region_plan *boot_region; /* the volume with `made: boot` */
+    const struct mos_region_plan *boot_region; /* the volume with `made: boot`; NULL: none … */
+    bool boots_raw; /* … and all that the entries need lies in regions of boot_medium, a flash */
     const struct mos_medium_plan *boot_medium;
     struct mos_vec settings; /* of struct mos_settings_plan * */
     const char *boot_prefix; /* folder of the boot files in it, "" for its root */

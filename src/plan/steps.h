@@ -91,6 +91,8 @@ bool mos_plan_packs(struct mos_plan *plan);
 bool mos_plan_environments(struct mos_plan *plan);
 /* Numbers, identifiers and places of all regions. */
 void mos_plan_layout(struct mos_plan *plan);
+/* Regions that hold a tree get its bytes, once trees are compiled. */
+void mos_plan_tree_regions(struct mos_plan *plan);
 /* The kernel's configuration, merged. */
 bool mos_plan_config(struct mos_plan *plan);
 /* Device trees, with the overlays of the build applied and those of the boot tried. */

@@ -43,10 +43,19 @@ static void check_files(const struct boot_view *v) {
     if (!def->kernel && !(k && k->image))
         file_missing(v, "no kernel is named", def->r.key_place, "The loader has nothing to start.",
                      "Set kernel: to the name of a piece.");
-    else if (v->plan->media.count && !v->plan->boot_region && v->e->kernel)
+    else if (v->plan->boots_raw && !mos_board_is_via(v->plan->board, MOS_VIA_ENVIRONMENT))
+        file_missing(v,
+                     mos_printf(v->plan->ctx->arena,
+                                "its parts lie in regions of %s, which only "
+                                "stored variables can name",
+                                v->plan->boot_medium->name),
+                     def->r.key_place, "Scripts, menus and parcels are files of a volume.",
+                     "Set boot: {via: environment}.");
+    else if (v->plan->media.count && !v->plan->boot_region && !v->plan->boots_raw && v->e->kernel)
         file_missing(v, "no volume holds its files", def->r.key_place,
                      "The boot script loads kernel and tree from the volume it lies in itself.",
-                     "Add fills: {boot: {made: boot}} to a volume that the loader can read.");
+                     "Add fills: {boot: {made: boot}} to a volume that the loader can read, or put "
+                     "kernel, tree and ramdisk into regions of a flash.");
 }
 
 /* An entry that leaves the tree to the loader, on a board that has trees. */

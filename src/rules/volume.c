@@ -135,8 +135,8 @@ static void check_raw(const struct volume_view *v) {
                                      mos_size_text(v->arena, r->length));
     mos_finding_at(v->list, f, r->def->size ? r->def->size->place : r->def->r.key_place);
     mos_finding_at(v->list, f, r->piece->def->r.key_place);
-    mos_finding_why(v->list, f, "Piece %s has %s.", r->piece->def->r.name,
-                    mos_size_about(v->arena, r->content));
+    mos_finding_why(v->list, f, "%s %s has %s.", mos_has(r->def->tree) ? "Tree" : "Piece",
+                    r->piece->def->r.name, mos_size_about(v->arena, r->content));
     mos_finding_try(v->list, f, "Set size: %s, or use a smaller file.",
                     mos_size_exact(v->arena, mos_round_up(r->content, 4096)));
 }
@@ -218,8 +218,7 @@ static void check_fill(const struct mos_plan *plan, const struct mos_fill *f) {
         odd_fill(plan, f, "brings more than one thing",
                  "Keep one, and make another fill of the rest.");
     else if (f->settings && !f->text)
-        odd_fill(plan, f, "says how its text is read, and has none",
-                 "Add text:, or remove lines.");
+        odd_fill(plan, f, "says how its text is read, and has none", "Add text:, or remove lines.");
 }
 
 void mos_rule_fills(const struct mos_plan *plan) {

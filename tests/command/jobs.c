@@ -400,7 +400,74 @@ static void comparisons_begin_with_a_summary(void) {
     json_decref(d);
 }
 
-SUITE(jobs_suite, {"settings are written and checked", settings_are_written_and_checked},
+/* ---- kernel, tree and ramdisk in a flash without a file system ---- */
+
+static const char *flash_board(const char *name) {
+    const char *w = edits_workspace(name, "access.no-shell");
+    write_text(path_in(w, "early/init"), "#!/bin/sh\n");
+    edits_make(w,
+               "s|^  media: .*|  media:\\n    card: {kind: sd, size: 128 MiB, kernel: mmcblk0}\\n"
+               "    flash: {kind: nor, size: 16 MiB, erase: 64 KiB, kernel: mtd0, loader: sf 0}|; "
+               "s|values: .*|values: {bootdelay: \"1\"}|; s|via: script|via: environment|; "
+               "/^      (env|boot): /d; s|number: 2, size: 32 MiB|number: 1, size: rest|; "
+               "s|^pieces:|&\\n  early: {license: GPL-2.0-only, ramdisk: {folder: early}}|; "
+               "s|tree: main, arg|ramdisk: early, &|; s|root: <root>|&, console: <console>|; "
+               "s|^layout:|&\\n  flash:\\n    regions:\\n"
+               "      env: {at: 1 MiB, size: 64 KiB, environment: main}\\n"
+               "      kernel: {size: 8 MiB, piece: kernel}\\n"
+               "      tree: {size: 64 KiB, tree: main}\\n      early: {size: 1 MiB, piece: "
+               "early}|");
+    return w;
+}
+
+#define BY_HAND(command)                                                                           \
+    "s|bootdelay: .1.|&, bootcmd: \"setenv bootargs root=<root> console=<console> "                \
+    "rootwait; " command "\"|"
+#define NAND                                                                                       \
+    "s/kind: nor, /kind: nand, page: 2 KiB, /; s/loader: sf 0/loader: nand 0/; s/erase: 64 "       \
+    "KiB/erase: 128 KiB/; s/64 KiB, env/128 KiB, env/; s/64 KiB, tree/128 KiB, tree/"
+#define READ_ALL(kernel_at)                                                                        \
+    "sf probe; sf read " kernel_at " 110000 40000; sf read 48000000 910000 10000; "
+
+static void entries_come_from_a_flash(void) {
+    static const struct edited rows[] = {
+        {"", NULL, NULL, NULL},
+        {NAND, "layout.flash-spare", "no room for bad blocks", "spare"},
+        {NAND "; s/size: (128 KiB|8 MiB|1 MiB), (env|tree|piece)/spare: 4%, &/", NULL, NULL, NULL},
+        {"s/size: 64 KiB, tree: main/size: 64 KiB/", "boot.file-missing", "no volume holds",
+         "into regions of a flash"},
+        {"s/size: 1 MiB, piece: early/size: 1 MiB/", "boot.file-missing", "no volume holds", ""},
+        {"s/via: environment/via: menu/", "boot.file-missing",
+         "its parts lie in regions of flash, which only stored variables can name",
+         "Set boot: {via: environment}."},
+        {"s/size: 64 KiB, tree: main/tree: main/", "board.schema", "Region tree has no size",
+         "Set size:"},
+        {"s/size: 64 KiB, tree: main/size: 64 KiB, tree: main, piece: kernel/", "board.schema",
+         "Region tree holds more than one thing", "its own region"},
+        {"s/tree: .size: 64 KiB/tree: {size: 256 B/; s/erase: 64 KiB/erase: 256 B/; s/env: .size: "
+         "64 KiB/env: {size: 64 KiB/",
+         "volume.does-not-fit", "The content of tree does not fit", "Set size:"},
+        /* written by hand: read, followed and started as the generated ones are */
+        {BY_HAND(READ_ALL("40200000") "booti 40200000 - 48000000"), NULL, NULL, NULL},
+        {BY_HAND(READ_ALL("47ff0000") "booti 47ff0000 - 48000000"), "start.", "", ""},
+        {BY_HAND("sf read 40200000 0 40000; booti 40200000 - 48000000"), "start.", "", ""},
+        {BY_HAND(READ_ALL("40200000") "booti 40200000 - 49000000"), "start.", "", ""},
+    };
+    EACH("flash", flash_board, rows);
+    const char *w = flash_board("flash");
+    CU_ASSERT_TRUE(runs(
+        0,
+        "cd '%s' && '%s' --no-cache -q build && '%s' rehearse curlew > t && grep -q 'curlew boots: "
+        "entry main' t && grep -q 'bytes at 0x110000' t && grep -q 'the ramdisk' t && dd "
+        "if=out/curlew/flash.img bs=64K skip=17 count=1 2>/dev/null | cmp - pieces/Image && dd "
+        "if=out/curlew/flash.img bs=64K skip=145 count=1 2>/dev/null | cmp -n $(stat -c %%s "
+        "out/curlew/main.dtb) - out/curlew/main.dtb && '%s' show curlew layout | grep -q 'tree "
+        "main'",
+        w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+}
+
+SUITE(jobs_suite, {"entries come from a flash", entries_come_from_a_flash},
+      {"settings are written and checked", settings_are_written_and_checked},
       {"the emulator line fits", the_emulator_line_fits},
       {"kernels are wrapped by a key", kernels_are_wrapped_by_a_key},
       {"features change a board by name", features_change_a_board_by_name},

@@ -436,17 +436,27 @@ static int run_device(struct sim *s, int argc, const char *const *argv) {
     return 0;
 }
 
-static int run_sf(struct sim *s, int argc, const char *const *argv) {
+/* sf and nand (the loader's cmd/sf.c, cmd/nand.c): read TO FROM LENGTH, in hexadecimal. */
+static int run_flash(struct sim *s, int argc, const char *const *argv) {
     uint64_t to, from, length;
-    struct sim_disk *d = sim_disk(s, "sf", "0");
+    bool nor = strcmp(argv[0], "sf") == 0;
+    const char *number = current_number(s, argv[0]);
     if (argc < 2)
         return -1;
+    bool chooses = strcmp(argv[1], nor ? "probe" : "device") == 0;
+    if (chooses && argc > 2) {
+        number = nor && strchr(argv[2], ':') ? mos_strndup(s->arena, argv[2], strcspn(argv[2], ":"))
+                                             : argv[2];
+        own(s)->current = mos_printf(s->arena, "%s %s", argv[0], number);
+    }
+    struct sim_disk *d = sim_disk(s, argv[0], number);
     if (!d)
-        return sim_trouble(s, "Failed to initialize SPI flash at 0:0 (error -2)");
-    if (strcmp(argv[1], "probe") == 0)
+        return nor ? sim_trouble(s, "Failed to initialize SPI flash at 0:0 (error -2)")
+                   : sim_trouble(s, "no devices available");
+    if (chooses || (!nor && strcmp(argv[1], "info") == 0))
         return 0;
     if (strcmp(argv[1], "read") != 0) {
-        sim_unknown(s, "what sf %s does", argv[1]);
+        sim_unknown(s, "what %s %s does", argv[0], argv[1]);
         return 0;
     }
     if (argc != 5 || !sim_address(argv[2], &to) || !sim_address(argv[3], &from) ||
@@ -456,8 +466,13 @@ static int run_sf(struct sim *s, int argc, const char *const *argv) {
         return sim_trouble(s, "ERROR: attempting read past flash size (0x%llx)",
                            (unsigned long long)d->medium->io->size);
     bool bad = read_bytes(s, d, to, from, length) != 0;
-    sim_print(s, "SF: %llu bytes @ 0x%llx Read: %s\n", (unsigned long long)length,
-              (unsigned long long)from, bad ? "ERROR" : "OK");
+    if (nor)
+        sim_print(s, "SF: %llu bytes @ 0x%llx Read: %s\n", (unsigned long long)length,
+                  (unsigned long long)from, bad ? "ERROR" : "OK");
+    else
+        sim_print(s, "NAND read: device %s offset 0x%llx, size 0x%llx\n %llu bytes read: %s\n",
+                  number, (unsigned long long)from, (unsigned long long)length,
+                  (unsigned long long)length, bad ? "ERROR" : "OK");
     return bad;
 }
 
@@ -477,33 +492,19 @@ static int run_foreign(struct sim *s, int argc, const char *const *argv) {
 }
 
 const struct ub_command ub_commands_storage[] = {
-    {"load", run_load, 7},
-    {"fatload", run_fatload, 7},
-    {"ext4load", run_extload, 7},
-    {"ext2load", run_extload, 7},
-    {"size", run_size, 0},
-    {"fatsize", run_fatsize, 0},
-    {"ext4size", run_extsize, 0},
-    {"ls", run_ls, 4},
-    {"fatls", run_fatls, 4},
-    {"ext4ls", run_extls, 4},
-    {"ext2ls", run_extls, 4},
-    {"fstype", run_fstype, 4},
-    {"part", run_part, 0},
-    {"mmc", run_device, 0},
-    {"virtio", run_device, 0},
-    {"nvme", run_device, 0},
-    {"usb", run_device, 0},
-    {"scsi", run_device, 0},
-    {"sata", run_device, 0},
-    {"sf", run_sf, 5},
-    {"dhcp", run_network, 3},
-    {"tftpboot", run_network, 0},
-    {"pxe", run_network, 0},
-    {"bootp", run_network, 3},
-    {"nfs", run_network, 3},
-    {"qfw", run_foreign, 0},
-    {"bootefi", run_foreign, 0},
-    {"bootflow", run_foreign, 0},
-    {NULL, NULL, 0},
+    {"load", run_load, 7},        {"fatload", run_fatload, 7},
+    {"ext4load", run_extload, 7}, {"ext2load", run_extload, 7},
+    {"size", run_size, 0},        {"fatsize", run_fatsize, 0},
+    {"ext4size", run_extsize, 0}, {"ls", run_ls, 4},
+    {"fatls", run_fatls, 4},      {"ext4ls", run_extls, 4},
+    {"ext2ls", run_extls, 4},     {"fstype", run_fstype, 4},
+    {"part", run_part, 0},        {"mmc", run_device, 0},
+    {"virtio", run_device, 0},    {"nvme", run_device, 0},
+    {"usb", run_device, 0},       {"scsi", run_device, 0},
+    {"sata", run_device, 0},      {"sf", run_flash, 5},
+    {"nand", run_flash, 0},       {"dhcp", run_network, 3},
+    {"tftpboot", run_network, 0}, {"pxe", run_network, 0},
+    {"bootp", run_network, 3},    {"nfs", run_network, 3},
+    {"qfw", run_foreign, 0},      {"bootefi", run_foreign, 0},
+    {"bootflow", run_foreign, 0}, {NULL, NULL, 0},
 };

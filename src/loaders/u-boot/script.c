@@ -58,6 +58,18 @@ static void write_load(const struct mos_boot_script *s, struct mos_buf *out, siz
                        INDENT(depth), (unsigned long long)address, file);
 }
 
+/* "sf", "nand": the command for raw spans of the script's device. */
+static int raw_verb(const struct mos_boot_script *s) {
+    return (int)strcspn(s->device, " ");
+}
+
+static void write_raw_load(const struct mos_boot_script *s, struct mos_buf *out, size_t depth,
+                           uint64_t address, const struct mos_raw_span *span) {
+    mos_buf_printf(out, "%sif %.*s read 0x%08llx 0x%llx 0x%llx; then\n", INDENT(depth), raw_verb(s),
+                   s->device, (unsigned long long)address, (unsigned long long)span->start,
+                   (unsigned long long)span->length);
+}
+
 /* bootm PARCEL#ENTRY */
 static void write_parcel_start(const struct mos_boot_script *script, const struct mos_boot_step *s,
                                size_t depth, struct mos_buf *out) {
@@ -95,15 +107,26 @@ static void write_start(const struct mos_boot_script *script, const struct mos_b
     const struct {
         const char *file;
         const struct mos_placement *placement;
-    } loads[] = {{s->kernel_file, &s->kernel},
-                 {s->tree_file && script->tree_variable ? "${tree_file}" : s->tree_file, &s->tree},
-                 {s->ramdisk_file, &s->ramdisk}};
+        const struct mos_raw_span *raw;
+    } loads[] = {{s->kernel_file, &s->kernel, &s->kernel_raw},
+                 {s->tree_file && script->tree_variable ? "${tree_file}" : s->tree_file, &s->tree,
+                  &s->tree_raw},
+                 {s->ramdisk_file, &s->ramdisk, &s->ramdisk_raw}};
     size_t depth = first;
+    if (s->kernel_raw.length)
+        mos_buf_printf(out, "%s%.*s %s %s\n", INDENT(depth), raw_verb(script), script->device,
+                       strncmp(script->device, "sf", 2) == 0 ? "probe" : "device",
+                       script->device[raw_verb(script)] ? script->device + raw_verb(script) + 1
+                                                        : "0");
     for (size_t i = 0; i < 3; i++)
-        if (loads[i].file)
+        if (loads[i].file && loads[i].raw->length)
+            write_raw_load(script, out, depth++, loads[i].placement->ranges[MOS_RANGE_LOADED].start,
+                           loads[i].raw);
+        else if (loads[i].file)
             write_load(script, out, depth++, loads[i].placement->ranges[MOS_RANGE_LOADED].start,
                        loads[i].file);
-    if (s->ramdisk_file && script->overlay_count)
+    bool sized = s->ramdisk_raw.length != 0; /* a raw read tells no size */
+    if (s->ramdisk_file && script->overlay_count && !sized)
         mos_buf_printf(out, "%ssetenv ramdisk_size ${filesize}\n", INDENT(depth));
     if (s->tree_file)
         write_overlays(script, s, depth, out);
@@ -114,7 +137,11 @@ static void write_start(const struct mos_boot_script *script, const struct mos_b
                        INDENT(depth), (unsigned long long)s->packed_size);
     mos_buf_printf(out, "%s%s 0x%08llx ", INDENT(depth), s->command,
                    (unsigned long long)s->kernel.ranges[MOS_RANGE_LOADED].start);
-    if (s->ramdisk_file) /* the file loaded last was the ramdisk: its size is still known */
+    if (s->ramdisk_file && sized)
+        mos_buf_printf(out, "0x%08llx:0x%llx ",
+                       (unsigned long long)s->ramdisk.ranges[MOS_RANGE_LOADED].start,
+                       (unsigned long long)s->ramdisk_raw.length);
+    else if (s->ramdisk_file) /* the file loaded last was the ramdisk: its size is still known */
         mos_buf_printf(out, "0x%08llx:${%s} ",
                        (unsigned long long)s->ramdisk.ranges[MOS_RANGE_LOADED].start,
                        script->overlay_count ? "ramdisk_size" : "filesize");
@@ -278,12 +305,13 @@ void ub_write_menu(const struct mos_boot_script *script, struct mos_buf *out) {
 void ub_write_variables(const struct mos_boot_script *script, struct mos_arena *arena,
                         void (*set)(void *self, const char *name, const char *value), void *self) {
     assert(set);
-    struct mos_buf all = {.arena = arena}, script_text = {.arena = arena};
-    write_device(script, &script_text);
+    struct mos_buf all = {.arena = arena};
+    bool raw = script->count && script->steps[0].kernel_raw.length;
     const char *type = script->device;
     size_t n = strcspn(type, " ");
-    mos_buf_printf(&all, "setenv devtype %.*s; setenv devnum %s; setenv distro_bootpart %u", (int)n,
-                   type, type[n] ? type + n + 1 : "0", script->partition);
+    if (!raw)
+        mos_buf_printf(&all, "setenv devtype %.*s; setenv devnum %s; setenv distro_bootpart %u",
+                       (int)n, type, type[n] ? type + n + 1 : "0", script->partition);
     for (size_t i = 0; i < script->count; i++) {
         const struct mos_boot_step *s = &script->steps[i];
         struct mos_buf lines = {.arena = arena};
@@ -303,7 +331,7 @@ void ub_write_variables(const struct mos_boot_script *script, struct mos_arena *
         }
         const char *name = mos_printf(arena, "boot_%s", s->name);
         set(self, name, mos_buf_string(&one));
-        mos_buf_printf(&all, "; run %s", name);
+        mos_buf_printf(&all, "%srun %s", all.length ? "; " : "", name);
     }
     if (script->resets)
         mos_buf_text(&all, "; sleep 5; reset");
