@@ -87,8 +87,8 @@ static void ram_at_hand_over(mosaicum *m, const struct run_rig *rig,
         return;
     struct report_table t = report_start(&m->report, "ram", NULL, columns, 5);
     for (size_t i = 0; i < r->ram.count + (x->loader_from != 0); i++) {
-        struct mos_ram_use use = {"the loader itself",
-                                  {x->loader_from, start + length - x->loader_from}};
+        struct mos_ram_use use = {.what = "the loader itself",
+                                  .span = {x->loader_from, start + length - x->loader_from}};
         if (i < r->ram.count)
             use = *(const struct mos_ram_use *)mos_vec_at(&r->ram, i);
         cell_text(&t, use.what);

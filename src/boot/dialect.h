@@ -282,6 +282,11 @@ struct mos_dialect {
     const struct mos_dialect_volume *volumes;       /* NULL: the drivers of fs/ know it all */
     const struct mos_loader_medium *media;          /* the first is what is taken for granted */
     struct mos_loader_search search;
+    /* Variables by which a loader that nothing else is known of starts one of search.files; out:
+     * name
+     * -> const char *value.  NULL: a rehearsal cannot do without the loader's own. */
+    void (*starts_file)(struct mos_arena *arena, const char *medium, unsigned partition,
+                        const char *path, struct mos_map *out);
     const struct sim_loader *simulated; /* NULL: it cannot be rehearsed */
 };
 

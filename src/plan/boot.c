@@ -517,14 +517,35 @@ static void find_raw_boot(struct mos_plan *plan) {
     }
 }
 
+/* Addresses are worked out from where RAM is; a menu leaves them to the loader's variables. */
+static void tell_no_ram(struct mos_plan *plan) {
+    const struct mos_hardware *h = plan->board->hardware;
+    struct mos_findings *list = &plan->ctx->findings;
+    if (h && (h->r.broken || h->ram.count)) /* then it was said what is wrong with it */
+        return;
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_BOARD_SCHEMA,
+                 "Board %s does not say where its RAM is, and has entries to load there.",
+                 plan->board->r.name);
+    mos_finding_at(list, f, plan->board->boot->r.key_place);
+    if (h)
+        mos_finding_at(list, f, h->r.key_place);
+    mos_finding_why(list, f, "Without it nothing could be written for the loader to start.");
+    mos_finding_try(list, f, "Add hardware: {ram: {main: {start: 0x40000000, sizes: [512 MiB]}}}.");
+}
+
 static void write_script(struct mos_plan *plan) {
     assert(plan->boot_medium && plan->dialect);
     struct mos_boot_step *steps =
         mos_alloc_array(plan->ctx->arena, plan->entries.count, sizeof *steps);
     for (size_t i = 0; i < plan->entries.count; i++) {
         const struct mos_entry_plan *e = mos_vec_pointer(&plan->entries, i);
-        if (!e->settled)
+        bool unplaced = !plan->has_ram && e->kernel_known;
+        if (!e->settled && !(unplaced && mos_board_is_via(plan->board, MOS_VIA_MENU))) {
+            if (unplaced)
+                tell_no_ram(plan);
             return;
+        }
         steps[i] = e->step;
     }
     const struct mos_boot *b = plan->board->boot;

@@ -143,9 +143,7 @@ bool system_put_first_start(struct system_writer *w, const struct mos_system *s)
         return system_put(w, "etc/systemd/system/first-start.service", 0644, 0, unit) &&
                system_put_link(w, "etc/systemd/system/sysinit.target.wants/first-start.service",
                                "../first-start.service");
-    system_add_action(w, "frst", "",
-                      strstr(system_old_text(w, "etc/inittab"), ":initdefault:") ? "bootwait"
-                                                                                 : "wait",
+    system_add_action(w, "frst", "", system_has_runlevels(w) ? "bootwait" : "wait",
                       "/" MOS_FIRST_START_SCRIPT " begin");
     return true;
 }

@@ -8,7 +8,8 @@
 #define MOS_FIRST_START_SCRIPT "usr/sbin/first-start"
 #define MOS_FIRST_START_STATE "etc/first-start"
 
-/* Are they made by our own script?  false: somebody else does, or there is no first start (NULL). */
+/* Are they made by our own script?  false: somebody else does, or there is no first start (NULL).
+ */
 bool mos_first_start_host_keys(const struct mos_first_start *f);
 bool mos_first_start_machine_id(const struct mos_first_start *f);
 /* Has a root a program that makes host keys? */

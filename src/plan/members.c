@@ -339,3 +339,80 @@ bool mos_plan_count_piece(struct mos_plan *plan, const struct mos_piece_plan *pi
     struct mos_sink pick = {&p, pick_entry, pick_data, pick_end};
     return mos_index_replay(plan->ctx, piece->outer->index, &pick);
 }
+
+/* ---- in memory ---- */
+
+void mos_plan_take_bytes(struct mos_piece_plan *p, const void *bytes, size_t length) {
+    p->file_size = p->made ? 0 : p->size;
+    p->bytes = bytes;
+    p->size = length;
+    p->found = true;
+    p->head_length = (size_t)mos_min(length, sizeof p->head);
+    memcpy(p->head, bytes, p->head_length);
+    if (p->made)
+        p->hashed = mos_sha256(bytes, length, p->sha256);
+}
+
+struct memory {
+    uint8_t *bytes;
+    uint64_t size;
+};
+
+static bool remember(void *self, uint64_t offset, const void *bytes, size_t length) {
+    struct memory *m = self;
+    if (offset < m->size && bytes)
+        memcpy(m->bytes + offset, bytes, (size_t)mos_min(length, m->size - offset));
+    return true;
+}
+
+static bool any_entry(void *self, const struct mos_entry *entry) {
+    (void)self, (void)entry;
+    return true;
+}
+
+const uint8_t *mos_plan_piece_bytes(struct mos_plan *plan, const struct mos_piece_plan *p) {
+    enum { MOST = 256 << 20 };
+    if (p->bytes || p->size > MOST)
+        return p->bytes;
+    const struct mos_kept_bytes *kept = mos_shared_piece(plan->ctx->shared, p);
+    if (kept)
+        return kept->bytes;
+    bool shares = mos_shared_wants_piece(plan->ctx->shared, p);
+    struct mos_arena *arena = shares ? plan->ctx->shared->arena : plan->ctx->arena;
+    struct memory m = {mos_alloc(arena, (size_t)p->size + 1), p->size};
+    struct mos_sink sink = {&m, any_entry, remember, mos_ignore_end};
+    struct mos_entry as = {.path = "piece", .mode = 0644, .size = p->size};
+    if (!mos_plan_stream_piece(plan, p, &as, &sink))
+        return NULL;
+    if (shares)
+        mos_shared_keep_piece(plan->ctx->shared, p, m.bytes);
+    return m.bytes;
+}
+
+bool mos_plan_compressed_size(const struct mos_plan *plan, const struct mos_piece_plan *piece,
+                              const char *kind, uint64_t *size) {
+    struct mos_sink sink;
+    struct mos_entry as = {.path = piece->def->r.name};
+    char hex[65], *kept;
+    size_t length;
+    uint8_t raw[8];
+    mos_sha256_hex(piece->sha256, hex);
+    const char *key = mos_printf(plan->ctx->arena, "size-%s-%s", kind, hex);
+    if (piece->hashed && mos_store_get(plan->ctx, key, &kept, &length) && length == sizeof raw) {
+        *size = mos_le64(kept);
+        return true;
+    }
+    struct mos_error ignored = {0}, *saved = plan->ctx->error;
+    struct mos_compressor *c = mos_compressor_new(plan->ctx, kind, &sink);
+    if (!c)
+        return false;
+    plan->ctx->error = &ignored;
+    bool ok = mos_plan_stream_piece(plan, piece, &as, &sink);
+    plan->ctx->error = saved;
+    ok = mos_compressor_end(c, size) && ok;
+    if (!ok || !piece->hashed)
+        return ok;
+    mos_put_le64(raw, *size);
+    mos_store_put(plan->ctx, key, raw, sizeof raw);
+    return true;
+}

@@ -75,8 +75,7 @@ static bool put_interfaces(struct system_writer *w, const struct mos_system_netw
                 mos_buf_printf(&servers, "nameserver %s\n", p->name_servers.items[k]->text);
     }
     if (mos_starter_of(n->by) == MOS_STARTER_INITTAB) {
-        const char *action =
-            strstr(system_old_text(w, "etc/inittab"), ":initdefault:") ? "bootwait" : "wait";
+        const char *action = system_has_runlevels(w) ? "bootwait" : "wait";
         /* what an earlier start left says that ports are up, where /run is on a disk */
         system_add_action(w, "nets", "", action, "/bin/rm -f /run/ifstate /var/run/ifstate");
         system_add_action(w, "netw", "", action, "/sbin/ifup -a");

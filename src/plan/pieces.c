@@ -12,24 +12,6 @@
 #include <stdlib.h>
 #include <string.h>
 
-struct mos_piece_plan *mos_plan_piece(const struct mos_plan *plan, const struct mos_piece *def) {
-    for (size_t i = 0; i < plan->pieces.count; i++) {
-        struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
-        if (p->def == def)
-            return p;
-    }
-    return NULL;
-}
-
-void pieces_missing(struct mos_plan *plan, const char *message, struct mos_place place,
-                    const char *remedy) {
-    struct mos_findings *list = &plan->ctx->findings;
-    struct mos_finding *f = mos_find(list, MOS_RULE_PIECE_MISSING, "%s", message);
-    mos_finding_at(list, f, place);
-    if (remedy)
-        mos_finding_try(list, f, "%s", remedy);
-}
-
 /* A piece that a command makes: is its file what its inputs give?  false after an error. */
 static bool settle_made(struct mos_plan *plan, struct mos_piece_plan *p) {
     bool current = false;
@@ -105,35 +87,6 @@ static void look_at_file(struct mos_plan *plan, struct mos_piece_plan *p) {
         ctx->host->pread(ctx->host, handle, p->head, sizeof p->head, 0, &p->head_length);
         ctx->host->close(ctx->host, handle);
     }
-}
-
-/* ---- hashing ---- */
-
-bool pieces_known_hash(const struct mos_plan *plan, struct mos_piece_plan *p) {
-    return mos_store_known_hash(plan->ctx, p->path, p->sha256) ||
-           mos_shared_known_hash(plan->ctx, p->path, p->sha256);
-}
-
-void pieces_keep_hash(struct mos_plan *plan, const struct mos_piece_plan *p,
-                      const struct mos_file_info *before) {
-    mos_store_keep_hash(plan->ctx, p->path, before, p->sha256);
-    mos_shared_keep_hash(plan->ctx, p->path, before, p->sha256);
-}
-
-bool mos_plan_hash(struct mos_plan *plan, struct mos_piece_plan *p) {
-    struct mos_file_info info;
-    if (p->hashed || !p->found || p->member)
-        return true;
-    if (pieces_known_hash(plan, p)) {
-        p->hashed = true;
-        return true;
-    }
-    if (plan->ctx->host->info(plan->ctx->host, p->path, true, &info) ||
-        !mos_hash_file(plan->ctx->host, p->path, p->sha256, plan->ctx->error))
-        return mos_fail(plan->ctx->error, MOS_ERROR_SYSTEM, 0, "Cannot read %s", p->path);
-    pieces_keep_hash(plan, p, &info);
-    p->hashed = true;
-    return true;
 }
 
 static void not_pinned_one(struct mos_plan *plan, const struct mos_piece_plan *p,
@@ -232,11 +185,10 @@ static void no_archive(struct mos_plan *plan, const struct mos_piece_plan *p,
 static struct mos_piece_plan *outermost(struct mos_plan *plan, const struct mos_piece_plan *p) {
     struct mos_piece_plan *at = mos_plan_piece(plan, p->def->in->target);
     for (size_t steps = 0; at; steps++) {
-        bool around = steps > plan->pieces.count;
-        if (at->made || around) {
+        if (at == p || (at->made && !steps)) /* the others lie in one that is told about */
             no_archive(plan, p, at);
+        if (at == p || at->made || steps > plan->pieces.count)
             return NULL;
-        }
         if (!at->def->in)
             return at->found ? at : NULL;
         at = mos_has(at->def->in) && mos_has(at->def->path) && !at->def->file
@@ -291,82 +243,5 @@ bool mos_plan_pieces(struct mos_plan *plan) {
         compare_pin(plan, mos_vec_pointer(&plan->pieces, i));
         compare_size(plan, mos_vec_pointer(&plan->pieces, i));
     }
-    return true;
-}
-
-/* ---- in memory ---- */
-
-void mos_plan_take_bytes(struct mos_piece_plan *p, const void *bytes, size_t length) {
-    p->file_size = p->made ? 0 : p->size;
-    p->bytes = bytes;
-    p->size = length;
-    p->found = true;
-    p->head_length = (size_t)mos_min(length, sizeof p->head);
-    memcpy(p->head, bytes, p->head_length);
-    if (p->made)
-        p->hashed = mos_sha256(bytes, length, p->sha256);
-}
-
-struct memory {
-    uint8_t *bytes;
-    uint64_t size;
-};
-
-static bool remember(void *self, uint64_t offset, const void *bytes, size_t length) {
-    struct memory *m = self;
-    if (offset < m->size && bytes)
-        memcpy(m->bytes + offset, bytes, (size_t)mos_min(length, m->size - offset));
-    return true;
-}
-
-static bool any_entry(void *self, const struct mos_entry *entry) {
-    (void)self, (void)entry;
-    return true;
-}
-
-const uint8_t *mos_plan_piece_bytes(struct mos_plan *plan, const struct mos_piece_plan *p) {
-    enum { MOST = 256 << 20 };
-    if (p->bytes || p->size > MOST)
-        return p->bytes;
-    const struct mos_kept_bytes *kept = mos_shared_piece(plan->ctx->shared, p);
-    if (kept)
-        return kept->bytes;
-    bool shares = mos_shared_wants_piece(plan->ctx->shared, p);
-    struct mos_arena *arena = shares ? plan->ctx->shared->arena : plan->ctx->arena;
-    struct memory m = {mos_alloc(arena, (size_t)p->size + 1), p->size};
-    struct mos_sink sink = {&m, any_entry, remember, mos_ignore_end};
-    struct mos_entry as = {.path = "piece", .mode = 0644, .size = p->size};
-    if (!mos_plan_stream_piece(plan, p, &as, &sink))
-        return NULL;
-    if (shares)
-        mos_shared_keep_piece(plan->ctx->shared, p, m.bytes);
-    return m.bytes;
-}
-
-bool mos_plan_compressed_size(const struct mos_plan *plan, const struct mos_piece_plan *piece,
-                              const char *kind, uint64_t *size) {
-    struct mos_sink sink;
-    struct mos_entry as = {.path = piece->def->r.name};
-    char hex[65], *kept;
-    size_t length;
-    uint8_t raw[8];
-    mos_sha256_hex(piece->sha256, hex);
-    const char *key = mos_printf(plan->ctx->arena, "size-%s-%s", kind, hex);
-    if (piece->hashed && mos_store_get(plan->ctx, key, &kept, &length) && length == sizeof raw) {
-        *size = mos_le64(kept);
-        return true;
-    }
-    struct mos_error ignored = {0}, *saved = plan->ctx->error;
-    struct mos_compressor *c = mos_compressor_new(plan->ctx, kind, &sink);
-    if (!c)
-        return false;
-    plan->ctx->error = &ignored;
-    bool ok = mos_plan_stream_piece(plan, piece, &as, &sink);
-    plan->ctx->error = saved;
-    ok = mos_compressor_end(c, size) && ok;
-    if (!ok || !piece->hashed)
-        return ok;
-    mos_put_le64(raw, *size);
-    mos_store_put(plan->ctx, key, raw, sizeof raw);
     return true;
 }

@@ -8,43 +8,6 @@
 #include <stdlib.h>
 #include <string.h>
 
-bool system_put(struct system_writer *w, const char *path, uint16_t mode, uint32_t owner,
-                const char *text) {
-    struct mos_entry as = {
-        .path = path, .mode = mode, .uid = owner, .gid = owner, .mtime = w->plan->board->date};
-    return mos_bytes_stream(&as, text, strlen(text), w->sink);
-}
-
-/* A file that an earlier fill may have brought: it keeps its owner, group and mode. */
-bool system_put_edited(struct system_writer *w, const char *path, uint16_t mode, const char *text) {
-    const struct mos_inventory *inv = w->region->volume->inventory;
-    struct mos_entry as = {.path = path, .mode = mode, .mtime = w->plan->board->date};
-    uint32_t index;
-    if (mos_inv_find(inv, path, &index) && mos_inv_node(inv, index)->type == MOS_ENTRY_FILE) {
-        const struct mos_inv_node *n = mos_inv_node(inv, index);
-        as.mode = n->mode;
-        as.uid = n->uid;
-        as.gid = n->gid;
-    }
-    return mos_bytes_stream(&as, text, strlen(text), w->sink);
-}
-
-bool system_put_folder(struct system_writer *w, const char *path, uint16_t mode, uint32_t owner) {
-    struct mos_entry as = {.path = path,
-                           .type = MOS_ENTRY_FOLDER,
-                           .mode = mode,
-                           .uid = owner,
-                           .gid = owner,
-                           .mtime = w->plan->board->date};
-    return w->sink->entry(w->sink->self, &as) && w->sink->end(w->sink->self, 0);
-}
-
-/* What an earlier fill brought; "" when there is nothing. */
-const char *system_old_text(struct system_writer *w, const char *path) {
-    const struct mos_text_file *t = mos_plan_text(w->region, path);
-    return t && t->text ? t->text : "";
-}
-
 /* ---- the mount table ---- */
 
 static const char *options_text(struct system_writer *w, const struct mos_mount *m) {
@@ -138,35 +101,6 @@ static bool put_loader_access(struct system_writer *w) {
 
 /* ---- users ---- */
 
-static const char *line_of(const char *text, const char *name) {
-    size_t n = strlen(name);
-    while (text && *text) {
-        if (strncmp(text, name, n) == 0 && text[n] == ':')
-            return text;
-        text = mos_next_line(text);
-    }
-    return NULL;
-}
-
-/* The text with the line of `name` replaced or, when there is none, put at the end. */
-static const char *with_line(struct system_writer *w, const char *text, const char *name,
-                             const char *line) {
-    struct mos_buf b = {.arena = w->arena};
-    const char *old = line_of(text, name);
-    if (old) {
-        mos_buf_add(&b, text, (size_t)(old - text));
-        mos_buf_printf(&b, "%s\n", line);
-        old += strcspn(old, "\n");
-        mos_buf_text(&b, old + (*old == '\n'));
-    } else {
-        mos_buf_text(&b, text);
-        if (b.length && b.data[b.length - 1] != '\n')
-            mos_buf_char(&b, '\n');
-        mos_buf_printf(&b, "%s\n", line);
-    }
-    return mos_buf_string(&b);
-}
-
 /* The n-th field of a line as a number; UINT64_MAX: it is none. */
 static uint64_t number_at(const char *line, unsigned n) {
     for (; n; n--) {
@@ -201,8 +135,8 @@ struct accounts {
 /* The line of `name` becomes `line`; a new one is put at the end. */
 static void set_line(struct system_writer *w, struct mos_buf *text, const char *name,
                      const char *line) {
-    if (line_of(mos_buf_string(text), name)) {
-        const char *edited = with_line(w, mos_buf_string(text), name, line);
+    if (system_line_of(mos_buf_string(text), name)) {
+        const char *edited = system_with_line(w, mos_buf_string(text), name, line);
         text->length = 0;
         mos_buf_text(text, edited);
         return;
@@ -210,21 +144,6 @@ static void set_line(struct system_writer *w, struct mos_buf *text, const char *
     if (text->length && text->data[text->length - 1] != '\n')
         mos_buf_char(text, '\n');
     mos_buf_printf(text, "%s\n", line);
-}
-
-/* The first line of a file of the workspace. */
-const char *system_first_line(struct system_writer *w, const struct mos_value *path,
-                              const char *what) {
-    struct mos_ctx *ctx = w->plan->ctx;
-    char *data;
-    size_t length;
-    const char *full;
-    struct mos_file_info info;
-    if (!mos_plan_reach(w->plan, path->text, MOS_FILE_REGULAR, what, path->place, &full, &info) ||
-        !mos_read_file(ctx, full, 64 << 10, &data, &length))
-        return NULL;
-    data[strcspn(data, "\r\n")] = 0;
-    return data;
 }
 
 static const char *password_of(struct system_writer *w, const struct mos_user *u, const char *old) {
@@ -246,7 +165,7 @@ static const char *password_of(struct system_writer *w, const struct mos_user *u
 
 static void add_user(struct system_writer *w, const struct mos_user *u, struct accounts *a,
                      uint64_t *id_out, const char **home_out) {
-    const char *old = line_of(mos_buf_string(&a->passwd), u->r.name), *name = u->r.name;
+    const char *old = system_line_of(mos_buf_string(&a->passwd), u->r.name), *name = u->r.name;
     bool root = strcmp(name, "root") == 0;
     uint64_t id = 0, highest;
     if (mos_has(u->id)) {
@@ -271,7 +190,7 @@ static void add_user(struct system_writer *w, const struct mos_user *u, struct a
              mos_printf(w->arena, "%s:x:%llu:%llu:%s:%s:%s", name, (unsigned long long)id,
                         (unsigned long long)group, old ? mos_field(w->arena, old, 4) : "", home,
                         shell));
-    const char *shadow = line_of(mos_buf_string(&a->shadow), name);
+    const char *shadow = system_line_of(mos_buf_string(&a->shadow), name);
     set_line(w, &a->shadow, name,
              mos_printf(w->arena, "%s:%s:%lld:0:99999:7:::", name, password_of(w, u, shadow),
                         (long long)(w->plan->board->date / 86400)));
@@ -323,43 +242,6 @@ static bool put_users(struct system_writer *w, const struct mos_system *s) {
            system_put_edited(w, "etc/shadow", 0600, mos_buf_string(&a.shadow));
 }
 
-/* ---- what starts things ---- */
-
-static const char *inittab_now(struct system_writer *w) {
-    return w->inittab ? w->inittab : system_old_text(w, "etc/inittab");
-}
-
-/* The kind that has runlevels, and whose lines begin with an identifier of at most four letters;
- * else they begin with a terminal, or with nothing. */
-static bool has_runlevels(struct system_writer *w) {
-    return strstr(inittab_now(w), ":initdefault:") != NULL;
-}
-
-void system_add_action(struct system_writer *w, const char *id, const char *levels,
-                       const char *action, const char *command) {
-    bool full = has_runlevels(w);
-    const char *line = mos_printf(w->arena, "%s:%s:%s:%s", full ? id : "", full ? levels : "",
-                                  action, command),
-               *text = inittab_now(w);
-    size_t n = strlen(line);
-    for (const char *p = text; *p; p = mos_next_line(p))
-        if (strncmp(p, line, n) == 0 && (p[n] == '\n' || !p[n])) {
-            w->inittab = text;
-            return;
-        }
-    w->inittab = mos_printf(w->arena, "%s%s%s\n", text,
-                            *text && text[strlen(text) - 1] != '\n' ? "\n" : "", line);
-}
-
-bool system_put_link(struct system_writer *w, const char *path, const char *target) {
-    struct mos_entry as = {.path = path,
-                           .type = MOS_ENTRY_LINK,
-                           .mode = 0777,
-                           .mtime = w->plan->board->date,
-                           .target = target};
-    return w->sink->entry(w->sink->self, &as) && w->sink->end(w->sink->self, 0);
-}
-
 /* ---- log-in ---- */
 
 static bool put_log_in(struct system_writer *w, const struct mos_log_in *l) {
@@ -374,13 +256,13 @@ static bool put_log_in(struct system_writer *w, const struct mos_log_in *l) {
             mos_printf(w->arena, "etc/systemd/system/getty.target.wants/serial-getty@%s.service",
                        port),
             "/lib/systemd/system/serial-getty@.service");
-    bool full = has_runlevels(w);
+    bool full = system_has_runlevels(w);
     size_t n = strlen(port);
     const char *id = full && n > 4 ? port + n - 4 : port;
     const char *line =
         mos_printf(w->arena, "%s:%s:respawn:/sbin/getty -L %s %s %s", id, full ? "2345" : "", port,
                    mos_text_or(h->console->baud, "115200"), terminal);
-    w->inittab = with_line(w, inittab_now(w), id, line);
+    w->inittab = system_with_line(w, system_inittab(w), id, line);
     return true;
 }
 

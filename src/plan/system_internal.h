@@ -12,7 +12,7 @@ struct system_writer {
     const char *inittab; /* as it will be; NULL: nobody changes it */
 };
 
-/* All of them: false when the sink stopped it. */
+/* system-put.c.  Those that put: false when the sink stopped it. */
 bool system_put(struct system_writer *w, const char *path, uint16_t mode, uint32_t owner,
                 const char *text);
 /* A file that an earlier fill may have brought: it keeps its owner, group and mode. */
@@ -24,6 +24,15 @@ const char *system_old_text(struct system_writer *w, const char *path);
 /* The first line of a file of the workspace; NULL after a finding or an error. */
 const char *system_first_line(struct system_writer *w, const struct mos_value *path,
                               const char *what);
+/* The line of a text that begins with NAME:, as passwd and inittab have them; NULL: none. */
+const char *system_line_of(const char *text, const char *name);
+/* The text with that line replaced or, when there is none, with one more at its end. */
+const char *system_with_line(struct system_writer *w, const char *text, const char *name,
+                             const char *line);
+/* etc/inittab as it is so far, and whether it is of the kind that has runlevels, whose lines begin
+ * with an identifier of at most four letters; else they begin with a terminal, or with nothing. */
+const char *system_inittab(struct system_writer *w);
+bool system_has_runlevels(struct system_writer *w);
 /* A line of etc/inittab that runs a command, in the form that the file has; there once.  id: at
  * most four letters; levels "": all runlevels. */
 void system_add_action(struct system_writer *w, const char *id, const char *levels,

@@ -67,13 +67,14 @@ static void note_ram(struct sim *s) {
             *(struct mos_ram_use *)mos_vec_push(&s->out->ram) = (struct mos_ram_use){
                 uses[i].from ? mos_printf(s->arena, "%s (%s)", uses[i].what, uses[i].from->what)
                              : uses[i].what,
-                uses[i].span};
+                uses[i].what, uses[i].span, uses[i].from ? uses[i].from->file : NULL};
 }
 
 void sim_hand(struct sim *s, const char *arguments) {
     assert(arguments && s->stop == SIM_GOES_ON);
     struct sim_boot *b = &s->boot;
     b->arguments = mos_strdup(s->arena, arguments);
+    s->out->kernel = b->header;
     note_ram(s);
     sim_event(s, MOS_EVENT_HAND, b->runs_at, b->runs_size, NULL, "%s",
               b->kernel_from ? b->kernel_from->what : "the kernel");

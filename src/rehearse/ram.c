@@ -7,7 +7,7 @@
 #include <string.h>
 
 enum { PAGE = 64 << 10, MOST_PAGES = 1 << 18 };
-_Static_assert((uint64_t)PAGE * MOST_PAGES == 16ull << 30, "so much RAM is simulated");
+_Static_assert((uint64_t)PAGE *MOST_PAGES == 16ull << 30, "so much RAM is simulated");
 
 void sim_ram_start(struct sim *s) {
     assert(s->rig);
@@ -159,7 +159,7 @@ struct sim_thing *sim_ram_claim(struct sim *s, uint64_t at, uint64_t length, con
             sim_event(s, MOS_EVENT_OVER, from, to - from, NULL, "%s lies over %s", what, t->what);
     }
     struct sim_thing *t = mos_alloc(s->arena, sizeof *t);
-    *t = (struct sim_thing){what, {at, length}, NULL};
+    *t = (struct sim_thing){.what = what, .span = {at, length}};
     mos_vec_push_pointer(&s->ram.things, t);
     return t;
 }

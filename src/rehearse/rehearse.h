@@ -153,7 +153,9 @@ struct mos_passed_entry {
 
 struct mos_ram_use {
     const char *what; /* "kernel (card:1 kernel)" */
+    const char *role; /* "kernel", "tree", "ramdisk" */
     struct mos_ram_span span;
+    const struct mos_touched *file; /* that it came from, whole; NULL: none */
 };
 
 struct mos_rehearsal {
@@ -169,6 +171,7 @@ struct mos_rehearsal {
     struct mos_vec files;             /* of const struct mos_touched *: what was read on the way */
     struct mos_buf console;           /* everything that the loader prints */
     const char *arguments;            /* NULL: no kernel was started */
+    struct mos_kernel_header kernel;  /* of the one that was */
     unsigned starts;                  /* how often the loader was started */
     bool stored;                      /* it wrote its environment */
 };

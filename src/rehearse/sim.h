@@ -12,6 +12,7 @@
 /* Something that was put into RAM. */
 struct sim_thing {
     const char *what;
+    const struct mos_touched *file; /* that it is all of; NULL: none */
     struct mos_ram_span span;
     bool spent;          /* it did what it was read for */
     const char *spoiled; /* what was written over it; NULL: it is whole */

@@ -375,8 +375,14 @@ enum sim_loaded sim_load(struct sim *s, struct sim_volume *v, const struct sim_f
         return SIM_NO_ROOM;
     }
     sim_event(s, MOS_EVENT_READ, at, length, where, "%s", f->path);
-    sim_ram_claim(s, at, length, mos_printf(s->arena, "%s of %s", f->path, where));
-    return sim_file_load(s, v, f, from, length, at) ? SIM_LOADED : SIM_UNREADABLE;
+    struct sim_thing *t =
+        sim_ram_claim(s, at, length, mos_printf(s->arena, "%s of %s", f->path, where));
+    size_t before = s->out->files.count;
+    if (!sim_file_load(s, v, f, from, length, at))
+        return SIM_UNREADABLE;
+    if (t && length == f->size && s->out->files.count > before)
+        t->file = mos_vec_pointer(&s->out->files, before);
+    return SIM_LOADED;
 }
 
 uint8_t *sim_file_bytes(struct sim *s, struct sim_volume *v, const struct sim_file *f,

@@ -220,7 +220,7 @@ static void short_names_are_kept(void) {
     /* its identifier stays in a draft made from it */
     CU_ASSERT(runs(0,
                    "cd '%s' && '%s' -q -w . new jetty --from '%s/out/curlew/card.img' && grep -q "
-                   "'kind: fat16, id: 1a2b-3c4d' boards/jetty.yaml",
+                   "'kind: fat16, id: 1A2B-3C4D' boards/jetty.yaml",
                    test_folder("shorts-again"), MOSAICUM_PROGRAM, w));
 }
 

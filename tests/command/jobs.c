@@ -466,7 +466,71 @@ static void entries_come_from_a_flash(void) {
         w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
 }
 
-SUITE(jobs_suite, {"entries come from a flash", entries_come_from_a_flash},
+/* ---- a definition from an image ---- */
+
+/* An image that somebody else made becomes a definition, builds again, keeps its identifiers and
+ * starts the same; then it gets another kernel. */
+static void an_image_becomes_a_definition(void) {
+    static const char *const boards[] = {
+        /* by script, the tree from a file */
+        "s|fills: .boot: .made: boot..|&|; s|<root>|&, console: [tty0, <console>], note: "
+        "[\"\\\\\"a b\\\\\"\"]|",
+        /* two entries of a menu, a ramdisk */
+        "s|via: script|via: menu|; s|values: .*|values: {bootcmd: \"sysboot mmc 0:1 any 46000000 "
+        "/extlinux/extlinux.conf\", kernel_addr_r: 50000000, fdt_addr_r: 48000000, "
+        "ramdisk_addr_r: 60000000}|; s|<root>|&, console: <console>|; s|^pieces:|&\\n  early: "
+        "{license: GPL-2.0-only, ramdisk: {folder: early}}|; s|^    main: .kernel.*|&\\n    "
+        "rescue: {kernel: kernel, tree: main, ramdisk: early, arguments: {console: <console>, "
+        "rdinit: /init}}|; s|^boot:|waivers: {way: {rule: boot.fallback-unreachable, place: "
+        "boot.entries.main, reason: by hand}}\\n&|",
+        /* in a folder, with an MBR */
+        "s|made: boot.|made: boot, to: boot}|; s|kind: gpt|kind: mbr|; s|<root>|&, console: "
+        "<console>|; s|boot.scr;|boot/boot.scr;|",
+    };
+    for (size_t i = 0; i < sizeof boards / sizeof *boards; i++) {
+        const char *w = edits_workspace("from", "access.no-shell"), *n = keep(test_folder("new"));
+        write_text(path_in(w, "early/init"), "#!/bin/sh\n");
+        edits_make(w, boards[i]);
+        CU_ASSERT_TRUE_FATAL(runs(0,
+                                  "'%s' --no-cache -q -w '%s' build && cp '%s/out/curlew/card.img' "
+                                  "'%s/a.img' && cd '%s' && '%s' -q new west --from a.img "
+                                  "--ram-start 0x40000000 --ram '512 MiB' && '%s' --no-cache -q "
+                                  "build && cp out/west/card.img b.img",
+                                  MOSAICUM_PROGRAM, w, w, n, n, MOSAICUM_PROGRAM,
+                                  MOSAICUM_PROGRAM));
+        /* the same identifiers and start */
+        CU_ASSERT_TRUE(runs(
+            0,
+            "cd '%s' && for f in a b; do '%s' inspect $f.img --json | tr , '\\n' | grep -iE "
+            "'\"(id|uuid|partuuid)\"' >ids-$f; '%s' rehearse $f.img --ram-start 0x40000000 --ram "
+            "'512 MiB' | grep -oE 'boots: entry .*|argument .*|first program.*' >start-$f; done; [ "
+            "-s ids-a ] && [ -s start-a ] && diff ids-a ids-b && diff start-a start-b",
+            n, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+        CU_ASSERT_TRUE(runs(i == 1 ? 0 : 1, "grep -q '^    rescue:' '%s/boards/west.yaml'", n));
+        /* and now with another kernel */
+        CU_ASSERT_TRUE(runs(
+            0,
+            "cd '%s' && cp '%s/pieces/Image' pieces/newer && printf newer | dd of=pieces/newer "
+            "bs=1 seek=60000 conv=notrunc 2>/dev/null && sed -i 's|^  kernel: {in: .*|  kernel: "
+            "{file: pieces/newer}|' boards/west.yaml && '%s' --no-cache -q build && '%s' "
+            "rehearse west | grep -q 'west boots: entry main' && '%s' -q take "
+            "out/west/card.img 1:%skernel -o - | cmp - pieces/newer",
+            n, w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, i == 2 ? "boot/" : ""));
+    }
+    /* what does not start says why, and nothing is made up */
+    const char *w = edits_workspace("from", "access.no-shell"), *n = keep(test_folder("new"));
+    CU_ASSERT_TRUE(
+        runs(0,
+             "'%s' --no-cache -q -w '%s' build && cd '%s' && printf 'load mmc 0:9 "
+             "50000000 x\\n' >s && '%s' -q amend '%s/out/curlew/card.img' BOOT:boot.scr=s "
+             "-o a.img && '%s' new west --from a.img | grep -q 'boot.scr of partition 1 "
+             "starts no kernel' && ! grep -q '^boot:' boards/west.yaml && grep -q 'fills: "
+             "{all: {archive: image-boot}}' boards/west.yaml",
+             MOSAICUM_PROGRAM, w, n, MOSAICUM_PROGRAM, w, MOSAICUM_PROGRAM));
+}
+
+SUITE(jobs_suite, {"an image becomes a definition", an_image_becomes_a_definition},
+      {"entries come from a flash", entries_come_from_a_flash},
       {"settings are written and checked", settings_are_written_and_checked},
       {"the emulator line fits", the_emulator_line_fits},
       {"kernels are wrapped by a key", kernels_are_wrapped_by_a_key},

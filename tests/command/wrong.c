@@ -173,9 +173,9 @@ static const struct wrong cases[] = {
      "layout.overlap"},
     {"pieces: {x: {file: big.bin}}\nstages: {x: {piece: z}}\n", 1, "board.reference", 4, 21,
      "no piece z"},
-    {"pieces: {a: {made-by: [sh, x]}, b: {in: a, path: x}, c: {in: b, path: y}}\n", 1,
-     "board.reference", 3, 62, "lies in an archive itself"},
-    {"pieces: {a: {in: a, path: x}}\n", 1, "board.reference", 3, 18, "lies in an archive itself"},
+    {"pieces: {a: {ramdisk: {files: {}}}, b: {in: a, path: x}, c: {in: b, path: y}}\n", 1,
+     "board.reference", 3, 45, "which is made here"},
+    {"pieces: {a: {in: a, path: x}}\n", 1, "board.reference", 3, 18, "lies in a again"},
     {"features: [presure]\n", 1, "board.reference", 3, 12, "pressure"},
     {"features: [pressure, \"a b\"]\n", 1, "board.schema", 3, 22, "not a name"},
     /* traits, variants, removals and moves */

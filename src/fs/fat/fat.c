@@ -285,7 +285,7 @@ static void foresee(struct mos_arena *arena, const struct mos_volume_wish *wish,
     for (size_t i = strlen(label); i && label[i - 1] == ' '; i--)
         label[i - 1] = 0;
     out->label = strcmp(label, "NO NAME") == 0 ? "" : mos_strdup(arena, label);
-    out->id = mos_printf(arena, "%04x-%04x", mos_le16(wish->uuid + 2), mos_le16(wish->uuid));
+    out->id = mos_printf(arena, "%04X-%04X", mos_le16(wish->uuid + 2), mos_le16(wish->uuid));
 }
 
 static const char *const options[] = {

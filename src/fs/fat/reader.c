@@ -237,7 +237,7 @@ bool fat_probe(struct mos_io *io, struct mos_arena *arena, struct mos_volume_inf
     out->kind = r.bits == 32 ? "fat32" : r.bits == 16 ? "fat16" : "fat12";
     out->label = strcmp(label, "NO NAME") == 0 ? "" : mos_strdup(arena, label);
     out->id =
-        mos_printf(arena, "%04x-%04x", mos_le16(more + REST_ID + 2), mos_le16(more + REST_ID));
+        mos_printf(arena, "%04X-%04X", mos_le16(more + REST_ID + 2), mos_le16(more + REST_ID));
     out->size = (uint64_t)r.sectors * r.sector;
     out->block_size = r.cluster;
     out->has_free = r.bits != 32;

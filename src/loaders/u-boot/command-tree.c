@@ -340,8 +340,11 @@ static int fdt_resize(struct sim *s, int argc, const char *const *argv, struct m
     if (room > MOST_TREE)
         return 1;
     const struct sim_thing *t = sim_ram_at(s, own(s)->tree_at);
-    if (t && room > t->span.length)
-        sim_ram_claim(s, own(s)->tree_at, room, t->what);
+    if (t && room > t->span.length) {
+        struct sim_thing *larger = sim_ram_claim(s, own(s)->tree_at, room, t->what);
+        if (larger)
+            larger->file = t->file;
+    }
     return write_tree(s, dt, own(s)->tree_at, (uint32_t)room);
 }
 

@@ -216,6 +216,7 @@ const struct mos_dialect mos_dialect_u_boot = {
     .processors = processors,
     .keepings = keepings,
     .media = media,
+    .starts_file = ub_starts_file,
     .search = {.mark = "distro_bootcmd", .media = "boot_targets", .files = searched},
     .unknown = {"Unknown command '", "'"},
     .symbols = {.waits = "bootdelay",

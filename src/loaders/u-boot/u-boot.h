@@ -5,6 +5,9 @@
 #include "boot/dialect.h"
 
 /* script.c: the texts, see struct mos_dialect for each. */
+/* starts.c: as mos_dialect.starts_file. */
+void ub_starts_file(struct mos_arena *arena, const char *medium, unsigned partition,
+                    const char *path, struct mos_map *out);
 void ub_write_script(const struct mos_boot_script *script, struct mos_buf *out);
 void ub_write_network(const struct mos_boot_script *script, const struct mos_network_way *way,
                       struct mos_buf *out);
