@@ -44,6 +44,7 @@ static const struct {
     {MOS_STAGE_VOLUMES, mos_rule_device_files},
     {MOS_STAGE_VOLUMES, mos_rule_fallback_files},
     {MOS_STAGE_VOLUMES, mos_rule_system_files},
+    {MOS_STAGE_VOLUMES, mos_rule_ramdisk_root},
     {MOS_STAGE_PLAN, mos_rule_first_users},
     {MOS_STAGE_VOLUMES, mos_rule_first_start},
     {MOS_STAGE_VOLUMES, mos_rule_system_network},

@@ -50,6 +50,7 @@ void mos_rule_loader_env(const struct mos_plan *plan);
 void mos_rule_rom(const struct mos_plan *plan);
 void mos_rule_loader_build(const struct mos_plan *plan);
 void mos_rule_lock(const struct mos_plan *plan);
+void mos_rule_ramdisk_root(const struct mos_plan *plan);
 void mos_rule_first_start(const struct mos_plan *plan);
 void mos_rule_first_users(const struct mos_plan *plan);
 void mos_rule_system_network(const struct mos_plan *plan);

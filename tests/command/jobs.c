@@ -529,7 +529,126 @@ static void an_image_becomes_a_definition(void) {
              MOSAICUM_PROGRAM, w, n, MOSAICUM_PROGRAM, w, MOSAICUM_PROGRAM));
 }
 
-SUITE(jobs_suite, {"an image becomes a definition", an_image_becomes_a_definition},
+/* ---- the root, in the ramdisk or on its own partition ---- */
+
+/* One variant each; a row forgets one of the places that must change with it. */
+static const char *moved_board(const char *name) {
+    const char *w = edits_workspace(name, "access.no-shell");
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n"
+                                            "usual: [curlew+ram, curlew+card]\n");
+    CU_ASSERT_TRUE_FATAL(runs(0,
+                              "cd '%s' && cp -r root early && rm early/sbin/init && printf "
+                              "'#!/bin/sh\n/bin/sh\n' >early/init && chmod 755 early/init",
+                              w));
+    edits_make(w, "s|^pieces:|&\\n  early: {license: GPL-2.0-only, ramdisk: {folder: early}}|; "
+                  "s|arguments: .root: <root>.|arguments: {console: <console>}|; s|^system: .*|"
+                  "system: {users: {root: {locked: yes}}}\\n"
+                  "variants:\\n"
+                  "  ram:\\n"
+                  "    axis: place\\n"
+                  "    boot: {entries: {main: {ramdisk: early, arguments: {rdinit: /init}}}}\\n"
+                  "  card:\\n"
+                  "    axis: place\\n"
+                  "    boot: {entries: {main: {arguments: {root: <root>, init: /sbin/init}}}}\\n"
+                  "    system: {mounts: {root: /}}|");
+    return w;
+}
+
+static void the_root_moves(void) {
+    static const struct edited rows[] = {
+        {"", NULL, NULL, NULL},
+        /* the argument */
+        {"s/arguments: .root: <root>, /arguments: {/", "boot.root-unknown", "names no root",
+         "root"},
+        {"s/ramdisk: early, arguments: .rdinit/arguments: {rdinit/", "boot.", "of a ramdisk",
+         "ramdisk"},
+        /* the ramdisk, that goes on to take the root's place */
+        {"s/arguments: .root: <root>/ramdisk: early, &/", "boot.arguments",
+         "its ramdisk's /init never goes there", "Remove ramdisk:"},
+        /* the first program */
+        {"s|rdinit: /init|rdinit: /sbin/init|", "start.", "/sbin/init", ""},
+        {"s|init: /sbin/init|init: /init|", "boot.first-program", "/init is not there in root",
+         "init:"},
+        /* the mounts */
+        {"s|^    system: .mounts: .root: /..||", NULL, NULL, NULL},
+    };
+    EACH("moved", moved_board, rows);
+}
+
+/* ---- a family ---- */
+
+/* Eight switches, 256 selections: one wrong label in an overlay that all share is one finding. */
+static void a_family_is_told_once(void) {
+    const char *w = edits_workspace("family", "access.no-shell");
+    char variants[2000] = "variants:";
+    for (int i = 0; i < 8; i++)
+        sprintf(variants + strlen(variants),
+                "\\n  switch-%d: {axis: axis-%d, boot: {entries: {main: {arguments: {tide.s%d: "
+                "\"1\"}}}}}",
+                i, i, i);
+    write_text(path_in(w, "overlays/gauge.dtso"),
+               "/dts-v1/; /plugin/;\n&gauge0 { status = \"okay\"; };\n");
+    char edit[3000];
+    snprintf(edit, sizeof edit,
+             "s|^tree: .*|tree: {blobs: {main: tree/curlew.dts}, overlays: {gauge: "
+             "overlays/gauge.dtso}}|; s|root: <root>|&, console: <console>|; s|^system:|%s\\n&|",
+             variants);
+    edits_make(w, edit);
+    int status;
+    json_t *d = run_json(&status, "-w '%s' check", w), *findings = json_object_get(d, "findings");
+    json_t *one = json_array_get(findings, 0);
+    CU_ASSERT_EQUAL(status, 1);
+    CU_ASSERT_EQUAL(json_array_size(findings), 1);
+    CU_ASSERT_EQUAL(json_array_size(json_object_get(one, "selectors")), 256);
+    CU_ASSERT_STRING_EQUAL(json_string_value(json_object_get(one, "rule")), "tree.target-missing");
+    json_decref(d);
+    struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "gauge0"));
+    CU_ASSERT(strlen(o.out) < 2000); /* a person reads it */
+    outcome_free(&o);
+    /* RAM start of the definition and of its tree */
+    w = edits_workspace("family", "tree.memory-differs");
+    edits_make(w, "s/start: 0x[0-9a-f]*/start: 0x80000000/");
+    o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "tree.memory-differs"));
+    outcome_free(&o);
+}
+
+/* ---- a capability ---- */
+
+/* A feature brings an overlay, moves the console and replaces one file; off, all is as before. */
+static void a_capability_goes_on_and_off(void) {
+    const char *w = edits_workspace("capability", "access.no-shell");
+    write_text(path_in(w, "features/rs485.yaml"),
+               "mosaicum: 1\nfeature: rs485\nreplaces: [hardware.console.port]\n"
+               "hardware: {console: {port: ttyAMA1}}\n"
+               "tree: {overlays: {rs485: {file: overlays/rs485.dtso}}}\n"
+               "layout: {card: {regions: {root: {volume: {fills: {rs485: {folder: rs485, replaces: "
+               "true}}}}}}}\n");
+    write_text(path_in(w, "overlays/rs485.dtso"),
+               "/dts-v1/; /plugin/;\n&{/} { rs485 { compatible = \"saltmarsh,rs485\"; }; };\n");
+    write_text(path_in(w, "rs485/etc/issue"), "on\n");
+    write_text(path_in(w, "root/etc/issue"), "off\n");
+    edits_make(w,
+               "s|root: <root>|&, console: <console>|; s|^system:|variants: {wired: {axis: wire, "
+               "features: [rs485]}}\\n&|");
+    struct outcome o = run_shell(
+        "cd '%s' && '%s' --no-cache check && '%s' --no-cache -q build curlew curlew+wired && for s "
+        "in curlew curlew+wired; do '%s' show $s boot | grep -om1 'console=[A-Za-z0-9]*'; for f in "
+        "etc/issue etc/inittab; do '%s' -q take out/$s/card.img root:$f -o - | grep -oE "
+        "'^(on|off|ttyAMA.)'; done; grep -q rs485 out/$s/main.dtb; echo $?; done",
+        w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "console=ttyAMA0\noff\nttyAMA0\n1\n"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "console=ttyAMA1\non\nttyAMA1\n0\n"));
+    if (!strstr(o.out, "ttyAMA1\n0"))
+        fprintf(stderr, "%s%s\n", o.out, o.err);
+    outcome_free(&o);
+}
+
+SUITE(jobs_suite, {"a family is told once", a_family_is_told_once},
+      {"a capability goes on and off", a_capability_goes_on_and_off},
+      {"the root moves", the_root_moves},
+      {"an image becomes a definition", an_image_becomes_a_definition},
       {"entries come from a flash", entries_come_from_a_flash},
       {"settings are written and checked", settings_are_written_and_checked},
       {"the emulator line fits", the_emulator_line_fits},
