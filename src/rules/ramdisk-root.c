@@ -45,7 +45,9 @@ static bool stays(const struct mos_plan *plan, const struct mos_piece_plan *p, c
     if (!mos_plan_ramdisk_texts(plan->self, p, &inside, 1, &text))
         return false;
     const char *script = mos_buf_string(&text);
-    bool result = strncmp(script, "#!", 2) == 0 && !goes_on(script);
+    const char *shell = strstr(script, "sh");
+    bool is_shell = strncmp(script, "#!", 2) == 0 && shell && shell < mos_next_line(script);
+    bool result = is_shell && !goes_on(script);
     if (p->hashed)
         mos_store_put(plan->ctx, key, result ? "+" : "-", 1);
     return result;

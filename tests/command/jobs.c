@@ -404,7 +404,7 @@ static void comparisons_begin_with_a_summary(void) {
 
 static const char *flash_board(const char *name) {
     const char *w = edits_workspace(name, "access.no-shell");
-    write_text(path_in(w, "early/init"), "#!/bin/sh\n");
+    write_text(path_in(w, "early/init"), "#!/bin/sh\nexec switch_root /new /sbin/init\n");
     edits_make(w,
                "s|^  media: .*|  media:\\n    card: {kind: sd, size: 128 MiB, kernel: mmcblk0}\\n"
                "    flash: {kind: nor, size: 16 MiB, erase: 64 KiB, kernel: mtd0, loader: sf 0}|; "
@@ -489,7 +489,7 @@ static void an_image_becomes_a_definition(void) {
     };
     for (size_t i = 0; i < sizeof boards / sizeof *boards; i++) {
         const char *w = edits_workspace("from", "access.no-shell"), *n = keep(test_folder("new"));
-        write_text(path_in(w, "early/init"), "#!/bin/sh\n");
+        write_text(path_in(w, "early/init"), "#!/bin/sh\nexec switch_root /new /sbin/init\n");
         edits_make(w, boards[i]);
         CU_ASSERT_TRUE_FATAL(runs(0,
                                   "'%s' --no-cache -q -w '%s' build && cp '%s/out/curlew/card.img' "
