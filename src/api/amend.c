@@ -1,6 +1,6 @@
 /* amend: a new image from one that is there, with files, regions or variables exchanged.  What is
  * not named stays byte for byte. */
-#include "api/survey.h"
+#include "api/amend_internal.h"
 
 #include "base/bytes.h"
 #include "base/out.h"
@@ -10,24 +10,6 @@
 #include <string.h>
 
 enum { PIECE = 1 << 20 };
-
-/* One change, as it was asked for: REGION=FILE, REGION:PATH=FILE, REGION:~PATH; in an environment
- * REGION:NAME=VALUE, REGION:~NAME. */
-struct change {
-    const char *text, *region, *path, *from;
-    bool removes;
-    const struct survey_span *span;
-};
-
-struct amend {
-    mosaicum *m;
-    struct survey s, made; /* of the image that is there, and of the new one */
-    const char *to, *part;
-    int file;
-    struct mos_io io;       /* of the new image */
-    struct mos_vec changes; /* of struct change */
-    struct report_table report;
-};
 
 static bool wrong(struct amend *a, const struct change *c, const char *why) {
     return mos_fail(&a->m->error, MOS_ERROR_USAGE, 0, "%s: %s", c->text, why);
@@ -59,6 +41,11 @@ static bool parse(struct amend *a, const char *text, struct change *c) {
             "build the whole again",
             survey_name(&a->s, c->span), c->span->holder);
     return c->span != NULL;
+}
+
+static void touched(struct amend *a, const struct change *c, const char *path) {
+    *(struct amend_touched *)mos_vec_push(&a->touched) =
+        (struct amend_touched){c->span, mos_strdup(a->m->arena, path), c->removes};
 }
 
 static void row(struct amend *a, const struct change *c, const char *thing, const char *before,
@@ -187,6 +174,48 @@ static bool change_variable(struct amend *a, const struct change *c) {
     return e ? mos_fail(&a->m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", a->part) : true;
 }
 
+static bool change_file(struct amend *a, const struct change *c, struct mos_editor *editor);
+
+/* A folder of the host, or (to be removed) of the volume: all files below it, a row for all. */
+static bool change_folder(struct amend *a, const struct change *c, const char *path,
+                          struct mos_editor *editor, bool *was_one) {
+    struct mos_file_info info;
+    struct mos_vec files = mos_vec_make(a->m->arena, sizeof(struct amend_file));
+    if (!c->removes) {
+        run_allow(a->m, c->from, MOS_REACH_READ);
+        int e = a->m->ctx.host->info(a->m->ctx.host, c->from, true, &info);
+        *was_one = !e && info.kind == MOS_FILE_FOLDER;
+        if (!*was_one)
+            return true;
+    }
+    if (!(c->removes ? amend_list_volume(a, c->span, path, &files)
+                     : amend_list_folder(a, c, &files)))
+        return false;
+    *was_one = files.count != 0 || !c->removes;
+    if (!*was_one)
+        return true;
+    if (!files.count)
+        return wrong(a, c, "there is no file in this folder");
+    size_t rows = a->report.cells.count;
+    for (size_t i = 0; i < files.count; i++) {
+        const struct amend_file *f = mos_vec_at(&files, i);
+        const struct change one = {.text = c->text,
+                                   .region = c->region,
+                                   .path = *path ? mos_printf(a->m->arena, "%s/%s", path, f->path)
+                                                 : f->path,
+                                   .from = f->from,
+                                   .removes = c->removes,
+                                   .span = c->span};
+        if (!change_file(a, &one, editor))
+            return false;
+    }
+    a->report.cells.count = rows; /* one row for all of them */
+    row(a, c, mos_printf(a->m->arena, "/%s", path), "",
+        mos_printf(a->m->arena, c->removes ? "%zu file%s removed" : "%zu file%s", files.count,
+                   files.count == 1 ? "" : "s"));
+    return true;
+}
+
 static bool change_file(struct amend *a, const struct change *c, struct mos_editor *editor) {
     struct mos_buf normal = {.arena = a->m->arena};
     const char *path = mos_entry_path(&normal, c->path);
@@ -194,8 +223,15 @@ static bool change_file(struct amend *a, const struct change *c, struct mos_edit
     struct mos_io content;
     int file;
     bool executable;
-    if (!path || !*path)
+    bool folder = false;
+    if (!path)
         return wrong(a, c, "this is no path of a file");
+    path = mos_strdup(a->m->arena, path);
+    if (!change_folder(a, c, path, editor, &folder) || folder)
+        return !a->m->error.kind;
+    if (!*path)
+        return wrong(a, c, "this is no path of a file");
+    touched(a, c, path);
     if (c->removes) {
         if (!editor->remove(editor, path, &before))
             return false;
@@ -229,7 +265,7 @@ static bool change_volume(struct amend *a, const struct survey_span *x) {
         if (c->span == x && c->path && !change_file(a, c, editor))
             return false;
     }
-    return editor->finish(editor);
+    return editor->finish(editor) && amend_renew_index(a, x);
 }
 
 static bool change_all(struct amend *a) {
@@ -312,6 +348,8 @@ static void amend(struct amend *a, const char *const *changes, size_t count) {
                                                      {"before", "before", false},
                                                      {"after", "after", false}};
     a->changes = mos_vec_make(a->m->arena, sizeof(struct change));
+    a->lacks = mos_vec_make(a->m->arena, sizeof(struct amend_lack));
+    a->touched = mos_vec_make(a->m->arena, sizeof(struct amend_touched));
     for (size_t i = 0; i < count; i++) {
         struct change *c = mos_vec_push(&a->changes);
         if (!parse(a, changes[i], c))
@@ -323,6 +361,7 @@ static void amend(struct amend *a, const char *const *changes, size_t count) {
     a->report.table.title =
         mos_printf(a->m->arena, "%s, %s", a->to, mos_size_text(a->m->arena, a->s.io.size));
     report_end(&a->m->report, &a->report);
+    amend_report_stale(a);
     survey_report_problems(&a->made); /* what was wrong before, and still is */
 }
 

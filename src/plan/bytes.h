@@ -35,6 +35,12 @@ struct mos_module_fact {
 };
 bool mos_plan_modules(struct mos_plan *plan, const struct mos_region_plan *region, uint32_t folder,
                       struct mos_vec *out);
+/* What modules below a folder of any stream say, for an index, as a text that stands for all of it
+ * (false: the stream broke off), and what that text says, of struct mos_indexed_module *. */
+bool mos_read_module_names(struct mos_ctx *ctx, const char *folder,
+                           bool (*stream)(void *self, const struct mos_sink *sink), void *self,
+                           struct mos_buf *out);
+void mos_plan_read_module_names(struct mos_arena *arena, const char *text, struct mos_vec *out);
 /* The programs that the services below a folder start. */
 struct mos_unit_fact {
     const char *path, *program; /* below the folder; absolute */

@@ -147,6 +147,18 @@ static const struct subject modules = {"module-facts", wants_modules, MOST_MODUL
 static const struct subject module_names = {"module-names", wants_modules, MOST_MODULE, tell_names};
 static const struct subject units = {"units", wants_units, MOST_UNIT, tell_unit};
 
+bool mos_read_module_names(struct mos_ctx *ctx, const char *folder,
+                           bool (*stream)(void *self, const struct mos_sink *sink), void *self,
+                           struct mos_buf *out) {
+    struct reader r = {.subject = &module_names,
+                       .ctx = ctx,
+                       .arena = ctx->arena,
+                       .folder = without_usr(folder),
+                       .out = out};
+    struct mos_sink sink = {&r, take_entry, take_data, take_end};
+    return stream(self, &sink);
+}
+
 static void add_patterns(struct mos_buf *b, const struct mos_list *list) {
     mos_buf_printf(b, "%zu\n", list->count);
     for (size_t i = 0; i < list->count; i++)

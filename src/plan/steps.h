@@ -24,11 +24,9 @@ struct mos_collector *mos_plan_collect(struct mos_plan *plan, const struct mos_s
 void mos_plan_collected(struct mos_plan *plan, const struct mos_collector *collector,
                         const struct mos_piece_plan *archive, const struct mos_fill *fill);
 /* read-once.c: what the modules below a folder say for an index, as a text that stands for all of
- * it (damaged ones are not in it), NULL: not to be had; and what that text says, of struct
- * mos_indexed_module *. */
+ * it (damaged ones are not in it), NULL: not to be had. */
 const char *mos_plan_module_names(struct mos_plan *plan, const struct mos_region_plan *region,
                                   uint32_t folder);
-void mos_plan_read_module_names(struct mos_arena *arena, const char *text, struct mos_vec *out);
 /* reach.c: a file or folder (`want`; MOS_FILE_OTHER: one or the other) that the definition names at
  * `place`.  false after a finding of piece.missing or piece.path that begins with `what`; else
  * *full is its path and *info about it. */

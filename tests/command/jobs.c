@@ -645,7 +645,64 @@ static void a_capability_goes_on_and_off(void) {
     outcome_free(&o);
 }
 
-SUITE(jobs_suite, {"a family is told once", a_family_is_told_once},
+/* ---- an image changed by hand ---- */
+
+/* Folders go in and out; what hung on them is renewed or told. */
+static void a_change_says_what_it_makes_stale(void) {
+    const char *w = edits_workspace("amended", "kernel.modules-index");
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && mkdir -p root/srv && echo 'x  tide.conf' > root/srv/SHA256SUMS && echo low > "
+        "root/srv/tide.conf && echo s > root/srv/tide.conf.sig && '%s' --no-cache -q build; r=$(ls "
+        "root/lib/modules | head -n 1); mkdir -p in/deep && echo high > in/deep/water && echo 1 > "
+        "in/mark && echo mid > tide.conf; echo $r > release",
+        w, MOSAICUM_PROGRAM));
+    struct outcome o =
+        run_shell("cd '%s' && i=$(ls out/*/card.img) && '%s' amend $i root:srv/new=in "
+                  "root:srv/tide.conf=tide.conf "
+                  "-o n.img && '%s' -q take n.img root:srv/new/deep/water -o - && '%s' amend n.img "
+                  "'root:~srv/new' -o m.img && '%s' inspect m.img --files | grep -c srv/new/",
+                  w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM);
+    static const char *const says[] = {"/srv/new",
+                                       "2 files",
+                                       "has the sum of /srv/tide.conf as it was",
+                                       "signs /srv/tide.conf as it was",
+                                       "high\n",
+                                       "2 files removed"};
+    for (size_t i = 0; i < sizeof says / sizeof *says; i++) {
+        if (!strstr(o.out, says[i]))
+            fprintf(stderr, "\nno %s in:\n%s%s\n", says[i], o.out, o.err);
+        CU_ASSERT_PTR_NOT_NULL(strstr(o.out, says[i]));
+    }
+    outcome_free(&o);
+    /* modules: the index is that of a build with the same ones */
+    CU_ASSERT_TRUE(
+        runs(0,
+             "cd '%s' && rm -f ?.img && r=$(cat release) && i=$(ls out/*/card.img) && m=$(cd "
+             "root/lib/modules/$r "
+             "&& find "
+             ". -name '*.ko' | sort | head -n 1) && mkdir -p one && cp root/lib/modules/$r/$m "
+             "one/again.ko "
+             "&& '%s' amend $i root:lib/modules/$r/extra=one -o n.img > t && grep -q 'made again "
+             "for' t && "
+             "'%s' -q take n.img root:lib/modules/$r/modules.dep -o dep && grep -q "
+             "'^extra/again.ko:' dep && "
+             "'%s' amend n.img \"root:~lib/modules/$r/extra\" -o m.img > t && grep -q 'made again "
+             "for' t && "
+             "'%s' -q take m.img root:lib/modules/$r/modules.dep -o dep && ! grep -q again dep",
+             w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+    /* what it cannot put is said, and nothing is made */
+    CU_ASSERT_TRUE(
+        runs(0,
+             "cd '%s' && ln -s mark in/link && i=$(ls out/*/card.img) && '%s' amend $i "
+             "root:srv/new=in -o z.img 2>&1 | grep -q 'in/link is no file' && [ ! -e z.img ] "
+             "&& mkdir empty && '%s' amend $i root:srv/new=empty -o z.img 2>&1 | grep -q "
+             "'no file in this folder' && [ ! -e z.img ]",
+             w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+}
+
+SUITE(jobs_suite, {"a change says what it makes stale", a_change_says_what_it_makes_stale},
+      {"a family is told once", a_family_is_told_once},
       {"a capability goes on and off", a_capability_goes_on_and_off},
       {"the root moves", the_root_moves},
       {"an image becomes a definition", an_image_becomes_a_definition},
