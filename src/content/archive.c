@@ -238,10 +238,16 @@ static bool stream_data(struct stream *x, const struct mos_entry *entry,
     size_t length;
     la_int64_t offset;
     int r;
-    uint64_t sum;
-    while ((r = archive_read_data_block(a, &block, &length, &offset)) == ARCHIVE_OK)
+    uint64_t sum, at = 0, end;
+    while ((r = archive_read_data_block(a, &block, &length, &offset)) == ARCHIVE_OK) {
+        if (offset < 0 || (uint64_t)offset < at || !mos_add((uint64_t)offset, length, &end) ||
+            end > entry->size) /* everybody relies on the size */
+            return damaged(
+                x, mos_printf(x->ctx->arena, "its entry %s holds more than it says", entry->path));
         if (!mos_runs_seek(&runs, (uint64_t)offset) || !mos_runs_add(&runs, block, length))
             return false;
+        at = end;
+    }
     if (r != ARCHIVE_EOF)
         return broken_off(x);
     return mos_runs_seek(&runs, entry->size) && mos_runs_end(&runs, &sum) &&
@@ -261,6 +267,11 @@ static bool stream_entries(struct stream *x, const struct mos_sink *sink) {
         struct mos_entry entry;
         if (!convert(ctx, e, x->path, x->place, &scratch, &entry))
             continue;
+        if (entry.type == MOS_ENTRY_FILE && !archive_entry_size_is_set(e))
+            return damaged(x,
+                           mos_printf(ctx->arena,
+                                      "it was packed into a pipe, and does not say how large %s is",
+                                      entry.path));
         if (!sink->entry(sink->self, &entry))
             return false;
         bool ok =

@@ -34,6 +34,7 @@
     X(archive_entry_set_size)                                                                      \
     X(archive_entry_set_symlink)                                                                   \
     X(archive_entry_set_uid)                                                                       \
+    X(archive_entry_size_is_set)                                                                   \
     X(archive_entry_size)                                                                          \
     X(archive_entry_symlink)                                                                       \
     X(archive_entry_uid)                                                                           \
@@ -111,6 +112,7 @@ const char *mos_archive_missing(void);
 #define archive_entry_set_size (mos_archive_library()->archive_entry_set_size)
 #define archive_entry_set_symlink (mos_archive_library()->archive_entry_set_symlink)
 #define archive_entry_set_uid (mos_archive_library()->archive_entry_set_uid)
+#define archive_entry_size_is_set (mos_archive_library()->archive_entry_size_is_set)
 #define archive_entry_size (mos_archive_library()->archive_entry_size)
 #define archive_entry_symlink (mos_archive_library()->archive_entry_symlink)
 #define archive_entry_uid (mos_archive_library()->archive_entry_uid)

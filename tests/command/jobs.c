@@ -689,7 +689,7 @@ static void a_change_says_what_it_makes_stale(void) {
              "'^extra/again.ko:' dep && "
              "'%s' amend n.img \"root:~lib/modules/$r/extra\" -o m.img > t && grep -q 'made again "
              "for' t && "
-             "'%s' -q take m.img root:lib/modules/$r/modules.dep -o dep && ! grep -q again dep",
+             "'%s' -q take m.img root:lib/modules/$r/modules.dep -o dep2 && ! grep -q again dep2",
              w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
     /* what it cannot put is said, and nothing is made */
     CU_ASSERT_TRUE(
