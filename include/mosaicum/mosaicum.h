@@ -110,6 +110,7 @@ struct mosaicum_rehearsal {
     const char *out;             /* a selector: where it was built; NULL: "out" in the workspace */
     const char *flash; /* an image: the serial flash beside it, as the loader's "sf 0"; or NULL */
     const char *keys;  /* a tree with the keys that parcels must be signed with; or NULL */
+    const char *set;   /* "NAME=VALUE": a variable that the system has set before; or NULL */
     bool faults;       /* also with one thing at a time broken */
     bool console;      /* also what the loader prints */
 };

@@ -234,6 +234,16 @@ static bool take_files(mosaicum *m, const struct mosaicum_rehearsal *q, struct r
                             "%s has no variables compiled into it that could be found", q->loader);
         r->rig.compiled = &r->compiled;
     }
+    if (q->set) {
+        const char *equals = strchr(q->set, '=');
+        if (!equals || equals == q->set)
+            return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                            "A variable is set as NAME=VALUE, not %s", q->set);
+        const char **set = mos_alloc_array(m->arena, 3, sizeof *set);
+        set[0] = mos_strndup(m->arena, q->set, (size_t)(equals - q->set));
+        set[1] = equals + 1;
+        r->rig.set = set;
+    }
     if (q->tree && !read_all(m, q->tree, MOST_TREE, &r->rig.tree, &r->rig.tree_length))
         return false;
     return !q->keys || read_all(m, q->keys, MOST_TREE, &r->rig.keys, &r->rig.keys_length);

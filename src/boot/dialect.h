@@ -176,9 +176,10 @@ struct mos_stored_form {
     /* The variables that are compiled into a loader's binary; false: there are none. */
     bool (*find)(struct mos_arena *arena, const uint8_t *binary, size_t length,
                  struct mos_map *out);
-    /* A file of the system that says where the blocks lie, a line each, and the program by which
-     * the system says that all is well. */
-    const char *system_file, *confirms;
+    /* A file of the system that says where the blocks lie, a line each; the program by which the
+     * system says that all is well; and the one (with the entry's name behind it) that says which entry
+     * comes first. */
+    const char *system_file, *confirms, *chooses;
     /* erase 0: not flash. */
     void (*write_place)(struct mos_buf *out, const char *device, uint64_t at, uint64_t size,
                         uint64_t erase);

@@ -12,7 +12,7 @@ struct cli {
     const char *output;                         /* -o, or NULL */
     const char *picture;                        /* show layout: --picture, or NULL */
     const char *expand_to;                      /* --expand-to, or NULL */
-    const char *loader, *medium, *keys, *flash; /* rehearse: --loader, --as …; or NULL */
+    const char *loader, *medium, *keys, *flash, *set; /* rehearse: --loader, --as …; or NULL */
     bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, planned, faults,
         verify, sha256, help, version;
     bool aside; /* what is printed is for another program: findings go to standard error */

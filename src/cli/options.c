@@ -28,6 +28,8 @@ static const struct option_row rows[] = {
      "the serial flash beside an image, where its loader may keep variables", "FILE", AT(flash)},
     {"keys", 0, "rehearse", "a tree with the keys that parcels must be signed with", "FILE",
      AT(keys)},
+    {"set", 0, "rehearse", "a variable of the loader that the system has set, as NAME=VALUE",
+     "TEXT", AT(set)},
     {"strict", 0, "check build", "warnings count as errors", NULL, AT(strict)},
     {"accept", 0, "check", "turn what is found into waivers, for a board adopted as it is", NULL,
      AT(accept)},

@@ -15,6 +15,7 @@ static int run(struct cli *cli) {
                                          .tree = cli->draft.tree,
                                          .flash = cli->flash,
                                          .keys = cli->keys,
+                                         .set = cli->set,
                                          .out = cli->out,
                                          .planned = cli->planned,
                                          .faults = cli->faults,

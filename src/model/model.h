@@ -327,7 +327,7 @@ struct mos_log_in {
 };
 struct mos_system {
     struct mos_record r;
-    struct mos_value *host_name, *loader_access, *confirm, *time_zone;
+    struct mos_value *host_name, *loader_access, *confirm, *time_zone, *other_slot;
     struct mos_named mounts, users;
     struct mos_log_in *log_in;
     struct mos_first_start *first_start;

@@ -291,6 +291,32 @@ static bool put_confirm(struct system_writer *w, const struct mos_value *by) {
     return true;
 }
 
+/* ---- the other slot ---- */
+
+/* The running entry is told by its root; what is set is what the loader's script goes by. */
+static bool put_other_slot(struct system_writer *w) {
+    const struct mos_stored_form *form = w->plan->dialect ? w->plan->dialect->stored : NULL;
+    struct mos_buf b = {.arena = w->arena};
+    if (!form || w->plan->entries.count < 2) /* it was said */
+        return true;
+    mos_buf_text(&b, "#!/bin/sh\n# Made by Mosaicum.  The other entry starts next; until it is "
+                     "confirmed, the loader goes back to\n# this one by itself.\ncase \"$(cat "
+                     "/proc/cmdline) \" in\n");
+    for (size_t i = 0; i < 2; i++) {
+        const struct mos_entry_plan *e = mos_vec_pointer(&w->plan->entries, i),
+                                    *other = mos_vec_pointer(&w->plan->entries, 1 - i);
+        const char *root = e->root ? mos_plan_partition_name(w->plan, e->root->name) : NULL;
+        if (!root) /* it was said */
+            return true;
+        mos_buf_printf(&b, "*\"root=%s \"*) next=%s ;;\n", root, other->def->r.name);
+    }
+    mos_buf_printf(&b,
+                   "*) echo \"It is not known which entry runs.\" >&2; exit 1 ;;\nesac\n"
+                   "%s \"$next\" && %s && echo \"Entry $next starts next.\"\n",
+                   form->chooses, form->confirms);
+    return system_put(w, "usr/sbin/other-slot", 0755, 0, mos_buf_string(&b));
+}
+
 bool mos_plan_stream_system(struct mos_plan *plan, const struct mos_region_plan *region,
                             const struct mos_sink *sink) {
     struct system_writer w = {plan, region, sink, plan->ctx->arena, NULL};
@@ -303,7 +329,9 @@ bool mos_plan_stream_system(struct mos_plan *plan, const struct mos_region_plan 
     return (!s->mounts.count || put_mounts(&w, s)) &&
            (!mos_has(s->loader_access) || !s->loader_access->truth || put_loader_access(&w)) &&
            (!s->users.count || put_users(&w, s)) && (!s->log_in || put_log_in(&w, s->log_in)) &&
-           (!mos_has(s->confirm) || put_confirm(&w, s->confirm)) && system_put_first_start(&w, s) &&
-           system_put_network(&w, s) && system_put_time_zone(&w, s) &&
+           (!mos_has(s->confirm) || put_confirm(&w, s->confirm)) &&
+           (!mos_has(s->other_slot) || !s->other_slot->truth || put_other_slot(&w)) &&
+           system_put_first_start(&w, s) && system_put_network(&w, s) &&
+           system_put_time_zone(&w, s) &&
            (!w.inittab || system_put_edited(&w, "etc/inittab", 0644, w.inittab));
 }

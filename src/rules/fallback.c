@@ -111,6 +111,42 @@ static void check_tries(const struct mos_plan *plan) {
     mos_finding_try(&plan->ctx->findings, f, "Choose 1 to 9.");
 }
 
+/* What a program of the system sets, the loader's script must go by. */
+static void check_other_slot(const struct mos_plan *plan) {
+    const struct mos_system *s = plan->board->system;
+    const struct mos_boot *b = plan->board->boot;
+    const struct mos_value *other = s ? s->other_slot : NULL;
+    struct mos_findings *list = &plan->ctx->findings;
+    const char *why, *remedy;
+    if (!mos_has(other) || !other->truth || !b || b->r.broken)
+        return;
+    const struct mos_entry_plan *x =
+        plan->entries.count == 2 ? mos_vec_pointer(&plan->entries, 0) : NULL;
+    const struct mos_entry_plan *y = x ? mos_vec_pointer(&plan->entries, 1) : NULL;
+    if (!x) {
+        why = "It goes between two entries.";
+        remedy = "Give boot two entries, one for each slot.";
+    } else if (!x->root || !y->root || x->root == y->root) {
+        why = "It tells by the root which entry runs.";
+        remedy = "Set root: <root-a> for one entry and root: <root-b> for the other.";
+    } else if (!b->tries) {
+        why = "Without a count the loader's script looks at no variable.";
+        remedy = "Set boot: {tries: 3}.";
+    } else if (!s->loader_access) {
+        why = "The program that sets the variable reads where it lies from a file.";
+        remedy = "Set system: {loader-access: yes}.";
+    } else {
+        return;
+    }
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_BOOT_COUNT_LOST, "The slots of board %s cannot be swapped.",
+                 plan->board->r.name);
+    mos_finding_at(list, f, other->place);
+    mos_finding_at(list, f, b->r.key_place);
+    mos_finding_why(list, f, "%s", why);
+    mos_finding_try(list, f, "%s", remedy);
+}
+
 /* ---- counted starts ---- */
 
 static void check_kept(const struct mos_plan *plan) {
@@ -213,6 +249,7 @@ void mos_rule_fallback(const struct mos_plan *plan) {
     if (b->r.broken)
         return;
     check_tries(plan);
+    check_other_slot(plan);
     check_confirm(plan);
     if (mos_has(b->tries) && plan->entries.count) {
         check_kept(plan);

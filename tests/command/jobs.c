@@ -361,6 +361,50 @@ static void the_running_slot_is_mounted(void) {
              w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
 }
 
+/* The running system chooses the other slot, and the loader's script goes by it. */
+static const char *swapped_board(const char *name) {
+    const char *w = edits_workspace(name, "access.no-shell");
+    edits_make(
+        w, "s|^    main: .*|    a: {kernel: kernel, tree: main, flags: [rootwait], arguments: "
+           "{root: <root-a>, panic: 10}}\\n    b: {kernel: kernel, tree: main, flags: "
+           "[rootwait], arguments: {root: <root-b>, panic: 10}}|; s|^  via: script|&\\n  tries: "
+           "3|; s|^system: .*|system: {other-slot: yes, loader-access: yes, confirm: inittab, "
+           "mounts: {root: /}}|; s|env: .at: 1 MiB, |&owner: device, |; s|size: 32 MiB, "
+           "volume|size: 16 MiB, slots: [a, b], volume|");
+    return w;
+}
+
+static void the_other_slot_starts(void) {
+    static const struct edited rows[] = {
+        {"", NULL, NULL, NULL},
+        {"/^  tries:/d; s/confirm: inittab, //; s/, panic: 10//", "boot.count-lost",
+         "cannot be swapped", "tries: 3"},
+        {"s/loader-access: yes, //", "boot.count-lost", "cannot be swapped", "loader-access: yes"},
+        {"s/root: <root-b>/root: <root-a>/", "boot.count-lost", "tells by the root", "<root-b>"},
+        {"/^    b: /d", "boot.count-lost", "between two entries", "two entries"},
+    };
+    EACH("swapped", swapped_board, rows);
+    const char *w = swapped_board("swapped");
+    CU_ASSERT_TRUE(runs(
+        0,
+        "cd '%s' && '%s' --no-cache -q build && '%s' -q take out/curlew/card.img "
+        "root-a:usr/sbin/other-slot -o s && mkdir -p bin && printf '#!/bin/sh\\necho $* >>set\\n' "
+        ">bin/fw_setenv && chmod 755 bin/fw_setenv && sed -i "
+        "\"s|/usr/bin/fw_setenv|bin/fw_setenv|g; "
+        "s|/proc/cmdline|line|\" s && id() { '%s' show curlew boot | grep \"^$1 \" | grep -o "
+        "'root=[^ ]*'; } && echo \"$(id a) ro\" >line && sh s | grep -q 'Entry b starts next' && "
+        "grep -qx "
+        "'boot_entry b' set && grep -qx 'boot_tries 0' set && echo \"ro $(id b)\" >line && sh s | "
+        "grep -q "
+        "'Entry a starts next' && echo root=/dev/sda1 >line && ! sh s && '%s' rehearse curlew | "
+        "grep -q "
+        "'root curlew\\|entry a' && '%s' rehearse curlew --set boot_entry=b | grep -q 'boots: "
+        "entry b' && ! "
+        "'%s' rehearse curlew --set boot_entry",
+        w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM,
+        MOSAICUM_PROGRAM));
+}
+
 /* ---- two images of one board ---- */
 
 /* A long list begins with what it comes to; the sums are those of the list. */
@@ -701,7 +745,8 @@ static void a_change_says_what_it_makes_stale(void) {
              w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
 }
 
-SUITE(jobs_suite, {"a change says what it makes stale", a_change_says_what_it_makes_stale},
+SUITE(jobs_suite, {"the other slot starts", the_other_slot_starts},
+      {"a change says what it makes stale", a_change_says_what_it_makes_stale},
       {"a family is told once", a_family_is_told_once},
       {"a capability goes on and off", a_capability_goes_on_and_off},
       {"the root moves", the_root_moves},

@@ -155,6 +155,7 @@ static const struct mos_stored_form stored = {.file = "uboot.env",
                                               .find = mos_environment_find,
                                               .system_file = "etc/fw_env.config",
                                               .confirms = "/usr/bin/fw_setenv boot_tries 0",
+                                              .chooses = "/usr/bin/fw_setenv boot_entry",
                                               .write_place = write_place};
 
 static const char *recognise(struct mos_arena *arena, const uint8_t *head, size_t length,
