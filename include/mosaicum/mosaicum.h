@@ -98,6 +98,10 @@ enum mosaicum_status mosaicum_take(mosaicum *m, const char *image, const char *w
  * REGION:~PATH, or REGION:NAME=VALUE in an environment.  Never writes over anything. */
 enum mosaicum_status mosaicum_amend(mosaicum *m, const char *image, const char *const *changes,
                                     size_t count, const char *to);
+/* Two builds of one kernel release, each a folder, an archive or a package with lib/modules/RELEASE
+ * (and boot/): a new folder with what differs and a script that a board runs.  MOSAICUM_REFUSED:
+ * releases differ, or the folder is there. */
+enum mosaicum_status mosaicum_renew(mosaicum *m, const char *old, const char *now, const char *to);
 /* A rehearsal of the boot, on the bytes of images. */
 struct mosaicum_rehearsal {
     const char *what;   /* a selector whose images are built, or an image */

@@ -1,15 +1,14 @@
 /* amend: what hung on a file that is another one now. */
 #include "api/amend_internal.h"
+#include "api/module-files.h"
 
 #include "base/bytes.h"
 #include "base/text.h"
 #include "linux/image.h"
-#include "linux/module-index.h"
 #include "linux/module.h"
 #include "linux/program.h"
 #include "plan/bytes.h"
 
-#include <stdlib.h>
 #include <string.h>
 
 enum { MOST_TEXT = 64 << 10 };
@@ -29,33 +28,6 @@ static const char *folder_of(struct mos_arena *arena, const char *path) {
                                                 : NULL;
 }
 
-struct extras {
-    const char *folder;
-    struct mos_buf order, builtin, facts;
-    struct mos_buf *current; /* of the file that goes by; NULL: none of them */
-};
-
-static bool extra_entry(void *self, const struct mos_entry *e) {
-    struct extras *x = self;
-    size_t n = strlen(x->folder);
-    const char *name =
-        strncmp(e->path, x->folder, n) == 0 && e->path[n] == '/' ? e->path + n + 1 : "";
-    x->current = strcmp(name, "modules.order") == 0             ? &x->order
-                 : strcmp(name, "modules.builtin") == 0         ? &x->builtin
-                 : strcmp(name, "modules.builtin.modinfo") == 0 ? &x->facts
-                                                                : NULL;
-    return true;
-}
-
-static bool extra_data(void *self, uint64_t offset, const void *bytes, size_t length) {
-    struct extras *x = self;
-    if (!x->current || !bytes || offset < x->current->length)
-        return true;
-    mos_buf_zeros(x->current, (size_t)offset - x->current->length);
-    mos_buf_add(x->current, bytes, length);
-    return true;
-}
-
 /* A stream of the volume as it is by now. */
 struct now {
     struct amend *a;
@@ -71,56 +43,30 @@ static bool stream_now(void *self, const struct mos_sink *sink) {
     return n->span->volume.driver->stream(&n->a->m->ctx, &n->window, &request);
 }
 
-static int by_path(const void *a, const void *b) {
-    const struct mos_indexed_module *const *x = a, *const *y = b;
-    return strcmp((*x)->path, (*y)->path);
-}
-
 static bool renew(struct amend *a, struct now *now, const char *folder, struct mos_editor *editor) {
     struct mos_arena *arena = a->m->arena;
-    struct mos_buf names = {.arena = arena};
-    struct extras x = {folder, {.arena = arena}, {.arena = arena}, {.arena = arena}, NULL};
-    struct mos_sink sink = {&x, extra_entry, extra_data, mos_ignore_end};
-    struct mos_vec modules = mos_vec_make(arena, sizeof(void *)),
-                   files = mos_vec_make(arena, sizeof(struct mos_index_file));
-    struct mos_index_lack lack = {0};
+    struct module_index x;
     now->within = folder;
-    if (!mos_read_module_names(&a->m->ctx, folder, stream_now, now, &names) ||
-        !stream_now(now, &sink))
-        return a->m->error.kind ? false
-                                : mos_fail(&a->m->error, MOS_ERROR_SYSTEM, 0,
-                                           "The modules in /%s cannot be read", folder);
-    mos_plan_read_module_names(arena, mos_buf_string(&names), &modules);
-    qsort(modules.items, modules.count, sizeof(void *), by_path);
-    struct mos_index_extras extras = {
-        x.order.length ? mos_buf_string(&x.order) : NULL,
-        x.builtin.length ? mos_buf_string(&x.builtin) : NULL,
-        x.facts.length ? (const uint8_t *)mos_buf_string(&x.facts) : NULL, x.facts.length};
-    if (!modules.count)
-        return true;
-    if (!mos_module_index(arena, &modules, &extras, &files, &lack))
-        return mos_fail(&a->m->error, MOS_ERROR_SYSTEM, 0,
-                        "There are too many modules in /%s for an index", folder);
-    for (size_t i = 0; i < files.count; i++) {
-        struct mos_index_file *f = mos_vec_at(&files, i);
+    if (!module_index_of(a->m, folder, stream_now, now, &x))
+        return false;
+    for (size_t i = 0; i < x.files.count; i++) {
+        struct mos_index_file *f = mos_vec_at(&x.files, i);
         struct mos_io content = mos_io_memory(arena, (uint8_t *)f->bytes.data, f->bytes.length);
         uint64_t before;
         if (!editor->put(editor, mos_printf(arena, "%s/%s", folder, f->name), &content, 0644,
                          &before))
             return false;
     }
+    if (!x.modules)
+        return true;
     cell_text(&a->report, survey_name(&a->s, now->span));
     cell_text(&a->report, mos_printf(arena, "/%s/modules.*", folder));
     cell_text(&a->report, "stale");
-    cell_text(&a->report, mos_printf(arena, "made again for %zu module%s", modules.count,
-                                     modules.count == 1 ? "" : "s"));
-    if (lack.count)
-        *(struct amend_lack *)mos_vec_push(&a->lacks) = (struct amend_lack){
-            folder,
-            mos_printf(arena,
-                       lack.count > 1 ? "module %s needs %s, which is not there (and %zu more)"
-                                      : "module %s needs %s, which is not there",
-                       lack.module, lack.need, lack.count - 1)};
+    cell_text(&a->report, mos_printf(arena, "made again for %zu module%s", x.modules,
+                                     x.modules == 1 ? "" : "s"));
+    if (x.lack.count)
+        *(struct amend_lack *)mos_vec_push(&a->lacks) =
+            (struct amend_lack){folder, module_lack_text(arena, &x.lack)};
     return true;
 }
 

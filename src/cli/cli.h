@@ -35,7 +35,7 @@ struct command {
 };
 
 extern const struct command command_new, command_list, command_check, command_build, command_show,
-    command_compare, command_pin, command_inspect, command_take, command_amend, command_rehearse,
+    command_compare, command_pin, command_inspect, command_take, command_amend, command_renew, command_rehearse,
     command_explain, command_demo, command_help, command_complete;
 
 /* help.c: every command; NULL behind the last, and where there is none of that name */

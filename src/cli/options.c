@@ -14,7 +14,7 @@ enum { SEEN = 1000 }; /* the first row's number for popt */
 static const struct option_row rows[] = {
     {"workspace", 'w', "", "the workspace (default: walk up from here)", "DIR", AT(workspace)},
     {"out", 0, "build rehearse", "another place than out/ in the workspace", "DIR", AT(out)},
-    {"output", 'o', "take amend", "the file to write", "FILE", AT(output)},
+    {"output", 'o', "take amend renew", "the file to write, or the folder", "FILE", AT(output)},
     {"picture", 0, "show", "draws the layout into this file, .svg or .png", "FILE", AT(picture)},
     {"trail", 0, "show", "with the places that set each value", NULL, AT(trail)},
     {"files", 0, "inspect", "every file of every volume", NULL, AT(files)},

@@ -689,6 +689,66 @@ static void a_capability_goes_on_and_off(void) {
     outcome_free(&o);
 }
 
+/* ---- a kernel that was built again ---- */
+
+/* The plan is carried out by a shell on a root in a folder: done, refused, and undone. */
+static void a_kernel_is_renewed_on_boards(void) {
+    const char *w = edits_workspace("renewed", "kernel.modules-index");
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && r=6.1.0-curlew && mkdir -p old/boot old/lib && cp -r root/lib/modules old/lib/ "
+        "&& "
+        "rm old/lib/modules/$r/modules.dep && printf 'old\\0\\0' > old/boot/vmlinuz-$r && cp -r "
+        "old new && "
+        "cp new/lib/modules/$r/kernel/gauge.ko new/lib/modules/$r/kernel/depth.ko && printf x >> "
+        "new/lib/modules/$r/kernel/estuary_bus.ko && rm new/lib/modules/$r/kernel/gauge.ko && "
+        "printf "
+        "'new\\0\\0' > new/boot/vmlinuz-$r && '%s' renew old new -o plan | grep -q '2 changed, 1 "
+        "new, 1 "
+        "removed' && cp -r old board && echo index > board/lib/modules/$r/modules.dep && mkdir -p "
+        "board/boot/extlinux && printf 'LABEL main\\n\\tKERNEL ../vmlinuz-%%s\\nLABEL "
+        "rescue\\n\\tKERNEL "
+        "/boot/rescue\\n' $r > board/boot/extlinux/extlinux.conf && cp -r board before",
+        w, MOSAICUM_PROGRAM));
+    /* done: as NEW, the old kernel beside it and last in the menu */
+    CU_ASSERT_TRUE(
+        runs(0,
+             "cd '%s' && r=6.1.0-curlew && export ROOT=$PWD/board && sh plan/install.sh >t && cmp "
+             "board/boot/vmlinuz-$r new/boot/vmlinuz-$r && cmp board/boot/vmlinuz-$r-before "
+             "old/boot/vmlinuz-$r && diff -r board/lib/modules/$r/kernel new/lib/modules/$r/kernel "
+             "&& grep -q "
+             "depth.ko board/lib/modules/$r/modules.dep && [ \"$(grep -c LABEL "
+             "board/boot/extlinux/extlinux.conf)\" = 3 ] && tail -n 3 "
+             "board/boot/extlinux/extlinux.conf | "
+             "tr -s '\\n\\t' ' ' | grep -q 'LABEL main-before KERNEL "
+             "../vmlinuz-6.1.0-curlew-before' && ! sh "
+             "plan/install.sh && sh plan/install.sh back && rmdir board/var/lib board/var && diff "
+             "-r board "
+             "before",
+             w));
+    /* refused, and nothing is touched: another module there, a damaged file here, another release
+     */
+    static const char *const spoilt[] = {
+        "printf y >> board/lib/modules/6.1.0-curlew/kernel/gauge.ko",
+        "echo other > board/lib/modules/6.1.0-curlew/kernel/depth.ko",
+        "printf y >> plan/files/lib/modules/6.1.0-curlew/kernel/depth.ko",
+        "mv board/lib/modules/6.1.0-curlew board/lib/modules/6.1.1"};
+    for (size_t i = 0; i < sizeof spoilt / sizeof *spoilt; i++)
+        CU_ASSERT_TRUE(
+            runs(0,
+                 "cd '%s' && rm -rf board x plan && cp -r before board && '%s' -q renew old new "
+                 "-o plan && %s && cp -r board x && export ROOT=$PWD/board && ! sh "
+                 "plan/install.sh 2>t && grep -q 'Nothing was changed' t && diff -r board x",
+                 w, MOSAICUM_PROGRAM, spoilt[i]));
+    CU_ASSERT_TRUE(
+        runs(0,
+             "cd '%s' && cp -r new next && mv next/lib/modules/6.1.0-curlew "
+             "next/lib/modules/6.1.1 && '%s' renew old next -o z 2>t; [ $? = 4 ] && grep -q "
+             "'6.1.0-curlew' t && [ ! -e z ]; '%s' renew old old -o z 2>t; [ $? = 2 ] && grep -q "
+             "'nothing to renew' t && [ ! -e z ] && '%s' renew old new -o plan; [ $? = 4 ]",
+             w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+}
+
 /* ---- an image changed by hand ---- */
 
 /* Folders go in and out; what hung on them is renewed or told. */
@@ -745,7 +805,8 @@ static void a_change_says_what_it_makes_stale(void) {
              w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
 }
 
-SUITE(jobs_suite, {"the other slot starts", the_other_slot_starts},
+SUITE(jobs_suite, {"a kernel is renewed on boards", a_kernel_is_renewed_on_boards},
+      {"the other slot starts", the_other_slot_starts},
       {"a change says what it makes stale", a_change_says_what_it_makes_stale},
       {"a family is told once", a_family_is_told_once},
       {"a capability goes on and off", a_capability_goes_on_and_off},
