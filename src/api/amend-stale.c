@@ -65,8 +65,8 @@ static bool renew(struct amend *a, struct now *now, const char *folder, struct m
     cell_text(&a->report, mos_printf(arena, "made again for %zu module%s", x.modules,
                                      x.modules == 1 ? "" : "s"));
     if (x.lack.count)
-        *(struct amend_lack *)mos_vec_push(&a->lacks) =
-            (struct amend_lack){folder, module_lack_text(arena, &x.lack)};
+        *(struct amend_stale *)mos_vec_push(&a->stale) = (struct amend_stale){
+            mos_printf(arena, "/%s", folder), module_lack_text(arena, &x.lack)};
     return true;
 }
 
@@ -101,7 +101,6 @@ bool amend_renew_index(struct amend *a, const struct survey_span *x) {
 struct look {
     struct amend *a;
     const struct survey_span *span;
-    struct report_table *t;
     const char *path; /* of the text that goes by; NULL: none */
     struct mos_buf text;
     struct mos_vec *releases; /* of const char *: folders of lib/modules, in all volumes */
@@ -132,8 +131,8 @@ static bool was_touched(const struct amend *a, const struct survey_span *x, cons
 }
 
 static void tell(struct look *l, const char *path, const char *why) {
-    cell_text(l->t, mos_printf(l->a->m->arena, "%s:/%s", survey_name(&l->a->made, l->span), path));
-    cell_text(l->t, why);
+    *(struct amend_stale *)mos_vec_push(&l->a->stale) = (struct amend_stale){
+        mos_printf(l->a->m->arena, "%s:/%s", survey_name(&l->a->made, l->span), path), why};
 }
 
 static bool look_entry(void *self, const struct mos_entry *e) {
@@ -213,20 +212,17 @@ static void look_at_kernel(struct look *l, const struct change *c) {
                         (const char *)mos_vec_pointer(l->releases, 0)));
 }
 
-void amend_report_stale(struct amend *a) {
-    static const struct mosaicum_column columns[] = {{"thing", "", false}, {"why", "", false}};
-    struct report_table t =
-        report_start(&a->m->report, "stale", "What no longer fits, and nobody renewed", columns, 2);
-    struct mos_vec releases = mos_vec_make(a->m->arena, sizeof(char *));
-    struct look l = {.a = a, .t = &t, .text = {.arena = a->m->arena}, .releases = &releases};
+bool amend_find_stale(struct amend *a) {
+    mosaicum *m = a->m;
+    struct mos_vec releases = mos_vec_make(m->arena, sizeof(char *));
+    struct look l = {.a = a, .text = {.arena = m->arena}, .releases = &releases};
     struct mos_sink sink = {&l, look_entry, look_data, look_end};
     struct mos_read_request request = {.sink = &sink, .wants = wants_texts, .self = &l};
-    if (!a->touched.count || !survey_open(a->m, a->to, &a->made))
-        return;
-    for (size_t i = 0; i < a->made.spans.count; i++) {
+    for (size_t i = 0; a->touched.count && i < a->made.spans.count; i++) {
         l.span = mos_vec_at(&a->made.spans, i);
-        if (survey_has_files(l.span) && l.span->volume.driver)
-            survey_stream(&a->made, l.span, &request);
+        if (survey_has_files(l.span) && l.span->volume.driver &&
+            !survey_stream(&a->made, l.span, &request) && m->error.kind)
+            return false;
     }
     for (size_t i = 0; i < a->changes.count; i++) {
         const struct change *c = mos_vec_at(&a->changes, i);
@@ -234,18 +230,22 @@ void amend_report_stale(struct amend *a) {
         if (c->path && !c->removes && c->span->has_volume)
             look_at_kernel(&l, c);
     }
-    for (size_t i = 0; i < a->lacks.count; i++) {
-        const struct amend_lack *x = mos_vec_at(&a->lacks, i);
-        cell_text(&t, mos_printf(a->m->arena, "/%s", x->folder));
+    const char *ledger = mos_path_join(m->arena, mos_path_folder(m->arena, a->to), "ledger.json");
+    if (mos_exists(&m->ctx, ledger))
+        *(struct amend_stale *)mos_vec_push(&a->stale) =
+            (struct amend_stale){ledger, "speaks of the image as it was built"};
+    return true;
+}
+
+void amend_report_stale(struct amend *a) {
+    static const struct mosaicum_column columns[] = {{"thing", "", false}, {"why", "", false}};
+    struct report_table t =
+        report_start(&a->m->report, "stale", "What no longer fits, and nobody renewed", columns, 2);
+    for (size_t i = 0; i < a->stale.count; i++) {
+        const struct amend_stale *x = mos_vec_at(&a->stale, i);
+        cell_text(&t, x->thing);
         cell_text(&t, x->why);
     }
-    const char *ledger =
-        mos_path_join(a->m->arena, mos_path_folder(a->m->arena, a->to), "ledger.json");
-    if (mos_exists(&a->m->ctx, ledger)) {
-        cell_text(&t, ledger);
-        cell_text(&t, "speaks of the image as it was built");
-    }
-    survey_close(&a->made);
-    if (t.cells.count)
+    if (a->stale.count)
         report_end(&a->m->report, &t);
 }

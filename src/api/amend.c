@@ -317,12 +317,15 @@ static bool was_there(const struct amend *a, const char *problem) {
 static bool look_again(struct amend *a) {
     if (!survey_open(a->m, a->part, &a->made))
         return false;
+    bool found = amend_find_stale(a);
     survey_note_trouble(&a->made, &a->made.problems);
     const char *new = NULL;
     for (size_t i = 0; i < a->made.problems.count && !new; i++)
         if (!was_there(a, mos_vec_pointer(&a->made.problems, i)))
             new = mos_vec_pointer(&a->made.problems, i);
     survey_close(&a->made);
+    if (!found)
+        return false;
     return !new ||
            mos_fail(&a->m->error, MOS_ERROR_SYSTEM, 0, "The changed image is not sound: %s", new);
 }
@@ -348,7 +351,7 @@ static void amend(struct amend *a, const char *const *changes, size_t count) {
                                                      {"before", "before", false},
                                                      {"after", "after", false}};
     a->changes = mos_vec_make(a->m->arena, sizeof(struct change));
-    a->lacks = mos_vec_make(a->m->arena, sizeof(struct amend_lack));
+    a->stale = mos_vec_make(a->m->arena, sizeof(struct amend_stale));
     a->touched = mos_vec_make(a->m->arena, sizeof(struct amend_touched));
     for (size_t i = 0; i < count; i++) {
         struct change *c = mos_vec_push(&a->changes);

@@ -15,7 +15,7 @@ struct change {
 struct amend {
     mosaicum *m;
     struct mos_vec touched; /* of struct amend_touched: files that were put or removed, in order */
-    struct mos_vec lacks;   /* of struct amend_lack */
+    struct mos_vec stale;   /* of struct amend_stale */
     struct survey s, made;  /* of the image that is there, and of the new one */
     const char *to, *part;
     int file;
@@ -24,9 +24,9 @@ struct amend {
     struct report_table report;
 };
 
-/* What an index that was made again does not find. */
-struct amend_lack {
-    const char *folder, *why;
+/* What no longer fits. */
+struct amend_stale {
+    const char *thing, *why;
 };
 /* A file of a volume that is another one now. */
 struct amend_touched {
@@ -48,7 +48,9 @@ bool amend_list_volume(struct amend *a, const struct survey_span *x, const char 
 /* amend-stale.c: what hung on a file that was changed.  Renewed, once the volume's other changes
  * are finished: the index of modules (false with ctx->error) … */
 bool amend_renew_index(struct amend *a, const struct survey_span *x);
-/* … and what only people can renew, as a table, once the new image can be read. */
+/* … and what only people can renew: found while the new image (a->made) is looked at (false with
+ * ctx->error), and told at the end. */
+bool amend_find_stale(struct amend *a);
 void amend_report_stale(struct amend *a);
 
 #endif
