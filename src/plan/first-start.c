@@ -13,24 +13,11 @@ static bool has_file(const struct mos_inventory *inv, struct mos_arena *arena, c
     return mos_inv_follow(inv, arena, path, &index) && index;
 }
 
-static const struct {
-    const char *program, *command;
-} key_makers[] = {
-    {"/usr/bin/ssh-keygen", "    ssh-keygen -A || exit 1\n"},
-    {"/usr/bin/dropbearkey",
-     "    mkdir -p /etc/dropbear\n"
-     "    for kind in ed25519 ecdsa; do\n"
-     "        key=/etc/dropbear/dropbear_${kind}_host_key\n"
-     "        [ -s $key ] && continue\n"
-     "        rm -f $key.new && dropbearkey -t $kind -f $key.new >/dev/null && mv $key.new $key || "
-     "exit 1\n"
-     "    done\n"}};
+/* It makes the keys that are missing, each under another name first. */
+static const char key_maker[] = "/usr/bin/ssh-keygen";
 
 bool mos_first_start_makes_keys(const struct mos_inventory *inv, struct mos_arena *arena) {
-    for (size_t i = 0; i < sizeof key_makers / sizeof *key_makers; i++)
-        if (has_file(inv, arena, key_makers[i].program))
-            return true;
-    return false;
+    return has_file(inv, arena, key_maker);
 }
 
 static bool is_made(const struct mos_value *v) {
@@ -46,10 +33,8 @@ bool mos_first_start_machine_id(const struct mos_first_start *f) {
 }
 
 static void put_keys_part(struct system_writer *w, struct mos_buf *b) {
-    const struct mos_inventory *inv = w->region->volume->inventory;
-    for (size_t i = 0; i < sizeof key_makers / sizeof *key_makers; i++)
-        if (has_file(inv, w->arena, key_makers[i].program))
-            mos_buf_text(b, key_makers[i].command);
+    if (has_file(w->region->volume->inventory, w->arena, key_maker))
+        mos_buf_text(b, "    ssh-keygen -A || exit 1\n");
 }
 
 /* The user's lines and the keys that were put there; what else lies in its home stays. */

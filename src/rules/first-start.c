@@ -40,7 +40,7 @@ static const struct mos_user *first_user(const struct first_view *v) {
 }
 
 static bool has_ssh_server(const struct first_view *v) {
-    return is_there(v, "/usr/sbin/sshd") || is_there(v, "/usr/sbin/dropbear");
+    return is_there(v, "/usr/sbin/sshd");
 }
 
 /* Is / mounted so that nothing can be written? */
@@ -93,9 +93,10 @@ static void check_keys(const struct first_view *v) {
               mos_printf(v->arena, "Root %s has no program that makes host keys.", v->root->name));
     mos_finding_at(v->list, f, v->root->def->r.key_place);
     mos_finding_why(v->list, f, "Nobody could log in over the network.");
-    mos_finding_try(v->list, f,
-                    "Add /usr/bin/ssh-keygen or /usr/bin/dropbearkey to the root, or set "
-                    "host-keys: to the program that makes them.");
+    mos_finding_try(
+        v->list, f,
+        "Add /usr/bin/ssh-keygen to the root, or set host-keys: to the program of it that "
+        "makes them.");
 }
 
 static void check_users(const struct first_view *v) {

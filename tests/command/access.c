@@ -77,25 +77,27 @@ static void what_does_not_fit_is_said(void) {
 static void the_end_comes_once(void) {
     for (int command = 0; command < 2; command++) {
         const char *w = first_board("ends");
-        write_text(path_in(w, "root/usr/bin/dropbearkey"), "stand-in\n");
+        write_text(path_in(w, "root/usr/bin/ssh-keygen"), "stand-in\n");
         write_text(path_in(w, "root/etc/passwd"), "root:x:0:0::/root:/bin/sh\n"
                                                   "setup2:x:1002:1002::/home/setup2:/bin/sh\n");
         edits_make(w, command ? "s/first-start: inittab/first-start: {by: inittab, ends: "
                                 "command}/; s/locked: yes/&, keys: [keys\\/setup.pub]/"
                               : "s/locked: yes/&, keys: [keys\\/setup.pub]/");
-        CU_ASSERT_TRUE_FATAL(
-            runs(0,
-                 "'%s' --no-cache -q -w '%s' build && '%s' -q take '%s/out/curlew/card.img' root "
-                 "-o '%s/volume' && cd '%s' && mkdir -p board/etc board/home/setup/.ssh bin && for "
-                 "f in etc/passwd etc/shadow etc/group etc/first-start etc/machine-id "
-                 "home/setup/.ssh/authorized_keys usr/sbin/first-start; do '%s' -q take "
-                 "out/curlew/card.img 1:$f -o board/x && mkdir -p board/$(dirname $f) && mv "
-                 "board/x board/$f; done && [ -f board/etc/machine-id ] && ! [ -s "
-                 "board/etc/machine-id ] && printf '#!/bin/sh\\n[ -e no-keys ] && exit 1\\nwhile [ "
-                 "\"$1\" != -f ]; do shift; done; echo made >$2\\n' > bin/dropbearkey && chmod 755 "
-                 "bin/dropbearkey && sed 's|/etc/|board/etc/|g; s|/home/|board/home/|g' "
-                 "board/usr/sbin/first-start > run",
-                 MAIN, w, MAIN, w, w, w, MAIN));
+        CU_ASSERT_TRUE_FATAL(runs(
+            0,
+            "'%s' --no-cache -q -w '%s' build && '%s' -q take '%s/out/curlew/card.img' root "
+            "-o '%s/volume' && cd '%s' && mkdir -p board/etc board/home/setup/.ssh bin && for "
+            "f in etc/passwd etc/shadow etc/group etc/first-start etc/machine-id "
+            "home/setup/.ssh/authorized_keys usr/sbin/first-start; do '%s' -q take "
+            "out/curlew/card.img 1:$f -o board/x && mkdir -p board/$(dirname $f) && mv "
+            "board/x board/$f; done && [ -f board/etc/machine-id ] && ! [ -s "
+            "board/etc/machine-id ] && printf '#!/bin/sh\\n[ -e no-keys ] && exit 1\\nmkdir -p "
+            "board/etc/ssh; for k in a b; do echo made >board/etc/ssh/ssh_host_${k}_key; done\\n' "
+            "> "
+            "bin/ssh-keygen && chmod 755 bin/ssh-keygen && sed 's|/etc/|board/etc/|g; "
+            "s|/home/|board/home/|g' "
+            "board/usr/sbin/first-start > run",
+            MAIN, w, MAIN, w, w, w, MAIN));
         /* a first start that fails is no first start */
         CU_ASSERT_TRUE(runs(0,
                             "cd '%s' && export PATH=$PWD/bin:$PATH && touch no-keys && ! sh run "
@@ -104,7 +106,7 @@ static void the_end_comes_once(void) {
         CU_ASSERT_TRUE(runs(
             0,
             "cd '%s' && export PATH=$PWD/bin:$PATH && sh run begin && [ $(cat "
-            "board/etc/dropbear/*_host_key | grep -c made) = 2 ] && [ $(wc -c < "
+            "board/etc/ssh/*_key | grep -c made) = 2 ] && [ $(wc -c < "
             "board/etc/machine-id) = 33 ] && cp board/etc/machine-id before && grep -q ^setup: "
             "board/etc/passwd && cp board/etc/passwd passwd && sh run begin && cmp before "
             "board/etc/machine-id",
@@ -199,7 +201,7 @@ static void what_is_weak_does_not_ship(void) {
         {"root/etc/inetd.conf", "telnet stream tcp nowait root /usr/sbin/telnetd telnetd\n", "",
          "access.open-service"},
         {"root/etc/ssh/sshd_config", "PermitRootLogin yes\n", "", "access.root-remote"},
-        {"root/etc/dropbear/dropbear_rsa_host_key", "stand-in\n", "", "access.host-key"},
+        {"root/etc/ssh/ssh_host_rsa_key", "stand-in\n", "", "access.host-key"},
         {"root/etc/machine-id", "8f0c2d9a6b7e4c51a3d2f1e0b9c8a7d6\n", "", "access.machine-id"},
     };
     for (int field = 0; field < 2; field++)

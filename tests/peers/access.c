@@ -23,61 +23,82 @@ static const char inittab[] = "::sysinit:/bin/mount -t proc proc /proc\n"
                               "::sysinit:/bin/mount -o remount,rw /\n"
                               "::sysinit:/bin/mount -t sysfs sys /sys\n"
                               "::sysinit:/bin/mount -t devtmpfs dev /dev\n"
-                              "::sysinit:/bin/mkdir -p /dev/pts /var/run /var/log\n"
+                              "::sysinit:/bin/mkdir -p /dev/pts /run/sshd /var/run /var/log\n"
                               "::sysinit:/bin/mount -t devpts devpts /dev/pts\n"
                               "::sysinit:/sbin/modprobe -a virtio_pci virtio_net\n"
-                              "::respawn:/usr/sbin/dropbear -F -E\n";
+                              "::respawn:/usr/sbin/sshd -D -e\n";
 
 static const char udhcpc[] =
     "#!/bin/sh\ncase $1 in bound | renew)\n    ip addr flush dev $interface\n"
     "    ip addr add $ip/$mask dev $interface\n    [ -n \"$router\" ] && ip "
     "route add default via $router\n    ;;\nesac\n";
 
-static const char board[] =
+/* What the server is linked with, and those with. */
+static const char *const libraries[] = {
+    "libc6",       "libcrypt1",   "zlib1g",        "libssl3",      "libpam0g",
+    "libaudit1",   "libcap-ng0",  "libwrap0",      "libnsl2",      "libtirpc3",
+    "libsystemd0", "libgcrypt20", "libgpg-error0", "liblzma5",     "libzstd1",
+    "liblz4-1",    "libcap2",     "libselinux1",   "libpcre2-8-0", "libgssapi-krb5-2",
+    "libkrb5-3",   "libcom-err2", "libk5crypto3",  "libkeyutils1", "libkrb5support0"};
+enum { LIBRARIES = sizeof libraries / sizeof *libraries };
+
+static const char board_start[] =
     "mosaicum: 1\nboard: curlew\nhardware:\n  cpu: arm64\n"
     "  ram: {main: {start: 0x40000000, sizes: [512 MiB]}}\n"
     "  console: {port: ttyAMA0, baud: 115200}\n"
     "  media: {card: {kind: disk, size: 256 MiB, loader: nvme 0, kernel: nvme0n1}}\n"
-    "pieces:\n  linux: {file: pieces/linux.deb}\n  busybox: {file: pieces/busybox.deb}\n"
-    "  kernel: {in: linux, path: boot/vmlinuz-RELEASE}\n"
-    "  ssh: {file: pieces/dropbear.deb}\n  libraries: {file: pieces/libraries.tar}\n"
-    "  libc: {in: libraries, path: libc6.deb}\n  crypt: {in: libraries, path: libcrypt1.deb}\n"
-    "  zlib: {in: libraries, path: zlib1g.deb}\n  gmp: {in: libraries, path: libgmp10.deb}\n"
-    "  tomcrypt: {in: libraries, path: libtomcrypt1.deb}\n"
-    "  tommath: {in: libraries, path: libtommath1.deb}\n"
-    "  zones: {file: pieces/tzdata.deb}\n"
     "tree: {blobs: {main: tree/machine.dtb}}\nloader: {dialect: u-boot}\n"
     "boot:\n  via: script\n  entries:\n"
     "    main: {kernel: kernel, flags: [rootwait], tree: main, arguments: {root: <root>, console: "
     "<console>}}\n"
+    "system:\n  mounts: {root: /}\n  first-start: inittab\n  time-zone: Etc/UTC\n"
+    "  network: {form: interfaces, by: inittab, ports: {eth0: server}}\n"
+    "  users:\n    root: {locked: yes}\n"
+    "    setup: {until: first-start, locked: yes, keys: [keys/setup.pub]}\n"
+    "    fen: {locked: yes, keys: [keys/fen.pub]}\n"
+    "pieces:\n  linux: {file: pieces/linux.deb}\n  busybox: {file: pieces/busybox.deb}\n"
+    "  kernel: {in: linux, path: boot/vmlinuz-RELEASE}\n"
+    "  server: {file: pieces/server.deb}\n  client: {file: pieces/client.deb}\n"
+    "  zones: {file: pieces/tzdata.deb}\n  libraries: {file: pieces/libraries.tar}\n";
+
+static const char board_fills[] =
     "layout:\n  card:\n    table: {kind: gpt}\n    regions:\n"
     "      boot: {number: 1, size: 64 MiB, volume: {kind: fat32, fills: {boot: {made: boot}}}}\n"
     "      root:\n        number: 2\n        size: rest\n        volume:\n          kind: ext4\n"
     "          fills:\n            base: {folder: root}\n"
     "            busybox: {archive: busybox, except: [usr/share]}\n"
-    "            ssh: {archive: ssh, except: [usr/share]}\n"
-    "            libc: {archive: libc, except: [usr/share]}\n"
-    "            crypt: {archive: crypt, except: [usr/share]}\n"
-    "            zlib: {archive: zlib, except: [usr/share]}\n"
-    "            gmp: {archive: gmp, except: [usr/share]}\n"
-    "            tomcrypt: {archive: tomcrypt, except: [usr/share]}\n"
-    "            tommath: {archive: tommath, except: [usr/share]}\n"
-    "            zones: {archive: zones, only: [usr/share/zoneinfo/Etc]}\n"
+    "            server: {archive: server, except: [usr/share, etc]}\n"
+    "            client: {archive: client, only: [usr/bin/ssh-keygen]}\n"
+    "            zones: {archive: zones, only: [usr/share/zoneinfo/Etc]}\n";
+
+static const char board_end[] =
     "            modules: {archive: linux, only: [lib/modules/*/kernel/drivers/virtio, "
     "lib/modules/*/kernel/drivers/net/virtio_net.ko, "
     "lib/modules/*/kernel/drivers/net/net_failover.ko, "
     "lib/modules/*/kernel/net/core/failover.ko, lib/modules/*/modules.builtin, "
     "lib/modules/*/modules.order]}\n"
-    "            index: {made: module-index}\n            system: {made: system}\n"
-    "system:\n  mounts: {root: /}\n  first-start: inittab\n  time-zone: Etc/UTC\n"
-    "  network: {form: interfaces, by: inittab, ports: {eth0: server}}\n"
-    "  users:\n    root: {locked: yes}\n"
-    "    setup: {until: first-start, locked: yes, keys: [keys/setup.pub]}\n"
-    "    fen: {locked: yes, keys: [keys/fen.pub]}\n";
+    "            index: {made: module-index}\n            system: {made: system}\n";
+
+/* A package of a library is a piece in an archive, and an archive itself. */
+static void write_board(const char *w) {
+    static char text[16384];
+    char *p = text + sprintf(text, "%s", board_start);
+    for (size_t i = 0; i < LIBRARIES; i++)
+        p += sprintf(p, "  %s: {in: libraries, path: %s.deb}\n", libraries[i], libraries[i]);
+    p += sprintf(p, "%s", board_fills);
+    for (size_t i = 0; i < LIBRARIES; i++)
+        p += sprintf(p, "            %s: {archive: %s, except: [usr/share, etc]}\n", libraries[i],
+                     libraries[i]);
+    sprintf(p, "%s", board_end);
+    write_text(path_in(w, "boards/curlew.yaml"), text);
+}
 
 static void make_workspace(const char *w) {
     write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
-    write_text(path_in(w, "boards/curlew.yaml"), board);
+    write_board(w);
+    write_text(path_in(w, "root/etc/passwd"),
+               "root:x:0:0::/root:/bin/sh\nsshd:x:100:65534::/run/sshd:/bin/false\n");
+    write_text(path_in(w, "root/etc/ssh/sshd_config"), "PasswordAuthentication no\n");
     write_text(path_in(w, "root/etc/inittab"), inittab);
     write_text(path_in(w, "root/etc/udhcpc/default.script"), udhcpc);
     CU_ASSERT_TRUE_FATAL(runs(
@@ -85,13 +106,16 @@ static void make_workspace(const char *w) {
         "cd '%s' && p='%s'/packages && mkdir -p pieces tree keys x root/bin root/sbin root/dev "
         "root/proc root/sys root/root root/home root/run root/etc/network && chmod 755 "
         "root/etc/udhcpc/default.script && for l in sh mount sed cat cp mv rm sync mkdir tr ip id "
-        "udhcpc poweroff; do ln -s busybox root/bin/$l; done && for l in init ifup modprobe udhcpc "
+        "udhcpc poweroff false; do ln -s busybox root/bin/$l; done && for l in init ifup modprobe "
+        "udhcpc "
         "ip; do ln -s ../bin/busybox root/sbin/$l; done && for i in up down; do mkdir -p "
         "root/etc/network/if-pre-$i.d root/etc/network/if-post-$i.d root/etc/network/if-$i.d; done "
-        "&& cp $p/busybox-static_*_arm64.deb pieces/busybox.deb && cp $p/dropbear-bin_*.deb "
-        "pieces/dropbear.deb && cp $p/tzdata_*.deb pieces/tzdata.deb && cp "
-        "$p/linux-image-*-cloud-arm64_*.deb pieces/linux.deb && for l in libc6 libcrypt1 zlib1g "
-        "libgmp10 libtomcrypt1 libtommath1; do cp $p/${l}_*_arm64.deb x/$l.deb; done && tar -cf "
+        "&& cp $p/busybox-static_*_arm64.deb pieces/busybox.deb && cp "
+        "$p/openssh-server_*_arm64.deb pieces/server.deb && cp $p/openssh-client_*_arm64.deb "
+        "pieces/client.deb && cp $p/tzdata_*.deb pieces/tzdata.deb && cp "
+        "$p/linux-image-*-cloud-arm64_*.deb pieces/linux.deb && for l in $(sed -n 's/.*path: "
+        "\\(.*\\).deb}/\\1/p' boards/curlew.yaml); do cp $p/${l}_*_arm64.deb x/$l.deb; done && tar "
+        "-cf "
         "pieces/libraries.tar -C x . && sed -i \"s/RELEASE/$(ls '%s'/kernel/lib/modules)/\" "
         "boards/curlew.yaml && for k in setup fen; do ssh-keygen -q -t ed25519 -N '' -C $k -f "
         "$k.key && cp $k.key.pub keys/$k.pub; done && "
@@ -135,7 +159,7 @@ static struct machine *start(const char *w, const char *image, unsigned port) {
     machine_type(m, "\003\003\003");
     ok = ok && machine_expect(m, "=> ", 20);
     machine_type(m, "nvme scan; load nvme 0:1 ${scriptaddr} boot.scr; source ${scriptaddr}\r");
-    CU_ASSERT_TRUE(ok && machine_expect(m, "Not backgrounding", 120));
+    CU_ASSERT_TRUE(ok && machine_expect(m, "Server listening on 0.0.0.0 port 22", 120));
     return m;
 }
 
