@@ -55,20 +55,20 @@ static void put_partition(struct draft *x, const struct survey *s, const struct 
     if (*type)
         draft_line(x, "        type: \"%s\"", type);
     if (*p->partition->name && strcmp(p->partition->name, name) != 0)
-        draft_line(x, "        label: %s", draft_quoted(x, p->partition->name));
+        draft_line(x, "        partition-name: %s", draft_quoted(x, p->partition->name));
     if (p->partition->bootable)
         draft_line(x, "        bootable: yes");
     if (gpt) {
         char id[37];
         mos_uuid_text(p->partition->id, id);
-        draft_line(x, "        id: %s   # as in the image, so that PARTUUID= goes on to fit", id);
+        draft_line(x, "        partition-id: %s   # as in the image, so that PARTUUID= goes on to fit", id);
     }
     if (fs) {
         char *label = mos_strdup(arena, p->volume.label ? p->volume.label : "");
         uint8_t uuid[16];
         bool fat = p->volume.id && strlen(p->volume.id) == 9 && p->volume.id[4] == '-';
         const char *id = p->volume.id && (fat || mos_uuid_parse(p->volume.id, uuid))
-                             ? mos_printf(arena, ", id: %s", p->volume.id)
+                             ? mos_printf(arena, ", volume-id: %s", p->volume.id)
                              : "";
         draft_line(x, "        volume: {kind: %s%s%s%s%s}", fs->name, *label ? ", label: " : "",
                    *label ? draft_quoted(x, label) : "", id,
@@ -193,9 +193,9 @@ static void put_layout(struct draft *x, const struct survey *s, const struct mos
             id[8] = 0;
         draft_line(x, "    table: {kind: %s%s%s}", s->driver->name,
                    s->table.entries != s->driver->default_entries
-                       ? mos_printf(x->m->arena, ", entries: %u", s->table.entries)
+                       ? mos_printf(x->m->arena, ", partition-entries: %u", s->table.entries)
                        : "",
-                   mos_printf(x->m->arena, ", id: %s", id));
+                   mos_printf(x->m->arena, ", disk-id: %s", id));
     }
     draft_line(x, "    regions:");
     for (size_t i = 0; i < s->spans.count; i++) {

@@ -29,7 +29,8 @@ static bool is_scalar(const struct mos_node *map, size_t i, const char *key) {
 static void suffix_labels(struct mos_ctx *ctx, struct mos_node *map, const char *slot) {
     for (size_t i = 0; i < map->count; i++) {
         struct mos_node *item = map->items[i];
-        if (is_scalar(map, i, "label") && *item->text)
+        bool named = is_scalar(map, i, "partition-name") || is_scalar(map, i, "label");
+        if (named && *item->text)
             map->items[i] = with_text(ctx, item, mos_printf(ctx->arena, "%s-%s", item->text, slot));
         else if (strcmp(item->key, "volume") == 0 && item->kind == MOS_NODE_MAP)
             suffix_labels(ctx, map->items[i] = copy_of(ctx, item), slot);

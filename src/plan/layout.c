@@ -114,7 +114,7 @@ static void set_up_table(struct mos_plan *plan, struct mos_medium_plan *m) {
                         complain(plan, def->entries_at->place,
                                  mos_printf(plan->ctx->arena, "The entries of a %s cannot move.",
                                             m->table->title)),
-                        "Remove entries-at.");
+                        "Remove partition-entries-at.");
     else if (mos_has(def->entries_at))
         m->entries_at = bytes_of(m, def->entries_at);
     if (m->entries_at % m->sector || (m->entries_at && m->entries_at < 2 * (uint64_t)m->sector) ||
@@ -122,7 +122,7 @@ static void set_up_table(struct mos_plan *plan, struct mos_medium_plan *m) {
         mos_finding_try(&plan->ctx->findings,
                         complain(plan, def->entries_at->place,
                                  "The entries begin at a sector behind the header."),
-                        "Set entries-at: %s or more, in the first half of the medium.",
+                        "Set partition-entries-at: %s or more, in the first half of the medium.",
                         mos_size_exact(plan->ctx->arena, 2 * (uint64_t)m->sector));
         m->entries_at = 0;
     }
@@ -595,7 +595,7 @@ static void check_heeded(struct mos_plan *plan, const struct mos_region_plan *r)
         unsigned heeds;
         const char *key, *what;
     } keys[] = {{v->label, MOS_HEEDS_LABEL, "label", "label"},
-                {v->id, MOS_HEEDS_ID, "id", "identifier"},
+                {v->id, MOS_HEEDS_ID, "volume-id", "identifier"},
                 {v->reserved, MOS_HEEDS_RESERVED, "reserved", "reserved room"},
                 {v->inodes, MOS_HEEDS_INODES, "inodes", "number of files to choose"},
                 {v->journal, MOS_HEEDS_JOURNAL, "journal", "journal"},

@@ -83,7 +83,7 @@ static void check_idle(struct maker *m, enum mos_pack as) {
     if (parcel)
         idle(m, m->def->compress, "compress", "plain");
     if (!legacy)
-        idle(m, m->def->label, "label", "legacy");
+        idle(m, m->def->label, "image-name", "legacy");
     for (size_t i = 0; i < m->def->parts.count; i++) {
         const struct mos_packed_part *part = m->def->parts.items[i];
         if (parcel || legacy) {

@@ -154,7 +154,7 @@ static void check_flash(const struct layout_view *v) {
         mos_finding_at(v->list, f, spare ? r->def->spare->place : r->def->r.key_place);
         mos_finding_at(v->list, f, v->m->medium->kind->place);
         mos_finding_why(v->list, f, "What is written moves up by each bad block before it.");
-        mos_finding_try(v->list, f, "%s", spare ? "Set a larger size." : "Add spare: 4%.");
+        mos_finding_try(v->list, f, "%s", spare ? "Set a larger size." : "Add bad-blocks: 4%.");
     }
 }
 

@@ -209,12 +209,13 @@ static void what_is_weak_does_not_ship(void) {
             const char *w = edits_workspace("weak", "access.no-shell");
             write_text(path_in(w, "early/init"), "#!/bin/sh\n");
             write_text(path_in(w, "%s", rows[i].file), rows[i].text);
-            edits_make(w, "s|^pieces:|&\\n  early: {license: GPL-2.0-only, ramdisk: {folder: "
-                          "early}}|; s|tree: main, arg|ramdisk: early, &|; s|^system:.*|system: "
-                          "{log-in: inittab, mounts: {root: /}, users: {root: {locked: yes}, tide: "
-                          "{id: 1000, keys: [k.pub], password-hash: \"$6$estuary$ubJ56q6mL1SjdJkri"
-                          "L42x3MNiDfhvxRDBA8b/Vqjys1tr4YjmyZiJvD.IuPG.YCjM.AnLldxeLlNbvk3ivWXu/"
-                          "\"}}}|");
+            edits_make(w,
+                       "s|^pieces:|&\\n  early: {license: GPL-2.0-only, ramdisk: {folder: "
+                       "early}}|; s|tree: main, arg|ramdisk: early, &|; s|^system:.*|system: "
+                       "{log-in: inittab, mounts: {root: /}, users: {root: {locked: yes}, tide: "
+                       "{number: 1000, keys: [k.pub], password-hash: \"$6$estuary$ubJ56q6mL1SjdJkri"
+                       "L42x3MNiDfhvxRDBA8b/Vqjys1tr4YjmyZiJvD.IuPG.YCjM.AnLldxeLlNbvk3ivWXu/"
+                       "\"}}}|");
             write_text(path_in(w, "k.pub"), "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5 tide\n");
             if (field)
                 edits_make(w, "s/^board: curlew/&\\npurpose: field/");

@@ -199,7 +199,7 @@ static void short_names_are_kept(void) {
         path_in(w, "boards/curlew.yaml"),
         "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 16 MiB}}}\n"
         "layout: {card: {table: {kind: mbr}, regions: {boot: {number: 1, at: 1 MiB, size: 8 MiB, "
-        "volume: {kind: fat16, id: 1a2b-3c4d, fills: {all: {folder: files}}}}}}}\n"
+        "volume: {kind: fat16, volume-id: 1a2b-3c4d, fills: {all: {folder: files}}}}}}}\n"
         "system: {mounts: {boot: {at: /boot}}}\n");
     CU_ASSERT_FATAL(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
     size_t size;
@@ -220,7 +220,7 @@ static void short_names_are_kept(void) {
     /* its identifier stays in a draft made from it */
     CU_ASSERT(runs(0,
                    "cd '%s' && '%s' -q -w . new jetty --from '%s/out/curlew/card.img' && grep -q "
-                   "'kind: fat16, id: 1A2B-3C4D' boards/jetty.yaml",
+                   "'kind: fat16, volume-id: 1A2B-3C4D' boards/jetty.yaml",
                    test_folder("shorts-again"), MOSAICUM_PROGRAM, w));
 }
 

@@ -365,7 +365,7 @@ static void a_raw_nand_is_programmed_with_its_correction(void) {
     const char *w = workspace("nand");
     edit(w, "s/^  media:$/&\\n    chip: {kind: nand, size: 16 MiB, erase: 128 KiB, page: 2 KiB, "
             "loader: nand 0, correction: \\\"nandecc hw bch8\\\"}/; s/^layout:$/&\\n  chip: "
-            "{regions: {first-copy: {at: 0 B, size: 1 MiB, spare: 256 KiB, piece: first}}}/");
+            "{regions: {first-copy: {at: 0 B, size: 1 MiB, bad-blocks: 256 KiB, piece: first}}}/");
     build(w);
     char *script = output(w, "chip-program.txt");
     CU_ASSERT_TRUE(has(script, "nand device 0\n") && has(script, "\nnandecc hw bch8\n"));

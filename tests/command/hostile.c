@@ -91,7 +91,8 @@ static void nothing_a_terminal_obeys_gets_out(void) {
                "system: {host-name: \"" EVIL_YAML
                "\"}\nloader: {dialect: u-boot, environments: {main: {base: none, values: "
                "{x: \"" EVIL_YAML "\", bootcmd: \"echo " EVIL_YAML "; " EVIL_YAML "\"}}}}\n"
-               "layout: {card: {table: {kind: gpt}, regions: {root: {number: 1, size: rest, label: "
+               "layout: {card: {table: {kind: gpt}, regions: {root: {number: 1, size: rest, "
+               "partition-name: "
                "\"" EVIL_YAML "\", volume: {kind: ext4, label: \"" EVIL_YAML
                "\", fills: {all: {archive: "
                "root}}}}}}}\n");

@@ -167,7 +167,7 @@ static const char *wrapped_board(const char *name) {
 static void kernels_are_wrapped_by_a_key(void) {
     static const struct edited rows[] = {
         {"", NULL, NULL, NULL},
-        {"s/as: legacy/&, compress: gz, label: tide/", NULL, NULL, NULL},
+        {"s/as: legacy/&, compress: gz, image-name: tide/", NULL, NULL, NULL},
         {"s/as: legacy/&, compress: zst/", NULL, NULL, NULL},
         {"s/as: legacy/&, compress: xz/", "boot.stages", "no number for this compression",
          "another form"},
@@ -183,7 +183,7 @@ static void kernels_are_wrapped_by_a_key(void) {
          "for a kernel or a ramdisk", "Set load:"},
         {"s/kernel: plain/kernel: plain, more: plain/", "boot.stages", "stands one part", "try"},
         {"s/as: legacy/&, align: 512 B/", "board.schema", "align does nothing here", "as: plain"},
-        {"s/as: legacy/label: tide/", "board.schema", "label does nothing here", "as: legacy"},
+        {"s/as: legacy/image-name: tide/", "board.schema", "image-name does nothing here", "as: legacy"},
         {"s/as: legacy/as: parcel, compress: gz/; s/kernel: plain/kernel: {piece: plain, load: "
          "0x40200000}/",
          "board.schema", "compress does nothing here", "as: plain"},
@@ -193,8 +193,9 @@ static void kernels_are_wrapped_by_a_key(void) {
     };
     EACH("wrapped", wrapped_board, rows);
     const char *w = wrapped_board("wrapped");
-    static const char *const edits[] = {"s/as: legacy/&, compress: gz, label: tide/",
-                                        "s/as: legacy, compress: gz, label: tide/compress: gz/"};
+    static const char *const edits[] = {
+        "s/as: legacy/&, compress: gz, image-name: tide/",
+        "s/as: legacy, compress: gz, image-name: tide/compress: gz/"};
     static const char *const reads[] = {
         "head -c 4 k | od -An -tx1 | grep -q '27 05 19 56' && head -c 64 k | grep -aq tide && "
         "tail -c +65 k | gzip -dc | cmp - pieces/Image && "
@@ -477,7 +478,8 @@ static void entries_come_from_a_flash(void) {
     static const struct edited rows[] = {
         {"", NULL, NULL, NULL},
         {NAND, "layout.flash-spare", "no room for bad blocks", "spare"},
-        {NAND "; s/size: (128 KiB|8 MiB|1 MiB), (env|tree|piece)/spare: 4%, &/", NULL, NULL, NULL},
+        {NAND "; s/size: (128 KiB|8 MiB|1 MiB), (env|tree|piece)/bad-blocks: 4%, &/", NULL, NULL,
+         NULL},
         {"s/size: 64 KiB, tree: main/size: 64 KiB/", "boot.file-missing", "no volume holds",
          "into regions of a flash"},
         {"s/size: 1 MiB, piece: early/size: 1 MiB/", "boot.file-missing", "no volume holds", ""},

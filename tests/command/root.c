@@ -57,7 +57,7 @@ static void users_are_merged_into_what_is_there(void) {
                                  "    root: {locked: yes}\n"
                                  "    heron: {password-file: secret, shell: /bin/sh}\n"
                                  "    egret: {keys: [key.pub]}\n"
-                                 "    knot: {id: 1500, group: 100, home: /var/knot, "
+                                 "    knot: {number: 1500, group: 100, home: /var/knot, "
                                  "password-hash: \"$6$tide$abcdefghijklmnop\"}\n");
     CU_ASSERT_TRUE_FATAL(build(w));
     CU_ASSERT_STRING_EQUAL(file_of(w, "etc/passwd"),

@@ -40,11 +40,11 @@ static const struct wrong cases[] = {
     {"kernel: {image: linux}\nboot: {entries: {main: {arguments: {root: /dev/nfs}}}}\n", 1,
      "board.reference", 3, 17, "no piece"},
     {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\nlayout: {card: {table: {kind: mbr, "
-     "entries-at: 1 MiB}}}\n",
-     1, "board.schema", 4, 48, "cannot move"},
+     "partition-entries-at: 1 MiB}}}\n",
+     1, "board.schema", 4, 58, "cannot move"},
     {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\nlayout: {card: {table: {kind: gpt, "
-     "entries-at: 700 B}}}\n",
-     1, "board.schema", 4, 48, "behind the header"},
+     "partition-entries-at: 700 B}}}\n",
+     1, "board.schema", 4, 58, "behind the header"},
     {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\nlayout: {card: {table: {kind: gpt}, "
      "frozen: none.json}}\n",
      1, "board.schema", 4, 45, "no ledger"},
@@ -131,7 +131,7 @@ static const struct wrong cases[] = {
     {"boot: {via: menus}\n", 1, "board.schema", 3, 13, "script"},
     {"tree: {blobs: {main: {}}}\n", 1, "board.schema", 3, 16, "needs either"},
     {"system: {log-in: by-hand}\n", 1, "board.schema", 3, 18, "inittab"},
-    {"system: {users: {root: {id: root}}}\n", 1, "board.schema", 3, 29, "whole number"},
+    {"system: {users: {root: {number: root}}}\n", 1, "board.schema", 3, 33, "whole number"},
     {"features: {}\nfeatures: {}\n", 1, "board.schema", 3, 1, "twice"},
     {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\nrom: {first-stage: {card: {limit: 64 "
      "KiB}}}\n"

@@ -196,7 +196,7 @@ static void write_counting_board(const char *w) {
                "    slot-a: {kernel: kernel-a, arguments: {root: <root>, panic: 10}}\n"
                "    slot-b: {kernel: kernel-b, arguments: {root: <root>, panic: 10}}\n"
                "system: {confirm: inittab}\n"
-               "layout:\n  card:\n    table: {kind: gpt, entries: 56}\n    regions:\n"
+               "layout:\n  card:\n    table: {kind: gpt, partition-entries: 56}\n    regions:\n"
                "      first: {stage: first}\n"
                "      boot: {number: 1, size: 48 MiB, volume: {kind: fat32, label: BOOT, fills: "
                "{boot: {made: boot}}}}\n"
@@ -433,7 +433,7 @@ static void a_kernel_starts_on_the_card(void) {
     /* and behind the loader's old header, compressed, by a key of the definition */
     edit_board(w,
                "s/via: menu/via: script/; s/^  kernel-a: \\(.*\\)/  plain: \\1\\n  kernel-a: {license: "
-               "GPL-2.0-only, cpu: arm, packed: {as: legacy, compress: gz, label: tide, parts: "
+               "GPL-2.0-only, cpu: arm, packed: {as: legacy, compress: gz, image-name: tide, parts: "
                "{kernel: plain}}}/");
     build(w);
     m = machine_start("card board", image, "");

@@ -155,7 +155,7 @@ static void a_root_on_a_card_behind_modules(void) {
                "boot:\n  via: script\n  entries:\n    main: {kernel: kernel, tree: main, ramdisk: "
                "early, arguments: {root: <root>, console: \"ttyS0,115200\", maxcpus: 1}, flags: "
                "[rootwait, quiet]}\n"
-               "layout:\n  card:\n    table: {kind: gpt, entries: 56}\n    regions:\n"
+               "layout:\n  card:\n    table: {kind: gpt, partition-entries: 56}\n    regions:\n"
                "      first: {stage: first}\n"
                "      boot: {number: 1, size: 48 MiB, volume: {kind: fat32, label: BOOT, fills: "
                "{boot: {made: boot}}}}\n"
