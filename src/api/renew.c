@@ -43,6 +43,13 @@ static const char *without_usr(const char *path) {
     return strncmp(path, "usr/lib/", 8) == 0 ? path + 4 : path;
 }
 
+/* A script that is run as root has it in a line of its own, and in quotes. */
+static bool is_plain(const char *path) {
+    return path[strspn(
+               path, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._+-/~:@,=")] ==
+           0;
+}
+
 static bool is_kernel(const char *path) {
     static const char *const names[] = {"vmlinuz", "Image", "zImage", "vmlinux", "kernel"};
     if (strncmp(path, "boot/", 5) != 0 || strchr(path + 5, '/'))
@@ -76,6 +83,9 @@ static bool take_entry(void *self, const struct mos_entry *e) {
     }
     if (e->type != MOS_ENTRY_FILE || (!module && !is_kernel(path)))
         return true;
+    if (!is_plain(path))
+        return mos_fail(&s->m->error, MOS_ERROR_SAFETY, 0,
+                        "%s has the file %s, whose name is not safe in a script", s->path, path);
     if (!module)
         s->kernel = mos_strdup(arena, path);
     s->current = mos_alloc(arena, sizeof *s->current);
@@ -105,8 +115,8 @@ static bool take_data(void *self, uint64_t offset, const void *bytes, size_t len
     zeros_to(s, offset);
     if (s->hash)
         mos_sha256_update(s->hash, bytes, length);
-    if (s->bytes)
-        memcpy(s->bytes + offset, bytes, length);
+    if (s->bytes && offset < s->current->size)
+        memcpy(s->bytes + offset, bytes, (size_t)mos_min(length, s->current->size - offset));
     s->at = offset + length;
     return true;
 }

@@ -41,48 +41,56 @@ static void put_keys_part(struct system_writer *w, struct mos_buf *b) {
 static void put_end_part(struct mos_buf *b, const struct mos_system *s) {
     for (size_t i = 0; i < s->users.count; i++) {
         const struct mos_user *u = s->users.items[i];
-        const char *home = mos_has(u->home) ? u->home->text : NULL;
-        if (mos_user_span_of(u->until) != MOS_USER_FIRST_START)
-            continue;
-        mos_buf_printf(b, "    remove_user '%s'\n", u->r.name);
-        if (u->keys.count && home)
-            mos_buf_printf(b, "    rm -f '%s/.ssh/authorized_keys'\n", home);
-        else if (u->keys.count)
-            mos_buf_printf(b, "    rm -f '/home/%s/.ssh/authorized_keys'\n", u->r.name);
+        if (mos_user_span_of(u->until) == MOS_USER_FIRST_START)
+            mos_buf_printf(b, "    remove_user '%s'\n", u->r.name);
     }
+}
+
+/* What another program of the root does, as one word of the shell. */
+static void put_program(struct mos_buf *b, const struct mos_value *program) {
+    mos_buf_text(b, "    '");
+    for (const char *p = program->text; *p; p++)
+        if (*p == '\'')
+            mos_buf_text(b, "'\\''");
+        else
+            mos_buf_char(b, *p);
+    mos_buf_text(b, "' || exit 1\n");
 }
 
 static const char *script_of(struct system_writer *w, const struct mos_system *s) {
     const struct mos_first_start *f = s->first_start;
     struct mos_buf b = {.arena = w->arena};
     bool next = mos_first_end_of(f->ends) != MOS_FIRST_ENDS_COMMAND;
-    mos_buf_text(&b,
-                 "#!/bin/sh\n"
-                 "# Made by Mosaicum.  \"begin\" runs at each start, before anybody can log in;\n"
-                 "# \"end\" ends the first start.  /" MOS_FIRST_START_STATE " says how far it is, "
-                 "and goes at the end.\n"
-                 "state=/" MOS_FIRST_START_STATE "\n"
-                 "[ -f $state ] || exit 0\n\n"
-                 "# What is written has its name only when it is whole: power may go at any time.\n"
-                 "remove_user() {\n"
-                 "    for file in /etc/passwd /etc/shadow /etc/group /etc/gshadow; do\n"
-                 "        [ -f $file ] || continue\n"
-                 "        cp -p $file $file.new && sed \"/^$1:/d\" $file >$file.new && sync && "
-                 "mv $file.new $file || exit 1\n"
-                 "    done\n"
-                 "}\n\n"
-                 "begin() {\n");
+    mos_buf_text(
+        &b,
+        "#!/bin/sh\n"
+        "# Made by Mosaicum.  \"begin\" runs at each start, before anybody can log in;\n"
+        "# \"end\" ends the first start.  /" MOS_FIRST_START_STATE " says how far it is, "
+        "and goes at the end.\n"
+        "state=/" MOS_FIRST_START_STATE "\n"
+        "[ -f $state ] || exit 0\n\n"
+        "# What is written has its name only when it is whole: power may go at any time.\n"
+        "remove_user() {\n"
+        "    home=$(sed -n \"s/^$1:[^:]*:[^:]*:[^:]*:[^:]*:\\([^:]*\\):.*/\\1/p\" /etc/passwd)\n"
+        "    [ -z \"$home\" ] || rm -f \"$home/.ssh/authorized_keys\"\n"
+        "    for file in /etc/passwd /etc/shadow /etc/group /etc/gshadow; do\n"
+        "        [ -f $file ] || continue\n"
+        "        cp -p $file $file.new && sed \"/^$1:/d\" $file >$file.new && sync && "
+        "mv $file.new $file || exit 1\n"
+        "    done\n"
+        "}\n\n"
+        "begin() {\n");
     if (mos_first_start_host_keys(f))
         put_keys_part(w, &b);
     else if (mos_has(f->host_keys))
-        mos_buf_printf(&b, "    %s || exit 1\n", f->host_keys->text);
+        put_program(&b, f->host_keys);
     if (mos_first_start_machine_id(f))
         mos_buf_text(&b, "    if [ ! -s /etc/machine-id ]; then\n"
                          "        tr -d - </proc/sys/kernel/random/uuid >/etc/machine-id.new &&\n"
                          "            mv /etc/machine-id.new /etc/machine-id || exit 1\n"
                          "    fi\n");
     else
-        mos_buf_printf(&b, "    %s || exit 1\n", f->machine_id->text);
+        put_program(&b, f->machine_id);
     mos_buf_text(&b, "    sync\n"
                      "    echo begun >$state.new && mv $state.new $state && sync\n"
                      "}\n\n"

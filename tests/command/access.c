@@ -95,7 +95,7 @@ static void the_end_comes_once(void) {
             "board/etc/ssh; for k in a b; do echo made >board/etc/ssh/ssh_host_${k}_key; done\\n' "
             "> "
             "bin/ssh-keygen && chmod 755 bin/ssh-keygen && sed 's|/etc/|board/etc/|g; "
-            "s|/home/|board/home/|g' "
+            "s|rm -f \"|&board|' "
             "board/usr/sbin/first-start > run",
             MAIN, w, MAIN, w, w, w, MAIN));
         /* a first start that fails is no first start */

@@ -183,7 +183,8 @@ static void kernels_are_wrapped_by_a_key(void) {
          "for a kernel or a ramdisk", "Set load:"},
         {"s/kernel: plain/kernel: plain, more: plain/", "boot.stages", "stands one part", "try"},
         {"s/as: legacy/&, align: 512 B/", "board.schema", "align does nothing here", "as: plain"},
-        {"s/as: legacy/image-name: tide/", "board.schema", "image-name does nothing here", "as: legacy"},
+        {"s/as: legacy/image-name: tide/", "board.schema", "image-name does nothing here",
+         "as: legacy"},
         {"s/as: legacy/as: parcel, compress: gz/; s/kernel: plain/kernel: {piece: plain, load: "
          "0x40200000}/",
          "board.schema", "compress does nothing here", "as: plain"},
@@ -742,13 +743,16 @@ static void a_kernel_is_renewed_on_boards(void) {
                  "-o plan && %s && cp -r board x && export ROOT=$PWD/board && ! sh "
                  "plan/install.sh 2>t && grep -q 'Nothing was changed' t && diff -r board x",
                  w, MOSAICUM_PROGRAM, spoilt[i]));
-    CU_ASSERT_TRUE(
-        runs(0,
-             "cd '%s' && cp -r new next && mv next/lib/modules/6.1.0-curlew "
-             "next/lib/modules/6.1.1 && '%s' renew old next -o z 2>t; [ $? = 4 ] && grep -q "
-             "'6.1.0-curlew' t && [ ! -e z ]; '%s' renew old old -o z 2>t; [ $? = 2 ] && grep -q "
-             "'nothing to renew' t && [ ! -e z ] && '%s' renew old new -o plan; [ $? = 4 ]",
-             w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+    CU_ASSERT_TRUE(runs(
+        0,
+        "cd '%s' && cp -r new evil && cp new/lib/modules/6.1.0-curlew/kernel/depth.ko "
+        "\"evil/lib/modules/6.1.0-curlew/kernel/a$(printf '\\nb').ko\" && '%s' renew old evil -o z "
+        "2>t; [ $? = 4 ] && grep -q 'not safe in a script' t && [ ! -e z ] && cp -r new next && mv "
+        "next/lib/modules/6.1.0-curlew "
+        "next/lib/modules/6.1.1 && '%s' renew old next -o z 2>t; [ $? = 4 ] && grep -q "
+        "'6.1.0-curlew' t && [ ! -e z ]; '%s' renew old old -o z 2>t; [ $? = 2 ] && grep -q "
+        "'nothing to renew' t && [ ! -e z ] && '%s' renew old new -o plan; [ $? = 4 ]",
+        w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
 }
 
 /* ---- an image changed by hand ---- */
