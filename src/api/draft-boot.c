@@ -154,6 +154,24 @@ static bool rehearse(struct draft *x, struct run_rig *rig, struct mos_rehearsal 
     return mos_rehearse(&x->m->ctx, &rig->rig, r);
 }
 
+/* Entries of the image's own menu that the draft has not: they did not start, or are too many. */
+static void tell_left_out(struct draft *x, const char *const *taken,
+                          const struct mos_rehearsal *r) {
+    for (size_t i = 0; i <= r->passed.count; i++) { /* the last one is what this start ended with */
+        const struct mos_passed_entry *p = i < r->passed.count ? mos_vec_at(&r->passed, i) : NULL;
+        const char *entry = p ? p->entry : r->entry, *why = p              ? p->reason
+                                                            : r->arguments ? "there are too many"
+                                                                           : r->reason;
+        bool known = !entry;
+        for (size_t k = 0; taken[k] && !known; k++)
+            known = strcmp(taken[k], entry) == 0;
+        if (!known)
+            draft_unknown(x, "entry", NULL,
+                          mos_printf(x->m->arena, "entry %s of the image is not in the draft: %s",
+                                     entry, why));
+    }
+}
+
 /* One entry after another: the loader goes on to the next where the boot command of one fails. */
 static bool take_entries(struct draft *x, const struct survey *s, const struct mos_vec *taken,
                          struct run_rig *rig, struct mos_rehearsal *r, struct draft_boot *out) {
@@ -176,6 +194,7 @@ static bool take_entries(struct draft *x, const struct survey *s, const struct m
         if (!rehearse(x, rig, r))
             return false;
     }
+    tell_left_out(x, refused, r);
     return true;
 }
 

@@ -86,6 +86,10 @@ static bool take_entry(void *self, const struct mos_entry *e) {
     if (!is_plain(path))
         return mos_fail(&s->m->error, MOS_ERROR_SAFETY, 0,
                         "%s has the file %s, whose name is not safe in a script", s->path, path);
+    if (!module && s->kernel)
+        return mos_fail(&s->m->error, MOS_ERROR_USAGE, 0,
+                        "%s has two kernels, %s and %s: leave one of them out", s->path, s->kernel,
+                        path);
     if (!module)
         s->kernel = mos_strdup(arena, path);
     s->current = mos_alloc(arena, sizeof *s->current);
@@ -93,19 +97,20 @@ static bool take_entry(void *self, const struct mos_entry *e) {
     s->current->size = e->size;
     s->hash = mos_sha256_new();
     s->at = 0;
-    if (mos_module_name(arena, strrchr(path, '/') + 1) && e->size <= MOST_MODULE)
+    bool looked_at = mos_module_name(arena, strrchr(path, '/') + 1) != NULL;
+    if (looked_at && e->size <= MOST_MODULE)
         s->bytes = calloc(1, (size_t)e->size + 1);
+    if (!s->hash || (looked_at && !s->bytes)) /* nothing is called equal that was not compared */
+        return mos_fail(&s->m->error, MOS_ERROR_SYSTEM, 0, "%s: %s is too large to be looked at",
+                        s->path, path);
     mos_map_set(&s->items, s->current->path, s->current);
     return true;
 }
 
+/* What no data came for is zero. */
 static void zeros_to(struct side *s, uint64_t until) {
-    static const uint8_t zeros[4096];
-    while (s->hash && s->at < until) {
-        size_t n = (size_t)mos_min(sizeof zeros, until - s->at);
-        mos_sha256_update(s->hash, zeros, n);
-        s->at += n;
-    }
+    if (s->at < until)
+        mos_sha256_zeros(s->hash, until - s->at);
 }
 
 static bool take_data(void *self, uint64_t offset, const void *bytes, size_t length) {
@@ -113,8 +118,7 @@ static bool take_data(void *self, uint64_t offset, const void *bytes, size_t len
     if (!s->current)
         return true;
     zeros_to(s, offset);
-    if (s->hash)
-        mos_sha256_update(s->hash, bytes, length);
+    mos_sha256_update(s->hash, bytes, length);
     if (s->bytes && offset < s->current->size)
         memcpy(s->bytes + offset, bytes, (size_t)mos_min(length, s->current->size - offset));
     s->at = offset + length;
@@ -129,11 +133,14 @@ static void look_at_module(struct side *s) {
     size_t length = (size_t)s->current->size;
     aside.arena = mos_arena_child(s->m->arena);
     aside.error = &ignored;
-    if (mos_unpack_bytes(&aside, &bytes, &length, MOST_MODULE) &&
-        mos_module_read(aside.arena, bytes, length, &info) && info.release && !s->misfit &&
-        strncmp(s->current->path + strlen(MODULES), info.release, strlen(info.release)) != 0) {
+    bool good = mos_unpack_bytes(&aside, &bytes, &length, MOST_MODULE) &&
+                mos_module_read(aside.arena, bytes, length, &info);
+    const char *says = !good ? "nothing that can be read" : info.release;
+    if (says && !s->misfit &&
+        (!good ||
+         strncmp(s->current->path + strlen(MODULES), info.release, strlen(info.release)) != 0)) {
         s->misfit = s->current->path;
-        s->misfit_release = mos_strdup(s->m->arena, info.release);
+        s->misfit_release = mos_strdup(s->m->arena, says);
     }
     mos_arena_free(aside.arena);
 }
@@ -144,8 +151,7 @@ static bool take_end(void *self, uint64_t sum) {
     (void)sum;
     if (s->current) {
         zeros_to(s, s->current->size);
-        if (s->hash)
-            mos_sha256_final(s->hash, hash);
+        mos_sha256_final(s->hash, hash);
         mos_sha256_hex(hash, s->current->sum);
         if (s->bytes)
             look_at_module(s);
@@ -385,11 +391,11 @@ static const char script_body[] =
     "starts it "
     "by itself.\"\n"
     "    else\n"
-    "        for menu in $(menus); do\n"
+    "        menus | while read -r menu; do\n"
     "            put \"$menu\" \"$kept/menus/${menu#$root/}\" && add_entry \"$menu\" "
     ">\"$menu.new\" && mv "
     "\"$menu.new\" \"$menu\" || fail \"$menu\"\n"
-    "        done\n"
+    "        done || exit 1\n"
     "    fi\n"
     "fi\n"
     "list | while read -r old new path; do\n"

@@ -28,6 +28,15 @@ void mos_sha256_update(struct mos_sha256 *h, const void *bytes, size_t length) {
     EVP_DigestUpdate(context(h), bytes, length);
 }
 
+void mos_sha256_zeros(struct mos_sha256 *h, uint64_t length) {
+    static const uint8_t zeros[4096];
+    while (length) {
+        size_t n = length < sizeof zeros ? (size_t)length : sizeof zeros;
+        mos_sha256_update(h, zeros, n);
+        length -= n;
+    }
+}
+
 void mos_sha256_final(struct mos_sha256 *h, uint8_t out[MOS_SHA256_SIZE]) {
     EVP_DigestFinal_ex(context(h), out, NULL);
 }

@@ -12,6 +12,7 @@ enum { MOS_SHA256_SIZE = 32, MOS_CHUNK_SIZE = 4 << 20 };
 struct mos_sha256;                       /* one running hash */
 struct mos_sha256 *mos_sha256_new(void); /* NULL: no memory */
 void mos_sha256_update(struct mos_sha256 *h, const void *bytes, size_t length);
+void mos_sha256_zeros(struct mos_sha256 *h, uint64_t length); /* so many zero bytes */
 void mos_sha256_final(struct mos_sha256 *h, uint8_t out[MOS_SHA256_SIZE]);
 void mos_sha256_free(struct mos_sha256 *h);
 bool mos_sha256(const void *bytes, size_t length, uint8_t out[MOS_SHA256_SIZE]);

@@ -286,6 +286,8 @@ static bool stream_entries(struct stream *x, const struct mos_sink *sink) {
                        "archive %s: %llu entries of access control lists name users or groups "
                        "without a number; they are left out",
                        x->path, (unsigned long long)scratch.unnumbered));
+    if (r == ARCHIVE_EOF && mos_reader_is_cut(x->reader))
+        return damaged(x, "it is cut off");
     return r == ARCHIVE_EOF ? true : broken_off(x);
 }
 

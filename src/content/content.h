@@ -7,7 +7,8 @@
 #include "io/io.h"
 
 /* Streams an archive: tar, cpio or zip, plain or in gzip, xz, zstd, bzip2, lz4 or lzma; of a Debian
- * package the files that it installs (content/package.h).  Paths that leave it are findings of piece.path at `place`.  false: the sink stopped it, ctx->error (also
+ * package the files that it installs (content/package.h).  Paths that leave it are findings of
+ * piece.path at `place`.  false: the sink stopped it, ctx->error (also
  * when the file changed meanwhile), or it is damaged: with a result that is a finding of
  * piece.format at `place` and result->damaged, else an error. */
 struct mos_archive_result {

@@ -3,7 +3,7 @@
 #include <string.h>
 
 #define AR_MAGIC "!<arch>\n"
-enum { AR_HEAD = 60, AR_NAME = 16, AR_SIZE_AT = 48, AR_SIZE_DIGITS = 10, AR_END_AT = 58 };
+enum { AR_HEAD = 60, AR_SIZE_AT = 48, AR_SIZE_DIGITS = 10, AR_END_AT = 58 };
 
 bool mos_is_package(const uint8_t *bytes, size_t length) {
     return length >= sizeof AR_MAGIC - 1 && memcmp(bytes, AR_MAGIC, sizeof AR_MAGIC - 1) == 0;
@@ -81,7 +81,9 @@ int mos_package_open(struct mos_package *p, const char **why) {
 
 int mos_package_read(void *self, void *to, size_t room, size_t *got) {
     struct mos_package *p = self;
-    int e = take(p, to, room < p->left ? room : (size_t)p->left, got);
+    size_t wanted = room < p->left ? room : (size_t)p->left;
+    int e = take(p, to, wanted, got);
+    p->cut |= !e && *got < wanted;
     p->left -= *got;
     return e;
 }

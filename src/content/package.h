@@ -9,6 +9,7 @@ struct mos_package {
     uint8_t *bytes;
     size_t held, at;
     uint64_t left; /* of data.tar… */
+    bool cut;      /* the package ended before */
 };
 
 /* Do these first bytes begin an ar archive? */

@@ -127,7 +127,7 @@ static bool look(struct mos_reader *r, bool *xz, bool *alone) {
 
 /* Of a package, its data is what is read. */
 static bool enter_package(struct mos_reader *r, const char **why) {
-    r->package = (struct mos_package){r->source, r->in, r->held, 0, 0};
+    r->package = (struct mos_package){.outer = r->source, .bytes = r->in, .held = r->held};
     r->in = malloc(READ_SIZE);
     r->held = 0;
     r->source = (struct mos_packed_source){mos_package_read, &r->package};
@@ -175,6 +175,10 @@ const char *mos_reader_problem(struct mos_reader *r) {
                        : r->a     ? archive_error_string(r->a)
                                   : mos_archive_missing();
     return text ? text : "it is damaged, or of a kind that is not read here";
+}
+
+bool mos_reader_is_cut(const struct mos_reader *r) {
+    return r->package.cut;
 }
 
 int mos_reader_errnum(const struct mos_reader *r) {

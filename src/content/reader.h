@@ -25,6 +25,8 @@ struct mos_reader *mos_reader_open(struct mos_ctx *ctx, const struct mos_packed_
 struct archive *mos_reader_archive(struct mos_reader *r);
 /* What went wrong last, or what is always true of damage. */
 const char *mos_reader_problem(struct mos_reader *r);
+/* Did what was read end before it should, though its entries look whole? */
+bool mos_reader_is_cut(const struct mos_reader *r);
 /* An errno value of the source; 0: none.  Then the reader's problem is this computer's. */
 int mos_reader_errnum(const struct mos_reader *r);
 void mos_reader_free(struct mos_reader *r);

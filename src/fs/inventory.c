@@ -245,6 +245,11 @@ bool mos_inv_follow(const struct mos_inventory *inv, struct mos_arena *arena, co
     return follow(inv, arena, path, index, &links);
 }
 
+bool mos_inv_has(const struct mos_inventory *inv, struct mos_arena *arena, const char *path) {
+    uint32_t index;
+    return mos_inv_follow(inv, arena, path, &index) && index;
+}
+
 bool mos_inv_is_system(const struct mos_inventory *inv, struct mos_arena *arena) {
     static const char *const folders[] = {"bin", "sbin", "usr/bin", "usr/sbin"};
     uint32_t index;

@@ -102,6 +102,8 @@ bool mos_inv_find(const struct mos_inventory *inv, const char *path, uint32_t *i
  * most 40 as Linux does); false: it leads nowhere. */
 bool mos_inv_follow(const struct mos_inventory *inv, struct mos_arena *arena, const char *path,
                     uint32_t *index);
+/* Is there anything at a path, behind links? */
+bool mos_inv_has(const struct mos_inventory *inv, struct mos_arena *arena, const char *path);
 /* Is it meant to be a system?  It has a folder for programs, or a program anywhere. */
 bool mos_inv_is_system(const struct mos_inventory *inv, struct mos_arena *arena);
 const char *mos_inv_path(struct mos_arena *arena, const struct mos_inventory *inv, uint32_t index);

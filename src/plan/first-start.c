@@ -8,16 +8,11 @@
 
 #include <string.h>
 
-static bool has_file(const struct mos_inventory *inv, struct mos_arena *arena, const char *path) {
-    uint32_t index;
-    return mos_inv_follow(inv, arena, path, &index) && index;
-}
-
 /* It makes the keys that are missing, each under another name first. */
 static const char key_maker[] = "/usr/bin/ssh-keygen";
 
 bool mos_first_start_makes_keys(const struct mos_inventory *inv, struct mos_arena *arena) {
-    return has_file(inv, arena, key_maker);
+    return mos_inv_has(inv, arena, key_maker);
 }
 
 static bool is_made(const struct mos_value *v) {
@@ -33,7 +28,7 @@ bool mos_first_start_machine_id(const struct mos_first_start *f) {
 }
 
 static void put_keys_part(struct system_writer *w, struct mos_buf *b) {
-    if (has_file(w->region->volume->inventory, w->arena, key_maker))
+    if (mos_inv_has(w->region->volume->inventory, w->arena, key_maker))
         mos_buf_text(b, "    ssh-keygen -A || exit 1\n");
 }
 
@@ -41,8 +36,12 @@ static void put_keys_part(struct system_writer *w, struct mos_buf *b) {
 static void put_end_part(struct mos_buf *b, const struct mos_system *s) {
     for (size_t i = 0; i < s->users.count; i++) {
         const struct mos_user *u = s->users.items[i];
-        if (mos_user_span_of(u->until) == MOS_USER_FIRST_START)
-            mos_buf_printf(b, "    remove_user '%s'\n", u->r.name);
+        if (mos_user_span_of(u->until) != MOS_USER_FIRST_START)
+            continue;
+        mos_buf_text(b, "    remove_user '");
+        for (const char *p = u->r.name; *p; p++) /* it becomes a pattern */
+            mos_buf_printf(b, *p == '.' ? "[.]" : "%c", *p);
+        mos_buf_text(b, "'\n");
     }
 }
 

@@ -34,13 +34,10 @@ static bool collect_entry(void *self, const struct mos_entry *entry) {
     return true;
 }
 
+/* What no data came for is zero. */
 static void hash_zeros(struct collector *c, uint64_t until) {
-    static const uint8_t zeros[4096];
-    while (c->hash && c->at < until) {
-        size_t n = (size_t)mos_min(sizeof zeros, until - c->at);
-        mos_sha256_update(c->hash, zeros, n);
-        c->at += n;
-    }
+    if (c->hash && c->at < until)
+        mos_sha256_zeros(c->hash, until - c->at);
 }
 
 static bool collect_data(void *self, uint64_t offset, const void *bytes, size_t length) {

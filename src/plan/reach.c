@@ -2,7 +2,11 @@
  * they should be, and lie where they may be read. */
 #include "plan/steps.h"
 
+#include "base/text.h"
+#include "content/content.h"
+
 #include <errno.h>
+#include <string.h>
 
 static struct mos_finding *cannot(struct mos_plan *plan, enum mos_rule_id rule, const char *what,
                                   const char *path, const char *problem, struct mos_place place) {
@@ -24,14 +28,28 @@ static void leads_out(struct mos_plan *plan, const char *what, const char *path,
                     "Put a copy of it into the workspace, or name its folder under roots.");
 }
 
-static void not_there(struct mos_plan *plan, const char *what, const char *path, int e,
-                      enum mos_file_kind want, struct mos_place place) {
+/* A name in the same folder that is meant, perhaps; NULL: there is none. */
+static const char *near_path(struct mos_plan *plan, const char *path, const char *full) {
+    struct mos_arena *arena = plan->ctx->arena;
+    const char *slash = strrchr(path, '/'), *name = slash ? slash + 1 : path;
+    struct mos_vec names;
+    if (!*name || mos_folder_names(plan->ctx, mos_path_folder(arena, full), &names) || !names.count)
+        return NULL;
+    const char *near = mos_near(name, (const char *const *)names.items, names.count);
+    return near ? mos_printf(arena, "%.*s%s", (int)(name - path), path, near) : NULL;
+}
+
+static void not_there(struct mos_plan *plan, const char *what, const char *path, const char *full,
+                      int e, enum mos_file_kind want, struct mos_place place) {
     const char *problem = e == ENOENT || e == ENOTDIR ? "is not there"
                           : e                         ? mos_errno_text(e)
                           : want == MOS_FILE_FOLDER   ? "is not a folder"
                                                       : "is not a file";
     struct mos_finding *f = cannot(plan, MOS_RULE_PIECE_MISSING, what, path, problem, place);
-    if (e == ENOENT)
+    const char *near = e == ENOENT ? near_path(plan, path, full) : NULL;
+    if (near)
+        mos_finding_try(&plan->ctx->findings, f, "Write %s.", near);
+    else if (e == ENOENT)
         mos_finding_try(&plan->ctx->findings, f,
                         want == MOS_FILE_FOLDER
                             ? "Make the folder, or correct the path (it starts at the workspace)."
@@ -59,7 +77,7 @@ bool mos_plan_reach(struct mos_plan *plan, const char *path, enum mos_file_kind 
     if (e == MOS_OUT_OF_REACH)
         leads_out(plan, what, path, place);
     else
-        not_there(plan, what, path, e, want, place);
+        not_there(plan, what, path, *full, e, want, place);
     return false;
 }
 

@@ -17,8 +17,7 @@ struct first_view {
 };
 
 static bool is_there(const struct first_view *v, const char *path) {
-    uint32_t index;
-    return mos_inv_follow(v->inv, v->arena, path, &index) && index;
+    return mos_inv_has(v->inv, v->arena, path);
 }
 
 static struct mos_finding *wrong(const struct first_view *v, struct mos_place place,

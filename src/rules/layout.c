@@ -155,8 +155,8 @@ static void covers_table(const struct layout_view *v, const struct mos_region_pl
             "A %s of %u entries needs the medium up to %s; %u entries would end below %s.",
             v->m->table->title, v->m->entries, size_text(v, first_free), entries,
             size_text(v, r->start));
-        mos_finding_try(v->list, f, "Set table: {kind: %s, partition-entries: %u}%s.", v->m->table->name,
-                        entries,
+        mos_finding_try(v->list, f, "Set table: {kind: %s, partition-entries: %u}%s.",
+                        v->m->table->name, entries,
                         r->from_rom ? ""
                                     : mos_printf(v->arena, ", or at: %s for %s",
                                                  size_text(v, first_free), r->name));

@@ -16,8 +16,7 @@ struct system_files_view {
 };
 
 static bool is_there(const struct system_files_view *v, const char *path) {
-    uint32_t index;
-    return mos_inv_follow(v->inv, v->arena, path, &index) && index;
+    return mos_inv_has(v->inv, v->arena, path);
 }
 
 static struct mos_place own_place(const struct system_files_view *v) {

@@ -25,8 +25,7 @@ static struct mos_finding *wrong(const struct network_view *v, struct mos_place 
 }
 
 static bool is_there(const struct network_view *v, const char *path) {
-    uint32_t index;
-    return mos_inv_follow(v->root->volume->inventory, v->arena, path, &index) && index;
+    return mos_inv_has(v->root->volume->inventory, v->arena, path);
 }
 
 static bool is_one(const struct mos_value *x) {

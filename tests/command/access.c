@@ -79,16 +79,17 @@ static void the_end_comes_once(void) {
         const char *w = first_board("ends");
         write_text(path_in(w, "root/usr/bin/ssh-keygen"), "stand-in\n");
         write_text(path_in(w, "root/etc/passwd"), "root:x:0:0::/root:/bin/sh\n"
-                                                  "setup2:x:1002:1002::/home/setup2:/bin/sh\n");
+                                                  "setxup:x:1002:1002::/home/setxup:/bin/sh\n");
+        edits_make(w, "s/setup: ./set.up: {/");
         edits_make(w, command ? "s/first-start: inittab/first-start: {by: inittab, ends: "
                                 "command}/; s/locked: yes/&, keys: [keys\\/setup.pub]/"
                               : "s/locked: yes/&, keys: [keys\\/setup.pub]/");
         CU_ASSERT_TRUE_FATAL(runs(
             0,
             "'%s' --no-cache -q -w '%s' build && '%s' -q take '%s/out/curlew/card.img' root "
-            "-o '%s/volume' && cd '%s' && mkdir -p board/etc board/home/setup/.ssh bin && for "
+            "-o '%s/volume' && cd '%s' && mkdir -p board/etc board/home/set.up/.ssh bin && for "
             "f in etc/passwd etc/shadow etc/group etc/first-start etc/machine-id "
-            "home/setup/.ssh/authorized_keys usr/sbin/first-start; do '%s' -q take "
+            "home/set.up/.ssh/authorized_keys usr/sbin/first-start; do '%s' -q take "
             "out/curlew/card.img 1:$f -o board/x && mkdir -p board/$(dirname $f) && mv "
             "board/x board/$f; done && [ -f board/etc/machine-id ] && ! [ -s "
             "board/etc/machine-id ] && printf '#!/bin/sh\\n[ -e no-keys ] && exit 1\\nmkdir -p "
@@ -107,17 +108,17 @@ static void the_end_comes_once(void) {
             0,
             "cd '%s' && export PATH=$PWD/bin:$PATH && sh run begin && [ $(cat "
             "board/etc/ssh/*_key | grep -c made) = 2 ] && [ $(wc -c < "
-            "board/etc/machine-id) = 33 ] && cp board/etc/machine-id before && grep -q ^setup: "
+            "board/etc/machine-id) = 33 ] && cp board/etc/machine-id before && grep -q ^set[.]up: "
             "board/etc/passwd && cp board/etc/passwd passwd && sh run begin && cmp before "
             "board/etc/machine-id",
             w));
         /* now it is over, or not yet */
-        CU_ASSERT_TRUE(runs(command ? 0 : 1, "grep -q ^setup: '%s/board/etc/passwd'", w));
+        CU_ASSERT_TRUE(runs(command ? 0 : 1, "grep -q ^set[.]up: '%s/board/etc/passwd'", w));
         CU_ASSERT_TRUE(runs(
             0,
-            "cd '%s' && sh run end && ! grep -q ^setup: board/etc/passwd board/etc/shadow "
+            "cd '%s' && sh run end && ! grep -q ^set[.]up: board/etc/passwd board/etc/shadow "
             "board/etc/group && [ ! -e board/etc/first-start ] && [ ! -e "
-            "board/home/setup/.ssh/authorized_keys ] && grep -q ^setup2: board/etc/passwd && grep "
+            "board/home/set.up/.ssh/authorized_keys ] && grep -q ^setxup: board/etc/passwd && grep "
             "-q ^root: board/etc/passwd && [ $(find board -name '*.new' | wc -l) = 0 ] && sh run "
             "begin && grep -c . board/etc/passwd | grep -qx 2",
             w));

@@ -156,5 +156,23 @@ static void images_are_hashed_as_a_whole(void) {
     }
 }
 
-SUITE(again_suite, {"warm is cold", warm_is_cold},
+/* Another program may build otherwise: what the one before has built is no reason to build nothing.
+ */
+static void another_program_builds_again(void) {
+    const char *w = keep(test_folder("programs"));
+    copy_folder(path_in(MOSAICUM_SOURCE, "tests/rules/access.no-shell/passes"), w);
+    CU_ASSERT_TRUE(runs(
+        0,
+        "cd '%s' && export XDG_CACHE_HOME=$PWD/cache && r=$(sed -n "
+        "'s/.*mos_revision.*\"\\(.*\\)\".*/\\1/p' "
+        "'%s/revision.c') && [ ${#r} = 16 ] && sed s/$r/0123456789abcdef/ '%s' >other && chmod 755 "
+        "other && ! cmp -s other '%s' && now() { stat -c %%i out/curlew/card.img; } && '%s' -q "
+        "build && a=$(now) && "
+        "'%s' -q build && [ $a = $(now) ] && ./other -q build && b=$(now) && [ $a != $b ] && "
+        "./other -q build && [ $b = $(now) ]",
+        w, MOSAICUM_BUILD, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+}
+
+SUITE(again_suite, {"another program builds again", another_program_builds_again},
+      {"warm is cold", warm_is_cold},
       {"images are hashed as a whole", images_are_hashed_as_a_whole});

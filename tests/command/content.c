@@ -115,9 +115,18 @@ static void archives_lie_in_archives(void) {
         w, MOSAICUM_PROGRAM));
     static const struct {
         const char *make, *says;
-    } packages[] = {{"ar rc g debian-binary control.tar", "it is a package without data"},
-                    {"ar rc g control.tar data.tar.gz", "it is an ar archive, but no package"},
-                    {"head -c 100 m/deep/gauge.deb > g", "it is cut off"}};
+    } packages[] = {
+        {"ar rc g debian-binary control.tar", "it is a package without data"},
+        {"ar rc g control.tar data.tar.gz", "it is an ar archive, but no package"},
+        {"head -c 100 m/deep/gauge.deb > g", "it is cut off"},
+        {"tar -C p -cf data.tar . && ar rc g debian-binary control.tar data.tar && "
+         "truncate -s 11000 g",
+         "cannot be read: "},
+        /* between two entries, where a tar may end */
+        {"mkdir -p e/b && printf %512s x > e/a && printf %512s x > e/b/c && tar -C e -cf "
+         "data.tar a b && ar rc g debian-binary data.tar && truncate -s $((8 + 64 + 60 + "
+         "1024)) g",
+         "cut off"}};
     for (size_t i = 0; i < sizeof packages / sizeof *packages; i++)
         CU_ASSERT(
             runs(0,

@@ -244,7 +244,7 @@ static void ramdisks_come_from_folders_and_archives(void) {
     static const struct edited rows[] = {
         {"", NULL, NULL, NULL},
         {"s/folder: rescue,/folder: rescu,/", "piece.missing", "Ramdisk early: rescu is not there",
-         "Make the folder"},
+         "Write rescue."},
         {"s/folder: rescue,/folder: ..\\/rescue,/", "piece.path", "leaves the workspace", "try"},
         {"s/folder: rescue,/folder: rescue, init: yes,/", "piece.missing", "its /init calls",
          "{to: /bin/sh"},
@@ -564,6 +564,28 @@ static void an_image_becomes_a_definition(void) {
             "out/west/card.img 1:%skernel -o - | cmp - pieces/newer",
             n, w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, i == 2 ? "boot/" : ""));
     }
+    /* an entry of the menu that does not start is not lost without a word */
+    const char *old = edits_workspace("from", "access.no-shell"), *new = keep(test_folder("new"));
+    edits_make(old, boards[1]);
+    write_text(path_in(old, "early/init"), "#!/bin/sh\nexec switch_root /new /sbin/init\n");
+    CU_ASSERT_TRUE(
+        runs(0,
+             "'%s' --no-cache -q -w '%s' build && cd '%s' && '%s' -q take '%s/out/curlew/card.img' "
+             "BOOT:extlinux/extlinux.conf -o menu && printf '\\nLABEL heron\\n\\tKERNEL /gone\\n' "
+             ">>menu && '%s' "
+             "-q amend '%s/out/curlew/card.img' BOOT:extlinux/extlinux.conf=menu -o a.img && '%s' "
+             "new west "
+             "--from a.img | grep -q 'entry heron of the image is not in the draft' && grep -q "
+             "'entry heron' "
+             "boards/west.yaml && grep -q '^    rescue:' boards/west.yaml",
+             MOSAICUM_PROGRAM, old, new, MOSAICUM_PROGRAM, old, MOSAICUM_PROGRAM, old,
+             MOSAICUM_PROGRAM));
+    /* without RAM there is nothing that a script could be written for */
+    CU_ASSERT_TRUE(runs(
+        0,
+        "cd '%s' && sed -i '/^  ram:/d; s/via: menu/via: script/' boards/curlew.yaml && { '%s' "
+        "--no-cache -w . check; [ $? = 1 ]; } | grep -q 'does not say where its RAM is'",
+        old, MOSAICUM_PROGRAM));
     /* what does not start says why, and nothing is made up */
     const char *w = edits_workspace("from", "access.no-shell"), *n = keep(test_folder("new"));
     CU_ASSERT_TRUE(

@@ -18,7 +18,7 @@ static const struct {
     {"unit", {NULL, "1 KiB", NULL, "2 KiB"}},
     {"spare", {NULL, "1 MiB", NULL, "30%"}},
     {"inodes", {NULL, "3000", NULL, "9000"}},
-    {"id",
+    {"volume-id",
      {NULL, "6f9619ff-8b86-d011-b42d-00cf4fc964ff", NULL, "1b9619ff-8b86-d011-b42d-00cf4fc964ff"}},
 };
 static const char *const fills[][4] = {
