@@ -17,7 +17,8 @@ static bool name_taken(const struct mos_vec *names, const char *name) {
 /* A name for a region, from what the image calls it. */
 static const char *region_name(struct draft *x, const struct survey_span *s,
                                struct mos_vec *names) {
-    const char *from = s->partition && *s->partition->name                    ? s->partition->name
+    const char *from = s->region                                              ? s->region
+                       : s->partition && *s->partition->name                  ? s->partition->name
                        : s->has_volume && s->volume.label && *s->volume.label ? s->volume.label
                        : s->environment_size                                  ? "env"
                        : s->partition                                         ? "part"
@@ -61,7 +62,9 @@ static void put_partition(struct draft *x, const struct survey *s, const struct 
     if (gpt) {
         char id[37];
         mos_uuid_text(p->partition->id, id);
-        draft_line(x, "        partition-id: %s   # as in the image, so that PARTUUID= goes on to fit", id);
+        draft_line(x,
+                   "        partition-id: %s   # as in the image, so that PARTUUID= goes on to fit",
+                   id);
     }
     if (fs) {
         char *label = mos_strdup(arena, p->volume.label ? p->volume.label : "");
@@ -102,20 +105,28 @@ static void put_partition(struct draft *x, const struct survey *s, const struct 
 
 static void put_raw(struct draft *x, const struct survey_span *p, const struct draft_taken *taken) {
     const char *name = taken->name;
+    const char *what = p->region && (!p->what || *p->what == '(') ? "content"
+                       : p->what                                  ? p->what
+                                                                  : "data";
     if (p->environment_size) {
         draft_line(x, "      %s: {at: %s, size: %s, environment: main, owner: device}", name,
                    mos_size_exact(x->m->arena, p->start),
-                   mos_size_exact(x->m->arena, p->environment_size));
+                   mos_size_exact(x->m->arena, p->region ? p->length : p->environment_size));
+        return;
+    }
+    if (p->region && p->what && strcmp(p->what, "(empty)") == 0) {
+        draft_line(x, "      %s: {at: %s, size: %s}", name, mos_size_exact(x->m->arena, p->start),
+                   mos_size_exact(x->m->arena, p->length));
         return;
     }
     draft_line(x, "      %s: {at: %s, size: %s%s}   # %s", name,
                mos_size_exact(x->m->arena, p->start),
-               mos_size_exact(x->m->arena, mos_round_up(p->length, 4096)),
+               mos_size_exact(x->m->arena, p->region ? p->length : mos_round_up(p->length, 4096)),
                taken->file ? mos_printf(x->m->arena, ", piece: image-%s", name) : "",
-               draft_harmless(x, p->what ? p->what : "data"));
+               draft_harmless(x, what));
     draft_unknown(x, mos_printf(x->m->arena, "stage-of-%s", name), NULL,
-                  mos_printf(x->m->arena, "which stage the %s at %s is (stages:)",
-                             p->what ? p->what : "data", mos_size_exact(x->m->arena, p->start)));
+                  mos_printf(x->m->arena, "which stage the %s at %s is (stages:)", what,
+                             mos_size_exact(x->m->arena, p->start)));
 }
 
 static void put_environment(struct draft *x, const struct survey_span *p) {
@@ -208,7 +219,8 @@ static void put_layout(struct draft *x, const struct survey *s, const struct mos
         else if (!p->has_volume || !mos_fs_find(p->volume.kind))
             put_raw(x, p, t);
         else
-            draft_line(x, "      %s: {at: 0 B, size: %s, volume: {kind: %s%s}}", t->name,
+            draft_line(x, "      %s: {at: %s, size: %s, volume: {kind: %s%s}}", t->name,
+                       mos_size_exact(x->m->arena, p->start),
                        mos_size_exact(x->m->arena, p->length), p->volume.kind,
                        t->file
                            ? mos_printf(x->m->arena, ", fills: {all: {archive: image-%s}}", t->name)

@@ -9,13 +9,14 @@
 /* What an emulated machine of each processor is and has. */
 static const struct kind {
     enum mos_cpu cpu;
-    const char *program, *processor, *port;
+    const char *program, *machine, *processor, *port;
     const char *loader; /* the option that takes one */
     uint64_t most_ram;  /* 0: as much as wished */
 } kinds[] = {
-    {MOS_CPU_ARM64, "qemu-system-aarch64", "cortex-a57", "ttyAMA0", "-bios", 0},
-    {MOS_CPU_ARM, "qemu-system-arm", "cortex-a15", "ttyAMA0", "-bios", 2048ull << 20},
-    {MOS_CPU_RISCV64, "qemu-system-riscv64", "rv64", "ttyS0", "-kernel", 0},
+    {MOS_CPU_ARM64, "qemu-system-aarch64", "virt", "cortex-a57", "ttyAMA0", "-bios", 0},
+    {MOS_CPU_ARM, "qemu-system-arm", "virt", "cortex-a15", "ttyAMA0", "-bios", 2048ull << 20},
+    {MOS_CPU_RISCV64, "qemu-system-riscv64", "virt", "rv64", "ttyS0", "-kernel", 0},
+    {MOS_CPU_X86_64, "qemu-system-x86_64", "q35", "max", "ttyS0", "-bios", 0},
 };
 
 struct starter {
@@ -53,6 +54,22 @@ static void option(struct starter *s, const char *name, const char *value) {
 
 /* ---- media ---- */
 
+/* A flash that the processor itself starts from, at the end of its memory. */
+static bool is_firmware(const struct starter *s, const struct mos_medium_plan *x) {
+    const struct mos_rom *rom = s->plan->board->rom;
+    const struct mos_first_place *first =
+        rom ? mos_named_get(&rom->first_stage, x->medium->r.name) : NULL;
+    return s->kind->cpu == MOS_CPU_X86_64 && !x->area && first && mos_has(first->ends_at_top) &&
+           first->ends_at_top->truth && mos_medium_kind_of(x->medium->kind) == MOS_MEDIUM_NOR;
+}
+
+static const struct mos_medium_plan *firmware(const struct starter *s) {
+    for (size_t i = 0; i < s->plan->media.count; i++)
+        if (is_firmware(s, mos_vec_pointer(&s->plan->media, i)))
+            return mos_vec_pointer(&s->plan->media, i);
+    return NULL;
+}
+
 static void add_media(struct starter *s) {
     static const char *const devices[] = {[MOS_DISK_VIRTIO] = "virtio-blk-pci,drive=%s",
                                           [MOS_DISK_NVME] = "nvme,drive=%s,serial=%s",
@@ -63,6 +80,8 @@ static void add_media(struct starter *s) {
     for (size_t i = 0; i < s->plan->media.count; i++) {
         const struct mos_medium_plan *x = mos_vec_pointer(&s->plan->media, i);
         enum mos_medium_kind kind = mos_medium_kind_of(x->medium->kind);
+        if (is_firmware(s, x))
+            continue;
         if (x->area || kind == MOS_MEDIUM_NOR || kind == MOS_MEDIUM_NAND) {
             note(s,
                  mos_printf(s->m->arena, "%s is not there: an emulated machine has no such medium.",
@@ -140,6 +159,12 @@ static bool start_kernel(struct starter *s) {
     return true;
 }
 
+/* The machine's own first instruction is the flash's last but sixteenth byte. */
+static bool start_firmware(struct starter *s, const struct mos_medium_plan *x) {
+    option(s, s->kind->loader, mos_printf(s->m->arena, "%s/%s.img", s->out, x->name));
+    return true;
+}
+
 static bool start_loader(struct starter *s) {
     assert(s->own && s->kind->loader);
     const struct mos_piece_plan *p = mos_plan_piece(s->plan, s->own->loader->target);
@@ -169,13 +194,19 @@ void show_emulator(mosaicum *m, const struct mos_plan *plan) {
     uint64_t ram = plan->ram.length;
     if (s.kind->most_ram && ram > s.kind->most_ram)
         ram = s.kind->most_ram;
-    mos_buf_printf(&s.line, "%s -machine virt -cpu %s -smp %s -m %lluM -nographic", s.kind->program,
-                   s.kind->processor, mos_text_or(h->cores, "1"), (unsigned long long)(ram >> 20));
-    if (s.own && mos_has(s.own->loader) ? !start_loader(&s) : !start_kernel(&s))
+    mos_buf_printf(&s.line, "%s -machine %s -cpu %s -smp %s -m %lluM -nographic", s.kind->program,
+                   s.kind->machine, s.kind->processor, mos_text_or(h->cores, "1"),
+                   (unsigned long long)(ram >> 20));
+    const struct mos_medium_plan *flash = firmware(&s);
+    if (s.own && mos_has(s.own->loader) ? !start_loader(&s)
+        : flash                         ? !start_firmware(&s, flash)
+                                        : !start_kernel(&s))
         return;
     add_media(&s);
     option(&s, "-netdev", "user,id=net");
-    option(&s, "-device", "virtio-net-device,netdev=net");
+    option(&s, "-device",
+           s.kind->cpu == MOS_CPU_X86_64 ? "virtio-net-pci,netdev=net"
+                                         : "virtio-net-device,netdev=net");
     note(&s, "What it writes is forgotten when it ends; Ctrl-A and then X ends it.");
     mos_buf_printf(&s.notes, "%s%s%s\n", mos_buf_string(&s.first), mos_buf_string(&s.line),
                    s.first.length ? "; rm -r \"$d\"" : "");

@@ -64,8 +64,12 @@ static void id_cells(struct survey *s, struct report_table *t, const struct surv
 static void span_row(struct survey *s, struct report_table *t, const struct survey_span *x) {
     const struct mos_partition *p = x->partition;
     if (x->held) {
-        cell_text(t, mos_printf(s->m->arena, "volume %u", x->held->number));
-        cell_text(t, NULL);
+        cell_text(t,
+                  mos_printf(s->m->arena, "%s %u", x->part ? "part" : "volume", x->held->number));
+        if (x->part)
+            cell_size(t, x->start);
+        else
+            cell_text(t, NULL);
         cell_size(t, x->length);
         cell_text(t, x->held->name);
     } else if (p) {
@@ -76,11 +80,11 @@ static void span_row(struct survey *s, struct report_table *t, const struct surv
     } else {
         cell_text(t, NULL);
         cell_size(t, x->start);
-        if (x->has_volume)
+        if (x->has_volume || x->region)
             cell_size(t, x->length);
         else
             cell_about(t, x->length);
-        cell_text(t, NULL);
+        cell_text(t, x->region);
     }
     if (x->has_volume) {
         volume_cells(s, t, x);
@@ -88,7 +92,8 @@ static void span_row(struct survey *s, struct report_table *t, const struct surv
         const char *type = p ? s->driver->type_name(p->type) : NULL;
         const char *what = type ? mos_printf(s->m->arena, "(%s)", type) : "(unknown)";
         cell_text(t, x->what ? x->what : what);
-        empty_cells(t, 3);
+        empty_cells(t, 2);
+        cell_text(t, x->contains);
     }
     id_cells(s, t, x);
 }
@@ -102,8 +107,9 @@ static const char *title(struct survey *s) {
                          s->image.compression)
             : "";
     if (!s->driver)
-        return mos_printf(s->m->arena, "No partition table, %s%s",
-                          mos_size_text(s->m->arena, s->io.size), packed);
+        return mos_printf(s->m->arena, "No partition table, %s%s%s",
+                          mos_size_text(s->m->arena, s->io.size), packed,
+                          s->by_ledger ? ", regions as ledger.json beside it names them" : "");
     mos_uuid_text(s->table.id, id);
     if (memcmp(s->table.id + 4, none, sizeof none) == 0) /* a short signature */
         id[8] = 0;

@@ -68,7 +68,7 @@ static bool take_file(struct survey *s, struct run_rig *r, size_t medium,
 static void take_loader(mosaicum *m, struct survey *s, struct run_rig *r,
                         const struct survey_span *x) {
     uint64_t length = mos_min(x->length, MOST_LOADER);
-    if (r->rig.compiled || x->has_volume || length < 64 << 10)
+    if (r->rig.compiled || x->has_volume || x->environment_size || length < 64 << 10)
         return;
     struct mos_io window = survey_window(s, x);
     uint8_t *bytes = mos_alloc(m->arena, (size_t)length);

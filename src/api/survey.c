@@ -2,6 +2,7 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
+#include "ledger/ledger.h"
 #include "linux/image.h"
 #include "loaders/loaders.h"
 
@@ -44,6 +45,8 @@ static void look_at_content(struct survey *s, struct survey_span *x, uint64_t li
     struct mos_io window = content_window(s, x, limit);
     if (mos_io_read(&window, head, n, 0)) {
         x->what = "(unreadable)";
+    } else if (!x->held && survey_parts(s, x, limit)) {
+        ; /* its parts are listed */
     } else if (mos_loaders_recognise(s->m->arena, head, n, &x->what)) {
         ; /* it has told what it is */
     } else if (mos_dt_is_blob(head, n)) {
@@ -116,6 +119,19 @@ static bool empty(const uint8_t *p, size_t n) {
     return (p[0] == 0 || p[0] == 0xff) && memcmp(p, p + 1, n - 1) == 0;
 }
 
+/* A pack or parcel that begins here; returns where it ends, 0: there is none. */
+static uint64_t parts_at(struct survey *s, uint64_t start, uint64_t limit) {
+    struct survey_span y = {.start = start, .length = limit - start};
+    if (s->spans.count >= MOST_OUTSIDE + s->table.partitions.count)
+        return 0;
+    uint64_t length = survey_parts(s, &y, limit - start);
+    if (!length)
+        return 0;
+    y.length = length;
+    *(struct survey_span *)mos_vec_push(&s->spans) = y;
+    return start + length;
+}
+
 /* A volume that begins in the middle of a medium without a table, as in a flash; returns where it
  * ends, 0: there is none. */
 static uint64_t volume_at(struct survey *s, uint64_t start, uint64_t limit) {
@@ -154,6 +170,8 @@ static void look_between(struct survey *s, uint64_t from, uint64_t to) {
                 start = end;
             }
             uint64_t behind = end == start ? volume_at(s, at + skip, to) : 0;
+            if (!behind && end == start)
+                behind = parts_at(s, at + skip, to);
             if (behind) {
                 start = end = behind;
                 at = mos_max(mos_round_up(behind, STEP), at + STEP) - STEP;
@@ -208,11 +226,71 @@ static void look_at_table(struct survey *s) {
         look_between(s, at, end);
 }
 
+/* ---- regions by the ledger of the build ---- */
+
+static int by_offset(const void *a, const void *b) {
+    const struct mos_ledger_region_last *x = a, *y = b;
+    return (x->offset > y->offset) - (x->offset < y->offset);
+}
+
+static bool is_empty(struct mos_io *io) {
+    uint8_t block[STEP];
+    for (uint64_t at = 0, data, hole; at < io->size; at += STEP) {
+        if (mos_io_next_data(io, at, &data, &hole))
+            return false;
+        at = mos_max(at, mos_round_down(data, STEP));
+        size_t n = (size_t)mos_min(STEP, io->size - mos_min(at, io->size));
+        if (n && (mos_io_read(io, block, n, at) || !empty(block, n)))
+            return false;
+    }
+    return true;
+}
+
+/* What the build that made this image, without a table of its own, says of it. */
+static bool find_ledger(struct survey *s, struct mos_vec *regions) {
+    struct mos_arena *arena = s->m->arena;
+    struct mos_error ignored = {0};
+    struct mos_ctx quiet = mos_ctx_quiet(&s->m->ctx, &ignored);
+    const char *slash = strrchr(s->path, '/'), *name = slash ? slash + 1 : s->path;
+    const char *path = mos_path_join(arena, mos_path_folder(arena, s->path), "ledger.json");
+    if (s->image.compression && strrchr(name, '.'))
+        name = mos_strndup(arena, name, (size_t)(strrchr(name, '.') - name));
+    mos_guard_allow(s->m->ctx.guard, path, MOS_REACH_READ);
+    return mos_ledger_image_regions(&quiet, path, name, s->io.size, regions) && regions->count;
+}
+
+static void look_at_regions(struct survey *s, const struct mos_vec *regions) {
+    uint64_t at = 0;
+    qsort(regions->items, regions->count, sizeof(struct mos_ledger_region_last), by_offset);
+    s->by_ledger = true;
+    for (size_t i = 0; i < regions->count; i++) {
+        const struct mos_ledger_region_last *r = mos_vec_at(regions, i);
+        if (r->offset > at)
+            look_between(s, at, r->offset);
+        struct survey_span *x = mos_vec_push(&s->spans);
+        x->region = r->name;
+        x->start = r->offset;
+        x->length = r->length;
+        struct mos_io window = survey_window(s, x);
+        look_at_volume(s, x);
+        if (x->has_volume && !x->volume.driver)
+            look_at_container(s, x);
+        else if (!x->has_volume && !x->what)
+            x->what = is_empty(&window) ? "(empty)" : mos_printf(s->m->arena, "(%s)", r->holds);
+        at = mos_max(at, r->offset + r->length);
+    }
+    if (at < s->io.size)
+        look_between(s, at, s->io.size);
+}
+
 static void look(struct survey *s) {
     struct mos_volume_info volume;
+    struct mos_vec regions;
     s->driver = mos_table_read(&s->io, s->m->arena, &s->table, &s->problems);
     if (s->driver) {
         look_at_table(s);
+    } else if (find_ledger(s, &regions)) {
+        look_at_regions(s, &regions);
     } else if (mos_fs_probe(&s->io, s->m->arena, &volume)) {
         struct survey_span *x = mos_vec_push(&s->spans);
         x->length = volume.size;
@@ -245,66 +323,6 @@ bool survey_open(mosaicum *m, const char *path, struct survey *s) {
 
 void survey_close(struct survey *s) {
     mos_unpack_close(&s->image);
-}
-
-/* ---- spans by their names ---- */
-
-const char *survey_name(struct survey *s, const struct survey_span *x) {
-    if (x->held)
-        return mos_printf(s->m->arena, "%s/%s", x->holder, x->held->name);
-    const char *label = x->partition && *x->partition->name ? x->partition->name
-                        : x->has_volume                     ? x->volume.label
-                                                            : "";
-    if (!x->partition)
-        return x->has_volume ? *label ? label : x->volume.kind
-                             : mos_size_text(s->m->arena, x->start);
-    return *label ? mos_printf(s->m->arena, "%u %s", x->partition->number, label)
-                  : mos_printf(s->m->arena, "%u", x->partition->number);
-}
-
-static bool called(struct survey *s, const struct survey_span *x, const char *name) {
-    uint64_t number;
-    if (x->held)
-        return *name && (strcmp(name, x->held->name) == 0 ||
-                         (x->has_volume && strcmp(name, x->volume.label) == 0) ||
-                         strcmp(name, survey_name(s, x)) == 0);
-    if (x->partition &&
-        ((mos_integer_parse(name, &number) == MOS_NUMBER_OK && number == x->partition->number) ||
-         (*name && strcmp(name, x->partition->name) == 0)))
-        return true;
-    if (x->has_volume && *name && strcmp(name, x->volume.label) == 0)
-        return true;
-    if (!x->partition && mos_size_parse(name, 512, &number) == MOS_NUMBER_OK && number == x->start)
-        return true;
-    return (!*name && s->spans.count == 1) || strcmp(name, survey_name(s, x)) == 0;
-}
-
-struct survey_span *survey_at(struct survey *s, size_t index) {
-    size_t held = index - s->spans.count;
-    if (index < s->spans.count)
-        return mos_vec_at(&s->spans, index);
-    return held < s->held.count ? mos_vec_at(&s->held, held) : NULL;
-}
-
-struct survey_span *survey_find(struct survey *s, const char *name) {
-    struct mos_buf known = {.arena = s->m->arena};
-    struct survey_span *x;
-    for (size_t i = 0; (x = survey_at(s, i)); i++) {
-        if (called(s, x, name))
-            return x;
-        mos_buf_printf(&known, "%s%s", i ? ", " : "", survey_name(s, x));
-    }
-    mos_fail(&s->m->error, MOS_ERROR_USAGE, 0, "%s has no region %s; it has: %s", s->path,
-             *name ? name : "without a name", known.length ? mos_buf_string(&known) : "none");
-    return NULL;
-}
-
-struct mos_io survey_window(struct survey *s, const struct survey_span *x) {
-    return x->held ? x->held->io : mos_io_window(s->m->arena, &s->io, x->start, x->length);
-}
-
-bool survey_has_files(const struct survey_span *x) {
-    return x->has_volume && x->volume.driver;
 }
 
 bool survey_stream(struct survey *s, const struct survey_span *x,

@@ -18,10 +18,12 @@ struct survey_span {
     uint64_t environment_size;         /* 0: it is none */
     const struct mos_dialect *dialect; /* … whose form it has */
     bool flag_byte;
-    const struct mos_contained *held; /* a volume in a container: its bytes are nowhere in a row */
-    const char *holder;               /* … what the container's span is called */
-    const char *contains;             /* a container: what it holds, in words; else NULL */
+    const struct mos_contained *held; /* a volume in a container, or a part of a pack or parcel */
+    const char *holder;               /* … what the span around it is called */
+    const char *contains;             /* what it holds, in words; else NULL */
     size_t held_from, held_count;     /* … where in survey.held */
+    const char *region;               /* what the ledger beside the image calls it; else NULL */
+    bool part;                        /* held: a part, which begins at `start` of the image */
 };
 
 struct survey {
@@ -34,6 +36,7 @@ struct survey {
     struct mos_table_data table;
     struct mos_table_span table_spans[8]; /* what the table itself takes */
     size_t table_span_count;
+    bool by_ledger;          /* regions have the names and places of the ledger beside the image */
     struct mos_vec spans;    /* of struct survey_span, in order */
     struct mos_vec held;     /* of struct survey_span: volumes in containers, in order */
     struct mos_vec problems; /* of const char *: what is damaged */
@@ -57,6 +60,10 @@ bool survey_has_files(const struct survey_span *x);
 /* Streams the volume of a span; problems go to s->problems, with the span's name. */
 bool survey_stream(struct survey *s, const struct survey_span *x,
                    const struct mos_read_request *request);
+
+/* survey-parts.c: parts of a pack or parcel at the start of a span, as spans that it holds; `limit`
+ * bytes from there may belong to it.  Returns its length; 0: there is none. */
+uint64_t survey_parts(struct survey *s, struct survey_span *x, uint64_t limit);
 
 /* take.c: what a span holds as a file at `path`, an archive (.tar.zst) of a volume that can be read
  * or its bytes.  *kept is false, and there is no file, when it holds nothing. */

@@ -101,6 +101,14 @@ struct mos_vec mos_parcel_uses(struct mos_arena *arena, const struct mos_parcel_
     return out;
 }
 
+const char *mos_parcel_cpu(const char *cpu) {
+    static const char *const names[][2] = {{"riscv64", "riscv"}, {"x86-64", "x86_64"}};
+    for (size_t i = 0; i < sizeof names / sizeof *names; i++)
+        if (strcmp(cpu, names[i][0]) == 0)
+            return names[i][1];
+    return cpu;
+}
+
 bool mos_parcel_is(const void *bytes, size_t length) {
     /* the node's name stands near the start, behind at most a few properties */
     static const char name[] = "\0\0\0\1images";

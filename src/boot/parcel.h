@@ -32,6 +32,8 @@ struct mos_parcel {
     const char *usual;          /* the choice when none is asked for; NULL: none */
 };
 
+/* What the format calls a processor of ours ("arm64", "riscv", "x86_64"). */
+const char *mos_parcel_cpu(const char *cpu);
 bool mos_parcel_is(const void *bytes, size_t length); /* a tree with /images */
 /* NULL with *problem (one sentence).  Bytes stay the caller's and are pointed into. */
 struct mos_parcel *mos_parcel_read(struct mos_ctx *ctx, const void *bytes, size_t length,

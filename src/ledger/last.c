@@ -34,37 +34,64 @@ static json_t *load(struct mos_ctx *ctx, const char *path, bool stamped) {
     return ok ? json_loadb(data, length, 0, NULL) : NULL;
 }
 
-static void read_regions(struct mos_ctx *ctx, const json_t *image, struct mos_map *out) {
+static struct mos_vec read_regions(struct mos_ctx *ctx, const json_t *image) {
+    struct mos_vec out = mos_vec_make(ctx->arena, sizeof(struct mos_ledger_region_last));
     json_t *item;
     size_t i;
-    *out = mos_map_make(ctx->arena);
     json_array_foreach(json_object_get(image, "regions"), i, item) {
         const char *name = json_string_value(json_object_get(item, "name"));
-        struct mos_ledger_region_last *r = mos_alloc(ctx->arena, sizeof *r);
-        r->number = (unsigned)json_integer_value(json_object_get(item, "number"));
-        r->offset = (uint64_t)json_integer_value(json_object_get(item, "offset"));
-        r->length = (uint64_t)json_integer_value(json_object_get(item, "length"));
+        const char *holds = json_string_value(json_object_get(item, "holds"));
         if (!name)
             continue;
-        r->name = mos_strdup(ctx->arena, name);
-        mos_map_set(out, r->name, r);
+        struct mos_ledger_region_last *r = mos_vec_push(&out);
+        *r = (struct mos_ledger_region_last){
+            .name = mos_strdup(ctx->arena, name),
+            .holds = holds ? mos_strdup(ctx->arena, holds) : NULL,
+            .number = (unsigned)json_integer_value(json_object_get(item, "number")),
+            .offset = (uint64_t)json_integer_value(json_object_get(item, "offset")),
+            .length = (uint64_t)json_integer_value(json_object_get(item, "length"))};
     }
+    return out;
+}
+
+/* The image whose `key` has that text; NULL: there is none. */
+static const json_t *image_by(const json_t *root, const char *key, const char *text) {
+    const json_t *image;
+    size_t i;
+    json_array_foreach(json_object_get(root, "images"), i, image) {
+        const char *its = json_string_value(json_object_get(image, key));
+        if (its && strcmp(its, text) == 0)
+            return image;
+    }
+    return NULL;
 }
 
 bool mos_ledger_regions(struct mos_ctx *ctx, const char *path, const char *medium,
                         struct mos_map *out) {
-    json_t *root = load(ctx, path, true), *image;
-    size_t i;
-    bool found = false;
-    json_array_foreach(json_object_get(root, "images"), i, image) {
-        const char *name = json_string_value(json_object_get(image, "medium"));
-        if (found || !name || strcmp(name, medium) != 0)
-            continue;
-        read_regions(ctx, image, out);
-        found = true;
+    json_t *root = load(ctx, path, true);
+    const json_t *image = image_by(root, "medium", medium);
+    *out = mos_map_make(ctx->arena);
+    struct mos_vec regions = read_regions(ctx, image);
+    for (size_t i = 0; i < regions.count; i++) {
+        struct mos_ledger_region_last *r = mos_vec_at(&regions, i);
+        mos_map_set(out, r->name, r);
     }
     json_decref(root);
-    return found;
+    return image != NULL;
+}
+
+bool mos_ledger_image_regions(struct mos_ctx *ctx, const char *path, const char *file,
+                              uint64_t size, struct mos_vec *out) {
+    json_t *root = load(ctx, path, false);
+    const json_t *image = image_by(root, "file", file);
+    bool fits = image && (uint64_t)json_integer_value(json_object_get(image, "size")) == size;
+    *out = read_regions(ctx, fits ? image : NULL);
+    for (size_t i = 0; i < out->count && fits; i++) {
+        const struct mos_ledger_region_last *r = mos_vec_at(out, i);
+        fits = r->offset <= size && r->length <= size - r->offset;
+    }
+    json_decref(root);
+    return fits;
 }
 
 bool mos_ledger_last(struct mos_ctx *ctx, const char *folder, struct mos_ledger_last *out) {

@@ -53,11 +53,16 @@ struct mos_ledger_last {
  * it cannot be read, or knows no such medium. */
 struct mos_ledger_region_last {
     const char *name;
+    const char *holds; /* "piece", "environment", a file system */
     unsigned number;
     uint64_t offset, length;
 };
 bool mos_ledger_regions(struct mos_ctx *ctx, const char *path, const char *medium,
                         struct mos_map *out);
+/* The same of an image by its file's name, where its size is as stated: of struct
+ * mos_ledger_region_last, in the ledger's order. */
+bool mos_ledger_image_regions(struct mos_ctx *ctx, const char *path, const char *file,
+                              uint64_t size, struct mos_vec *out);
 /* Whose output a ledger records (*board: the selector), and every name that it lists as a key of
  * *names.  false: it is no ledger, of a format that is not known, or cannot be read (ctx->error).
  */

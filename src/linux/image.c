@@ -72,14 +72,15 @@ static bool read_zimage(const uint8_t *head, size_t length, uint64_t file_size,
 }
 const struct mos_kernel_format mos_kernel_zimage = {"zImage", read_zimage};
 
-/* Documentation/x86/boot.rst: "HdrS" at 0x202. */
+/* Documentation/x86/boot.rst: "HdrS" at 0x202; xloadflags at 0x236, since version 2.12, tell
+ * whether it has a 64-bit start. */
 static bool read_bzimage(const uint8_t *head, size_t length, uint64_t file_size,
                          struct mos_kernel_header *out) {
     if (length < 0x264 || memcmp(head + 0x202, "HdrS", 4) != 0)
         return false;
     *out = (struct mos_kernel_header){
         .format = "bzImage",
-        .cpu = "x86",
+        .cpu = mos_le16(head + 0x206) >= 0x20c && mos_le16(head + 0x236) & 1 ? "x86-64" : "x86",
         .alignment = 4096, /* init_size, at 0x260, is what it needs while it expands itself */
         .running_size = mos_max(file_size, mos_le32(head + 0x260))};
     return true;

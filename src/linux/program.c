@@ -24,6 +24,22 @@ static const char *cpu_of(unsigned machine, bool wide) {
     }
 }
 
+bool mos_program_fits(const char *processor, const char *made_for) {
+    static const char *const also[][2] = {{"arm64", "arm"}, {"x86-64", "x86"}};
+    if (!processor || !made_for)
+        return false;
+    for (size_t i = 0; i < sizeof also / sizeof *also; i++)
+        if (strcmp(processor, also[i][0]) == 0 && strcmp(made_for, also[i][1]) == 0)
+            return true;
+    return strcmp(processor, made_for) == 0;
+}
+
+bool mos_start_fits(const char *processor, const char *made_for) {
+    return processor && made_for &&
+           (strcmp(processor, made_for) == 0 ||
+            (strncmp(processor, "x86", 3) == 0 && mos_program_fits(processor, made_for)));
+}
+
 static void read_elf(struct mos_arena *arena, const uint8_t *p, size_t length,
                      struct mos_program_info *out) {
     bool wide = p[4] == CLASS_64;

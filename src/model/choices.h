@@ -4,7 +4,9 @@
 #ifndef MOS_MODEL_CHOICES_H
 #define MOS_MODEL_CHOICES_H
 
-#define MOS_CPUS(X) X(MOS_CPU_ARM64, "arm64") X(MOS_CPU_ARM, "arm") X(MOS_CPU_RISCV64, "riscv64")
+#define MOS_CPUS(X)                                                                                \
+    X(MOS_CPU_ARM64, "arm64")                                                                      \
+    X(MOS_CPU_ARM, "arm") X(MOS_CPU_RISCV64, "riscv64") X(MOS_CPU_X86_64, "x86-64")
 #define MOS_MEDIUM_KINDS(X)                                                                        \
     X(MOS_MEDIUM_SD, "sd")                                                                         \
     X(MOS_MEDIUM_EMMC, "emmc")                                                                     \
@@ -36,7 +38,8 @@
 #define MOS_OTHERWISES(X) X(MOS_OTHERWISE_PROMPT, "prompt") X(MOS_OTHERWISE_RESET, "reset")
 #define MOS_MOMENTS(X) X(MOS_MOMENT_BUILD, "build") X(MOS_MOMENT_BOOT, "boot")
 #define MOS_PACKS(X)                                                                               \
-    X(MOS_PACK_PLAIN, "plain") X(MOS_PACK_PARCEL, "parcel") X(MOS_PACK_LEGACY, "legacy")
+    X(MOS_PACK_PLAIN, "plain")                                                                     \
+    X(MOS_PACK_CONTENTS, "contents") X(MOS_PACK_PARCEL, "parcel") X(MOS_PACK_LEGACY, "legacy")
 #define MOS_STAGE_FORMS(X)                                                                         \
     X(MOS_STAGE_PLAIN, "plain")                                                                    \
     X(MOS_STAGE_PROGRAM, "program")                                                                \

@@ -134,7 +134,7 @@ struct mos_ramdisk {
 /* Several pieces in one, as a ROM or an early stage wants them. */
 struct mos_packed_part {
     struct mos_record r;
-    struct mos_value *piece, *at, *load, *entry, *type;
+    struct mos_value *piece, *at, *load, *entry, *type, *compress;
 };
 struct mos_packed {
     struct mos_record r;

@@ -201,12 +201,15 @@ KEYS_BRIEF(
      "where it is started; load if not given"},
     {"type", MOS_TYPE_NAME, AT(struct mos_packed_part, type),
      "in a parcel: firmware, standalone, flat_dt …, firmware if not given; legacy: kernel or "
-     "ramdisk, kernel if not given"});
+     "ramdisk, kernel if not given; contents: any word, stage, kernel, ramdisk or file if not "
+     "given"},
+    {"compress", MOS_TYPE_CHOICE, AT(struct mos_packed_part, compress),
+     "contents: stored in gz, xz or zst; not at all if not given", .choices = compressions});
 KEYS(packed_keys, "pack", struct mos_packed,
      {"as", MOS_TYPE_CHOICE, AT(struct mos_packed, as),
-      "plain, one part behind the other; a parcel; or legacy: one part behind the loader's old "
-      "header "
-      "of 64 bytes; plain if not given",
+      "plain, one part behind the other; contents, the same behind a table with name, kind, place, "
+      "compression and addresses of each; a parcel; or legacy: one part behind the loader's old "
+      "header of 64 bytes; plain if not given",
       .choices = packs},
      {"compress", MOS_TYPE_CHOICE, AT(struct mos_packed, compress),
       "plain: the whole, legacy: the part, in gz, xz or zst; not at all if not given",
@@ -439,7 +442,8 @@ KEYS(volume_keys, "volume", struct mos_volume,
      {"fills", MOS_TYPE_NAMED, AT(struct mos_volume, fills), "its content, in order",
       .record = &fill_keys, .behind = true},
      {"spare", MOS_TYPE_SHARE, AT(struct mos_volume, spare), "room that must stay free"},
-     {"volume-id", MOS_TYPE_TEXT, AT(struct mos_volume, id), "its identifier; derived if not given"},
+     {"volume-id", MOS_TYPE_TEXT, AT(struct mos_volume, id),
+      "its identifier; derived if not given"},
      {"unit", MOS_TYPE_SIZE, AT(struct mos_volume, unit),
       "allocation unit: a cluster of FAT, a block of ext4 or squashfs; chosen if not given"},
      {"reserved", MOS_TYPE_SHARE, AT(struct mos_volume, reserved),
@@ -476,7 +480,8 @@ KEYS(region_keys, "region", struct mos_region,
       .of = MOS_TYPE_NAME},
      {"area", MOS_TYPE_REFERENCE, AT(struct mos_region, area),
       "lies in this area of the medium, not in its main part", .refers = MOS_REFERS_AREA},
-     {"partition-id", MOS_TYPE_TEXT, AT(struct mos_region, id), "its identifier; derived if not given"},
+     {"partition-id", MOS_TYPE_TEXT, AT(struct mos_region, id),
+      "its identifier; derived if not given"},
      {"stage", MOS_TYPE_REFERENCE, AT(struct mos_region, stage), "holds a stage",
       .refers = MOS_REFERS_STAGE},
      {"environment", MOS_TYPE_REFERENCE, AT(struct mos_region, environment),

@@ -1,9 +1,10 @@
-/* Several pieces in one: one behind the other with a table of their places, or as a parcel whose
- * first part is started and whose others are only put in place. */
+/* Several pieces in one: one behind the other with a table of their places or of their contents, or
+ * as a parcel whose first part is started and whose others are only put in place. */
 #include "plan/steps.h"
 
 #include "base/bytes.h"
 #include "base/text.h"
+#include "boot/contents.h"
 #include "store/store.h"
 
 #include <string.h>
@@ -73,23 +74,26 @@ static void idle(struct maker *m, const struct mos_value *v, const char *key, co
 }
 
 static void check_idle(struct maker *m, enum mos_pack as) {
-    bool parcel = as == MOS_PACK_PARCEL, legacy = as == MOS_PACK_LEGACY;
-    if (parcel || legacy) {
+    bool parcel = as == MOS_PACK_PARCEL, legacy = as == MOS_PACK_LEGACY,
+         contents = as == MOS_PACK_CONTENTS;
+    if (parcel || legacy)
         idle(m, m->def->align, "align", "plain");
+    if (parcel || legacy || contents)
         idle(m, m->def->table_at, "table-at", "plain");
-    }
     if (!parcel)
         idle(m, m->def->starts, "starts", "parcel");
-    if (parcel)
+    if (parcel || contents)
         idle(m, m->def->compress, "compress", "plain");
     if (!legacy)
         idle(m, m->def->label, "image-name", "legacy");
     for (size_t i = 0; i < m->def->parts.count; i++) {
         const struct mos_packed_part *part = m->def->parts.items[i];
-        if (parcel || legacy) {
+        if (!contents)
+            idle(m, part->compress, "compress", "contents");
+        if (parcel || legacy)
             idle(m, part->at, "at", "plain");
+        if (parcel || legacy || contents)
             continue;
-        }
         idle(m, part->load, "load", "parcel");
         idle(m, part->entry, "entry", "parcel");
         idle(m, part->type, "type", "parcel");
@@ -97,9 +101,9 @@ static void check_idle(struct maker *m, enum mos_pack as) {
 }
 
 /* The bytes in a compression that is asked for, kept by what they are; false with ctx->error. */
-static bool compressed(struct maker *m, const void *bytes, size_t length, struct mos_buf *out) {
+static bool compressed(struct maker *m, const char *kind, const void *bytes, size_t length,
+                       struct mos_buf *out) {
     struct mos_ctx *ctx = m->plan->ctx;
-    const char *kind = m->def->compress->text;
     uint8_t hash[MOS_SHA256_SIZE];
     char hex[65], *kept;
     size_t kept_length;
@@ -143,32 +147,114 @@ static uint64_t alignment(struct maker *m) {
     return USUAL_ALIGN;
 }
 
-static bool pack_plain(struct maker *m) {
-    const struct mos_named *parts = &m->def->parts;
-    uint64_t align = alignment(m), end = 0, table = 0;
-    const char *before = "the table";
-    bool has_table = mos_has(m->def->table_at);
-    if (has_table) {
-        table = m->def->table_at->number;
-        end = table + 8 * parts->count;
+/* Where the parts begin, whose places and lengths *table tells; false: nothing tells them. */
+static bool find_table(struct maker *m, bool contents, uint64_t *table, uint64_t *end) {
+    size_t count = m->def->parts.count;
+    *table = *end = 0;
+    if (contents)
+        *end = mos_contents_room(count);
+    else if (mos_has(m->def->table_at))
+        *end = (*table = m->def->table_at->number) + 8 * count;
+    return *end != 0;
+}
+
+static const char *kind_of(struct maker *m, const struct mos_packed_part *part) {
+    const struct mos_board *b = m->plan->board;
+    const void *piece = part->piece->target;
+    for (size_t i = 0; i < b->stages.count; i++) {
+        const struct mos_stage *s = b->stages.items[i];
+        if (mos_has(s->piece) && s->piece->target == piece)
+            return "stage";
     }
-    for (size_t i = 0; i < parts->count && end <= MOST_PACK; i++) {
+    for (size_t i = 0; b->boot && i < b->boot->entries.count; i++) {
+        const struct mos_boot_entry *e = b->boot->entries.items[i];
+        if (mos_has(e->ramdisk) && e->ramdisk->target == piece)
+            return "ramdisk";
+        if (mos_has(e->kernel) && e->kernel->target == piece)
+            return "kernel";
+    }
+    return b->kernel && mos_has(b->kernel->image) && b->kernel->image->target == piece ? "kernel"
+                                                                                       : "file";
+}
+
+/* A text of the table has so much room. */
+static void check_room(struct maker *m, struct mos_place place, const char *text, size_t most) {
+    if (strlen(text) > most)
+        mos_finding_try(&m->plan->ctx->findings,
+                        complain(m, place,
+                                 mos_printf(m->plan->ctx->arena,
+                                            "%s is too long for the table of contents.", text)),
+                        "Use at most %zu characters.", most);
+}
+
+static void tell_contents(struct maker *m, const struct mos_packed_part *part,
+                          struct mos_contents_row *r, uint64_t size) {
+    r->name = part->r.name;
+    r->kind = mos_has(part->type) ? part->type->text : kind_of(m, part);
+    r->compression = mos_text_or(part->compress, "none");
+    r->size = size;
+    r->has_load = mos_has(part->load);
+    r->load = r->has_load ? part->load->number : 0;
+    r->has_entry = r->has_load || mos_has(part->entry);
+    r->entry = mos_has(part->entry) ? part->entry->number : r->load;
+    check_room(m, part->r.key_place, r->name, MOS_CONTENTS_NAME);
+    if (mos_has(part->type))
+        check_room(m, part->type->place, r->kind, MOS_CONTENTS_KIND);
+}
+
+/* The bytes of a part as they are stored. */
+static bool stored_bytes(struct maker *m, const struct mos_packed_part *part, const uint8_t **bytes,
+                         uint64_t *length) {
+    struct mos_buf packed = {.arena = m->plan->ctx->arena};
+    if (!mos_has(part->compress))
+        return true;
+    if (!compressed(m, part->compress->text, *bytes, (size_t)*length, &packed))
+        return false;
+    *bytes = (const uint8_t *)packed.data;
+    *length = packed.length;
+    return true;
+}
+
+static bool pack_in_a_row(struct maker *m, bool contents) {
+    const struct mos_named *parts = &m->def->parts;
+    uint64_t align = alignment(m), end, table;
+    const char *before = "the table";
+    bool has_table = find_table(m, contents, &table, &end);
+    struct mos_contents list = {
+        .count = parts->count,
+        .rows = mos_alloc_array(m->plan->ctx->arena, parts->count, sizeof *list.rows)};
+    for (size_t i = 0; i < parts->count; i++) {
         const struct mos_packed_part *part = parts->items[i];
         uint64_t length, at = mos_has(part->at) ? part->at->number : mos_round_up(end, align);
         const uint8_t *bytes = part_bytes(m, part, &length);
         if (!bytes)
             return m->wrong;
+        struct mos_contents_row *row = &list.rows[i];
+        if (contents)
+            tell_contents(m, part, row, length);
+        if (contents && !stored_bytes(m, part, &bytes, &length))
+            return false;
         check_place(m, part, at, end, before);
-        if (m->wrong || at > MOST_PACK)
+        if (!m->wrong && at + length > MOST_PACK)
+            complain(m, mos_has(part->at) ? part->at->place : part->r.key_place,
+                     mos_printf(m->plan->ctx->arena, "%s would end behind 256 MiB.", part->r.name));
+        if (m->wrong)
             return true;
         mos_buf_zeros(&m->out, (size_t)(at - m->out.length));
         mos_buf_add(&m->out, bytes, (size_t)length);
-        if (has_table) {
-            mos_put_le32((uint8_t *)m->out.data + table + 8 * i, (uint32_t)at);
-            mos_put_le32((uint8_t *)m->out.data + table + 8 * i + 4, (uint32_t)length);
-        }
+        row->offset = at;
+        row->stored = length;
+        row->sum = contents ? mos_crc32(0, bytes, (size_t)length) : 0;
         end = at + length;
         before = part->r.name;
+    }
+    list.length = m->out.length;
+    if (contents && !m->wrong)
+        mos_contents_write(&list, (uint8_t *)m->out.data);
+    for (size_t i = 0; i < parts->count && has_table && !contents; i++) {
+        uint8_t *to = (uint8_t *)m->out.data + table + 8 * i;
+        mos_put_le32(to, (uint32_t)list.rows[i].offset);
+        mos_put_le32(to + 4, (uint32_t)list.rows[i].stored);
     }
     return true;
 }
@@ -226,7 +312,7 @@ static bool pack_parcel(struct maker *m) {
                                      .about = part->piece->text,
                                      .type = type_of(part),
                                      .os = is_tree(part) ? NULL : m->plan->dialect->name,
-                                     .cpu = strcmp(cpu, "riscv64") == 0 ? "riscv" : cpu,
+                                     .cpu = mos_parcel_cpu(cpu),
                                      .compression = "none",
                                      .has_load = part->load != NULL,
                                      .has_entry = part->load != NULL && !is_tree(part),
@@ -276,7 +362,8 @@ static bool pack_legacy(struct maker *m) {
     if (!bytes || m->wrong)
         return m->wrong;
     struct mos_buf packed = {.arena = ctx->arena};
-    if (mos_has(m->def->compress) && !compressed(m, bytes, (size_t)length, &packed))
+    if (mos_has(m->def->compress) &&
+        !compressed(m, m->def->compress->text, bytes, (size_t)length, &packed))
         return false;
     struct mos_wrapped w = {.name = mos_text_or(m->def->label, m->piece->def->r.name),
                             .cpu = h ? mos_text_or(h->cpu, "") : "",
@@ -307,11 +394,11 @@ static bool pack(struct maker *m) {
         return pack_parcel(m);
     if (as == MOS_PACK_LEGACY)
         return pack_legacy(m);
-    if (!pack_plain(m))
+    if (!pack_in_a_row(m, as == MOS_PACK_CONTENTS))
         return false;
     if (!mos_has(m->def->compress) || m->wrong)
         return true;
-    if (!compressed(m, m->out.data, m->out.length, &packed))
+    if (!compressed(m, m->def->compress->text, m->out.data, m->out.length, &packed))
         return false;
     m->out = packed;
     return true;

@@ -26,9 +26,7 @@ static bool has_item(const struct maker *m, const char *name) {
 static void add(struct maker *m, struct mos_parcel_item item) {
     item.hash = m->hash;
     item.compression = item.compression ? item.compression : "none";
-    item.cpu = mos_text_or(m->plan->board->hardware->cpu, "arm64");
-    if (strcmp(item.cpu, "riscv64") == 0)
-        item.cpu = "riscv";
+    item.cpu = mos_parcel_cpu(mos_text_or(m->plan->board->hardware->cpu, "arm64"));
     *(struct mos_parcel_item *)mos_vec_push(&m->items) = item;
 }
 

@@ -152,7 +152,7 @@ void sim_kernel(struct sim *s) {
     s->out->reason = NULL;
     s->out->arguments = b->arguments;
     s->out->cause = (struct mos_rehearsal_cause){0};
-    if (b->header.cpu && s->rig->cpu && strcmp(b->header.cpu, s->rig->cpu) != 0)
+    if (b->header.cpu && s->rig->cpu && !mos_start_fits(s->rig->cpu, b->header.cpu))
         sim_wrong(s, MOS_END_SILENT, "The kernel is made for %s, the board is %s.", b->header.cpu,
                   s->rig->cpu);
     if (!b->header.form)

@@ -41,8 +41,7 @@ static bool can_run(struct sim *s, struct sim_volume *v, const char *path, unsig
     const char *cpu = s->rig->cpu ? s->rig->cpu : s->boot.header.cpu;
     *why = mos_printf(s->arena, "%s is made for %s, the board is %s", path,
                       p.cpu ? p.cpu : "another processor", cpu ? cpu : "?");
-    if (p.elf && cpu && (!p.cpu || strcmp(p.cpu, cpu) != 0) &&
-        !(p.cpu && strcmp(cpu, "arm64") == 0 && strcmp(p.cpu, "arm") == 0))
+    if (p.elf && cpu && !mos_program_fits(cpu, p.cpu))
         return false;
     *why = mos_printf(s->arena, "%s is no program", path);
     if (links)

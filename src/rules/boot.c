@@ -2,6 +2,7 @@
 
 #include "base/text.h"
 #include "linux/devices.h"
+#include "linux/program.h"
 
 #include <ctype.h>
 #include <stdlib.h>
@@ -148,7 +149,7 @@ static void check_format(const struct boot_view *v) {
     if (!mos_plan_is_there(e->kernel))
         return;
     const struct mos_value *named = e->def->kernel ? e->def->kernel : v->plan->board->kernel->image;
-    bool wrong_cpu = e->kernel_known && cpu && e->header.cpu && strcmp(cpu, e->header.cpu) != 0;
+    bool wrong_cpu = e->kernel_known && cpu && e->header.cpu && !mos_start_fits(cpu, e->header.cpu);
     const char *remedy, *why = e->kernel_known && !wrong_cpu ? hindrance(v, &remedy) : NULL;
     if (e->kernel_known && !wrong_cpu && !why) {
         check_header(v, named);

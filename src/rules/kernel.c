@@ -167,7 +167,7 @@ static bool flash_strings(const struct kernel_view *v, struct mos_place *place, 
 static bool wide(const struct kernel_view *v, struct mos_place *place, const char **as) {
     const struct mos_hardware *h = v->plan->board->hardware;
     enum mos_cpu cpu = h ? mos_cpu_of(h->cpu) : MOS_CPU_UNSTATED;
-    if (cpu != MOS_CPU_ARM64 && cpu != MOS_CPU_RISCV64)
+    if (cpu == MOS_CPU_UNSTATED || cpu == MOS_CPU_ARM)
         return false;
     *place = h->cpu->place;
     *as = h->cpu->text;

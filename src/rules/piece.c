@@ -2,6 +2,7 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
+#include "linux/program.h"
 
 #include <string.h>
 
@@ -162,7 +163,7 @@ static const char *elf_cpu(const struct mos_piece_plan *p) {
     static const struct {
         unsigned machine;
         const char *cpu;
-    } rows[] = {{183, "arm64"}, {40, "arm"}, {243, "riscv64"}, {62, "x86"}, {3, "x86"}};
+    } rows[] = {{183, "arm64"}, {40, "arm"}, {243, "riscv64"}, {62, "x86-64"}, {3, "x86"}};
     if (p->head_length < 20 || memcmp(p->head, "\177ELF", 4) != 0 || p->head[5] != 1)
         return NULL;
     unsigned machine = mos_le16(p->head + 18);
@@ -187,13 +188,13 @@ static void check_architecture(const struct piece_view *v) {
     struct mos_finding *f = NULL;
     if (!is && mos_kernel_read(v->p->head, v->p->head_length, v->p->size, &header) && header.form)
         is = header.cpu;
-    if (mos_has(stated) && is && strcmp(stated->text, is) != 0) {
+    if (mos_has(stated) && is && !mos_start_fits(stated->text, is)) {
         f = mos_find(v->list, MOS_RULE_PIECE_ARCHITECTURE,
                      "Piece %s is stated to be for %s, but is made for %s.", v->p->def->r.name,
                      stated->text, is);
         mos_finding_at(v->list, f, stated->place);
     } else if (mos_has(board) && (mos_has(stated) || is) && !is_booted(v) &&
-               strcmp(mos_has(stated) ? stated->text : is, board->text) != 0) {
+               !mos_start_fits(board->text, mos_has(stated) ? stated->text : is)) {
         f = mos_find(v->list, MOS_RULE_PIECE_ARCHITECTURE,
                      "Piece %s is made for %s, the board is %s.", v->p->def->r.name,
                      mos_has(stated) ? stated->text : is, board->text);

@@ -202,6 +202,37 @@ static void check_bytes(const struct stages_view *v) {
                 : "Build or fetch it again.");
 }
 
+/* Where the processor itself begins, sixteen bytes below 4 GiB, there must be an instruction (Intel
+ * 64 and IA-32 manual, volume 3, "First Instruction Executed"). */
+static void check_first_instruction(const struct stages_view *v) {
+    enum { FROM_END = 16 };
+    const struct mos_board *b = v->plan->board;
+    if (!v->p || !mos_stage_is_first(v->s) || !b->hardware || !b->rom ||
+        mos_cpu_of(b->hardware->cpu) != MOS_CPU_X86_64 || v->p->size < FROM_END)
+        return;
+    const struct mos_first_place *place = NULL;
+    for (size_t i = 0; i < b->rom->first_stage.count && !place; i++) {
+        place = b->rom->first_stage.items[i];
+        place = mos_has(place->ends_at_top) && place->ends_at_top->truth ? place : NULL;
+    }
+    const uint8_t *bytes = place && !is_blank(v)
+                               ? mos_plan_piece_bytes(v->plan->self, (struct mos_piece_plan *)v->p)
+                               : NULL;
+    uint8_t byte = bytes ? bytes[v->p->size - FROM_END] : 1;
+    if (byte && byte != 0xff)
+        return;
+    struct mos_finding *f = complain(
+        v, v->s->piece->place,
+        mos_printf(v->arena, "Stage %s has no instruction %d bytes before its end, but 0x%02x.",
+                   v->s->r.name, FROM_END, byte));
+    mos_finding_at(v->list, f, place->ends_at_top->place);
+    mos_finding_why(v->list, f,
+                    "The processor reads its first instruction at 0xfffffff0: sixteen bytes before "
+                    "the end of the flash.");
+    mos_finding_try(v->list, f,
+                    "Use the file that ends with the reset vector, without padding behind it.");
+}
+
 /* ---- parcels from outside ---- */
 
 static void bad_parcel(const struct stages_view *v, const struct mos_piece_plan *p,
@@ -278,6 +309,7 @@ void mos_rule_stages(const struct mos_plan *plan) {
         check_size(&v);
         check_form(&v);
         check_bytes(&v);
+        check_first_instruction(&v);
     }
     for (size_t i = 0; i < plan->pieces.count; i++) {
         struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);

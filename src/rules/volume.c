@@ -51,8 +51,8 @@ static void does_not_fit(const struct volume_view *v) {
     const struct mos_volume *def = r->def->volume;
     struct mos_finding *f =
         mos_find(v->list, MOS_RULE_VOLUME_DOES_NOT_FIT,
-                 "The content of %s does not fit: %s is missing in %s.", r->name,
-                 mos_size_text(v->arena, x->missing), mos_size_text(v->arena, r->length));
+                 "The content of %s does not fit into %s: it needs %s more.", r->name,
+                 mos_size_text(v->arena, r->length), mos_size_text(v->arena, x->missing));
     mos_finding_at(v->list, f, r->def->size ? r->def->size->place : r->def->r.key_place);
     if (!r->volume) {
         mos_finding_at(v->list, f, def->kind->place);
@@ -130,9 +130,9 @@ static void check_raw(const struct volume_view *v) {
     if (r->fs || r->environment || r->copy || !r->piece || r->content <= r->length || !r->length)
         return;
     struct mos_finding *f = mos_find(v->list, MOS_RULE_VOLUME_DOES_NOT_FIT,
-                                     "The content of %s does not fit: %s is missing in %s.",
-                                     r->name, mos_size_text(v->arena, r->content - r->length),
-                                     mos_size_text(v->arena, r->length));
+                                     "The content of %s does not fit into %s: it needs %s more.",
+                                     r->name, mos_size_text(v->arena, r->length),
+                                     mos_size_text(v->arena, r->content - r->length));
     mos_finding_at(v->list, f, r->def->size ? r->def->size->place : r->def->r.key_place);
     mos_finding_at(v->list, f, r->piece->def->r.key_place);
     mos_finding_why(v->list, f, "%s %s has %s.", mos_has(r->def->tree) ? "Tree" : "Piece",

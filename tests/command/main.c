@@ -22,8 +22,9 @@
     X(hostile)                                                                                     \
     X(edges)                                                                                       \
     X(golden)                                                                                      \
-    X(borders) X(session) X(foreign) X(corners) X(modules) X(planted) X(trial) X(squashfs)         \
-        X(again) X(dialect) X(jobs) X(access) X(guides)                                            \
+    X(borders)                                                                                     \
+    X(session) X(foreign) X(corners) X(modules) X(planted) X(trial) X(squashfs) X(again)           \
+        X(dialect) X(jobs) X(firmware) X(access) X(guides)                                         \
             X(judge) /* judge is last: it looks back on all of them */
 
 #define DECLARE(name) extern const struct test name##_suite[];

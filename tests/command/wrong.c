@@ -76,7 +76,7 @@ static const struct wrong cases[] = {
     {"layout: {card: {}}\n", 1, "board.reference", 3, 10, "medium"},
     {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\npieces: {x: {file: big.bin}}\n"
      "layout: {card: {regions: {a: {at: 1 MiB, size: 1 KiB, piece: x}}}}\n",
-     1, "volume.does-not-fit", 5, 48, "is missing in 1 KiB"},
+     1, "volume.does-not-fit", 5, 48, "does not fit into 1 KiB: it needs"},
     {"hardware: {media: {card: {kind: sd, size: 64 MiB}}}\n"
      "layout: {card: {table: {kind: gpt}, regions: {a: {number: 129, size: 1 MiB}}}}\n",
      1, "board.schema", 4, 59, "1 to 128"},

@@ -431,10 +431,10 @@ static void a_kernel_starts_on_the_card(void) {
                    machine_expect(m, "marker-note by parcel", 120));
     machine_stop(m);
     /* and behind the loader's old header, compressed, by a key of the definition */
-    edit_board(w,
-               "s/via: menu/via: script/; s/^  kernel-a: \\(.*\\)/  plain: \\1\\n  kernel-a: {license: "
-               "GPL-2.0-only, cpu: arm, packed: {as: legacy, compress: gz, image-name: tide, parts: "
-               "{kernel: plain}}}/");
+    edit_board(
+        w, "s/via: menu/via: script/; s/^  kernel-a: \\(.*\\)/  plain: \\1\\n  kernel-a: {license: "
+           "GPL-2.0-only, cpu: arm, packed: {as: legacy, compress: gz, image-name: tide, parts: "
+           "{kernel: plain}}}/");
     build(w);
     m = machine_start("card board", image, "");
     CU_ASSERT_TRUE(machine_expect(m, "Image Name:   tide", 90) &&
@@ -450,6 +450,25 @@ static void a_kernel_starts_on_the_card(void) {
         "a parcel, by a menu with an overlay, and behind a legacy header; rehearsed alike");
 }
 
+/* The line that show emulator gives starts the processor in the flash's own first instruction, and
+ * that program finds a part by the table of contents. */
+static void firmware_starts_from_the_end_of_a_flash(void) {
+    const char *w = keep(test_folder("firmware-in-flash"));
+    copy_folder(path_in(MOSAICUM_SOURCE, "tests/data/firmware"), w);
+    CU_ASSERT_TRUE_FATAL(runs(0,
+                              "cd '%s' && '%s' --no-cache -q build && '%s' show curlew emulator | "
+                              "tail -1 >line && grep -q ' -bios out/curlew/flash.img ' line",
+                              w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+    CU_ASSERT_TRUE(
+        runs(0,
+             "cd '%s' && { sh -c \"exec $(cat line)\" </dev/null >said 2>&1 & p=$!; n=0; "
+             "until grep -q 'tide is out, says the pack' said || [ $n = 120 ]; do sleep "
+             "0.5; n=$((n + 1)); done; kill $p; [ $n -lt 120 ]; }",
+             w));
+    proved("firmware in stages in a flash",
+           "an emulated PC processor starts at its end, and finds a part of the pack by name");
+}
+
 SUITE(chain_suite, {"a kernel starts on the card", a_kernel_starts_on_the_card},
       {"the loader applies overlays", the_loader_applies_overlays},
       {"a locked loader chooses an overlay", a_locked_loader_chooses_an_overlay},
@@ -457,4 +476,5 @@ SUITE(chain_suite, {"a kernel starts on the card", a_kernel_starts_on_the_card},
       {"the environment comes from flash", the_environment_comes_from_flash},
       {"the environment comes from a file", the_environment_comes_from_a_file},
       {"only signed parcels start", only_signed_parcels_start},
-      {"starts are counted on the card", starts_are_counted_on_the_card});
+      {"starts are counted on the card", starts_are_counted_on_the_card},
+      {"firmware starts from the end of a flash", firmware_starts_from_the_end_of_a_flash});

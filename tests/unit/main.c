@@ -10,8 +10,9 @@
     X(kconfig)                                                                                     \
     X(content)                                                                                     \
     X(plan)                                                                                        \
-    X(build) X(resolve) X(volumes) X(parcel) X(linux) X(indexes) X(containers) X(shared) X(io)     \
-        X(rehearse)
+    X(contents)                                                                                    \
+    X(build)                                                                                       \
+    X(resolve) X(volumes) X(parcel) X(linux) X(indexes) X(containers) X(shared) X(io) X(rehearse)
 
 #define DECLARE(name) extern const struct test name##_suite[];
 SUITES(DECLARE)

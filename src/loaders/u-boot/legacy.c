@@ -63,10 +63,10 @@ static int number_of(const char *word, const char *const *words, const int *numb
 
 const char *mos_legacy_wrap(const struct mos_wrapped *w, struct mos_buf *out) {
     assert(w->name && w->cpu && w->type && (w->bytes || !w->length));
-    static const char *const cpus[] = {"arm", "arm64", "riscv64", NULL},
+    static const char *const cpus[] = {"arm", "arm64", "riscv64", "x86-64", NULL},
                              *const types[] = {"kernel", "ramdisk", NULL},
                              *const compressions[] = {"gz", "zst", NULL};
-    static const int cpu_numbers[] = {2, 22, 26}, type_numbers[] = {2, 3},
+    static const int cpu_numbers[] = {2, 22, 26, 24}, type_numbers[] = {2, 3},
                      packed_numbers[] = {1, 6};
     int cpu = number_of(w->cpu, cpus, cpu_numbers), type = number_of(w->type, types, type_numbers),
         packed = w->compression ? number_of(w->compression, compressions, packed_numbers)

@@ -146,8 +146,11 @@ void ub_list_part(struct sim *s, const struct mos_parcel_part *part, uint64_t da
         {"bzip2", "bzip2 compressed"}, {"lzma", "lzma compressed"},
         {"lzo", "lzo compressed"},     {"lz4", "lz4 compressed"},
         {"zstd", "zstd compressed"},   {NULL, NULL}};
-    static const char *const cpus[][2] = {
-        {"arm", "ARM"}, {"arm64", "AArch64"}, {"riscv", "RISC-V"}, {NULL, NULL}};
+    static const char *const cpus[][2] = {{"arm", "ARM"},
+                                          {"arm64", "AArch64"},
+                                          {"riscv", "RISC-V"},
+                                          {"x86_64", "AMD x86_64"},
+                                          {NULL, NULL}};
     static const char *const systems[][2] = {
         {"linux", "Linux"}, {"u-boot", "U-Boot"}, {NULL, NULL}};
     const char *type = part->type ? part->type : "";

@@ -107,6 +107,7 @@ static const struct mos_loader_command first_storage[] = {{"mmc", "CONFIG_SPL_MM
 
 static const struct mos_loader_command processors[] = {{"arm64", "CONFIG_ARM64"},
                                                        {"riscv64", "CONFIG_ARCH_RV64I"},
+                                                       {"x86-64", "CONFIG_X86"},
                                                        {"arm", "CONFIG_ARM"},
                                                        {NULL, NULL}};
 

@@ -1,0 +1,150 @@
+/* Firmware in stages in a flash: packs with a table of contents, the end of the flash, and what
+ * inspect and take say of them later. */
+#include "edits.h"
+
+#include <string.h>
+
+static bool has(const char *text, const char *part) {
+    return strstr(text, part) != NULL;
+}
+
+static const char *firmware(const char *name) {
+    const char *w = keep(test_folder(name));
+    copy_folder(path_in(MOSAICUM_SOURCE, "tests/data/firmware"), w);
+    return w;
+}
+
+static void mistakes_are_told(void) {
+    static const struct edited rows[] = {
+        {"", NULL, NULL, NULL},
+        {"s/hail: hail/a-name-that-is-longer-than-a-row-has: hail/", "boot.stages",
+         "too long for the table", "at most 31"},
+        {"s/hail: hail/hail: {piece: hail, type: a-kind-of-16-xxx}/", "boot.stages",
+         "too long for the table", "at most 15"},
+        {"s/hail: hail/hail: {piece: hail, type: a-kind-of-15-xx}/", NULL, NULL, NULL},
+        {"s/align: 64 B/table-at: 4 KiB/", "board.schema", "table-at does nothing here",
+         "set as: plain"},
+        {"s/align: 64 B/compress: xz/", "board.schema", "compress does nothing here",
+         "set as: plain"},
+        {"s/as: contents/as: plain/; s/load: [^}]*xz/compress: xz/", "board.schema",
+         "compress does nothing here", "set as: contents"},
+        {"s/hail: hail/hail: {piece: hail, at: 128 B}/", "boot.stages",
+         "hail begins at 128 bytes, before the end of memory", "Set at: 1 KiB."},
+        {"s/hail: hail/hail: {piece: hail, at: 1 GiB}/", "boot.stages",
+         "hail would end behind 256 MiB", NULL},
+        {"s/hail: hail/hail: {piece: hail, at: 56 KiB}/", "budget.exceeded", "56.0 KiB of 44.8",
+         NULL},
+        {"s/hail: hail/hail: {piece: hail, at: 60 KiB}/", "volume.does-not-fit",
+         "does not fit into 56 KiB: it needs 4128 bytes more", "Set size: 64 KiB"},
+        /* the file with the end of the flash is not the one that ends there */
+        {"s/block: pieces\\/block.bin/block: pieces\\/padded.bin/", "boot.stages",
+         "Stage block has no instruction 16 bytes before its end, but 0xff", "reset vector"},
+        {"s/block: pieces\\/block.bin/block: pieces\\/padded.bin/; s/cpu: x86-64/cpu: arm64/", NULL,
+         NULL, NULL},
+        {"s/cpu: x86-64/cpu: x86/", "board.schema", "cpu", NULL},
+        {"s/memory: pieces.memory.bin/memory: {file: pieces\\/memory.bin, cpu: arm}/",
+         "piece.architecture", "memory is made for arm, the board is x86-64", NULL},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        const char *w = firmware("firmware-mistakes");
+        CU_ASSERT_TRUE_FATAL(
+            runs(0,
+                 "cd '%s/pieces' && { cat block.bin; head -c 4096 /dev/zero | tr '\\0' '\\377'; "
+                 "} > padded.bin && sed -i 's/block: {size: 4 KiB/block: {size: 8 KiB/; s/60 "
+                 "KiB, piece/56 KiB, piece/' ../boards/curlew.yaml",
+                 w));
+        edits_make(w, rows[i].edit);
+        struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
+        bool good = rows[i].rule ? o.status == 1 && has(o.out, rows[i].rule) &&
+                                       (!rows[i].says || has(o.out, rows[i].says)) &&
+                                       (!rows[i].remedy || has(o.out, rows[i].remedy))
+                                 : o.status == 0;
+        CU_ASSERT_TRUE(good);
+        if (!good)
+            fprintf(stderr, "%s\n%s%s", rows[i].edit, o.out, o.err);
+        outcome_free(&o);
+    }
+}
+
+/* What inspect says of an image with the ledger beside it, and of a copy without. */
+static void flash_is_read_back(void) {
+    const char *w = firmware("firmware");
+    CU_ASSERT_TRUE_FATAL(runs(0,
+                              "cd '%s' && '%s' --no-cache -q build && cp out/curlew/flash.img "
+                              "alone.img && cp alone.img sum.img && cp alone.img table.img && "
+                              "printf x | dd of=sum.img bs=1 seek=$((8128 * 1024 + 580)) "
+                              "conv=notrunc status=none && printf x | dd of=table.img bs=1 "
+                              "seek=$((8128 * 1024 + 40)) conv=notrunc status=none",
+                              w, MOSAICUM_PROGRAM));
+    static const struct {
+        const char *image;
+        int status;
+        const char *says[8], *not ;
+    } rows[] = {
+        {"out/curlew/flash.img",
+         0,
+         {"regions as ledger.json beside it names them", "settings  (empty)", "firmware  pack",
+          "2 parts in 608 bytes",
+          "memory    stage    xz of 2.6 KiB, to 0x1000000, starts at "
+          "0x1000010",
+          "hail      file", "block     (piece)"},
+         "Something is wrong"},
+        {"alone.img", 0, {"pack   2 parts", "memory  stage", "hail    file", " data"}, "ledger"},
+        {"sum.img", 1, {"the bytes of this part are not those of its sum", "/hail"}, "/memory"},
+        {"table.img", 1, {"the pack cannot be read", "contents is damaged"}, "part 1"},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        struct outcome o =
+            run_shell("cd '%s' && '%s' inspect %s", w, MOSAICUM_PROGRAM, rows[i].image);
+        CU_ASSERT_EQUAL(o.status, rows[i].status);
+        for (size_t k = 0; rows[i].says[k]; k++)
+            CU_ASSERT_TRUE(has(o.out, rows[i].says[k]));
+        CU_ASSERT_FALSE(has(o.out, rows[i].not ));
+        outcome_free(&o);
+    }
+    CU_ASSERT_TRUE(runs(0,
+                        "cd '%s' && f=out/curlew/flash.img && '%s' -q take $f firmware/hail -o - | "
+                        "cmp - pieces/hail.txt && '%s' -q take $f firmware/memory -o - | xz -dc | "
+                        "cmp - pieces/memory.bin && '%s' -q take $f settings -o s && [ $(stat -c "
+                        "%%s s) = 65536 ] && tail -c 4096 $f | cmp - pieces/block.bin && '%s' "
+                        "inspect --json $f | grep -q '\"firmware\"'",
+                        w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+    /* of another size it is not what the ledger speaks of; neither is what lies outside of it */
+    struct outcome o = run_shell("cd '%s' && truncate -s 9M out/curlew/flash.img && '%s' inspect "
+                                 "out/curlew/flash.img; sed -i 's/\"length\": 65536/\"length\": "
+                                 "99999999/' out/curlew/ledger.json && cp alone.img "
+                                 "out/curlew/flash.img && '%s' inspect out/curlew/flash.img",
+                                 w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM);
+    CU_ASSERT_EQUAL(o.status, 0);
+    CU_ASSERT_FALSE(has(o.out, "ledger"));
+    outcome_free(&o);
+}
+
+/* A parcel shows its parts, also in a region and where data lies behind the tree. */
+static void parcels_show_their_parts(void) {
+    const char *w = firmware("firmware-parcel");
+    edits_make(w, "s/as: contents/as: parcel/; s/align: 64 B/starts: memory/; s/, compress: xz//; "
+                  "s/hail: hail/hail: {piece: hail, type: standalone, load: 0x2000000}/; "
+                  "s/^pieces:/loader: {dialect: u-boot}\\n&/");
+    CU_ASSERT_TRUE_FATAL(runs(0, "cd '%s' && '%s' --no-cache -q build", w, MOSAICUM_PROGRAM));
+    struct outcome o =
+        run_shell("cd '%s' && '%s' inspect out/curlew/flash.img", w, MOSAICUM_PROGRAM);
+    CU_ASSERT_TRUE(has(o.out, "firmware  parcel") && has(o.out, "starts early"));
+    CU_ASSERT_TRUE(has(o.out, "firmware    to 0x1000000, starts at 0x1000010"));
+    CU_ASSERT_TRUE(has(o.out, "standalone  to 0x2000000"));
+    outcome_free(&o);
+    CU_ASSERT_TRUE(runs(0,
+                        "cd '%s' && '%s' -q take out/curlew/flash.img firmware/hail -o - | cmp - "
+                        "pieces/hail.txt && grep -abo 'the tide' out/curlew/flash.img | head -1 | "
+                        "cut -d: -f1 > at && printf T | dd of=out/curlew/flash.img bs=1 seek=$(cat "
+                        "at) conv=notrunc status=none",
+                        w, MOSAICUM_PROGRAM));
+    o = run_shell("cd '%s' && '%s' inspect out/curlew/flash.img", w, MOSAICUM_PROGRAM);
+    CU_ASSERT_EQUAL(o.status, 1);
+    CU_ASSERT_TRUE(has(o.out, "firmware/hail: the bytes of this part are not those of its hash"));
+    outcome_free(&o);
+}
+
+SUITE(firmware_suite, {"mistakes are told", mistakes_are_told},
+      {"flash is read back", flash_is_read_back},
+      {"parcels show their parts", parcels_show_their_parts});
