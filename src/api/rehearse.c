@@ -31,6 +31,7 @@ static const char *kind_text(enum mos_event_kind kind) {
 
 static const char *part_text(enum mos_event_part part) {
     static const char *const texts[] = {[MOS_PART_HARDWARE] = "hardware",
+                                        [MOS_PART_STAGE] = "stage",
                                         [MOS_PART_LOADER] = "loader",
                                         [MOS_PART_KERNEL] = "kernel",
                                         [MOS_PART_SYSTEM] = "system"};

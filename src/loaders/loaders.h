@@ -4,6 +4,8 @@
 
 #include "boot/dialect.h"
 
+/* Of a stage that starts the kernel by itself: no definition names it, and it is in no list. */
+extern const struct mos_dialect mos_dialect_stage;
 /* NULL: not known. */
 const struct mos_dialect *mos_dialect_find(const char *name);
 /* In the order of the rows; NULL: there are no more.  The first is what an image is taken for whose

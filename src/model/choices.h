@@ -32,7 +32,8 @@
 #define MOS_BASES(X) X(MOS_BASE_DEFAULTS, "defaults") X(MOS_BASE_NONE, "none")
 #define MOS_VIAS(X)                                                                                \
     X(MOS_VIA_SCRIPT, "script")                                                                    \
-    X(MOS_VIA_MENU, "menu") X(MOS_VIA_PARCEL, "parcel") X(MOS_VIA_ENVIRONMENT, "environment")
+    X(MOS_VIA_MENU, "menu")                                                                        \
+    X(MOS_VIA_PARCEL, "parcel") X(MOS_VIA_ENVIRONMENT, "environment") X(MOS_VIA_STAGE, "stage")
 #define MOS_UNTILS(X)                                                                              \
     X(MOS_UNTIL_LOG_IN, "log-in") X(MOS_UNTIL_SHELL, "shell") X(MOS_UNTIL_LOADER, "loader")
 #define MOS_OTHERWISES(X) X(MOS_OTHERWISE_PROMPT, "prompt") X(MOS_OTHERWISE_RESET, "reset")

@@ -9,6 +9,23 @@ bool mos_board_is_via(const struct mos_board *board, enum mos_via via) {
     return (stated == MOS_VIA_UNSTATED ? MOS_VIA_SCRIPT : stated) == via;
 }
 
+bool mos_board_is_direct(const struct mos_board *board) {
+    return board->boot && mos_board_is_via(board, MOS_VIA_STAGE);
+}
+
+const struct mos_stage *mos_board_last_stage(const struct mos_board *board) {
+    const struct mos_stage *last = mos_board_first_stage(board);
+    for (size_t i = 0; i < board->stages.count; i++) { /* as many steps as there are stages */
+        const struct mos_stage *next = NULL;
+        for (size_t k = 0; last && k < board->stages.count && !next; k++) {
+            const struct mos_stage *s = board->stages.items[k];
+            next = mos_has(s->by) && !mos_stage_is_first(s) && s->by->target == last ? s : NULL;
+        }
+        last = next ? next : last;
+    }
+    return last;
+}
+
 /* ---- the console ---- */
 
 static const struct mos_value *port_of(const struct mos_board *board) {

@@ -7,6 +7,10 @@
 
 /* Does the board boot in that way?  Without `via` it is a script.  The board must have a `boot`. */
 bool mos_board_is_via(const struct mos_board *board, enum mos_via via);
+/* Does a stage start the kernel by itself, without a loader? */
+bool mos_board_is_direct(const struct mos_board *board);
+/* The stage at the end of the chain from the ROM; NULL: none is stated. */
+const struct mos_stage *mos_board_last_stage(const struct mos_board *board);
 /* The kernel's name of the serial port that is the console; NULL: none is stated, or there is none
  * (mos_board_is_mute). */
 const char *mos_board_port(const struct mos_board *board);

@@ -239,7 +239,9 @@ static uint64_t bound(const struct mos_plan *plan) {
 static void ask_loader(struct mos_plan *plan, size_t thing, struct mos_placement *p) {
     const struct mos_hardware *h = plan->board->hardware;
     uint64_t value;
-    if (!plan->dialect)
+    if (mos_board_is_direct(plan->board))
+        p->stays = true;
+    if (!plan->dialect || p->stays)
         return;
     const struct mos_loader_symbols *symbols = &plan->dialect->symbols;
     const struct mos_loader_variable *at =
@@ -276,7 +278,9 @@ static void ask_expansion(struct mos_plan *plan, struct mos_entry_plan *e) {
 static void settle(struct mos_plan *plan, struct mos_entry_plan *e) {
     const struct mos_entry_addresses *a = e->def->addresses;
     struct mos_boot_step *s = &e->step;
+    bool by_header = s->kernel.given; /* a stage goes by it */
     give(a ? a->kernel : NULL, &e->def->r, "kernel", &s->kernel);
+    s->kernel.given |= by_header;
     give(a ? a->tree : NULL, &e->def->r, "tree", &s->tree);
     give(a ? a->ramdisk : NULL, &e->def->r, "ramdisk", &s->ramdisk);
     struct mos_placement *const things[] = {&s->kernel, &s->tree, &s->ramdisk};
@@ -378,8 +382,10 @@ static struct mos_entry_plan *plan_entry(struct mos_plan *plan, const struct mos
     e->step.name = def->r.name;
     e->step.arguments = mos_buf_string(&arguments);
     e->step.command =
-        plan->dialect ? plan->dialect->starts[e->kernel_known ? e->header.form : MOS_KERNEL_IMAGE]
+        plan->starter ? plan->starter->starts[e->kernel_known ? e->header.form : MOS_KERNEL_IMAGE]
                       : NULL;
+    if (mos_board_is_direct(plan->board))
+        mos_plan_direct(plan, e, blob_of(plan, def->tree));
     if (e->kernel)
         e->step.kernel_file = boot_file(plan, e->kernel->def->r.name);
     if (e->tree)
@@ -496,6 +502,18 @@ static bool find_raw(const struct mos_medium_plan *medium, const struct mos_piec
     return true;
 }
 
+/* What a stage reads lies in regions of one medium, of whatever kind. */
+static void find_direct(struct mos_plan *plan) {
+    struct mos_entry_plan *e = plan->entries.count == 1 ? mos_vec_pointer(&plan->entries, 0) : NULL;
+    for (size_t m = 0; e && e->kernel && e->tree && m < plan->media.count && !plan->boots_raw;
+         m++) {
+        const struct mos_medium_plan *medium = mos_vec_pointer(&plan->media, m);
+        plan->boots_raw = !medium->area && find_raw(medium, e->kernel, NULL, &e->step.kernel_raw) &&
+                          find_raw(medium, NULL, e->tree, &e->step.tree_raw);
+        plan->boot_medium = plan->boots_raw ? medium : plan->boot_medium;
+    }
+}
+
 static bool lies_raw(const struct mos_medium_plan *medium, struct mos_entry_plan *e) {
     struct mos_boot_step *s = &e->step;
     return e->kernel && find_raw(medium, e->kernel, NULL, &s->kernel_raw) &&
@@ -572,6 +590,11 @@ void mos_plan_boot(struct mos_plan *plan) {
     find_choices(plan);
     for (size_t i = 0; b && i < b->entries.count; i++)
         mos_vec_push_pointer(&plan->entries, plan_entry(plan, b->entries.items[i]));
+    if (mos_board_is_direct(plan->board)) {
+        mos_plan_tree_regions(plan); /* they have arguments now */
+        find_direct(plan);
+        return;
+    }
     find_raw_boot(plan);
     bool raw = plan->boots_raw && mos_board_is_via(plan->board, MOS_VIA_ENVIRONMENT);
     if (plan->entries.count && (plan->boot_region || raw) && plan->dialect && !plan->lacks_way)

@@ -27,13 +27,15 @@ static void find_dialect(struct mos_plan *plan) {
 
 /* Something is asked for that the language has not. */
 static void has_not(struct mos_plan *plan, const char *what, struct mos_place place) {
-    assert(plan->dialect && plan->board->loader->dialect);
     struct mos_findings *list = &plan->ctx->findings;
+    const struct mos_loader *l = plan->board->loader;
+    bool stated = l && mos_has(l->dialect);
     struct mos_finding *f =
-        mos_find(list, MOS_RULE_BOARD_SCHEMA, "A loader of dialect %s has no %s.",
-                 plan->dialect->name, what);
+        stated ? mos_find(list, MOS_RULE_BOARD_SCHEMA, "A loader of dialect %s has no %s.",
+                          plan->dialect->name, what)
+               : mos_find(list, MOS_RULE_BOARD_SCHEMA, "Without a loader there are no %s.", what);
     mos_finding_at(list, f, place);
-    mos_finding_at(list, f, plan->board->loader->dialect->place);
+    mos_finding_at(list, f, stated ? l->dialect->place : plan->board->boot->r.key_place);
     mos_finding_try(list, f, "Choose another way, or another dialect.");
 }
 
@@ -125,20 +127,26 @@ static void note_commands(struct mos_plan *plan) {
         if (what)
             mos_vec_push_pointer(
                 &plan->ctx->not_proved,
-                mos_printf(plan->ctx->arena,
-                           "that medium %s %s: a loader of dialect %s has no commands for it",
-                           m->r.name, what, d->name));
+                d == &mos_dialect_stage
+                    ? mos_printf(plan->ctx->arena, "that medium %s %s: no loader runs that could",
+                                 m->r.name, what)
+                    : mos_printf(plan->ctx->arena,
+                                 "that medium %s %s: a loader of dialect %s has no commands for it",
+                                 m->r.name, what, d->name));
     }
 }
 
 void mos_plan_loader(struct mos_plan *plan) {
     find_dialect(plan);
+    plan->starter = mos_board_is_direct(plan->board) ? &mos_dialect_stage : plan->dialect;
+    if (!plan->dialect)
+        plan->dialect = plan->starter;
     note_commands(plan);
     if (plan->board->boot)
         check_lock(plan, plan->board->boot);
     if (plan->board->system)
         check_access(plan, plan->board->system);
-    if (plan->dialect && plan->board->boot)
+    if (plan->dialect && plan->board->boot && !mos_board_is_direct(plan->board))
         check_ways(plan, plan->board->boot);
 }
 

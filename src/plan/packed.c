@@ -5,6 +5,7 @@
 #include "base/bytes.h"
 #include "base/text.h"
 #include "boot/contents.h"
+#include "loaders/loaders.h"
 #include "store/store.h"
 
 #include <string.h>
@@ -346,6 +347,14 @@ static uint64_t usual_start(const struct mos_hardware *h) {
     return start + (mos_cpu_of(h->cpu) == MOS_CPU_ARM ? ARM_OFFSET : OTHER_OFFSET);
 }
 
+/* Whose header it is: the loader's, or (a stage is one of a loader's parts, as a rule) any. */
+static const struct mos_dialect *wrapper(const struct mos_plan *plan) {
+    const struct mos_dialect *d = plan->dialect;
+    for (size_t i = 0; d && !d->wrap && mos_board_is_direct(plan->board) && mos_dialect_at(i); i++)
+        d = mos_dialect_at(i)->wrap ? mos_dialect_at(i) : d;
+    return d && d->wrap ? d : NULL;
+}
+
 static bool pack_legacy(struct maker *m) {
     struct mos_ctx *ctx = m->plan->ctx;
     const struct mos_hardware *h = m->plan->board->hardware;
@@ -354,7 +363,8 @@ static bool pack_legacy(struct maker *m) {
     if (m->def->parts.count > 1)
         complain(m, ((const struct mos_packed_part *)m->def->parts.items[1])->r.key_place,
                  "behind a legacy header stands one part.");
-    if (!m->plan->dialect || !m->plan->dialect->wrap)
+    const struct mos_dialect *dialect = wrapper(m->plan);
+    if (!dialect)
         mos_finding_try(&ctx->findings,
                         complain(m, m->def->as->place, "nobody says what a legacy header is."),
                         "Add loader: {dialect: …} with a loader that has one.");
@@ -379,7 +389,7 @@ static bool pack_legacy(struct maker *m) {
     const char *problem = wide ? "its address needs more than 32 bits."
                           : !load && strcmp(w.type, "kernel") == 0
                               ? "nobody says where its kernel starts."
-                              : m->plan->dialect->wrap(&w, &m->out);
+                              : dialect->wrap(&w, &m->out);
     if (problem)
         mos_finding_try(&ctx->findings, complain(m, part->r.key_place, problem),
                         "Set load: to an address of the board's RAM, or choose another form.");

@@ -115,6 +115,7 @@ struct mos_blob_plan {
     const struct mos_blob *def;
     struct mos_dt *tree; /* NULL: it has findings */
     struct mos_buf blob;
+    const char *own_arguments; /* that the source had, where an entry's are in it now; or NULL */
 };
 
 /* An overlay that the loader applies. */
@@ -201,6 +202,7 @@ struct mos_plan {
     struct mos_map defaults; /* the loader's compiled-in variables */
     bool has_defaults;
     const struct mos_dialect *dialect; /* of the loader; NULL: not stated, or not known */
+    const struct mos_dialect *starter; /* what starts the kernel: that, or a stage's; or NULL */
     bool lacks_way; /* … and it cannot boot in the way that is asked for: it was said */
     struct mos_ram_map ram;
     bool has_ram;

@@ -89,6 +89,9 @@ bool mos_plan_packs(struct mos_plan *plan);
 bool mos_plan_environments(struct mos_plan *plan);
 /* Numbers, identifiers and places of all regions. */
 void mos_plan_layout(struct mos_plan *plan);
+/* direct.c: a stage starts the kernel by itself: the entry's arguments go into its tree (before it
+ * is given a place), and where the kernel's header says where it goes, that is so. */
+void mos_plan_direct(struct mos_plan *plan, struct mos_entry_plan *e, struct mos_blob_plan *tree);
 /* Regions that hold a tree get its bytes, once trees are compiled. */
 void mos_plan_tree_regions(struct mos_plan *plan);
 /* The kernel's configuration, merged. */

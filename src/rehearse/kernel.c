@@ -119,7 +119,8 @@ static void check_tree(struct sim *s) {
     if (own && *own && !*s->boot.arguments) {
         s->boot.arguments = own;
         sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL,
-                  "the loader passes no arguments: those of the tree are used");
+                  "%s passes no arguments: those of the tree are used",
+                  s->rig->direct ? "the stage" : "the loader");
     }
     size_t memory = 0;
     for (const struct mos_dt_node *n = dt->root->first_child; n; n = n->next) {

@@ -165,7 +165,7 @@ bool mos_rehearse(struct mos_ctx *ctx, const struct mos_rig *rig, struct mos_reh
     const char *before = NULL;
     for (unsigned n = 0; n < MOST_STARTS; n++) {
         out->stored = false;
-        s->part = MOS_PART_LOADER;
+        s->part = rig->direct ? MOS_PART_STAGE : MOS_PART_LOADER;
         start(s);
         settle(s);
         decide(s);

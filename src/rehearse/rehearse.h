@@ -55,14 +55,22 @@ struct mos_rig_volume {
 /* By what the loader chooses among the entries of a parcel. */
 enum mos_picks { MOS_PICKS_UNKNOWN, MOS_PICKS_USUAL, MOS_PICKS_BY_TREE };
 
+/* What a stage that starts the kernel by itself was built to read, and where it puts it. */
+struct mos_rig_direct {
+    const char *entry, *medium;
+    struct mos_ram_span kernel, tree; /* bytes of the medium */
+    uint64_t kernel_to, tree_to;      /* addresses */
+};
+
 /* What is soldered on: no image can tell it. */
 struct mos_rig {
-    const struct mos_dialect *dialect; /* of its loader: one that can be rehearsed */
-    const char *cpu;                   /* "arm64"; NULL: what the kernel says */
-    struct mos_ram_span ram;           /* length 0: not known */
-    uint64_t loader_from;              /* the loader itself lies from here to the end of RAM;
-                                          0: not known */
-    const struct mos_ram_span *held;   /* RAM that others own: nothing is loaded there */
+    const struct mos_rig_direct *direct; /* NULL: a loader starts */
+    const struct mos_dialect *dialect;   /* of its loader: one that can be rehearsed */
+    const char *cpu;                     /* "arm64"; NULL: what the kernel says */
+    struct mos_ram_span ram;             /* length 0: not known */
+    uint64_t loader_from;                /* the loader itself lies from here to the end of RAM;
+                                            0: not known */
+    const struct mos_ram_span *held;     /* RAM that others own: nothing is loaded there */
     size_t held_count;
     const struct mos_rig_medium *media;
     size_t media_count;
@@ -107,7 +115,13 @@ enum mos_event_kind {
 };
 
 /* Who does it, from power-on to the log-in. */
-enum mos_event_part { MOS_PART_HARDWARE, MOS_PART_LOADER, MOS_PART_KERNEL, MOS_PART_SYSTEM };
+enum mos_event_part {
+    MOS_PART_HARDWARE,
+    MOS_PART_STAGE, /* that starts the kernel by itself */
+    MOS_PART_LOADER,
+    MOS_PART_KERNEL,
+    MOS_PART_SYSTEM
+};
 
 struct mos_event {
     enum mos_event_kind kind;

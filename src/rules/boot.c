@@ -44,6 +44,8 @@ static void check_files(const struct boot_view *v) {
     if (!def->kernel && !(k && k->image))
         file_missing(v, "no kernel is named", def->r.key_place, "The loader has nothing to start.",
                      "Set kernel: to the name of a piece.");
+    else if (mos_board_is_direct(v->plan->board))
+        return; /* direct.c */
     else if (v->plan->boots_raw && !mos_board_is_via(v->plan->board, MOS_VIA_ENVIRONMENT))
         file_missing(v,
                      mos_printf(v->plan->ctx->arena,
@@ -91,7 +93,7 @@ static const char *hindrance(const struct boot_view *v, const char **remedy) {
     const struct mos_kernel_header *h = &e->header;
     bool parcel = mos_board_is_via(v->plan->board, MOS_VIA_PARCEL);
     *remedy = "Use gzip, or the plain form of the kernel build.";
-    if (h->compression && !expands(v->plan->dialect, h->compression))
+    if (h->compression && !expands(v->plan->starter, h->compression))
         return mos_printf(v->arena, "is compressed with %s, which the loader cannot expand",
                           h->compression);
     if (h->compression && !h->wrapped && !parcel && h->form == MOS_KERNEL_ZIMAGE)

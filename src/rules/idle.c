@@ -15,6 +15,32 @@ static void idle(const struct mos_plan *plan, struct mos_place place, const char
     mos_finding_try(list, f, "%s", remedy);
 }
 
+/* Where no loader runs, nothing is counted, chosen, waited for or applied. */
+static void check_direct(const struct mos_plan *plan) {
+    static const char *const why = "A stage starts the kernel: no loader runs.",
+                             *const remedy = "Remove it, or boot by a loader: via: script.";
+    const struct mos_boot *b = plan->board->boot;
+    const struct {
+        const char *what;
+        bool stated;
+        struct mos_place place;
+    } rows[] = {
+        {"boot.tries", b->tries, b->tries ? b->tries->place : b->r.key_place},
+        {"boot.otherwise", b->otherwise, b->otherwise ? b->otherwise->place : b->r.key_place},
+        {"boot.timeout", b->timeout, b->timeout ? b->timeout->place : b->r.key_place},
+        {"boot.trees", b->trees, b->trees ? b->trees->r.key_place : b->r.key_place},
+        {"boot.network", b->network, b->network ? b->network->r.key_place : b->r.key_place},
+        {"boot.parcel", b->parcel, b->parcel ? b->parcel->r.key_place : b->r.key_place}};
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++)
+        if (rows[i].stated)
+            idle(plan, rows[i].place, rows[i].what, why, remedy);
+    for (size_t i = 0; i < plan->boot_overlays.count; i++)
+        idle(
+            plan,
+            ((struct mos_overlay_plan *)mos_vec_pointer(&plan->boot_overlays, i))->def->when->place,
+            "when: boot", why, "Set when: build.");
+}
+
 static void check_idle(const struct mos_plan *plan) {
     const struct mos_boot *b = plan->board->boot;
     const struct mos_system *s = plan->board->system;
@@ -107,6 +133,9 @@ void mos_rule_idle(const struct mos_plan *plan) {
     check_media(plan);
     if (!b || b->r.broken)
         return;
-    check_idle(plan);
+    if (mos_board_is_direct(plan->board))
+        check_direct(plan);
+    else
+        check_idle(plan);
     check_keys(plan);
 }

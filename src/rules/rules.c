@@ -24,6 +24,7 @@ static const struct {
     {MOS_STAGE_VOLUMES, mos_rule_board},
     {MOS_STAGE_VOLUMES, mos_rule_budget},
     {MOS_STAGE_PLAN, mos_rule_stages},
+    {MOS_STAGE_PLAN, mos_rule_direct},
     {MOS_STAGE_PLAN, mos_rule_order},
     {MOS_STAGE_PLAN, mos_rule_lock},
     {MOS_STAGE_PLAN, mos_rule_idle},

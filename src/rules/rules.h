@@ -34,6 +34,7 @@ void mos_rule_boot(const struct mos_plan *plan);
 void mos_rule_fallback(const struct mos_plan *plan);
 void mos_rule_stage_files(const struct mos_plan *plan);
 void mos_rule_stages(const struct mos_plan *plan);
+void mos_rule_direct(const struct mos_plan *plan);
 void mos_rule_search(const struct mos_plan *plan);
 void mos_rule_settings(const struct mos_plan *plan);
 void mos_rule_order(const struct mos_plan *plan);

@@ -292,13 +292,18 @@ static bool check_cells(void *self, struct mos_dt_node *n) {
 static void check_arguments(const struct tree_use_view *v, const struct mos_entry_plan *e) {
     const struct mos_dt_node *chosen = mos_dt_child(v->dt->root, "chosen");
     const char *own = chosen ? mos_dt_string(chosen, "bootargs") : NULL;
+    if (mos_board_is_direct(v->plan->board)) /* it has the entry's by now */
+        own = e && e->tree ? e->tree->own_arguments : NULL;
     if (!own || !*own || !e || (!e->def->arguments.count && !e->def->flags.count))
         return;
     struct mos_finding *f = tell(
         v, MOS_RULE_TREE_ARGUMENTS_UNUSED, place_of(v, chosen, "bootargs"), e->def->r.key_place,
         mos_printf(v->arena, "The tree's own arguments have no effect: entry %s has others.",
                    e->def->r.name));
-    mos_finding_why(v->list, f, "The loader puts those of the entry over them.");
+    mos_finding_why(v->list, f,
+                    mos_board_is_direct(v->plan->board)
+                        ? "A build puts those of the entry over them."
+                        : "The loader puts those of the entry over them.");
     mos_finding_try(v->list, f, "Remove bootargs from the tree, or move them into the entry.");
 }
 

@@ -61,8 +61,26 @@ static void take_limits(const struct mos_plan *plan, struct mos_rig *rig) {
         rig->picks = strcmp(picks->value, "y") == 0 ? MOS_PICKS_BY_TREE : MOS_PICKS_USUAL;
 }
 
+static const struct mos_rig_direct *direct_of(const struct mos_plan *plan) {
+    const struct mos_entry_plan *e =
+        plan->boots_raw && plan->entries.count ? mos_vec_pointer(&plan->entries, 0) : NULL;
+    if (!e || !e->kernel || !e->tree)
+        return NULL;
+    const struct mos_boot_step *s = &e->step;
+    struct mos_rig_direct *d = mos_alloc(plan->ctx->arena, sizeof *d);
+    *d = (struct mos_rig_direct){.entry = s->name,
+                                 .medium = plan->boot_medium->name,
+                                 .kernel = {s->kernel_raw.start, s->kernel_raw.length},
+                                 .tree = {s->tree_raw.start, s->tree_raw.length},
+                                 .kernel_to = s->kernel.ranges[MOS_RANGE_LOADED].start,
+                                 .tree_to = s->tree.ranges[MOS_RANGE_LOADED].start};
+    return d;
+}
+
 void mos_trial_facts(const struct mos_plan *plan, struct mos_rig *rig) {
-    rig->dialect = plan->dialect;
+    rig->dialect = plan->starter;
+    if (mos_board_is_direct(plan->board))
+        rig->direct = direct_of(plan);
     const struct mos_hardware *h = plan->board->hardware;
     const struct mos_facts *facts = plan->board->loader ? plan->board->loader->facts : NULL;
     rig->cpu = h ? mos_text_or(h->cpu, NULL) : NULL;

@@ -145,6 +145,117 @@ static void parcels_show_their_parts(void) {
     outcome_free(&o);
 }
 
+/* ---- a stage that starts the kernel by itself ---- */
+
+static const char *direct(const char *name) {
+    const char *w = edits_workspace(name, "access.no-shell");
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && printf 'first stage 0123456789' >pieces/first.bin && sed -i -E "
+        "'/^loader:/,/values:/d; s/via: script/via: stage/; s/flags: .rootwait./addresses: "
+        "{kernel: 0x40200000, tree: 0x48000000}, &/; s/^( *)env: .*/\\1first: {stage: "
+        "first}\\n\\1tree: {at: 2 MiB, size: 64 KiB, tree: main}\\n\\1kernel: {at: 3 MiB, "
+        "size: 8 MiB, piece: kernel}/; /boot: .number/d; s/^pieces:/rom: {first-stage: {card: {at: "
+        "1 MiB, limit: 1 MiB}}}\\nstages: {first: {piece: first, by: rom}}\\npieces:\\n  first: "
+        "{file: pieces\\/first.bin, license: MIT}/' boards/curlew.yaml",
+        w));
+    return w;
+}
+
+static void a_stage_starts_the_kernel(void) {
+    static const struct edited rows[] = {
+        {"", NULL, NULL, NULL},
+        {"s/addresses: .[^}]*., //", "boot.stages", "nobody says where stage first puts the kernel",
+         "addresses: {kernel: 0x…}"},
+        {"s/, tree: 0x48000000//", "boot.stages", "nobody says where stage first puts the tree",
+         "addresses: {tree: 0x…}"},
+        {"s/tree: main, arguments/arguments/", "boot.stages", "it names no tree", "Add tree:"},
+        {"s/^ *tree: .at.*//", "boot.stages", "lie in no regions of one medium",
+         "{piece: kernel} and {tree: main}"},
+        {"s/via: stage/&\\n  timeout: 3/", "board.schema", "boot.timeout does nothing here",
+         "via: script"},
+        {"s/via: stage/&\\n  tries: 3/", "board.schema", "boot.tries does nothing here", NULL},
+        {"s/tree: main, arg/tree: main, ramdisk: first, arg/", "boot.stages",
+         "it has a ramdisk, which a stage does not bring", "Build it into the kernel"},
+        {"s/^layout:/    other: {kernel: kernel, tree: main}\\n&/", "boot.stages",
+         "entry other is never started", "Remove the other entries"},
+        {"s/by: rom/&, accepts: legacy/", "boot.stages",
+         "kernel kernel is plain, which stage first cannot start", "legacy form"},
+        {"s/by: rom/&, accepts: [plain, legacy]/", NULL, NULL, NULL},
+        {"s/by: rom/&, accepts: legacy/; s/kernel: .file: ([^,]*),/plain: {file: \\1, license: "
+         "MIT}\\n  kernel: "
+         "{packed: {as: legacy, parts: {kernel: plain}},/; s/kernel: 0x40200000, //",
+         NULL, NULL, NULL},
+        {"s/kernel: .file: ([^,]*),/plain: {file: \\1}\\n  kernel: {packed: {as: legacy, compress: "
+         "gz, parts: {kernel: plain}},/",
+         "boot.format", "compressed with gzip, which the loader cannot expand", NULL},
+        {"s/0x48000000/0x40200000/", "ram.overlap", NULL, NULL},
+        {"s/kernel: 0x40200000/kernel: 0x40280000/", "ram.misaligned", NULL, NULL},
+        {"s/main: tree.curlew.dts/main: tree\\/own.dts/", "tree.arguments-unused",
+         "The tree's own arguments have no effect", "Remove bootargs"},
+        {"s/main: tree.curlew.dts/main: tree\\/empty.dts/", "boot.stages",
+         "tree main has no RAM in it, and nobody fills it in", "Add a node memory@START"},
+        {"s/main: tree.curlew.dts/main: tree\\/zero.dts/", "boot.stages",
+         "tree main has no RAM in it, and nobody fills it in", NULL},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        const char *w = direct("direct-mistakes");
+        CU_ASSERT_TRUE_FATAL(runs(0,
+                                  "cd '%s/tree' && sed 's/chosen {/&bootargs = \"quiet\";/' "
+                                  "curlew.dts >own.dts && sed '/memory@/,/};/d' curlew.dts "
+                                  ">empty.dts && sed 's/ 0x20000000>/ 0>/' curlew.dts >zero.dts",
+                                  w));
+        edits_make(w, rows[i].edit);
+        struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
+        bool good = rows[i].rule
+                        ? has(o.out, rows[i].rule) && (!rows[i].says || has(o.out, rows[i].says)) &&
+                              (!rows[i].remedy || has(o.out, rows[i].remedy))
+                        : o.status == 0 && !has(o.out, "WARNING");
+        CU_ASSERT_TRUE(good);
+        if (!good)
+            fprintf(stderr, "%s\n%s%s", rows[i].edit, o.out, o.err);
+        outcome_free(&o);
+    }
+}
+
+/* What is built says it, too: the tree on the medium has the arguments, and a rehearsal of the
+ * image goes by them. */
+static void a_stage_is_rehearsed(void) {
+    const char *w = direct("direct");
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && '%s' --no-cache -q build && dd if=out/curlew/card.img "
+             "bs=64K skip=32 count=1 status=none >tree.bin && cmp -n $(stat -c %%s "
+             "out/curlew/main.dtb) tree.bin out/curlew/main.dtb && grep -a -o "
+             "'root=PARTUUID=[-0-9a-f]* rootwait' tree.bin >line && grep -q "
+             "$(cut -d= -f3 line | cut -d' ' -f1) out/curlew/ledger.json",
+             w, MOSAICUM_PROGRAM));
+    struct outcome o = run_shell("cd '%s' && '%s' --no-cache rehearse curlew && '%s' --no-cache "
+                                 "rehearse curlew --planned",
+                                 w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM);
+    CU_ASSERT_EQUAL(o.status, 0);
+    CU_ASSERT_TRUE(has(o.out, "curlew boots: entry main (root card:2 (root))"));
+    CU_ASSERT_TRUE(has(o.out, "0x40200000") && has(o.out, "0x48000000"));
+    outcome_free(&o);
+    static const struct {
+        const char *damage, *says;
+    } rows[] = {{"dd if=/dev/zero of=out/curlew/card.img bs=64K seek=32 count=1 conv=notrunc "
+                 "status=none",
+                 "The device tree is damaged"},
+                {"dd if=/dev/zero of=out/curlew/card.img bs=1M seek=3 count=1 conv=notrunc "
+                 "status=none",
+                 "the kernel has no header that could be started"}};
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        o = run_shell("cd '%s' && cp out/curlew/card.img kept && %s; '%s' --no-cache rehearse "
+                      "curlew; cp kept out/curlew/card.img",
+                      w, rows[i].damage, MOSAICUM_PROGRAM);
+        CU_ASSERT_TRUE(has(o.out, rows[i].says));
+        outcome_free(&o);
+    }
+}
+
 SUITE(firmware_suite, {"mistakes are told", mistakes_are_told},
       {"flash is read back", flash_is_read_back},
-      {"parcels show their parts", parcels_show_their_parts});
+      {"parcels show their parts", parcels_show_their_parts},
+      {"a stage starts the kernel", a_stage_starts_the_kernel},
+      {"a stage is rehearsed", a_stage_is_rehearsed});
