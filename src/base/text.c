@@ -267,7 +267,7 @@ const char *mos_utf8_from_utf16(struct mos_arena *arena, const uint16_t *units, 
 
 const char *mos_next_line(const char *line) {
     const char *end = strchr(line, '\n');
-    return end ? end + 1 : NULL;
+    return end ? end + 1 : line + strlen(line);
 }
 
 const char *mos_field(struct mos_arena *arena, const char *line, unsigned n) {

@@ -242,30 +242,6 @@ static bool put_users(struct system_writer *w, const struct mos_system *s) {
            system_put_edited(w, "etc/shadow", 0600, mos_buf_string(&a.shadow));
 }
 
-/* ---- log-in ---- */
-
-static bool put_log_in(struct system_writer *w, const struct mos_log_in *l) {
-    const struct mos_hardware *h = w->plan->board->hardware;
-    const char *port = mos_board_port(w->plan->board);
-    if (!mos_has(l->by) || !port)
-        return true;
-    const char *terminal = mos_text_or(l->terminal, "vt100");
-    if (mos_starter_of(l->by) == MOS_STARTER_SYSTEMD)
-        return system_put_link(
-            w,
-            mos_printf(w->arena, "etc/systemd/system/getty.target.wants/serial-getty@%s.service",
-                       port),
-            "/lib/systemd/system/serial-getty@.service");
-    bool full = system_has_runlevels(w);
-    size_t n = strlen(port);
-    const char *id = full && n > 4 ? port + n - 4 : port;
-    const char *line =
-        mos_printf(w->arena, "%s:%s:respawn:/sbin/getty -L %s %s %s", id, full ? "2345" : "", port,
-                   mos_text_or(h->console->baud, "115200"), terminal);
-    w->inittab = system_with_line(w, system_inittab(w), id, line);
-    return true;
-}
-
 /* ---- counted starts ---- */
 
 static const char confirm_unit[] = "[Unit]\n"
@@ -328,7 +304,8 @@ bool mos_plan_stream_system(struct mos_plan *plan, const struct mos_region_plan 
         return true;
     return (!s->mounts.count || put_mounts(&w, s)) &&
            (!mos_has(s->loader_access) || !s->loader_access->truth || put_loader_access(&w)) &&
-           (!s->users.count || put_users(&w, s)) && (!s->log_in || put_log_in(&w, s->log_in)) &&
+           (!s->users.count || put_users(&w, s)) &&
+           (!s->log_in || system_put_log_in(&w, s->log_in)) &&
            (!mos_has(s->confirm) || put_confirm(&w, s->confirm)) &&
            (!mos_has(s->other_slot) || !s->other_slot->truth || put_other_slot(&w)) &&
            system_put_first_start(&w, s) && system_put_network(&w, s) &&

@@ -38,6 +38,8 @@ bool system_has_runlevels(struct system_writer *w);
 void system_add_action(struct system_writer *w, const char *id, const char *levels,
                        const char *action, const char *command);
 
+/* log-in.c: on the console, and on no other serial port: the root's own log-in follows it. */
+bool system_put_log_in(struct system_writer *w, const struct mos_log_in *l);
 /* first-start.c */
 bool system_put_first_start(struct system_writer *w, const struct mos_system *s);
 /* network.c */

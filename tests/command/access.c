@@ -178,8 +178,9 @@ static void files_are_in_their_programs_form(void) {
 /* An inittab with runlevels has another form, and its lines are there once. */
 static void inittab_keeps_its_form(void) {
     const char *w = first_board("levels");
-    write_text(path_in(w, "root/etc/inittab"), "id:2:initdefault:\nsi::sysinit:/etc/init.d/rcS\n"
-                                               "frst::bootwait:/usr/sbin/first-start begin\n");
+    write_text(path_in(w, "root/etc/inittab"),
+               "id:2:initdefault:\nsi::sysinit:/etc/init.d/rcS\n"
+               "frst::bootwait:/usr/sbin/first-start begin"); /* the last line does not end */
     edits_make(w, NETWORK("interfaces, by: inittab", "address: server"));
     CU_ASSERT_TRUE(runs(0,
                         "'%s' --no-cache -q -w '%s' build && cd '%s' && '%s' -q take "

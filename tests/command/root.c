@@ -134,6 +134,48 @@ static void the_rest_is_written(void) {
              w));
 }
 
+/* The console has moved: the root's own log-in at the old port goes, whatever form it has. */
+static void the_log_in_follows_the_console(void) {
+#define GONE "# the log-in follows the console: "
+    static const struct {
+        const char *inittab, *becomes;
+    } rows[] = {
+        {"::sysinit:/bin/mount -a\nttyS0::askfirst:/bin/sh\ntty1::respawn:/sbin/getty 38400 tty1\n",
+         "::sysinit:/bin/mount -a\n" GONE "ttyS0::askfirst:/bin/sh\n"
+         "tty1::respawn:/sbin/getty 38400 tty1\n"
+         "ttyAMA0::respawn:/sbin/getty -L ttyAMA0 9600 vt100\n"},
+        {"::respawn:/sbin/getty -L /dev/ttyS1 115200\n#ttyS0::respawn:/bin/sh\n::once:/bin/ttyS0",
+         GONE "::respawn:/sbin/getty -L /dev/ttyS1 115200\n#ttyS0::respawn:/bin/sh\n"
+              "::once:/bin/ttyS0\nttyAMA0::respawn:/sbin/getty -L ttyAMA0 9600 vt100\n"},
+        /* one port has one log-in, also where the line is called otherwise */
+        {"id:2:initdefault:\nT0:23:respawn:/sbin/getty -L ttyAMA0 9600 vt100\n"
+         "S1:23:respawn:/sbin/getty -L ttyS1 9600\n1:23:respawn:/sbin/getty 38400 tty1\n",
+         "id:2:initdefault:\n" GONE "T0:23:respawn:/sbin/getty -L ttyAMA0 9600 vt100\n" GONE
+         "S1:23:respawn:/sbin/getty -L ttyS1 9600\n1:23:respawn:/sbin/getty 38400 tty1\n"
+         "AMA0:2345:respawn:/sbin/getty -L ttyAMA0 9600 vt100\n"},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        char *w = workspace("moved", "system: {log-in: inittab}\n");
+        write_text(path_in(w, "root/etc/inittab"), rows[i].inittab);
+        CU_ASSERT_TRUE_FATAL(build(w));
+        CU_ASSERT_STRING_EQUAL(file_of(w, "etc/inittab"), rows[i].becomes);
+    }
+    char *w = workspace("moved-unit", "system: {log-in: systemd}\n");
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s/root/etc' && mkdir -p systemd/system/getty.target.wants && cd "
+             "systemd/system/getty.target.wants && for p in ttyS0 ttyAMA0 tty1; do ln -s "
+             "/lib/systemd/system/serial-getty@.service serial-getty@$p.service; done",
+             w));
+    CU_ASSERT_TRUE_FATAL(build(w));
+    CU_ASSERT_TRUE(runs(
+        0,
+        "cd '%s' && '%s' -q take out/curlew/card.img root:etc/systemd/system -o u.tar && tar -tvf "
+        "u.tar >l && [ $(grep -c '> /dev/null' l) = 1 ] && grep -q 'serial-getty@ttyS0.service -> "
+        "/dev/null' l",
+        w, MOSAICUM_PROGRAM));
+}
+
 /* Weak spots are warnings on the bench and errors in what ships. */
 static void the_field_is_strict(void) {
     static const char *const fixtures[] = {"access.empty-password", "access.default-password",
@@ -172,5 +214,7 @@ static void secrets_are_not_shown(void) {
 }
 
 SUITE(root_suite, {"users are merged into what is there", users_are_merged_into_what_is_there},
-      {"the rest is written", the_rest_is_written}, {"the field is strict", the_field_is_strict},
+      {"the rest is written", the_rest_is_written},
+      {"the log-in follows the console", the_log_in_follows_the_console},
+      {"the field is strict", the_field_is_strict},
       {"secrets are not shown", secrets_are_not_shown});
