@@ -248,15 +248,33 @@ static bool read_members(struct mos_plan *plan, struct mos_piece_plan *archive) 
     return true;
 }
 
+bool mos_plan_index(struct mos_plan *plan, struct mos_piece_plan *archive) {
+    if (!archive->index && archive->hashed)
+        load_index(plan, archive);
+    if (archive->index || archive->damaged)
+        return true;
+    struct mos_index *index = mos_index_new(plan->ctx);
+    struct mos_sink sink = mos_index_recorder(index, NULL);
+    if (!mos_plan_read_archive(plan, archive, &sink))
+        return archive->damaged;
+    archive->index = index;
+    mos_plan_keep_index(plan, archive);
+    return true;
+}
+
 static void members_missing(struct mos_plan *plan, const struct mos_piece_plan *archive) {
     for (size_t i = 0; i < plan->pieces.count; i++) {
         struct mos_piece_plan *p = mos_vec_pointer(&plan->pieces, i);
-        if (p->outer == archive && !p->found)
-            pieces_missing(plan,
-                           mos_printf(plan->ctx->arena, "Piece %s: there is no file %s in %s.",
-                                      p->def->r.name, p->def->path->text, archive->def->r.name),
-                           p->def->path->place,
-                           "Correct the path; it starts at the root of the archive.");
+        if (p->outer != archive || p->found)
+            continue;
+        const char *near;
+        mos_plan_member_path(plan, archive, p->member, &near);
+        pieces_missing(plan,
+                       mos_printf(plan->ctx->arena, "Piece %s: there is no file %s in %s.",
+                                  p->def->r.name, p->def->path->text, archive->def->r.name),
+                       p->def->path->place,
+                       near ? mos_printf(plan->ctx->arena, "Write path: %s.", near)
+                            : "Correct the path; it starts at the root of the archive.");
     }
 }
 
@@ -274,7 +292,12 @@ bool pieces_settle_archive(struct mos_plan *plan, struct mos_piece_plan *p) {
         load_index(plan, p);
     if (!p->member_of)
         return true;
-    if (!known_members(plan, p) && !read_members(plan, p))
+    bool known = known_members(plan, p);
+    if (!known && p->index && pieces_follow_links(plan, p))
+        known = known_members(plan, p);
+    if (!known && !read_members(plan, p))
+        return false;
+    if (!known && pieces_follow_links(plan, p) && !read_members(plan, p))
         return false;
     if (!p->damaged) /* of one that cannot be read nobody knows what it lacks */
         members_missing(plan, p);

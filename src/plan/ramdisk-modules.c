@@ -154,8 +154,8 @@ static bool gather_end(void *self, uint64_t sum) {
 bool ramdisk_gather(struct ramdisk *m, struct mos_piece_plan *archive) {
     struct gather g = {.m = m, .archive = archive};
     struct mos_sink sink = {&g, gather_entry, gather_data, gather_end};
-    bool ok = archive->bytes || archive->member || mos_plan_read_archive(m->plan, archive, &sink) ||
-              archive->damaged;
+    bool ok = (archive->bytes && !archive->member) ||
+              mos_plan_read_archive(m->plan, archive, &sink) || archive->damaged;
     free(g.passing);
     return ok;
 }

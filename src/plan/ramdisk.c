@@ -218,21 +218,48 @@ static void add_archive(const struct mos_plan *plan, struct mos_piece_plan **arc
 
 /* ---- one ramdisk ---- */
 
+/* Members that are not found under their paths: where the archive's own links lead to.  *again:
+ * there was one. */
+static bool follow_links(struct ramdisk *m, struct mos_piece_plan *archive, bool *again) {
+    *again = false;
+    for (size_t i = 0; i < m->items.count; i++) {
+        struct ramdisk_item *x = mos_vec_at(&m->items, i);
+        const char *near;
+        if (x->in != archive || x->bytes)
+            continue;
+        if (!mos_plan_index(m->plan, archive))
+            return false;
+        const char *path = mos_plan_member_path(m->plan, archive, x->path, &near);
+        *again = *again || path;
+        x->path = path ? path : x->path;
+    }
+    return true;
+}
+
 static void missing_members(struct ramdisk *m) {
     for (size_t i = 0; i < m->items.count; i++) {
         const struct ramdisk_item *x = mos_vec_at(&m->items, i);
-        if (x->in && !x->bytes)
+        const char *near;
+        if (!x->in || x->bytes)
+            continue;
+        mos_plan_member_path(m->plan, x->in, x->path, &near);
+        struct mos_finding *f =
             ramdisk_complain(m, MOS_RULE_PIECE_MISSING, x->def->path->place,
                              mos_printf(m->plan->ctx->arena, "there is no file %s in %s.",
                                         x->def->path->text, x->in->def->r.name));
+        if (near)
+            mos_finding_try(&m->plan->ctx->findings, f, "Write path: %s.", near);
     }
 }
 
 static bool make(struct ramdisk *m, struct mos_piece_plan **archives, size_t count,
                  struct mos_piece_plan *modules, struct mos_buf *out) {
-    for (size_t i = 0; i < count; i++)
-        if (!ramdisk_gather(m, archives[i]))
+    for (size_t i = 0; i < count; i++) {
+        bool again;
+        if (!ramdisk_gather(m, archives[i]) || !follow_links(m, archives[i], &again) ||
+            (again && !ramdisk_gather(m, archives[i])))
             return false;
+    }
     if (modules && !ramdisk_take_modules(m, modules))
         return false;
     missing_members(m);

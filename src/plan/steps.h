@@ -50,6 +50,12 @@ bool mos_plan_read_archive(struct mos_plan *plan, struct mos_piece_plan *piece,
 /* mos_plan_stream_piece for counting: without its bytes where an index tells the rest. */
 bool mos_plan_count_piece(struct mos_plan *plan, const struct mos_piece_plan *piece,
                           const struct mos_entry *as, const struct mos_sink *sink);
+/* members.c: what an archive holds becomes known, if it is not; false with ctx->error. */
+bool mos_plan_index(struct mos_plan *plan, struct mos_piece_plan *archive);
+/* member-paths.c: the path of the file that a path inside an archive with an index leads to, by the
+ * archive's own links; NULL: to none, *near is then a path that may be meant, or NULL. */
+const char *mos_plan_member_path(struct mos_plan *plan, const struct mos_piece_plan *archive,
+                                 const char *path, const char **near);
 /* Its bytes are these from now on (they stay the caller's). */
 void mos_plan_take_bytes(struct mos_piece_plan *piece, const void *bytes, size_t length);
 /* parcel.c: kernel, trees and ramdisk of all entries in one file */

@@ -62,6 +62,68 @@ static void members_of_archives_are_pieces(void) {
     CU_ASSERT_EQUAL(findings(w, "--no-cache", "piece.hash"), 1);
 }
 
+/* A path in an archive leads through the archive's own links, and never out of it; pieces and rows
+ * of ramdisks alike, in archives and in archives within them, with a store and without. */
+static void paths_lead_through_links(void) {
+    static const struct {
+        const char *path, *remedy; /* NULL: it leads to the program */
+    } rows[] = {
+        {"real/tool", NULL},
+        {"bin/tool", NULL},
+        {"by-name", NULL},
+        {"bin/other", NULL},
+        {"absolute", NULL},
+        {"second", NULL},
+        {"out", "starts at the root"},
+        {"loop", "starts at the root"},
+        {"nothing", "starts at the root"},
+        {"bin/toll", "Write path: bin/tool."},
+        {"real", "starts at the root"},
+    };
+    char *w = test_folder("links"), *store = keep(test_folder("links-store"));
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && mkdir -p a/real pieces && seq 5000 >a/real/tool && ln a/real/tool "
+             "a/second && ln -s real a/bin && ln -s bin/tool a/by-name && ln -s ../by-name "
+             "a/real/other && ln -s /real/tool a/absolute && ln -s ../../../../etc/passwd a/out && "
+             "ln -s loop a/loop && ln -s gone a/nothing && tar -C a -cf pieces/in.tar . && tar -C "
+             "pieces -czf pieces/outer.tar.gz in.tar",
+             w));
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++)
+        for (int nested = 0; nested < 2; nested++) {
+            char text[2048];
+            snprintf(
+                text, sizeof text,
+                "mosaicum: 1\nboard: curlew\nhardware: {media: {card: {kind: sd, size: 64 "
+                "MiB}}}\npieces:\n  tool: {in: all, path: %s, license: MIT}\n  all: {%s, "
+                "license: MIT}\n  outer: {file: pieces/outer.tar.gz, license: MIT}\n  early: "
+                "{ramdisk: {compress: none, files: {tool: {in: all, path: %s, to: /tool}}}}\n"
+                "layout: {card: {table: {kind: gpt}, regions: {root: {number: 1, size: rest, "
+                "volume: {kind: ext4, fills: {one: {piece: tool, to: one}, two: {piece: early, "
+                "to: two}}}}}}}\n",
+                rows[i].path, nested ? "in: outer, path: in.tar" : "file: pieces/in.tar",
+                rows[i].path);
+            write_text(path_in(w, "boards/curlew.yaml"), text);
+            for (int again = 0; again < 2; again++) {
+                struct outcome o = run_shell(
+                    "cd '%s' && rm -f r && XDG_CACHE_HOME='%s' '%s' build 2>&1 && '%s' -q take "
+                    "out/curlew/card.img 1:one -o - | cmp - a/real/tool && '%s' -q take "
+                    "out/curlew/card.img 1:two -o r && rm -rf x && mkdir x && cd x && "
+                    "cpio -id --quiet <../r && cmp tool ../a/real/tool && echo same",
+                    w, store, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM);
+                const char *first = strstr(o.out, "there is no file");
+                bool good = rows[i].remedy ? first && strstr(first + 1, "there is no file") &&
+                                                 strstr(o.out, rows[i].remedy)
+                                           : strstr(o.out, "same") != NULL;
+                CU_ASSERT_TRUE(good);
+                if (!good)
+                    fprintf(stderr, "%s%s\n%s", rows[i].path, nested ? " nested" : "", o.out);
+                outcome_free(&o);
+            }
+        }
+}
+
 /* Packages are archives, and archives may lie in archives; sizes, hashes and bytes are those of the
  * innermost, whether the store knows them or not. */
 static void archives_lie_in_archives(void) {
@@ -245,7 +307,8 @@ static void what_cannot_be_read_lacks_nothing(void) {
     outcome_free(&o);
 }
 
-SUITE(content_suite, {"what cannot be read lacks nothing", what_cannot_be_read_lacks_nothing},
+SUITE(content_suite, {"paths lead through links", paths_lead_through_links},
+      {"what cannot be read lacks nothing", what_cannot_be_read_lacks_nothing},
       {"the store", the_store_changes_nothing_but_time},
       {"members of archives", members_of_archives_are_pieces},
       {"archives in archives", archives_lie_in_archives}, {"links", links_do_not_lead_out},
