@@ -77,7 +77,7 @@ static void time_line(mosaicum *m, const struct mos_rehearsal *r) {
 static void ram_at_hand_over(mosaicum *m, const struct run_rig *rig,
                              const struct mos_rehearsal *r) {
     static const struct mosaicum_column columns[] = {{"what", "RAM at hand-over", false},
-                                                     {"place", "place", false, true},
+                                                     {"map", "map", false, true},
                                                      {"start", "start", true},
                                                      {"end", "end", true},
                                                      {"size", "size", true}};

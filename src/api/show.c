@@ -10,7 +10,7 @@
 /* ---- layout ---- */
 
 static const struct mosaicum_column layout_columns[] = {
-    {"region", "region", false},        {"number", "no.", true},   {"place", "place", false, true},
+    {"region", "region", false},        {"number", "no.", true},   {"map", "map", false, true},
     {"start", "start", true},           {"end", "end", true},      {"size", "size", true},
     {"sectors", "sectors", true, true}, {"holds", "holds", false}, {"free", "free", true},
     {"owner", "owner", false},          {"from", "from", false},   {"id", "id", false, true},
@@ -266,7 +266,7 @@ static void held_rows(struct report_table *t, const struct mos_plan *plan) {
 
 static void show_ram(mosaicum *m, const struct mos_plan *plan) {
     static const struct mosaicum_column columns[] = {
-        {"thing", "thing", false}, {"when", "when", false}, {"place", "place", false, true},
+        {"thing", "thing", false}, {"when", "when", false}, {"map", "map", false, true},
         {"start", "start", true},  {"end", "end", true},    {"size", "size", true},
         {"by", "address", false}};
     for (size_t i = 0; i < plan->entries.count; i++) {

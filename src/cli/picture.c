@@ -226,7 +226,7 @@ int draw_layout(const struct cli *cli, const mosaicum *m, const char *path) {
     if (!load(cli))
         return MOSAICUM_SYSTEM;
     for (size_t i = 0; i < mosaicum_table_count(m); i++)
-        if (!mosaicum_table_at(m, i)->text && cell_of(mosaicum_table_at(m, i), 0, "place"))
+        if (!mosaicum_table_at(m, i)->text && cell_of(mosaicum_table_at(m, i), 0, "map"))
             height += medium_height(mosaicum_table_at(m, i));
     cairo_surface_t *s = png ? c.cairo_image_surface_create(CAIRO_FORMAT_RGB24, WIDTH, (int)height)
                              : c.cairo_svg_surface_create(path, WIDTH, height);
@@ -237,7 +237,7 @@ int draw_layout(const struct cli *cli, const mosaicum *m, const char *path) {
     double y = MARGIN;
     for (size_t i = 0; i < mosaicum_table_count(m); i++) {
         const struct mosaicum_table *t = mosaicum_table_at(m, i);
-        if (t->text || !cell_of(t, 0, "place"))
+        if (t->text || !cell_of(t, 0, "map"))
             continue;
         draw(g, t, y);
         y += medium_height(t);

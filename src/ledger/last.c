@@ -195,7 +195,7 @@ bool mos_ledger_files(struct mos_ctx *ctx, const char *path, const char **board,
     json_t *root = json_loadb(data, length, 0, NULL), *item;
     const char *selector = json_string_value(json_object_get(root, "board"));
     bool good = selector && json_integer_value(json_object_get(root, "mosaicum")) == 1 &&
-                json_is_string(json_object_get(root, "made-by"));
+                json_is_string(json_object_get(root, "built-by"));
     size_t i;
     for (size_t k = 0; good && k < sizeof lists / sizeof *lists; k++) {
         json_array_foreach(json_object_get(root, lists[k]), i, item) {

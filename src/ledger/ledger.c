@@ -28,7 +28,7 @@ struct mos_ledger *mos_ledger_new(const char *workspace, const char *board, cons
         return NULL;
     l->root = json_object();
     json_object_set_new(l->root, "mosaicum", json_integer(1));
-    json_object_set_new(l->root, "made-by", json_string(version));
+    json_object_set_new(l->root, "built-by", json_string(version));
     json_object_set_new(l->root, "workspace", json_string(workspace));
     json_object_set_new(l->root, "board", json_string(board));
     l->inputs = child(l->root, "inputs", json_array());

@@ -102,7 +102,7 @@ static bool begin(struct mos_set *set, struct core *c, const char *parent) {
 static const char *ledger_of(const char *board, const char *names) {
     static char text[1024];
     size_t n = (size_t)snprintf(text, sizeof text,
-                                "{\"mosaicum\": 1, \"made-by\": \"test\", \"board\": \"%s\", "
+                                "{\"mosaicum\": 1, \"built-by\": \"test\", \"board\": \"%s\", "
                                 "\"images\": [], \"outputs\": [",
                                 board);
     for (const char *p = names; *p; p += strspn(p, " ")) {
