@@ -90,7 +90,7 @@ static void guides_lead_there(void) {
 /* docs/json has one document of each command, as it is today. */
 static void examples_are_true(void) {
     static const struct {
-        const char *name, *command;
+        const char *name, *command, *before; /* NULL: nothing has to be done first */
     } examples[] = {
         {"check", "--json -w ../mistakes/loader-over-env check"},
         {"list", "--json list"},
@@ -104,12 +104,15 @@ static void examples_are_true(void) {
         {"pin", "--json pin dunlin"},
         {"new", "--json new jetty --cpu arm64 --ram-start 0x40000000 --ram '512 MiB'"},
         {"explain", "--json explain layout.gap"},
+        {"renew", "--json renew pieces/linux.tar.zst newer -o renewal",
+         "mkdir newer && tar -C newer -xf pieces/linux.tar.zst && printf newer >>newer/boot/Image"},
     };
     const char *w = keep(test_folder("examples"));
     copy_folder(path_in(MOSAICUM_SOURCE, "demo"), w);
     for (size_t i = 0; i < sizeof examples / sizeof *examples; i++) {
-        struct outcome o = run_shell("cd '%s/saltmarsh' && '%s' --no-cache %s", w, MOSAICUM_PROGRAM,
-                                     examples[i].command);
+        struct outcome o = run_shell("cd '%s/saltmarsh' && %s && '%s' --no-cache %s", w,
+                                     examples[i].before ? examples[i].before : ":",
+                                     MOSAICUM_PROGRAM, examples[i].command);
         hold_file(examples[i].name, path_in(MOSAICUM_SOURCE, "docs/json/%s.json", examples[i].name),
                   o.out);
         outcome_free(&o);
