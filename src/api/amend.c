@@ -315,7 +315,7 @@ static bool was_there(const struct amend *a, const char *problem) {
 
 /* What was made is looked at as any image: nothing may be wrong that was right before. */
 static bool look_again(struct amend *a) {
-    if (!survey_open(a->m, a->part, &a->made))
+    if (!survey_open_like(a->m, a->part, &a->s, &a->made))
         return false;
     bool found = amend_find_stale(a);
     survey_note_trouble(&a->made, &a->made.problems);

@@ -532,11 +532,28 @@ static void summarize(struct comparison *c) {
     report_end(&c->m->report, &t);
 }
 
+/* Both, and by the same regions: where only one of them has a ledger beside it, that is for both.
+ */
+static bool open_both(mosaicum *m, const char *a, const char *b, struct survey *s,
+                      struct survey *t) {
+    if (!survey_open(m, a, s))
+        return false;
+    if (!survey_open_like(m, b, s, t)) {
+        survey_close(s);
+        return false;
+    }
+    if (!t->by_ledger || s->by_ledger || s->io.size != t->io.size)
+        return true;
+    survey_close(s);
+    if (survey_open_like(m, a, t, s))
+        return true;
+    survey_close(t);
+    return false;
+}
+
 void compare_images(mosaicum *m, const char *a, const char *b) {
     struct survey s, t;
-    if (!survey_open(m, a, &s))
-        return;
-    if (survey_open(m, b, &t)) {
+    if (open_both(m, a, b, &s, &t)) {
         struct mosaicum_column *named = mos_alloc_array(m->arena, 5, sizeof *named);
         memcpy(named, columns, sizeof columns);
         named[3].title = a;
@@ -557,6 +574,6 @@ void compare_images(mosaicum *m, const char *a, const char *b) {
         survey_report_problems(&s);
         m->damaged |= count != 0;
         survey_close(&t);
+        survey_close(&s);
     }
-    survey_close(&s);
 }

@@ -259,10 +259,10 @@ static bool find_ledger(struct survey *s, struct mos_vec *regions) {
     return mos_ledger_image_regions(&quiet, path, name, s->io.size, regions) && regions->count;
 }
 
-static void look_at_regions(struct survey *s, const struct mos_vec *regions) {
+static void look_at_regions(struct survey *s) {
+    const struct mos_vec *regions = &s->regions;
     uint64_t at = 0;
     qsort(regions->items, regions->count, sizeof(struct mos_ledger_region_last), by_offset);
-    s->by_ledger = true;
     for (size_t i = 0; i < regions->count; i++) {
         const struct mos_ledger_region_last *r = mos_vec_at(regions, i);
         if (r->offset > at)
@@ -283,14 +283,16 @@ static void look_at_regions(struct survey *s, const struct mos_vec *regions) {
         look_between(s, at, s->io.size);
 }
 
-static void look(struct survey *s) {
+static void look(struct survey *s, const struct survey *like) {
     struct mos_volume_info volume;
-    struct mos_vec regions;
+    bool same = like && like->by_ledger && like->io.size == s->io.size;
     s->driver = mos_table_read(&s->io, s->m->arena, &s->table, &s->problems);
     if (s->driver) {
         look_at_table(s);
-    } else if (find_ledger(s, &regions)) {
-        look_at_regions(s, &regions);
+    } else if (same || find_ledger(s, &s->regions)) {
+        s->regions = same ? like->regions : s->regions;
+        s->by_ledger = true;
+        look_at_regions(s);
     } else if (mos_fs_probe(&s->io, s->m->arena, &volume)) {
         struct survey_span *x = mos_vec_push(&s->spans);
         x->length = volume.size;
@@ -308,6 +310,10 @@ static void look(struct survey *s) {
 }
 
 bool survey_open(mosaicum *m, const char *path, struct survey *s) {
+    return survey_open_like(m, path, NULL, s);
+}
+
+bool survey_open_like(mosaicum *m, const char *path, const struct survey *like, struct survey *s) {
     *s = (struct survey){.m = m,
                          .path = path,
                          .spans = mos_vec_make(m->arena, sizeof(struct survey_span)),
@@ -317,7 +323,7 @@ bool survey_open(mosaicum *m, const char *path, struct survey *s) {
     if (!mos_unpack_open(&m->ctx, path, &s->image))
         return false;
     s->io = mos_io_watched(m->arena, &s->image.io, &s->trouble);
-    look(s);
+    look(s, like);
     return true;
 }
 

@@ -36,7 +36,8 @@ struct survey {
     struct mos_table_data table;
     struct mos_table_span table_spans[8]; /* what the table itself takes */
     size_t table_span_count;
-    bool by_ledger;          /* regions have the names and places of the ledger beside the image */
+    bool by_ledger;          /* regions have the names and places of the ledger beside the image: */
+    struct mos_vec regions;  /* of struct mos_ledger_region_last */
     struct mos_vec spans;    /* of struct survey_span, in order */
     struct mos_vec held;     /* of struct survey_span: volumes in containers, in order */
     struct mos_vec problems; /* of const char *: what is damaged */
@@ -45,6 +46,9 @@ struct survey {
 /* Looks at an image; false with an error when it cannot be read.  Close it in any case that was
  * true. */
 bool survey_open(mosaicum *m, const char *path, struct survey *out);
+/* The same of another image that has the regions of `like`, where that knows them by a ledger;
+ * NULL: there is none. */
+bool survey_open_like(mosaicum *m, const char *path, const struct survey *like, struct survey *out);
 void survey_close(struct survey *s);
 /* "2 (root)", "1024 KiB": what a span is called, for people. */
 const char *survey_name(struct survey *s, const struct survey_span *x);

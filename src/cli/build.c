@@ -17,11 +17,14 @@ static int run(struct cli *cli) {
         print_unproved(cli, m, to_out);
         fprintf(to_out, ".\n");
     }
-    if (!cli->json && !cli->quiet && !status)
-        fprintf(to_out,
-                "%sNext: mosaicum rehearse SELECTOR boots it here; mosaicum show SELECTOR "
-                "emulator starts it in an emulated machine.%s\n",
-                style(cli, STYLE_DIM), style(cli, STYLE_END));
+    if (!cli->json && !cli->quiet && !status) {
+        fputs(style(cli, STYLE_DIM), to_out);
+        print_words(cli, 0, 6,
+                    "Next: mosaicum rehearse SELECTOR boots it here; mosaicum show SELECTOR "
+                    "emulator starts it in an emulated machine.",
+                    to_out);
+        fputs(style(cli, STYLE_END), to_out);
+    }
     mosaicum_free(m);
     return status;
 }

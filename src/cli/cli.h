@@ -7,11 +7,11 @@
 #include <stdio.h>
 
 struct cli {
-    const char *workspace;                      /* -w, or NULL */
-    const char *out;                            /* --out, or NULL */
-    const char *output;                         /* -o, or NULL */
-    const char *picture;                        /* show layout: --picture, or NULL */
-    const char *expand_to;                      /* --expand-to, or NULL */
+    const char *workspace;                            /* -w, or NULL */
+    const char *out;                                  /* --out, or NULL */
+    const char *output;                               /* -o, or NULL */
+    const char *picture;                              /* show layout: --picture, or NULL */
+    const char *expand_to;                            /* --expand-to, or NULL */
     const char *loader, *medium, *keys, *flash, *set; /* rehearse: --loader, --as …; or NULL */
     bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, planned, faults,
         verify, sha256, help, version;
@@ -35,8 +35,8 @@ struct command {
 };
 
 extern const struct command command_new, command_list, command_check, command_build, command_show,
-    command_compare, command_pin, command_inspect, command_take, command_amend, command_renew, command_rehearse,
-    command_explain, command_demo, command_help, command_complete;
+    command_compare, command_pin, command_inspect, command_take, command_amend, command_renew,
+    command_rehearse, command_explain, command_demo, command_help, command_complete;
 
 /* help.c: every command; NULL behind the last, and where there is none of that name */
 const struct command *command_at(size_t index);
@@ -77,6 +77,9 @@ void print_markdown(const struct cli *cli, const char *text, FILE *to);
 int print_result(const struct cli *cli, mosaicum *m, const char *command, int status);
 /* Columns that bytes of UTF-8 take on a terminal (each character counts as one). */
 size_t columns_of(const char *text, size_t length);
+/* A text whose lines break at blanks where the terminal ends, and a line's end.  column: where it
+ * begins; indent: where its further lines do.  Not a terminal: one line. */
+void print_words(const struct cli *cli, size_t column, size_t indent, const char *text, FILE *to);
 
 /* table.c: a table of rows, without its title */
 void print_table(const struct cli *cli, mosaicum *m, const struct mosaicum_table *t, FILE *to);

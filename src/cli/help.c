@@ -59,10 +59,10 @@ void help_all(const struct cli *cli, FILE *to) {
         char left[64];
         snprintf(left, sizeof left, "%s %s", commands[i]->name, commands[i]->usage);
         if (commands[i]->about)
-            options_print_row(to, left, commands[i]->about);
+            options_print_row(cli, to, left, commands[i]->about);
     }
     fprintf(to, "\nOptions of every command (mosaicum COMMAND --help tells its own):\n");
-    options_print(to, NULL);
+    options_print(cli, to, NULL);
     fputc('\n', to);
     print_statuses(to);
 }
@@ -73,7 +73,7 @@ void help_command(const struct cli *cli, const struct command *c, FILE *to) {
     print_paragraph(cli, c->details, to);
     if (options_of(c)) {
         fprintf(to, "\nOptions (mosaicum --help has those of every command):\n");
-        options_print(to, c);
+        options_print(cli, to, c);
     }
     fprintf(to, "\nExamples:\n");
     for (const char *p = c->examples; *p; p += strcspn(p, "\n") + 1)

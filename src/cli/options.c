@@ -97,14 +97,14 @@ size_t options_of(const struct command *c) {
     return count;
 }
 
-void options_print_row(FILE *to, const char *left, const char *right) {
-    size_t n = 0; /* the first column is counted in characters, not bytes */
-    for (const char *p = left; *p; p++)
-        n += ((unsigned char)*p & 0xc0) != 0x80;
-    fprintf(to, "  %s%*s%s\n", left, n < 29 ? (int)(29 - n) : 1, "", right);
+void options_print_row(const struct cli *cli, FILE *to, const char *left, const char *right) {
+    enum { SECOND = 31 };
+    size_t n = columns_of(left, strlen(left)) + 2;
+    fprintf(to, "  %s%*s", left, n < SECOND ? (int)(SECOND - n) : 1, "");
+    print_words(cli, n < SECOND ? SECOND : n + 1, SECOND, right, to);
 }
 
-void options_print(FILE *to, const struct command *c) {
+void options_print(const struct cli *cli, FILE *to, const struct command *c) {
     for (const struct option_row *r = rows; r < rows + ROWS; r++) {
         char left[64];
         if (!option_is_of(r, c))
@@ -112,7 +112,7 @@ void options_print(FILE *to, const struct command *c) {
         snprintf(left, sizeof left, "%s%c%s --%s %s", r->letter ? "-" : "",
                  r->letter ? r->letter : ' ', r->letter ? "," : "  ", r->name,
                  r->value ? r->value : "");
-        options_print_row(to, left, r->help);
+        options_print_row(cli, to, left, r->help);
     }
 }
 

@@ -27,7 +27,7 @@ bool option_is_of(const struct option_row *row, const struct command *c);
 /* How many a command has of its own. */
 size_t options_of(const struct command *c);
 /* Their lines in a help text; c NULL: of every command. */
-void options_print(FILE *to, const struct command *c);
-void options_print_row(FILE *to, const char *left, const char *right);
+void options_print(const struct cli *cli, FILE *to, const struct command *c);
+void options_print_row(const struct cli *cli, FILE *to, const char *left, const char *right);
 
 #endif

@@ -18,6 +18,27 @@ size_t columns_of(const char *text, size_t length) {
     return n;
 }
 
+void print_words(const struct cli *cli, size_t column, size_t indent, const char *text, FILE *to) {
+    size_t room = cli->width > 40 ? (size_t)cli->width : SIZE_MAX;
+    bool first = true;
+    for (const char *p = text; *p;) {
+        size_t blanks = strspn(p, " "), n = strcspn(p + blanks, " "),
+               wide = columns_of(p + blanks, n);
+        if (!first && column + blanks + wide > room) {
+            fprintf(to, "\n%*s", (int)indent, "");
+            column = indent;
+        } else {
+            fprintf(to, "%.*s", (int)blanks, p);
+            column += blanks;
+        }
+        fprintf(to, "%.*s", (int)n, p + blanks);
+        column += wide;
+        p += blanks + n;
+        first = false;
+    }
+    fputc('\n', to);
+}
+
 /* The part of a long line that is shown: `from` and `length` in bytes, around the mark. */
 static void clip(const struct mosaicum_place *p, size_t room, size_t *from, size_t *length) {
     size_t lead = 0, mark = p->column - 1;
@@ -58,16 +79,23 @@ static void print_place(const struct cli *cli, const struct mosaicum_place *p, c
     }
     snprintf(label, sizeof label, "%s:%u", one_line(p->file), p->line);
     size_t room = cli->width > label_width + 20 ? (size_t)(cli->width - label_width - 8) : 110;
-    size_t from, length, mark = p->column - 1, width = p->length;
-    clip(p, room, &from, &length);
+    size_t from, length, mark = p->column - 1, width = p->length, lead = 0;
+    const char *more = cli->unicode ? "\u2026" : "...";
+    clip(p, room - 2 * (cli->unicode ? 1 : 3), &from, &length);
+    while (lead < from && (p->source_line[lead] == ' ' || p->source_line[lead] == '\t'))
+        lead++;
+    more = from == lead && from + length == p->source_length ? "" : more;
+    const char *before = from > lead ? more : "";
     fprintf(to, "  %s%s%s %s%-*s%s   ", style(cli, STYLE_DIM), corner, style(cli, STYLE_END),
             style(cli, STYLE_DIM), label_width, label, style(cli, STYLE_END));
+    fputs(before, to);
     put_source(to, p->source_line + from, length);
+    fputs(from + length < p->source_length ? more : "", to);
     if (mark + width > from + length)
         width = from + length > mark ? from + length - mark : 0;
     width = width ? columns_of(p->source_line + mark, width) : 1;
     fprintf(to, "\n  %s%s%s %*s", style(cli, STYLE_DIM), below, style(cli, STYLE_END),
-            label_width + 3 +
+            label_width + 3 + (int)columns_of(before, strlen(before)) +
                 (int)columns_of(p->source_line + from, mark >= from ? mark - from : 0),
             "");
     fputs(style(cli, STYLE_ERROR), to);
@@ -107,14 +135,15 @@ static void print_finding(const struct cli *cli, const struct mosaicum_finding *
     fprintf(to, "%s%s%s  %s%s%s%s%s\n", style(cli, styles[f->severity]), names[f->severity],
             style(cli, STYLE_END), style(cli, STYLE_STRONG), f->rule, style(cli, STYLE_END),
             f->selector ? "  " : "", f->selector ? one_line(f->selector) : "");
-    fprintf(to, "  %s\n", one_line(f->message));
+    fputs("  ", to);
+    print_words(cli, 2, 2, one_line(f->message), to);
     print_places(cli, f, to);
-    if (f->why)
-        fprintf(to, "  %swhy%s  %s\n", style(cli, STYLE_DIM), style(cli, STYLE_END),
-                one_line(f->why));
-    if (f->remedy)
-        fprintf(to, "  %stry%s  %s\n", style(cli, STYLE_DIM), style(cli, STYLE_END),
-                one_line(f->remedy));
+    const char *const parts[][2] = {{"why", f->why}, {"try", f->remedy}};
+    for (size_t i = 0; i < 2; i++)
+        if (parts[i][1]) {
+            fprintf(to, "  %s%s%s  ", style(cli, STYLE_DIM), parts[i][0], style(cli, STYLE_END));
+            print_words(cli, 7, 7, one_line(parts[i][1]), to);
+        }
     fputc('\n', to);
 }
 
@@ -124,8 +153,11 @@ void print_findings(const struct cli *cli, const mosaicum *m, FILE *to) {
         if (f->severity != MOSAICUM_NOTE || !cli->quiet)
             print_finding(cli, f, to);
     }
-    for (size_t i = 0; i < mosaicum_not_proved_count(m) && cli->verbose; i++)
-        fprintf(to, "not proved: %s\n", one_line(mosaicum_not_proved_at(m, i)));
+    for (size_t i = 0; i < mosaicum_not_proved_count(m) && cli->verbose; i++) {
+        static const char lead[] = "not proved: ";
+        fputs(lead, to);
+        print_words(cli, sizeof lead - 1, 4, one_line(mosaicum_not_proved_at(m, i)), to);
+    }
 }
 
 static void count(char *out, size_t size, size_t n, const char *one) {
@@ -149,7 +181,8 @@ void print_summary(const struct cli *cli, const mosaicum *m, FILE *to) {
     fprintf(to, "%s%s, %s%s", style(cli, e ? STYLE_ERROR : STYLE_WARNING), errors, warnings,
             style(cli, STYLE_END));
     print_unproved(cli, m, to);
-    fprintf(to, ".  mosaicum explain RULE tells more about one.\n");
+    bool narrow = cli->width && cli->width < 116;
+    fprintf(to, ".%smosaicum explain RULE tells more about one.\n", narrow ? "\n" : "  ");
 }
 
 void print_tables(const struct cli *cli, mosaicum *m, FILE *to) {
@@ -175,43 +208,18 @@ void print_report(const struct cli *cli, mosaicum *m, FILE *to) {
         print_tables(cli, m, to);
 }
 
-/* ---- pages ---- */
-
-static void print_line(const struct cli *cli, const char *line, size_t length, bool *code,
-                       FILE *to) {
-    if (length >= 3 && memcmp(line, "```", 3) == 0) {
-        *code = !*code;
-        return;
-    }
-    size_t hashes = 0;
-    while (!*code && hashes < length && line[hashes] == '#')
-        hashes++;
-    if (hashes) {
-        hashes += hashes < length && line[hashes] == ' ';
-        fprintf(to, "%s%.*s%s\n", style(cli, STYLE_STRONG), (int)(length - hashes), line + hashes,
-                style(cli, STYLE_END));
-        return;
-    }
-    fprintf(to, "%s%.*s\n", *code ? "    " : "", (int)length, line);
-}
-
-void print_markdown(const struct cli *cli, const char *text, FILE *to) {
-    bool code = false;
-    while (*text) {
-        size_t n = strcspn(text, "\n");
-        print_line(cli, text, n, &code, to);
-        text += n + (text[n] == '\n');
-    }
-}
+/* ---- errors ---- */
 
 /* A sentence; what stands on lines of its own behind it is quoted (the end of a log). */
 static void print_error(const struct cli *cli, const char *text) {
+    bool first = true;
     fprintf(to_err, "%smosaicum:%s ", style(cli, STYLE_ERROR), style(cli, STYLE_END));
     for (size_t n; *text; text += n + (text[n] == '\n')) {
         n = strcspn(text, "\n");
         char *line = strndup(text, n);
-        fprintf(to_err, "%s\n", line ? one_line(line) : "");
+        print_words(cli, first ? sizeof "mosaicum:" : 0, 4, line ? one_line(line) : "", to_err);
         free(line);
+        first = false;
     }
 }
 

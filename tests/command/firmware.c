@@ -109,6 +109,13 @@ static void flash_is_read_back(void) {
                         "%%s s) = 65536 ] && tail -c 4096 $f | cmp - pieces/block.bin && '%s' "
                         "inspect --json $f | grep -q '\"firmware\"'",
                         w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+    /* a copy elsewhere is still equal to it, and differs where it does, whichever comes first */
+    CU_ASSERT_TRUE(runs(0,
+                        "cd '%s' && f=out/curlew/flash.img && for p in \"$f alone.img\" "
+                        "\"alone.img $f\"; do '%s' compare $p | grep -q 'Nothing differs' || exit "
+                        "1; done && for p in \"$f sum.img\" \"sum.img $f\"; do '%s' compare $p "
+                        "| grep -q '^firmware/hail .*bytes' || exit 1; done",
+                        w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
     /* of another size it is not what the ledger speaks of; neither is what lies outside of it */
     struct outcome o = run_shell("cd '%s' && truncate -s 9M out/curlew/flash.img && '%s' inspect "
                                  "out/curlew/flash.img; sed -i 's/\"length\": 65536/\"length\": "
