@@ -188,11 +188,16 @@ static bool take_all(struct draft *x, struct survey *s, struct mos_vec *out) {
     return true;
 }
 
+/* What is stated, or what an image that a build of ours made for a flash is for. */
+static const char *draft_kind(const struct draft *x, const struct survey *s) {
+    return x->d->medium ? x->d->medium : s->by_ledger ? "nor" : "sd";
+}
+
 static void put_layout(struct draft *x, const struct survey *s, const struct mos_vec *taken,
                        const struct draft_boot *boot) {
     uint64_t gap = largest_gap(s);
     draft_line(x, "\nlayout:");
-    draft_line(x, "  card:");
+    draft_line(x, "  %s:", draft_medium(draft_kind(x, s)));
     if (gap > 64 << 20)
         draft_line(x,
                    "    gap-note: %s                  # the image has an unused span of that size",
@@ -247,16 +252,16 @@ void draft_from_image(struct draft *x) {
             environment = p;
     }
     const struct mos_dialect *dialect = environment ? environment->dialect : mos_dialect_at(0);
-    const char *kind = x->d->medium ? x->d->medium : "sd";
+    const char *kind = draft_kind(x, &s);
     const char *loader = mos_dialect_medium(dialect, x->m->arena, kind);
     const char *sector = s.driver && s.table.sector != 512
                              ? mos_printf(x->m->arena, ", sector: %u B", s.table.sector)
                              : "";
     draft_put_hardware(
-        x, mos_printf(x->m->arena,
-                      "    card: {kind: %s, size: %s%s}   # also loader: %s, kernel: %s\n",
-                      draft_quoted(x, kind), mos_size_exact(x->m->arena, s.io.size), sector, loader,
-                      mos_dialect_kernel_name(dialect, x->m->arena, loader)));
+        x, mos_printf(
+               x->m->arena, "    %s: {kind: %s, size: %s%s}   # also loader: %s, kernel: %s\n",
+               draft_medium(kind), draft_quoted(x, kind), mos_size_exact(x->m->arena, s.io.size),
+               sector, loader, mos_dialect_kernel_name(dialect, x->m->arena, loader)));
     draft_put_pieces(x, draft_adopt(x, x->d->kernel, "pieces"),
                      draft_adopt(x, x->d->root, "pieces"), draft_adopt(x, x->d->tree, "tree"),
                      &taken, &boot);

@@ -128,6 +128,10 @@ static void put_console(struct draft *x, const struct mosaicum_draft *d, const c
     draft_line(x, "  console: {port: %s, baud: %s}", draft_quoted(x, port), draft_quoted(x, baud));
 }
 
+const char *draft_medium(const char *kind) {
+    return strcmp(kind, "nor") == 0 || strcmp(kind, "nand") == 0 ? "flash" : "card";
+}
+
 void draft_put_hardware(struct draft *x, const char *media) {
     const struct mosaicum_draft *d = x->d;
     const char *cpu = d->cpu ? d->cpu : x->cpu, *console = d->console ? d->console : x->console;
@@ -135,7 +139,7 @@ void draft_put_hardware(struct draft *x, const char *media) {
     if (cpu)
         draft_line(x, "  cpu: %s", draft_quoted(x, cpu));
     else
-        draft_line(x, "  # cpu: arm64                       # arm64, arm or riscv64");
+        draft_line(x, "  # cpu: arm64                       # arm64, arm, riscv64 or x86-64");
     if (d->ram_start && d->ram_size)
         draft_line(
             x, "  ram: {main: {start: %s, sizes: [%s]}}   # every fitted size; the smallest counts",

@@ -39,6 +39,31 @@ static void put_boot(struct draft *x, const char *kernel, const char *tree, cons
 
 /* ---- from facts ---- */
 
+/* A flash has no table: regions are what everybody who reads it was told. */
+static void put_flash(struct draft *x, const char *kernel, const char *tree, const char *root) {
+    const char *sign = kernel ? "" : "# ", *console = x->d->console ? "console: <console>" : "";
+    draft_line(x, "\n%sboot:%s", sign,
+               kernel ? "" : "                               # with a kernel");
+    draft_line(x, "%s  via: environment          # the loader's variables name the places", sign);
+    draft_line(x, "%s  entries:", sign);
+    draft_line(x, "%s    main: {kernel: kernel, %sarguments: {%s}}", sign,
+               tree || !kernel ? "tree: main, " : "", console);
+    draft_line(x, "\nlayout:");
+    draft_line(x, "  flash:");
+    draft_line(x, "    regions:");
+    draft_line(x, "      # loader: {at: 0 B, size: 960 KiB, piece: loader}");
+    draft_line(x, "      # env: {at: 1 MiB, size: 64 KiB, environment: main, owner: device}");
+    if (tree)
+        draft_line(x, "      tree: {at: 1088 KiB, size: 64 KiB, tree: main}");
+    draft_line(x, "      %s: {at: 2 MiB, size: rest%s}   # %s", kernel ? "kernel" : "all",
+               kernel ? ", piece: kernel" : "",
+               kernel ? "as large as it must be" : "one region for each thing");
+    draft_unknown(x, "first-stage", "rom",
+                  "what the chip's ROM reads of the flash, and where (rom: first-stage)");
+    if (!root)
+        draft_unknown(x, "root", "pieces.rootfs", "where the root is (pieces: rootfs)");
+}
+
 static void from_facts(struct draft *x) {
     const struct mosaicum_draft *d = x->d;
     const char *kind = d->medium ? d->medium : "sd", *size = d->size ? d->size : "1 GiB";
@@ -47,16 +72,22 @@ static void from_facts(struct draft *x) {
     const char *tree = draft_adopt(x, d->tree, "tree");
     const struct mos_dialect *dialect = mos_dialect_at(0);
     const char *loader = mos_dialect_medium(dialect, x->m->arena, kind);
+    bool flash = strcmp(draft_medium(kind), "flash") == 0;
     if (x->m->error.kind)
         return;
     draft_put_hardware(
         x, mos_printf(x->m->arena,
-                      "    card: {kind: %s, size: %s, loader: %s, kernel: %s}   # its name "
+                      "    %s: {kind: %s, size: %s%s, loader: %s, kernel: %s}   # its name "
                       "in each world\n",
-                      draft_quoted(x, kind), draft_quoted(x, size), loader,
+                      draft_medium(kind), draft_quoted(x, kind), draft_quoted(x, size),
+                      flash ? ", erase: 64 KiB" : "", loader,
                       mos_dialect_kernel_name(dialect, x->m->arena, loader)));
     draft_put_pieces(x, kernel, root, tree, NULL, NULL);
     draft_put_loader(x);
+    if (flash) {
+        put_flash(x, kernel, tree, root);
+        return;
+    }
     put_boot(x, kernel, tree, "root");
     draft_line(x, "\nlayout:");
     draft_line(x, "  card:");

@@ -4,6 +4,9 @@
 
 #include "api/survey.h"
 
+/* What a draft calls the medium of a kind: flash, or card. */
+const char *draft_medium(const char *kind);
+
 struct draft_unknown {
     const char *name, *text, *answer; /* answer: the key that would tell; or NULL */
 };

@@ -351,6 +351,15 @@ static const char *selectors_text(struct mos_arena *arena, const struct mosaicum
     return mos_printf(arena, "%s and %zu more", f->selectors[0], f->selector_count - 1);
 }
 
+/* A command to type is about the first of the selections: SELECTOR in a text is its name. */
+static const char *for_one(struct mos_arena *arena, const char *text, const char *selector) {
+    static const char word[] = "SELECTOR";
+    const char *at = text && selector ? strstr(text, word) : NULL;
+    return at ? mos_printf(arena, "%.*s%s%s", (int)(at - text), text, selector,
+                           at + sizeof word - 1)
+              : text;
+}
+
 static void merge_run(mosaicum *m, struct run_finding **items, size_t count) {
     struct mosaicum_finding *f = &m->findings[m->finding_count++];
     const char **selectors = mos_alloc_array(m->arena, count, sizeof *selectors);
@@ -365,6 +374,8 @@ static void merge_run(mosaicum *m, struct run_finding **items, size_t count) {
         if (!again)
             selectors[f->selector_count++] = s;
     }
+    f->why = for_one(m->arena, f->why, f->selector_count ? selectors[0] : NULL);
+    f->remedy = for_one(m->arena, f->remedy, f->selector_count ? selectors[0] : NULL);
     f->selector = selectors_text(m->arena, f);
 }
 

@@ -9,10 +9,40 @@
 struct writer {
     struct mos_buf out;
     struct mos_map done;
-    struct mos_vec todo;  /* of const struct mos_keys * */
-    struct mos_vec names; /* of const char *: keys and headings */
-    const char *word;     /* what is asked for; NULL: all of it */
+    struct mos_vec todo;     /* of const struct mos_keys * */
+    struct mos_vec names;    /* of const char *: keys and headings */
+    const char *word;        /* what is asked for; NULL: all of it */
+    struct mos_vec sections; /* of struct section: what was found */
 };
+
+struct section {
+    const char *headings; /* of all places that have the same rows */
+    const char *body;
+};
+
+/* One section more; the same rows elsewhere (a board, a trait, a feature) are one section. */
+static void put_section(struct writer *w, const char *heading, const char *body) {
+    for (size_t i = 0; i < w->sections.count && w->word; i++) {
+        struct section *s = mos_vec_at(&w->sections, i);
+        if (strcmp(s->body, body) != 0)
+            continue;
+        s->headings = mos_printf(w->out.arena, "%s, %s", s->headings, heading);
+        return;
+    }
+    *(struct section *)mos_vec_push(&w->sections) = (struct section){heading, body};
+}
+
+/* What was asked for by its very name comes first. */
+static const char *all_sections(struct writer *w) {
+    for (int turn = 0; turn < 2; turn++)
+        for (size_t i = 0; i < w->sections.count; i++) {
+            const struct section *s = mos_vec_at(&w->sections, i);
+            bool named = w->word && strcmp(s->headings, w->word) == 0;
+            if (named == (turn == 0))
+                mos_buf_printf(&w->out, "\n## %s\n\n%s", s->headings, s->body);
+        }
+    return mos_buf_string(&w->out);
+}
 
 static const char *type_text(struct writer *w, const struct mos_key *key, enum mos_type type) {
     static const char *const names[] = {[MOS_TYPE_TEXT] = "text",
@@ -102,19 +132,28 @@ static void put_table(struct writer *w, const struct mos_keys *keys, const char 
     mos_vec_push_pointer(&w->names, heading);
     if (!any)
         return;
-    mos_buf_printf(&w->out, "\n## %s\n\n", heading);
+    struct mos_buf body = {.arena = w->out.arena};
+    const char *further = NULL;
+    size_t count = 0;
     if (keys->brief)
-        mos_buf_printf(&w->out, "A value in the place of the map means `%s`.\n\n", keys->brief);
-    if (!keys->count) {
-        mos_buf_text(&w->out, "No keys: the name says it.\n");
-        return;
+        mos_buf_printf(&body, "A value in the place of the map means `%s`.\n\n", keys->brief);
+    mos_buf_text(&body, keys->count ? "| key | value | meaning |\n|---|---|---|\n"
+                                    : "No keys: the name says it.\n");
+    for (size_t i = 0; i < keys->count; i++) {
+        const struct mos_key *key = &keys->keys[i];
+        if (!key_is_meant(w, heading, key))
+            continue;
+        mos_buf_printf(&body, "| `%s` | %s | %s%s |\n", key->name, value_text(w, key), key->about,
+                       key->required ? " (required)" : "");
+        further = key->record && strcmp(key->record->title, w->word ? w->word : "") != 0
+                      ? key->record->title
+                      : NULL;
+        count++;
     }
-    mos_buf_text(&w->out, "| key | value | meaning |\n|---|---|---|\n");
-    for (size_t i = 0; i < keys->count; i++)
-        if (key_is_meant(w, heading, &keys->keys[i]))
-            mos_buf_printf(&w->out, "| `%s` | %s | %s%s |\n", keys->keys[i].name,
-                           value_text(w, &keys->keys[i]), keys->keys[i].about,
-                           keys->keys[i].required ? " (required)" : "");
+    if (w->word && count == 1 && further)
+        mos_buf_printf(&body, "\n`mosaicum explain%s%s%s` lists the keys of that map.\n",
+                       strchr(further, ' ') ? " '" : " ", further, strchr(further, ' ') ? "'" : "");
+    put_section(w, heading, mos_buf_string(&body));
 }
 
 static const char *reference(struct mos_arena *arena, const char *word, const char **near) {
@@ -129,15 +168,16 @@ static const char *reference(struct mos_arena *arena, const char *word, const ch
                        mos_map_make(arena),
                        mos_vec_make(arena, sizeof(void *)),
                        mos_vec_make(arena, sizeof(void *)),
-                       word};
+                       word,
+                       mos_vec_make(arena, sizeof(struct section))};
     for (size_t i = 0; i < sizeof files / sizeof *files; i++)
         put_table(&w, files[i].keys, files[i].heading);
     for (size_t i = 0; i < w.todo.count; i++) {
         const struct mos_keys *keys = mos_vec_pointer(&w.todo, i);
         put_table(&w, keys, keys->title);
     }
-    if (w.out.length)
-        return mos_buf_string(&w.out);
+    if (w.sections.count)
+        return all_sections(&w);
     *near = mos_near(word, (const char *const *)w.names.items, w.names.count);
     return NULL;
 }

@@ -106,6 +106,7 @@ static const struct mos_record *refer(struct mos_ctx *ctx, const struct index *x
         if (strcmp(r->name, name) == 0)
             mos_finding_at(&ctx->findings, f, r->key_place);
     }
+    mos_finding_why(&ctx->findings, f, "Nobody can tell which of them is meant.");
     mos_finding_try(&ctx->findings, f, "Give one of them another name.");
     return NULL;
 }

@@ -259,7 +259,8 @@ void sim_root(struct sim *s, const char *release) {
     if (!name && has_ramdisk)
         return;
     if (!name) {
-        sim_wrong(s, MOS_END_NO_ROOT, "The arguments name no root, and there is no ramdisk.");
+        sim_wrong(s, MOS_END_NO_ROOT, "The arguments name no root, and %s.",
+                  s->boot.ramdisk_size ? "the ramdisk has no /init" : "there is no ramdisk");
         return;
     }
     if (strcmp(name, "/dev/nfs") == 0 || strncmp(name, "/dev/ram", 8) == 0) {

@@ -40,9 +40,9 @@ static void exceeded(const struct budget_view *v) {
     add_places(v, f);
     mos_finding_why(v->list, f,
                     largest->piece ? "Largest: %s.  What compressing would buy tells "
-                                     "mosaicum show %s budgets."
+                                     "mosaicum show SELECTOR budgets."
                                    : "Largest: %s.",
-                    contributors(v), v->plan->board->selector);
+                    contributors(v));
     uint64_t unit = v->b->used >= 4 << 20 ? 1 << 20 : 1024;
     mos_finding_try(v->list, f, "Make one of them smaller, or set limit: %s on purpose.",
                     mos_size_exact(v->arena, mos_round_up(v->b->used, unit)));

@@ -200,9 +200,9 @@ static void tell(struct trial *t, enum mos_rule_id rule, const char *what, const
                         over);
     else
         mos_finding_why(list, f, "%s.%s", result, over);
-    mos_finding_try(list, f,
-                    "Run \"mosaicum rehearse %s --planned\" to see every step up to there.%s%s",
-                    t->plan->board->r.name, elsewhere ? "  " : "", elsewhere ? elsewhere : "");
+    mos_finding_try(
+        list, f, "Run \"mosaicum rehearse SELECTOR --planned\" to see every step up to there.%s%s",
+        elsewhere ? "  " : "", elsewhere ? elsewhere : "");
 }
 
 static const struct {
@@ -319,8 +319,8 @@ static void try_fallback(struct trial *t) {
         mos_finding_at(list, f, mos_has(boot->tries) ? boot->tries->place : boot->r.key_place);
         mos_finding_why(list, f, "The other entries are never reached.");
         mos_finding_try(list, f,
-                        "Run \"mosaicum rehearse %s --faults\" after a build to see the starts.",
-                        t->plan->board->r.name);
+                        "Run \"mosaicum rehearse SELECTOR --faults\" after a build to see the "
+                        "starts.");
     }
 }
 

@@ -51,13 +51,28 @@ static char *follow(struct reader *r, char *line) {
     return next;
 }
 
+/* "```yaml boards/curlew.yaml": what follows is put at the end of that file. */
+static char *put_block(struct reader *r, char *p) {
+    char *path = p + strlen("```yaml "), *text = strchr(path, '\n'), *end = strstr(text, "\n```");
+    *text++ = 0;
+    *end = 0;
+    FILE *to = fopen(path_in(r->here, "%s", path), "a");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(to);
+    fprintf(to, "%s\n", text);
+    fclose(to);
+    return end + 1;
+}
+
 static void follow_guide(const char *name) {
     char *text = read_whole(path_in(MOSAICUM_SOURCE, "docs/guides/%s", name), NULL);
     const char *folder = keep(test_folder("guide"));
     struct reader r = {name, folder, strdup(folder), 0};
     CU_ASSERT_PTR_NOT_NULL_FATAL(text);
-    for (char *p = text; (p = strstr(p, "```console\n"));) {
-        p += strlen("```console\n");
+    for (char *p = text; (p = strstr(p, "```"));) {
+        if (strncmp(p, "```yaml ", strlen("```yaml ")) == 0)
+            p = put_block(&r, p);
+        bool typed = strncmp(p, "```console\n", strlen("```console\n")) == 0;
+        p += typed ? strlen("```console\n") : 3;
         while (strncmp(p, "$ ", 2) == 0) {
             char *cd = strstr(p, "cd "), *end = strchr(p, '\n');
             bool moves = cd && cd < end && (cd == p + 2 || strncmp(cd - 3, "&& ", 3) == 0);
