@@ -2,6 +2,10 @@
  * inspect and take say of them later. */
 #include "edits.h"
 
+#include "base/bytes.h"
+#include "tree/tree.h"
+
+#include <stdlib.h>
 #include <string.h>
 
 static bool has(const char *text, const char *part) {
@@ -41,6 +45,8 @@ static void mistakes_are_told(void) {
          "Stage block has no instruction 16 bytes before its end, but 0xff", "reset vector"},
         {"s/block: pieces\\/block.bin/block: pieces\\/padded.bin/; s/cpu: x86-64/cpu: arm64/", NULL,
          NULL, NULL},
+        {"s/block: pieces\\/block.bin/block: pieces\\/zeros.bin/", "boot.stages",
+         "before its end, but 0x00", NULL},
         {"s/cpu: x86-64/cpu: x86/", "board.schema", "cpu", NULL},
         {"s/memory: pieces.memory.bin/memory: {file: pieces\\/memory.bin, cpu: arm}/",
          "piece.architecture", "memory is made for arm, the board is x86-64", NULL},
@@ -50,7 +56,8 @@ static void mistakes_are_told(void) {
         CU_ASSERT_TRUE_FATAL(
             runs(0,
                  "cd '%s/pieces' && { cat block.bin; head -c 4096 /dev/zero | tr '\\0' '\\377'; "
-                 "} > padded.bin && sed -i 's/block: {size: 4 KiB/block: {size: 8 KiB/; s/60 "
+                 "} > padded.bin && { cat block.bin; head -c 4096 /dev/zero; } > zeros.bin && sed "
+                 "-i 's/block: {size: 4 KiB/block: {size: 8 KiB/; s/60 "
                  "KiB, piece/56 KiB, piece/' ../boards/curlew.yaml",
                  w));
         edits_make(w, rows[i].edit);
@@ -102,6 +109,16 @@ static void flash_is_read_back(void) {
         CU_ASSERT_FALSE(has(o.out, rows[i].not ));
         outcome_free(&o);
     }
+    /* it is started where it is put, unless that is stated: address, address, sum, flags */
+    const char *own = firmware("firmware-entry");
+    edits_make(own, "s/hail: hail/hail: {piece: hail, load: 0x2000}/");
+    CU_ASSERT_TRUE(
+        runs(0,
+             "cd '%s' && '%s' --no-cache -q build && dd if=out/curlew/flash.img bs=1 "
+             "skip=$((8128 * 1024 + 32 + 104 + 80)) count=24 status=none | od -An -tx4 | "
+             "tr -d '\\n' | grep -q '^ 00002000 00000000 00002000 00000000 [0-9a-f]* "
+             "00000003$'",
+             own, MOSAICUM_PROGRAM));
     CU_ASSERT_TRUE(runs(0,
                         "cd '%s' && f=out/curlew/flash.img && '%s' -q take $f firmware/hail -o - | "
                         "cmp - pieces/hail.txt && '%s' -q take $f firmware/memory -o - | xz -dc | "
@@ -127,6 +144,37 @@ static void flash_is_read_back(void) {
     outcome_free(&o);
 }
 
+/* The same parcel with its data behind the tree, as others pack them. */
+static void put_data_behind(const char *from, const char *to) {
+    struct core c;
+    size_t length;
+    core_start(&c);
+    char *bytes = read_whole(from, &length);
+    struct mos_buf tail = {.arena = c.ctx.arena}, out = tail;
+    struct mos_dt *dt = mos_dt_read_blob(&c.ctx, "parcel", bytes, length);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(dt);
+    for (struct mos_dt_node *n = mos_dt_find(dt, "/images")->first_child; n; n = n->next) {
+        const struct mos_dt_property *data = mos_dt_property(n, "data");
+        uint8_t *cells = mos_alloc(c.ctx.arena, 8);
+        mos_put_be32(cells, (uint32_t)data->length);
+        mos_put_be32(cells + 4, (uint32_t)tail.length);
+        mos_dt_set(dt, n, "data-size", cells, 4);
+        mos_dt_set(dt, n, "data-offset", cells + 4, 4);
+        mos_buf_add(&tail, data->data, data->length);
+        mos_buf_align(&tail, 4);
+        mos_dt_remove_property(n, "data");
+    }
+    mos_dt_write_blob(&c.ctx, dt, false, &out);
+    mos_buf_align(&out, 4);
+    mos_buf_add(&out, tail.data, tail.length);
+    FILE *f = fopen(to, "wb");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(f);
+    CU_ASSERT_EQUAL(fwrite(out.data, 1, out.length, f), out.length);
+    fclose(f);
+    free(bytes);
+    core_end(&c);
+}
+
 /* A parcel shows its parts, also in a region and where data lies behind the tree. */
 static void parcels_show_their_parts(void) {
     const char *w = firmware("firmware-parcel");
@@ -139,6 +187,20 @@ static void parcels_show_their_parts(void) {
     CU_ASSERT_TRUE(has(o.out, "firmware  parcel") && has(o.out, "starts early"));
     CU_ASSERT_TRUE(has(o.out, "firmware    to 0x1000000, starts at 0x1000010"));
     CU_ASSERT_TRUE(has(o.out, "standalone  to 0x2000000"));
+    outcome_free(&o);
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && '%s' -q take out/curlew/flash.img firmware -o p && s=$(od "
+             "-An -j4 -N4 --endian=big -tu4 p) && truncate -s $((s)) p",
+             w, MOSAICUM_PROGRAM));
+    const char *in = keep(path_in(w, "p"));
+    put_data_behind(in, path_in(w, "behind"));
+    o = run_shell("cd '%s' && '%s' inspect behind ; '%s' -q take behind '0 bytes/hail' -o - | cmp "
+                  "- pieces/hail.txt "
+                  "&& echo same",
+                  w, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM);
+    CU_ASSERT_TRUE(has(o.out, "standalone  to 0x2000000") && has(o.out, "same"));
+    CU_ASSERT_FALSE(has(o.out, "wrong"));
     outcome_free(&o);
     CU_ASSERT_TRUE(runs(0,
                         "cd '%s' && '%s' -q take out/curlew/flash.img firmware/hail -o - | cmp - "
@@ -243,6 +305,16 @@ static void a_stage_is_rehearsed(void) {
     CU_ASSERT_EQUAL(o.status, 0);
     CU_ASSERT_TRUE(has(o.out, "curlew boots: entry main (root card:2 (root))"));
     CU_ASSERT_TRUE(has(o.out, "0x40200000") && has(o.out, "0x48000000"));
+    outcome_free(&o);
+    /* a header says where it goes, wherever the stage has read it to */
+    const char *moved = direct("direct-moved");
+    edits_make(moved,
+               "s/kernel: .file: ([^,]*),/plain: {file: \\1, license: MIT}\\n  kernel: {packed: "
+               "{as: legacy, parts: {kernel: plain}},/; s/kernel: 0x40200000/kernel: "
+               "0x50000000/");
+    o = run_shell("cd '%s' && '%s' --no-cache rehearse curlew --planned", moved, MOSAICUM_PROGRAM);
+    CU_ASSERT_EQUAL(o.status, 0);
+    CU_ASSERT_TRUE(has(o.out, "the kernel is moved") && has(o.out, "0x50000000"));
     outcome_free(&o);
     static const struct {
         const char *damage, *says;

@@ -352,7 +352,29 @@ static void images_say_where_they_end(void) {
         }
 }
 
-SUITE(linux_suite, {"images say where they end", images_say_where_they_end},
+/* A kernel for PCs says since version 2.12 of its header whether it has a 64-bit start. */
+static void a_pc_kernel_says_its_width(void) {
+    static const struct {
+        unsigned version, flags;
+        const char *cpu;
+    } rows[] = {
+        {0x20c, 1, "x86-64"}, {0x20f, 0x7f, "x86-64"}, {0x20c, 2, "x86"}, {0x20b, 1, "x86"}};
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        uint8_t head[1024] = {0};
+        struct mos_kernel_header h;
+        memcpy(head + 0x202, "HdrS", 4);
+        mos_put_le32(head + 0x206, rows[i].version);
+        mos_put_le32(head + 0x236, rows[i].flags);
+        CU_ASSERT_TRUE_FATAL(mos_kernel_read(head, sizeof head, sizeof head, &h));
+        CU_ASSERT_STRING_EQUAL(h.cpu, rows[i].cpu);
+    }
+    CU_ASSERT(mos_start_fits("x86-64", "x86") && !mos_start_fits("arm64", "arm") &&
+              mos_program_fits("arm64", "arm") && !mos_program_fits("arm", "arm64") &&
+              !mos_start_fits("x86-64", NULL) && !mos_start_fits(NULL, "x86"));
+}
+
+SUITE(linux_suite, {"a PC kernel says its width", a_pc_kernel_says_its_width},
+      {"images say where they end", images_say_where_they_end},
       {"programs are told apart", programs_are_told_apart},
       {"modules say what they need", modules_say_what_they_need},
       {"modules say what they give", modules_say_what_they_give},

@@ -50,6 +50,7 @@ static bool take_kernel(struct sim *s, uint64_t at) {
     struct sim_boot *b = &s->boot;
     if (!sim_kernel_at(s, at))
         return sim_trouble(s, "the kernel has no header that could be started") == 0;
+    sim_note_harm(s, "kernel", b->kernel_from, at, b->kernel_size); /* it may be moved now */
     if (b->header.wrapped && !unwrap(s))
         return false;
     if (b->header.compression)
@@ -86,7 +87,6 @@ static void start(struct sim *s) {
     b->tree = d->tree_to;
     b->tree_size = d->tree.length;
     b->tree_from = tree;
-    sim_note_harm(s, "kernel", b->kernel_from, b->kernel, b->kernel_size);
     sim_note_harm(s, "tree", tree, b->tree, b->tree_size);
     sim_hand(s, ""); /* the tree has them */
 }
