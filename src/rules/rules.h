@@ -47,6 +47,7 @@ void mos_rule_modules(const struct mos_plan *plan);
 void mos_rule_module_index(const struct mos_plan *plan);
 void mos_rule_device_files(const struct mos_plan *plan);
 void mos_rule_tree_use(const struct mos_plan *plan);
+void mos_rule_tree_claims(const struct mos_plan *plan);
 void mos_rule_loader_env(const struct mos_plan *plan);
 void mos_rule_rom(const struct mos_plan *plan);
 void mos_rule_loader_build(const struct mos_plan *plan);

@@ -252,8 +252,8 @@ static bool check_cells(void *self, struct mos_dt_node *n) {
     struct walk *w = self;
     const struct tree_use_view *v = w->v;
     const struct mos_dt_property *reg = mos_dt_property(n, "reg");
-    if (!reg || !n->parent)
-        return true;
+    if (!reg || !n->parent || (v->dt->from_blob && !reg->set_by && !reg->place.source))
+        return true; /* what a blob from outside says of itself is its maker's */
     uint32_t a = cell_or(n->parent, "#address-cells", 2), s = cell_or(n->parent, "#size-cells", 1);
     const char *unit = strchr(n->name, '@');
     char *end;

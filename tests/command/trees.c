@@ -112,6 +112,132 @@ static void overlays_point_to_both_files(void) {
     CU_ASSERT_STRING_EQUAL(first_finding(), "overlays/two.dtso:3:16 tree.target-missing");
 }
 
+/* ---- what nodes take of others ---- */
+
+static const char peripherals[] =
+    "/dts-v1/;\n/ {\n#address-cells = <1>;\n#size-cells = <1>;\ninterrupt-parent = <&gic>;\n"
+    "gic: gic@1000 { reg = <0x1000 0x100>; interrupt-controller; #interrupt-cells = <3>; };\n"
+    "pin: gpio@2000 { reg = <0x2000 0x100>; gpio-controller; #gpio-cells = <2>; "
+    "interrupt-controller; #interrupt-cells = <2>; };\n"
+    "rate: rate { #clock-cells = <0>; };\nchip: chip@3000 { reg = <0x3000 0x100>; #clock-cells = "
+    "<1>; #reset-cells = <1>; #power-domain-cells = <0>; };\n"
+    "dma: dma@4000 { reg = <0x4000 0x100>; #dma-cells = <2>; };\nvolts: volts { };\n"
+    "fuses { cell: cell { }; };\n"
+    "spi@5000 { reg = <0x5000 0x100>; #address-cells = <1>; #size-cells = <0>; cs-gpios = <&pin 4 "
+    "0>, <0>; radio@0 { reg = <0>; interrupts-extended = <&pin 6 1>; }; store@1 { reg = <1>; }; "
+    "};\n"
+    "user@6000 {\nreg = <0x6000 0x100>;\ninterrupts = <0 5 4>, <0 6 4>;\ninterrupt-names = "
+    "\"rx\", \"tx\";\nclocks = <&rate>, <&chip 3>;\nclock-names = \"bus\", \"core\";\nresets = "
+    "<&chip 1>;\ndmas = <&dma 1 2>, <&dma 3 4>;\ndma-names = \"rx\", \"tx\";\nreset-gpios = <&pin "
+    "3 "
+    "1>;\ncore-supply = <&volts>;\npower-domains = <&chip>;\nnvmem-cells = <&cell>;\nnr-gpios = "
+    "<7>;\n};\n};\n";
+
+static void references_are_read(void) {
+    static const struct {
+        const char *edit, *says; /* NULL: nothing is wrong */
+    } rows[] = {
+        {"", NULL},
+        {"s/<&rate>, <&chip 3>/<\\&rate 1>, <\\&chip 3>/",
+         "clocks of /user@6000: entry 2 begins with the number 0x1, not"},
+        {"s/<&rate>, <&chip 3>/<\\&rate>, <\\&chip>/",
+         "clocks of /user@6000: entry 2 has 0 cells behind /chip@3000, which takes 1"},
+        {"s/<&rate>, <&chip 3>/<\\&volts>, <\\&chip 3>/",
+         "clocks of /user@6000: entry 1 is &volts, which has no #clock-cells"},
+        {"s/<&rate>, <&chip 3>/<0>, <\\&chip 3>/", NULL}, /* a hole is allowed */
+        {"s/clocks = <&rate>, /clocks = /", "clock-names of /user@6000 has 2 names; clocks has 1"},
+        {"s/\"bus\", \"core\"/\"bus\"/", NULL}, /* not each of them needs a name */
+        {"s/<&chip 1>/<\\&chip 1 2>/", "resets of /user@6000: entry 2 begins with the number 0x2"},
+        {"s/<&dma 1 2>, <&dma 3 4>/<\\&dma 1>, <\\&dma 3 4>/", "dmas of /user@6000: entry 2"},
+        {"s/<&pin 3 1>/<\\&pin 3>/",
+         "reset-gpios of /user@6000: entry 1 has 1 cell behind /gpio@2000, which takes 2"},
+        {"s/core-supply = <&volts>/core-supply = <77>/",
+         "core-supply of /user@6000: entry 1 is 0x4d, which is the phandle of no"},
+        {"s/core-supply = <&volts>/core-supply = [01 02 03]/", "has 3 bytes, which are no cells"},
+        {"s/<0 5 4>, <0 6 4>/<0 5 4 0>/",
+         "interrupts of /user@6000 has 4 cells; /gic@1000 takes 3 each"},
+        {"s/<0 5 4>, <0 6 4>/<0 5 4>/", "interrupt-names of /user@6000 has 2 names"},
+        {"s/^interrupts = /interrupt-parent = <\\&pin>;\\n&/",
+         NULL}, /* six cells are three interrupts of two, and two have a name */
+        {"s/<&pin 6 1>/<\\&pin 6>/",
+         "interrupts-extended of /spi@5000/radio@0: entry 1 has 1 cell"},
+        {"s/<&pin 4 0>, <0>/<\\&pin 4>, <0>/", NULL}, /* the next cell is taken for its flags */
+        {"s/<&pin 4 0>, <0>/<\\&pin 4 0 0 9>/", "cs-gpios of /spi@5000: entry 3"},
+        {"s/store@1 { reg = <1>/store@0 { reg = <0>/",
+         "radio@0 and store@0 are both at 0x0 of /spi@5000"},
+        {"s/store@1 { reg = <1>/store@0 { status = \"disabled\"; reg = <0>/", NULL},
+        {"s/store@1 { reg = <1>/store@0 { status = \"okay\"; reg = <0>/", "are both at 0x0"},
+        {"s/spi@5000 {/& status = \"disabled\";/; s/store@1 { reg = <1>/store@0 { reg = <0>/",
+         NULL},
+        {"s/^user@6000 {/& status = \"disabled\";/; s/<&pin 3 1>/<\\&pin 3>/", NULL},
+        {"s/nr-gpios = <7>/nr-gpios = <99>/", NULL},
+        {"s/nvmem-cells = <&cell>/nvmem-cells = <\\&cell 1>/",
+         "nvmem-cells of /user@6000: entry 2"},
+        {"s/power-domains = <&chip>/power-domains = <\\&rate>/",
+         "which has no #power-domain-cells"},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        start("references", "");
+        write_text(path_in(workspace, "tree/curlew.dts"), peripherals);
+        CU_ASSERT_TRUE_FATAL(runs(0,
+                                  "cd '%s/tree' && cp curlew.dts before && sed -i '%s' curlew.dts "
+                                  "&& { [ -z \"%s\" ] || ! cmp -s before curlew.dts; }",
+                                  workspace, rows[i].edit, *rows[i].edit ? "x" : ""));
+        struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, workspace);
+        bool good = rows[i].says
+                        ? o.status == 1 && strstr(o.out, rows[i].says) && strstr(o.out, "1 error")
+                        : o.status == 0;
+        CU_ASSERT_TRUE(good);
+        if (!good)
+            fprintf(stderr, "%s\n%s%s", rows[i].edit, o.out, o.err);
+        outcome_free(&o);
+    }
+}
+
+/* A blob from outside has the mistakes of its maker; those of an overlay of ours are told, at its
+ * own line. */
+static void mistakes_of_others_are_theirs(void) {
+    start("theirs", "");
+    write_text(path_in(workspace, "tree/curlew.dts"), peripherals);
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && sed -i 's/tree.curlew.dts}/&}/; s/}}$/}}/; s/^tree:/&/' boards/curlew.yaml "
+        "&& sed -i 's/<&pin 3 1>/<\\&pin 3>/; s/store@1 { reg = <1>/store@0 { reg = <0>/' "
+        "tree/curlew.dts && sed -i 's/^rate:/rate: /' tree/curlew.dts && printf 'mosaicum: "
+        "1\\nboard: curlew\\ntree: {blobs: {main: {base: tree/curlew.dts}}, overlays: {none: "
+        "{file: none.dtso, when: boot}}}\\n' >boards/curlew.yaml && printf "
+        "'/dts-v1/;\\n/plugin/;\\n&volts { };\\n' >none.dtso && { '%s' --no-cache -q build "
+        "--force; sed -i 's/<&pin 3>/<\\&pin 3 1>/; s/store@0 { reg = <0>/store@1 { reg = "
+        "<1>/' tree/curlew.dts; '%s' --no-cache -q build; } >/dev/null 2>&1; mkdir -p pieces "
+        "&& cp out/curlew/main.dtb pieces/vendor.dtb",
+        workspace, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+    static const struct {
+        const char *overlay, *says;
+    } rows[] = {
+        {"&volts { label = \"core\"; };", NULL},
+        {"&{/spi@5000} { note@1 { reg = <1>; }; };", "store@1 and note@1 are both at 0x1"},
+        {"&{/user@6000} { reset-gpios = <&pin 3>; };", "entry 1 has 1 cell behind /gpio@2000"},
+        {"&{/user@6000} { reset-gpios = <&pin 3 0>; };", NULL},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        char text[400];
+        snprintf(text, sizeof text, "/dts-v1/;\n/plugin/;\n%s\n", rows[i].overlay);
+        write_text(path_in(workspace, "our.dtso"), text);
+        write_text(path_in(workspace, "boards/curlew.yaml"),
+                   "mosaicum: 1\nboard: curlew\npieces: {vendor: {file: pieces/vendor.dtb}}\ntree: "
+                   "{blobs: {main: {piece: vendor}}, overlays: {ours: our.dtso}}\n");
+        struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, workspace);
+        bool good = rows[i].says ? o.status == 1 && strstr(o.out, rows[i].says) &&
+                                       strstr(o.out, "our.dtso:3")
+                                 : o.status == 0;
+        CU_ASSERT_TRUE(good);
+        if (!good)
+            fprintf(stderr, "%s\n%s%s", rows[i].overlay, o.out, o.err);
+        outcome_free(&o);
+    }
+}
+
 SUITE(trees_suite, {"included files", included_files_are_found},
       {"preprocessed sources", preprocessed_places_are_the_users},
-      {"overlays", overlays_point_to_both_files});
+      {"overlays", overlays_point_to_both_files}, {"references are read", references_are_read},
+      {"mistakes of others are theirs", mistakes_of_others_are_theirs});

@@ -1,0 +1,246 @@
+/* What nodes of a tree take of others: does each reference lead to something of that kind, with as
+ * many cells as that takes, and does nobody else have the same? */
+#include "rules/rules.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+#include "tree/claims.h"
+
+#include <string.h>
+
+enum { MOST_TOLD = 12 }; /* of one tree: the rest follows from the same mistake, as a rule */
+
+struct claims_view {
+    const struct mos_plan *plan;
+    const struct mos_dt *dt;
+    struct mos_dt_phandles phandles;
+    const struct mos_dt_node *node;         /* that is looked at */
+    const struct mos_dt_property *property; /* … and of it */
+    const struct mos_dt_kind *kind;
+    struct mos_findings *list;
+    struct mos_arena *arena;
+    size_t told;
+};
+
+/* What a blob from outside says of itself is its maker's; what our files set in it is ours. */
+static bool is_ours(const struct claims_view *v, const struct mos_dt_property *p) {
+    return p && (!v->dt->from_blob || p->set_by || p->place.source);
+}
+
+static struct mos_place place_of(const struct claims_view *v, const struct mos_dt_node *n,
+                                 const struct mos_dt_property *p) {
+    return p && p->place.source ? p->place : n->place.source ? n->place : v->dt->place;
+}
+
+static struct mos_finding *tell(struct claims_view *v, enum mos_rule_id rule,
+                                const struct mos_dt_property *p, const char *text) {
+    if (++v->told > MOST_TOLD)
+        return NULL;
+    struct mos_finding *f = mos_find(v->list, rule, "%s", text);
+    mos_finding_at(v->list, f, place_of(v, v->node, p));
+    return f;
+}
+
+static const char *path(const struct claims_view *v, const struct mos_dt_node *n) {
+    return mos_dt_path(v->arena, n);
+}
+
+/* ---- references ---- */
+
+/* The label or path that stands in the source where the cells of an entry begin; NULL: a number. */
+static const char *written(const struct claims_view *v, const struct mos_dt_reference *r) {
+    size_t offset = (size_t)(r->arguments - v->property->data) - 4;
+    for (size_t i = 0; i < v->property->marks.count; i++) {
+        const struct mos_dt_mark *m = mos_vec_at(&v->property->marks, i);
+        if (m->kind == MOS_DT_PHANDLE && m->offset == offset)
+            return m->name;
+    }
+    return NULL;
+}
+
+static void tell_cut(struct claims_view *v, size_t index, const struct mos_dt_reference *r) {
+    struct mos_finding *f =
+        tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
+             mos_printf(v->arena, "%s of %s: entry %zu has %zu cell%s behind %s, which takes %u.",
+                        v->property->name, path(v, v->node), index + 1, r->left,
+                        r->left == 1 ? "" : "s", path(v, r->provider), r->cells));
+    if (!f)
+        return;
+    const struct mos_dt_property *cells = mos_dt_property(r->provider, v->kind->cells);
+    mos_finding_at(v->list, f, place_of(v, r->provider, cells));
+    mos_finding_why(v->list, f, "The kernel reads %s there, and refuses the whole property.",
+                    v->kind->cells);
+    mos_finding_try(v->list, f, "Write %u cell%s behind each reference to it.", r->cells,
+                    r->cells == 1 ? "" : "s");
+}
+
+static void each_reference(void *self, size_t index, const struct mos_dt_reference *r) {
+    struct claims_view *v = self;
+    struct mos_finding *f = NULL;
+    const char *name = r->arguments ? written(v, r) : NULL;
+    if (r->broken == MOS_DT_CUT)
+        tell_cut(v, index, r);
+    /* in a source, where others are labels, it is a cell that was left over */
+    if (r->provider && !name && v->property->marks.count && r->broken != MOS_DT_CUT) {
+        f = tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
+                 mos_printf(v->arena,
+                            "%s of %s: entry %zu begins with the number 0x%x, not with a "
+                            "label.",
+                            v->property->name, path(v, v->node), index + 1, r->phandle));
+        if (f) {
+            mos_finding_why(v->list, f, "The entry before it takes fewer cells than are written.");
+            mos_finding_try(v->list, f, "Write as many cells as it takes, or a label here.");
+        }
+        return;
+    }
+    if (r->broken == MOS_DT_UNEVEN)
+        f = tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
+                 mos_printf(v->arena, "%s of %s has %zu bytes, which are no cells.",
+                            v->property->name, path(v, v->node), v->property->length));
+    if (r->broken == MOS_DT_NO_NODE)
+        f = tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
+                 mos_printf(v->arena,
+                            "%s of %s: entry %zu is 0x%x, which is the phandle of no node.",
+                            v->property->name, path(v, v->node), index + 1, r->phandle));
+    if (f) {
+        mos_finding_why(v->list, f, "The kernel takes the property as if it were not there.");
+        mos_finding_try(v->list, f, "Write a label: <&LABEL …>.");
+    }
+    if (r->broken != MOS_DT_NO_PROVIDER)
+        return;
+    f = tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
+             mos_printf(v->arena, "%s of %s: entry %zu is %s, which has no %s.", v->property->name,
+                        path(v, v->node), index + 1,
+                        name ? mos_printf(v->arena, *name == '/' ? "&{%s}" : "&%s", name)
+                             : path(v, r->provider),
+                        v->kind->cells));
+    if (!f)
+        return;
+    mos_finding_at(v->list, f, place_of(v, r->provider, NULL));
+    mos_finding_why(
+        v->list, f,
+        "It is nothing of that kind for the kernel, or too many cells stand before it.");
+    mos_finding_try(v->list, f, "Name the node that has %s, or correct the cells before it.",
+                    v->kind->cells);
+}
+
+/* As many names as there are things that they name. */
+static void check_names(struct claims_view *v, const char *names, size_t count) {
+    const struct mos_dt_property *p = names ? mos_dt_property(v->node, names) : NULL;
+    size_t named = p ? mos_dt_string_count(p) : count;
+    if (named <= count || (!is_ours(v, p) && !is_ours(v, v->property)))
+        return;
+    struct mos_finding *f = tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, p,
+                                 mos_printf(v->arena, "%s of %s has %zu names; %s has %zu entr%s.",
+                                            names, path(v, v->node), named, v->property->name,
+                                            count, count == 1 ? "y" : "ies"));
+    if (!f)
+        return;
+    mos_finding_at(v->list, f, place_of(v, v->node, v->property));
+    mos_finding_why(v->list, f, "A driver that asks for the last of them by its name gets none.");
+    mos_finding_try(v->list, f, "Name each entry once, in the same order.");
+}
+
+static bool is_whole(const struct claims_view *v, size_t told) {
+    return v->told == told;
+}
+
+static void check_reference(struct claims_view *v) {
+    size_t told = v->told;
+    size_t count = mos_dt_references(&v->phandles, v->kind, v->property, each_reference, v);
+    if (is_whole(v, told))
+        check_names(v, v->kind->names, count);
+}
+
+static void check_interrupts(struct claims_view *v) {
+    const struct mos_dt_node *parent = mos_dt_interrupt_parent(&v->phandles, v->node);
+    uint32_t cells;
+    if (!parent || !mos_dt_cell(parent, "#interrupt-cells", &cells) || !cells ||
+        mos_dt_property(v->node, "interrupts-extended"))
+        return;
+    if (v->property->length % (4 * (size_t)cells) == 0) {
+        check_names(v, "interrupt-names", v->property->length / (4 * (size_t)cells));
+        return;
+    }
+    struct mos_finding *f =
+        tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
+             mos_printf(v->arena, "interrupts of %s has %zu cell%s; %s takes %u each.",
+                        path(v, v->node), v->property->length / 4,
+                        v->property->length == 4 ? "" : "s", path(v, parent), cells));
+    if (!f)
+        return;
+    mos_finding_at(v->list, f, place_of(v, parent, mos_dt_property(parent, "#interrupt-cells")));
+    mos_finding_why(v->list, f, "The kernel maps another interrupt, or none.");
+    mos_finding_try(v->list, f, "Write %u cell%s for each interrupt.", cells,
+                    cells == 1 ? "" : "s");
+}
+
+/* ---- addresses on a bus ---- */
+
+static bool first_address(const struct mos_dt_node *n, uint32_t cells, uint64_t *out) {
+    const struct mos_dt_property *reg = mos_dt_property(n, "reg");
+    *out = 0;
+    if (!reg || reg->length < 4 * (size_t)cells)
+        return false;
+    for (uint32_t i = 0; i < cells; i++)
+        *out = *out << 32 | mos_be32(reg->data + 4 * (size_t)i);
+    return true;
+}
+
+/* A bus whose addresses have no size: one device each. */
+static void check_bus(struct claims_view *v, const struct mos_dt_node *bus) {
+    uint32_t address, size;
+    if (!mos_dt_cell(bus, "#address-cells", &address) || !mos_dt_cell(bus, "#size-cells", &size) ||
+        size || !address || address > 2)
+        return;
+    for (const struct mos_dt_node *a = bus->first_child; a; a = a->next)
+        for (const struct mos_dt_node *b = a->next; b; b = b->next) {
+            const struct mos_dt_property *p = mos_dt_property(a, "reg"),
+                                         *q = mos_dt_property(b, "reg");
+            uint64_t x, y;
+            if (!first_address(a, address, &x) || !first_address(b, address, &y) || x != y ||
+                !mos_dt_is_on(a) || !mos_dt_is_on(b) || (!is_ours(v, p) && !is_ours(v, q)))
+                continue;
+            v->node = b;
+            struct mos_finding *f =
+                tell(v, MOS_RULE_TREE_ADDRESS_TAKEN, q,
+                     mos_printf(v->arena, "%s and %s are both at 0x%llx of %s.", a->name, b->name,
+                                (unsigned long long)x, path(v, bus)));
+            if (!f)
+                return;
+            mos_finding_at(v->list, f, place_of(v, a, p));
+            mos_finding_why(v->list, f, "The second one is refused by the bus: it is in use.");
+            mos_finding_try(v->list, f,
+                            "Give one of them another reg, or set its status = "
+                            "\"disabled\".");
+        }
+}
+
+static bool check_node(void *self, struct mos_dt_node *node) {
+    struct claims_view *v = self;
+    if (!mos_dt_is_on(node))
+        return true;
+    for (const struct mos_dt_property *p = node->properties; p; p = p->next) {
+        v->node = node;
+        v->property = p;
+        v->kind = mos_dt_kind_of(node, p->name);
+        if (v->kind && is_ours(v, p))
+            check_reference(v);
+        else if (strcmp(p->name, "interrupts") == 0 && is_ours(v, p))
+            check_interrupts(v);
+    }
+    check_bus(v, node);
+    return true;
+}
+
+void mos_rule_tree_claims(const struct mos_plan *plan) {
+    for (size_t i = 0; i < plan->blobs.count; i++) {
+        const struct mos_blob_plan *b = mos_vec_pointer(&plan->blobs, i);
+        struct claims_view v = {
+            .plan = plan, .dt = b->tree, .list = &plan->ctx->findings, .arena = plan->ctx->arena};
+        if (!b->tree || b->tree->overlay)
+            continue;
+        v.phandles = mos_dt_phandles_of(plan->ctx->arena, b->tree);
+        mos_dt_walk(b->tree->root, check_node, &v);
+    }
+}

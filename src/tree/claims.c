@@ -1,0 +1,151 @@
+#include "tree/claims.h"
+
+#include "base/bytes.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+static const struct mos_dt_kind kinds[] = {
+    {"clocks", "#clock-cells", "clock-names", false, false},
+    {"assigned-clocks", "#clock-cells", NULL, false, false},
+    {"assigned-clock-parents", "#clock-cells", NULL, false, false},
+    {"interrupts-extended", "#interrupt-cells", "interrupt-names", false, false},
+    {"dmas", "#dma-cells", "dma-names", false, false},
+    {"resets", "#reset-cells", "reset-names", false, false},
+    {"phys", "#phy-cells", "phy-names", false, false},
+    {"pwms", "#pwm-cells", "pwm-names", false, false},
+    {"mboxes", "#mbox-cells", "mbox-names", false, false},
+    {"power-domains", "#power-domain-cells", "power-domain-names", false, false},
+    {"io-channels", "#io-channel-cells", "io-channel-names", false, false},
+    {"iommus", "#iommu-cells", NULL, false, false},
+    {"thermal-sensors", "#thermal-sensor-cells", NULL, false, false},
+    {"hwlocks", "#hwlock-cells", NULL, false, false},
+    {"interconnects", "#interconnect-cells", NULL, false, false},
+    {"sound-dai", "#sound-dai-cells", NULL, false, false},
+    {"cooling-device", "#cooling-cells", NULL, false, false},
+    {"nvmem-cells", "#nvmem-cell-cells", "nvmem-cell-names", false, true},
+    {"gpios", "#gpio-cells", NULL, false, false},
+    {"-gpios", "#gpio-cells", NULL, true, false},
+    {"-gpio", "#gpio-cells", NULL, true, false},
+    {"-supply", NULL, NULL, true, false},
+};
+
+static bool ends(const char *text, const char *end) {
+    size_t n = strlen(text), k = strlen(end);
+    return n > k && strcmp(text + n - k, end) == 0;
+}
+
+const struct mos_dt_kind *mos_dt_kind_of(const struct mos_dt_node *node, const char *property) {
+    /* a number of lines, and a line that is taken at once: its node is below the controller */
+    if (strcmp(property, "nr-gpios") == 0 || ends(property, ",nr-gpios") ||
+        (strcmp(property, "gpios") == 0 && mos_dt_property(node, "gpio-hog")))
+        return NULL;
+    for (size_t i = 0; i < sizeof kinds / sizeof *kinds; i++)
+        if (kinds[i].suffix ? ends(property, kinds[i].property)
+                            : strcmp(property, kinds[i].property) == 0)
+            return &kinds[i];
+    return NULL;
+}
+
+/* ---- phandles ---- */
+
+struct gather {
+    struct mos_vec *rows;
+};
+
+static bool add_phandle(void *self, struct mos_dt_node *node) {
+    const struct gather *g = self;
+    uint32_t number;
+    if (mos_dt_cell(node, "phandle", &number) || mos_dt_cell(node, "linux,phandle", &number))
+        *(struct mos_dt_phandle *)mos_vec_push(g->rows) = (struct mos_dt_phandle){number, node};
+    return true;
+}
+
+static int by_number(const void *a, const void *b) {
+    const struct mos_dt_phandle *x = a, *y = b;
+    return (x->number > y->number) - (x->number < y->number);
+}
+
+struct mos_dt_phandles mos_dt_phandles_of(struct mos_arena *arena, const struct mos_dt *dt) {
+    struct mos_dt_phandles all = {mos_vec_make(arena, sizeof(struct mos_dt_phandle))};
+    struct gather g = {&all.rows};
+    mos_dt_walk(dt->root, add_phandle, &g);
+    if (all.rows.count)
+        qsort(all.rows.items, all.rows.count, sizeof(struct mos_dt_phandle), by_number);
+    return all;
+}
+
+const struct mos_dt_node *mos_dt_by_phandle(const struct mos_dt_phandles *all, uint32_t number) {
+    struct mos_dt_phandle key = {number, NULL};
+    const struct mos_dt_phandle *found =
+        all->rows.count ? bsearch(&key, all->rows.items, all->rows.count, sizeof key, by_number)
+                        : NULL;
+    return found ? found->node : NULL;
+}
+
+/* ---- entries ---- */
+
+static void read_entry(const struct mos_dt_phandles *all, const struct mos_dt_kind *kind,
+                       struct mos_dt_reference *r) {
+    r->provider = mos_dt_by_phandle(all, r->phandle);
+    r->broken = MOS_DT_WHOLE;
+    if (!r->provider)
+        r->broken = r->phandle ? MOS_DT_NO_NODE : MOS_DT_WHOLE;
+    else if (kind->cells && !mos_dt_cell(r->provider, kind->cells, &r->cells))
+        r->broken = kind->defaults ? MOS_DT_WHOLE : MOS_DT_NO_PROVIDER;
+    if (!r->broken && r->cells > r->left)
+        r->broken = MOS_DT_CUT;
+}
+
+size_t mos_dt_references(const struct mos_dt_phandles *all, const struct mos_dt_kind *kind,
+                         const struct mos_dt_property *property,
+                         void (*each)(void *self, size_t index, const struct mos_dt_reference *r),
+                         void *self) {
+    size_t count = 0, words = property->length / 4;
+    if (property->length % 4) {
+        each(self, 0, &(struct mos_dt_reference){.broken = MOS_DT_UNEVEN});
+        return 0;
+    }
+    for (size_t at = 0; at < words; count++) {
+        struct mos_dt_reference r = {.phandle = mos_be32(property->data + 4 * at),
+                                     .left = words - at - 1,
+                                     .arguments = property->data + 4 * (at + 1)};
+        read_entry(all, kind, &r);
+        each(self, count, &r);
+        if (r.broken)
+            return count;
+        at += 1 + (size_t)r.cells;
+    }
+    return count;
+}
+
+/* ---- nodes ---- */
+
+bool mos_dt_is_on(const struct mos_dt_node *node) {
+    for (; node; node = node->parent) {
+        const char *status = mos_dt_string(node, "status");
+        if (status && strcmp(status, "okay") != 0 && strcmp(status, "ok") != 0)
+            return false;
+    }
+    return true;
+}
+
+const struct mos_dt_node *mos_dt_interrupt_parent(const struct mos_dt_phandles *all,
+                                                  const struct mos_dt_node *node) {
+    enum { MOST_HOPS = 64 };
+    uint32_t number;
+    for (unsigned hops = 0; node && hops < MOST_HOPS; hops++) {
+        node = mos_dt_cell(node, "interrupt-parent", &number) ? mos_dt_by_phandle(all, number)
+                                                              : node->parent;
+        if (node && mos_dt_property(node, "#interrupt-cells"))
+            return node;
+    }
+    return NULL;
+}
+
+size_t mos_dt_string_count(const struct mos_dt_property *property) {
+    size_t count = 0;
+    for (size_t i = 0; i < property->length; i++)
+        count += property->data[i] == 0;
+    return count;
+}
