@@ -20,6 +20,7 @@ struct claims_view {
     struct mos_findings *list;
     struct mos_arena *arena;
     size_t told;
+    bool theirs; /* the property is that of a blob from outside */
 };
 
 /* What a blob from outside says of itself is its maker's; what our files set in it is ours. */
@@ -74,9 +75,85 @@ static void tell_cut(struct claims_view *v, size_t index, const struct mos_dt_re
                     r->cells == 1 ? "" : "s");
 }
 
+/* The node that is switched off: this one, or one above it. */
+static const struct mos_dt_node *off(const struct mos_dt_node *n) {
+    while (n && mos_dt_is_on(n->parent ? n->parent : n) && mos_dt_is_on(n))
+        n = NULL;
+    while (n && n->parent && !mos_dt_is_on(n->parent))
+        n = n->parent;
+    return n;
+}
+
+static bool is_set_by_us(const struct mos_dt_node *n, const char *property) {
+    const struct mos_dt_property *p = n ? mos_dt_property(n, property) : NULL;
+    return p && p->set_by;
+}
+
+/* Did our files bring about that this needs that, and that it is off?  What many devices do without
+ * (DMA, a clock of several) must be written by an overlay of ours. */
+static bool is_our_doing(const struct claims_view *v, const struct mos_dt_node *down) {
+    if (v->property->set_by)
+        return true;
+    bool clock = strcmp(v->property->name, "clocks") == 0 && is_set_by_us(down, "status") &&
+                 !mos_dt_property(v->node, "#clock-cells");
+    return clock || (v->kind->must && (!v->theirs || is_set_by_us(v->node, "status") ||
+                                       is_set_by_us(down, "status")));
+}
+
+/* Nobody provides it: the driver waits for ever. */
+static void check_provider(struct claims_view *v, size_t index, const struct mos_dt_reference *r) {
+    const struct mos_dt_node *down = off(r->provider);
+    if (!down || !is_our_doing(v, down))
+        return;
+    struct mos_finding *f =
+        tell(v, MOS_RULE_TREE_PROVIDER_OFF, v->property,
+             mos_printf(v->arena, "%s of %s: entry %zu is %s, and %s is switched off.",
+                        v->property->name, path(v, v->node), index + 1, path(v, r->provider),
+                        down == r->provider ? "that" : path(v, down)));
+    if (!f)
+        return;
+    mos_finding_at(v->list, f, place_of(v, down, mos_dt_property(down, "status")));
+    mos_finding_why(v->list, f,
+                    "The kernel puts the device off until it is there, which is never.");
+    mos_finding_try(v->list, f, "Set status = \"okay\" in %s, or switch off %s.", path(v, down),
+                    path(v, v->node));
+}
+
+static void try_below(const struct claims_view *v, struct mos_finding *f, uint64_t count) {
+    if (count < 2)
+        mos_finding_try(v->list, f, "Write 0: they are counted from 0.");
+    else
+        mos_finding_try(v->list, f, "Write one of 0 to %llu: they are counted from 0.",
+                        (unsigned long long)count - 1);
+}
+
+/* A line that the controller has not. */
+static void check_line(struct claims_view *v, size_t index, const struct mos_dt_reference *r) {
+    uint32_t lines;
+    if (!v->kind->cells || strcmp(v->kind->cells, "#gpio-cells") != 0 || !r->cells ||
+        !mos_dt_cell(r->provider, "ngpios", &lines) || mos_be32(r->arguments) < lines)
+        return;
+    struct mos_finding *f =
+        tell(v, MOS_RULE_TREE_BEYOND_LIMIT, v->property,
+             mos_printf(v->arena, "%s of %s: entry %zu is line %u of %s, which has %u.",
+                        v->property->name, path(v, v->node), index + 1, mos_be32(r->arguments),
+                        path(v, r->provider), lines));
+    if (!f)
+        return;
+    mos_finding_at(v->list, f, place_of(v, r->provider, mos_dt_property(r->provider, "ngpios")));
+    mos_finding_why(v->list, f, "The kernel refuses the line, and the device that asks for it.");
+    try_below(v, f, lines);
+}
+
 static void each_reference(void *self, size_t index, const struct mos_dt_reference *r) {
     struct claims_view *v = self;
     struct mos_finding *f = NULL;
+    if (r->provider && !r->broken)
+        check_provider(v, index, r);
+    if (v->theirs)
+        return;
+    if (r->provider && !r->broken)
+        check_line(v, index, r);
     const char *name = r->arguments ? written(v, r) : NULL;
     if (r->broken == MOS_DT_CUT)
         tell_cut(v, index, r);
@@ -147,8 +224,9 @@ static bool is_whole(const struct claims_view *v, size_t told) {
 
 static void check_reference(struct claims_view *v) {
     size_t told = v->told;
+    v->theirs = !is_ours(v, v->property);
     size_t count = mos_dt_references(&v->phandles, v->kind, v->property, each_reference, v);
-    if (is_whole(v, told))
+    if (is_whole(v, told) && !v->theirs)
         check_names(v, v->kind->names, count);
 }
 
@@ -216,6 +294,53 @@ static void check_bus(struct claims_view *v, const struct mos_dt_node *bus) {
         }
 }
 
+/* ---- chip selects ---- */
+
+struct counter {
+    size_t count;
+};
+
+static void count_entry(void *self, size_t index, const struct mos_dt_reference *r) {
+    struct counter *c = self;
+    (void)r;
+    c->count = index + 1;
+}
+
+/* As many as the controller says that it has, or as it has lines for them; 0: it does not say. */
+static uint64_t selects_of(struct claims_view *v, const struct mos_dt_node *bus,
+                           const struct mos_dt_property **where) {
+    const struct mos_dt_property *lines = mos_dt_property(bus, "cs-gpios");
+    struct counter c = {0};
+    uint32_t number = 0;
+    *where = mos_dt_property(bus, "num-cs");
+    mos_dt_cell(bus, "num-cs", &number);
+    if (lines)
+        mos_dt_references(&v->phandles, mos_dt_kind_of(bus, "cs-gpios"), lines, count_entry, &c);
+    *where = c.count > number ? lines : *where;
+    return c.count > number ? c.count : number;
+}
+
+static void check_selects(struct claims_view *v, const struct mos_dt_node *bus) {
+    const struct mos_dt_property *where;
+    uint64_t selects = strncmp(bus->name, "spi", 3) == 0 ? selects_of(v, bus, &where) : 0, at;
+    for (const struct mos_dt_node *n = selects ? bus->first_child : NULL; n; n = n->next) {
+        const struct mos_dt_property *reg = mos_dt_property(n, "reg");
+        if (!mos_dt_is_on(n) || !first_address(n, 1, &at) || at < selects ||
+            (!is_ours(v, reg) && !is_ours(v, where)))
+            continue;
+        v->node = n;
+        struct mos_finding *f =
+            tell(v, MOS_RULE_TREE_BEYOND_LIMIT, reg,
+                 mos_printf(v->arena, "%s is at chip select %llu of %s, which has %llu.", n->name,
+                            (unsigned long long)at, path(v, bus), (unsigned long long)selects));
+        if (!f)
+            return;
+        mos_finding_at(v->list, f, place_of(v, bus, where));
+        mos_finding_why(v->list, f, "The bus refuses the device, which never appears.");
+        try_below(v, f, selects);
+    }
+}
+
 static bool check_node(void *self, struct mos_dt_node *node) {
     struct claims_view *v = self;
     if (!mos_dt_is_on(node))
@@ -224,12 +349,13 @@ static bool check_node(void *self, struct mos_dt_node *node) {
         v->node = node;
         v->property = p;
         v->kind = mos_dt_kind_of(node, p->name);
-        if (v->kind && is_ours(v, p))
+        if (v->kind)
             check_reference(v);
         else if (strcmp(p->name, "interrupts") == 0 && is_ours(v, p))
             check_interrupts(v);
     }
     check_bus(v, node);
+    check_selects(v, node);
     return true;
 }
 

@@ -25,6 +25,7 @@ struct mos_dt_kind {
     const char *names;    /* the property that names each of them; NULL: there is none */
     bool suffix;
     bool defaults; /* a provider that does not say how many takes none */
+    bool must;     /* a driver cannot do without: it waits until the provider is there */
 };
 /* The kind that a property is; NULL: it refers to nothing that is known. */
 const struct mos_dt_kind *mos_dt_kind_of(const struct mos_dt_node *node, const char *property);

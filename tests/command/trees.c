@@ -161,7 +161,8 @@ static void references_are_read(void) {
          NULL}, /* six cells are three interrupts of two, and two have a name */
         {"s/<&pin 6 1>/<\\&pin 6>/",
          "interrupts-extended of /spi@5000/radio@0: entry 1 has 1 cell"},
-        {"s/<&pin 4 0>, <0>/<\\&pin 4>, <0>/", NULL}, /* the next cell is taken for its flags */
+        /* the next cell is taken for its flags, so that one chip select is left */
+        {"s/<&pin 4 0>, <0>/<\\&pin 4>, <0>/", "store@1 is at chip select 1 of /spi@5000"},
         {"s/<&pin 4 0>, <0>/<\\&pin 4 0 0 9>/", "cs-gpios of /spi@5000: entry 3"},
         {"s/store@1 { reg = <1>/store@0 { reg = <0>/",
          "radio@0 and store@0 are both at 0x0 of /spi@5000"},
@@ -218,6 +219,12 @@ static void mistakes_of_others_are_theirs(void) {
         {"&{/spi@5000} { note@1 { reg = <1>; }; };", "store@1 and note@1 are both at 0x1"},
         {"&{/user@6000} { reset-gpios = <&pin 3>; };", "entry 1 has 1 cell behind /gpio@2000"},
         {"&{/user@6000} { reset-gpios = <&pin 3 0>; };", NULL},
+        {"&volts { status = \"disabled\"; };", "core-supply of /user@6000: entry 1 is /volts, and"},
+        {"&dma { status = \"disabled\"; };", NULL},
+        {"&rate { status = \"disabled\"; };",
+         "clocks of /user@6000: entry 1 is /rate, and that is"},
+        {"&dma { status = \"disabled\"; }; &{/user@6000} { dmas = <&dma 1 1>, <&dma 1 2>; };",
+         "dmas of /user@6000: entry 1 is /dma@4000, and that is switched off"},
     };
     for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
         char text[400];
