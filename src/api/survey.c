@@ -276,7 +276,9 @@ static void look_at_regions(struct survey *s) {
         if (x->has_volume && !x->volume.driver)
             look_at_container(s, x);
         else if (!x->has_volume && !x->what)
-            x->what = is_empty(&window) ? "(empty)" : mos_printf(s->m->arena, "(%s)", r->holds);
+            x->what = is_empty(&window)
+                          ? "(empty)"
+                          : mos_printf(s->m->arena, "(%s)", r->holds ? r->holds : "data");
         at = mos_max(at, r->offset + r->length);
     }
     if (at < s->io.size)

@@ -368,5 +368,11 @@ void mos_rule_tree_claims(const struct mos_plan *plan) {
             continue;
         v.phandles = mos_dt_phandles_of(plan->ctx->arena, b->tree);
         mos_dt_walk(b->tree->root, check_node, &v);
+        if (v.told > MOST_TOLD)
+            mos_vec_push_pointer(&plan->ctx->not_proved,
+                                 mos_printf(v.arena,
+                                            "%zu more references of tree %s that are wrong, "
+                                            "too: the first %d are told",
+                                            v.told - MOST_TOLD, b->def->r.name, MOST_TOLD));
     }
 }

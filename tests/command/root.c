@@ -163,8 +163,8 @@ static void the_log_in_follows_the_console(void) {
     char *w = workspace("moved-unit", "system: {log-in: systemd}\n");
     CU_ASSERT_TRUE_FATAL(
         runs(0,
-             "cd '%s/root/etc' && mkdir -p systemd/system/getty.target.wants && cd "
-             "systemd/system/getty.target.wants && for p in ttyS0 ttyAMA0 tty1; do ln -s "
+             "cd '%s' && mkdir -p root/etc/systemd/system/getty.target.wants && cd "
+             "root/etc/systemd/system/getty.target.wants && for p in ttyS0 ttyAMA0 tty1; do ln -s "
              "/lib/systemd/system/serial-getty@.service serial-getty@$p.service; done",
              w));
     CU_ASSERT_TRUE_FATAL(build(w));

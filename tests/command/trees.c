@@ -195,6 +195,24 @@ static void references_are_read(void) {
     }
 }
 
+/* Where very many are wrong, the first are told, and the others are counted. */
+static void the_rest_is_counted(void) {
+    struct core c;
+    core_start(&c);
+    struct mos_buf b = {.arena = c.ctx.arena};
+    start("many", "");
+    mos_buf_text(&b, "/dts-v1/;\n/ {\nrate: rate { };\n");
+    for (int i = 0; i < 20; i++)
+        mos_buf_printf(&b, "user-%d { clocks = <&rate>; };\n", i);
+    mos_buf_text(&b, "};\n");
+    write_text(path_in(workspace, "tree/curlew.dts"), mos_buf_string(&b));
+    struct outcome o = run_shell("'%s' --no-cache -v -w '%s' check", MOSAICUM_PROGRAM, workspace);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "12 errors"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "8 more references of tree main"));
+    outcome_free(&o);
+    core_end(&c);
+}
+
 /* A blob from outside has the mistakes of its maker; those of an overlay of ours are told, at its
  * own line. */
 static void mistakes_of_others_are_theirs(void) {
@@ -247,4 +265,5 @@ static void mistakes_of_others_are_theirs(void) {
 SUITE(trees_suite, {"included files", included_files_are_found},
       {"preprocessed sources", preprocessed_places_are_the_users},
       {"overlays", overlays_point_to_both_files}, {"references are read", references_are_read},
+      {"the rest is counted", the_rest_is_counted},
       {"mistakes of others are theirs", mistakes_of_others_are_theirs});
