@@ -4,7 +4,31 @@
 
 #include "harness.h"
 
-#include "tree/tree.h"
+#include "base/bytes.h"
+#include "tree/claims.h"
+
+/* What is whole lies in the property: every cell of it is looked at. */
+static inline void look_at_reference(void *self, size_t index, const struct mos_dt_reference *r) {
+    uint32_t *sum = self;
+    for (uint32_t i = 0; r->provider && !r->broken && i < r->cells; i++)
+        *sum += mos_be32(r->arguments + 4 * (size_t)i) + (uint32_t)index;
+}
+
+struct fuzz_claims {
+    struct mos_dt_phandles all;
+    uint32_t sum;
+};
+
+static inline bool look_at_node(void *self, struct mos_dt_node *node) {
+    struct fuzz_claims *c = self;
+    mos_dt_interrupt_parent(&c->all, node);
+    for (const struct mos_dt_property *p = node->properties; p && mos_dt_is_on(node); p = p->next) {
+        const struct mos_dt_kind *kind = mos_dt_kind_of(node, p->name);
+        if (kind && mos_dt_references(&c->all, kind, p, look_at_reference, &c->sum) > p->length / 4)
+            __builtin_trap();
+    }
+    return true;
+}
 
 /* Applies an overlay to a small base, or settles a base; then what is written must read back. */
 static inline void fuzz_tree(struct mos_ctx *ctx, struct mos_dt *dt) {
@@ -22,6 +46,8 @@ static inline void fuzz_tree(struct mos_ctx *ctx, struct mos_dt *dt) {
     } else if (!dt->from_blob) {
         mos_dt_resolve(ctx, dt);
     }
+    struct fuzz_claims claims = {mos_dt_phandles_of(ctx->arena, dt), 0};
+    mos_dt_walk(dt->root, look_at_node, &claims);
     mos_dt_write_blob(ctx, dt, true, &out);
     if (!mos_dt_read_blob(ctx, "written", out.data, out.length) && !ctx->findings.items.count)
         __builtin_trap();

@@ -6,6 +6,7 @@
 #include "base/text.h"
 #include "tree/claims.h"
 
+#include <stdlib.h>
 #include <string.h>
 
 enum { MOST_TOLD = 12 }; /* of one tree: the rest follows from the same mistake, as a rule */
@@ -265,33 +266,57 @@ static bool first_address(const struct mos_dt_node *n, uint32_t cells, uint64_t 
     return true;
 }
 
+struct seat {
+    uint64_t address;
+    size_t order;
+    const struct mos_dt_node *node;
+};
+
+static int by_address(const void *a, const void *b) {
+    const struct seat *x = a, *y = b;
+    if (x->address != y->address)
+        return x->address < y->address ? -1 : 1;
+    return (x->order > y->order) - (x->order < y->order);
+}
+
+static void tell_taken(struct claims_view *v, const struct mos_dt_node *bus, const struct seat *a,
+                       const struct seat *b) {
+    const struct mos_dt_property *p = mos_dt_property(a->node, "reg"),
+                                 *q = mos_dt_property(b->node, "reg");
+    if (!is_ours(v, p) && !is_ours(v, q))
+        return;
+    v->node = b->node;
+    struct mos_finding *f =
+        tell(v, MOS_RULE_TREE_ADDRESS_TAKEN, q,
+             mos_printf(v->arena, "%s and %s are both at 0x%llx of %s.", a->node->name,
+                        b->node->name, (unsigned long long)a->address, path(v, bus)));
+    if (!f)
+        return;
+    mos_finding_at(v->list, f, place_of(v, a->node, p));
+    mos_finding_why(v->list, f, "The second one is refused by the bus: it is in use.");
+    mos_finding_try(v->list, f, "Give one of them another reg, or set its status = \"disabled\".");
+}
+
 /* A bus whose addresses have no size: one device each. */
 static void check_bus(struct claims_view *v, const struct mos_dt_node *bus) {
     uint32_t address, size;
     if (!mos_dt_cell(bus, "#address-cells", &address) || !mos_dt_cell(bus, "#size-cells", &size) ||
-        size || !address || address > 2)
+        size || !address || address > 2 || !bus->child_count)
         return;
-    for (const struct mos_dt_node *a = bus->first_child; a; a = a->next)
-        for (const struct mos_dt_node *b = a->next; b; b = b->next) {
-            const struct mos_dt_property *p = mos_dt_property(a, "reg"),
-                                         *q = mos_dt_property(b, "reg");
-            uint64_t x, y;
-            if (!first_address(a, address, &x) || !first_address(b, address, &y) || x != y ||
-                !mos_dt_is_on(a) || !mos_dt_is_on(b) || (!is_ours(v, p) && !is_ours(v, q)))
-                continue;
-            v->node = b;
-            struct mos_finding *f =
-                tell(v, MOS_RULE_TREE_ADDRESS_TAKEN, q,
-                     mos_printf(v->arena, "%s and %s are both at 0x%llx of %s.", a->name, b->name,
-                                (unsigned long long)x, path(v, bus)));
-            if (!f)
-                return;
-            mos_finding_at(v->list, f, place_of(v, a, p));
-            mos_finding_why(v->list, f, "The second one is refused by the bus: it is in use.");
-            mos_finding_try(v->list, f,
-                            "Give one of them another reg, or set its status = "
-                            "\"disabled\".");
+    struct seat *seats = mos_alloc_array(v->arena, bus->child_count, sizeof *seats);
+    size_t count = 0;
+    for (const struct mos_dt_node *n = bus->first_child; n; n = n->next)
+        if (count < bus->child_count && first_address(n, address, &seats[count].address) &&
+            mos_dt_is_on(n)) {
+            seats[count].node = n;
+            seats[count].order = count;
+            count++;
         }
+    if (count)
+        qsort(seats, count, sizeof *seats, by_address);
+    for (size_t i = 1; i < count; i++)
+        if (seats[i - 1].address == seats[i].address)
+            tell_taken(v, bus, &seats[i - 1], &seats[i]);
 }
 
 /* ---- chip selects ---- */
