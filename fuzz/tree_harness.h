@@ -22,7 +22,7 @@ struct fuzz_claims {
 static inline bool look_at_node(void *self, struct mos_dt_node *node) {
     struct fuzz_claims *c = self;
     mos_dt_interrupt_parent(&c->all, node);
-    for (const struct mos_dt_property *p = node->properties; p && mos_dt_is_on(node); p = p->next) {
+    for (const struct mos_dt_property *p = node->properties; p && !mos_dt_off(node); p = p->next) {
         const struct mos_dt_kind *kind = mos_dt_kind_of(node, p->name);
         if (kind && mos_dt_references(&c->all, kind, p, look_at_reference, &c->sum) > p->length / 4)
             __builtin_trap();

@@ -28,7 +28,6 @@ enum {
     ROW = 104,
     COMPRESSION_BYTES = ROW_OFFSET - ROW_COMPRESSION,
     VERSION = 1,
-    MOST_ROWS = 4096,
     FLAG_LOAD = 1,
     FLAG_ENTRY = 2
 };
@@ -114,7 +113,7 @@ bool mos_contents_read(struct mos_arena *arena, const uint8_t *bytes, size_t len
     if (mos_le32(bytes + AT_VERSION) != VERSION || mos_le32(bytes + AT_ROW_BYTES) != ROW)
         return false;
     *problem = "its table of contents is damaged";
-    if (count > MOST_ROWS || mos_contents_room(count) > length)
+    if (count > MOS_CONTENTS_ROWS || mos_contents_room(count) > length)
         return false;
     uint32_t sum = mos_crc32(0, bytes, AT_SUM);
     sum = mos_crc32(sum, zeros, sizeof zeros);

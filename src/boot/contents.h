@@ -7,6 +7,7 @@
 #include "base/buf.h"
 
 enum { MOS_CONTENTS_NAME = 31, MOS_CONTENTS_KIND = 15 }; /* most characters of each */
+enum { MOS_CONTENTS_ROWS = 4096 };                       /* most parts of a pack */
 
 struct mos_contents_row {
     const char *name, *kind, *compression; /* "none", "gz", "xz", "zst" */

@@ -4,7 +4,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { MOST_CELLS = 4, MOST_ROWS = 256, GAP = 2, STACKED = 4 };
+enum { MOST_CELLS = 4, GAP = 2, STACKED = 4 };
 
 struct row {
     char *cells[MOST_CELLS];
@@ -73,10 +73,13 @@ static void print_row(const struct cli *cli, const struct row *r, const size_t *
 
 /* The table that begins here; returns what stands behind it. */
 static const char *print_table_of(const struct cli *cli, const char *text, FILE *to) {
-    struct row *rows = calloc(MOST_ROWS, sizeof *rows);
+    size_t most = 1;
+    for (const char *line = text; *line == '|'; line = after(line))
+        most++;
+    struct row *rows = calloc(most, sizeof *rows);
     size_t count = 0, cells = 0, widths[MOST_CELLS] = {0};
     for (; *text == '|'; text = after(text)) {
-        if (!rows || is_rule(text) || count == MOST_ROWS)
+        if (!rows || is_rule(text))
             continue;
         read_row(text, &rows[count]);
         for (size_t i = 0; i < MOST_CELLS && rows[count].cells[i]; i++) {

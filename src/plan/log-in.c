@@ -10,8 +10,10 @@
 
 #define WANTS "etc/systemd/system/getty.target.wants"
 
+/* A port of the board: not a virtual terminal, nor what the board is to a host on its USB. */
 static bool is_serial(const char *word) {
-    return strncmp(word, "tty", 3) == 0 && isalpha((unsigned char)word[3]);
+    return strncmp(word, "tty", 3) == 0 && isalpha((unsigned char)word[3]) &&
+           strncmp(word, "ttyGS", 5) != 0;
 }
 
 /* The serial port at which a line of an inittab (id:levels:action:process) starts a log-in; NULL:

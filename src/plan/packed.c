@@ -221,6 +221,8 @@ static bool pack_in_a_row(struct maker *m, bool contents) {
     uint64_t align = alignment(m), end, table;
     const char *before = "the table";
     bool has_table = find_table(m, contents, &table, &end);
+    if (contents && parts->count > MOS_CONTENTS_ROWS)
+        complain(m, m->def->r.key_place, "a table of contents has at most 4096 rows.");
     struct mos_contents list = {
         .count = parts->count,
         .rows = mos_alloc_array(m->plan->ctx->arena, parts->count, sizeof *list.rows)};
@@ -236,7 +238,7 @@ static bool pack_in_a_row(struct maker *m, bool contents) {
         if (contents && !stored_bytes(m, part, &bytes, &length))
             return false;
         check_place(m, part, at, end, before);
-        if (!m->wrong && at + length > MOST_PACK)
+        if (!m->wrong && (at > MOST_PACK || length > MOST_PACK - at))
             complain(m, mos_has(part->at) ? part->at->place : part->r.key_place,
                      mos_printf(m->plan->ctx->arena, "%s would end behind 256 MiB.", part->r.name));
         if (m->wrong)

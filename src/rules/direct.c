@@ -3,8 +3,6 @@
 #include "rules/rules.h"
 
 #include "base/text.h"
-#include "boot/parcel.h"
-#include "loaders/loaders.h"
 
 #include <string.h>
 
@@ -96,18 +94,11 @@ static void check_memory(const struct direct_view *v) {
                     "reg = <START SIZE>.");
 }
 
-static const char *form_of(const struct mos_piece_plan *p) {
-    if (mos_parcel_is(p->head, p->head_length))
-        return "parcel";
-    const char *form = mos_loaders_recognise(NULL, p->head, p->head_length, NULL);
-    return form ? form : "plain";
-}
-
 static void check_form(const struct direct_view *v, const struct mos_stage *last) {
     const struct mos_piece_plan *p = v->e->kernel;
     if (!last || !last->accepts.count || !mos_plan_is_there(p))
         return;
-    const char *form = form_of(p);
+    const char *form = mos_piece_form(p);
     for (size_t i = 0; i < last->accepts.count; i++)
         if (!mos_has(last->accepts.items[i]) || strcmp(last->accepts.items[i]->text, form) == 0)
             return;

@@ -65,4 +65,7 @@ void mos_rule_loader(const struct mos_plan *plan);
 void mos_rule_volume(const struct mos_plan *plan);
 void mos_rule_fills(const struct mos_plan *plan);
 
+/* stages.c: how what starts it would see a piece, by its first bytes: a word of `accepts`. */
+const char *mos_piece_form(const struct mos_piece_plan *piece);
+
 #endif

@@ -102,7 +102,7 @@ static void check_size(const struct stages_view *v) {
 
 /* ---- its form ---- */
 
-static const char *form_of(const struct mos_piece_plan *p) {
+const char *mos_piece_form(const struct mos_piece_plan *p) {
     if (mos_parcel_is(p->head, p->head_length))
         return "parcel";
     const char *form = mos_loaders_recognise(NULL, p->head, p->head_length, NULL);
@@ -116,7 +116,7 @@ static void check_form(const struct stages_view *v) {
         mos_has(v->s->by) && !mos_stage_is_first(v->s) ? v->s->by->target : NULL;
     if (!v->p)
         return;
-    const char *seen = form_of(v->p), *form = mos_text_or(v->s->format, seen);
+    const char *seen = mos_piece_form(v->p), *form = mos_text_or(v->s->format, seen);
     if (mos_has(v->s->format) && strcmp(form, seen) != 0) {
         struct mos_finding *f =
             complain(v, v->s->format->place,
@@ -175,7 +175,7 @@ static bool is_with_headers(const struct stages_view *v) {
         mos_has(v->s->by) && !mos_stage_is_first(v->s) ? v->s->by->target : NULL;
     return !mos_has(v->s->format) &&
            (mos_stage_is_first(v->s) || (before && !before->accepts.count)) &&
-           strcmp(form_of(v->p), "program") == 0;
+           strcmp(mos_piece_form(v->p), "program") == 0;
 }
 
 static void check_bytes(const struct stages_view *v) {

@@ -76,15 +76,6 @@ static void tell_cut(struct claims_view *v, size_t index, const struct mos_dt_re
                     r->cells == 1 ? "" : "s");
 }
 
-/* The node that is switched off: this one, or one above it. */
-static const struct mos_dt_node *off(const struct mos_dt_node *n) {
-    while (n && mos_dt_is_on(n->parent ? n->parent : n) && mos_dt_is_on(n))
-        n = NULL;
-    while (n && n->parent && !mos_dt_is_on(n->parent))
-        n = n->parent;
-    return n;
-}
-
 static bool is_set_by_us(const struct mos_dt_node *n, const char *property) {
     const struct mos_dt_property *p = n ? mos_dt_property(n, property) : NULL;
     return p && p->set_by;
@@ -103,7 +94,7 @@ static bool is_our_doing(const struct claims_view *v, const struct mos_dt_node *
 
 /* Nobody provides it: the driver waits for ever. */
 static void check_provider(struct claims_view *v, size_t index, const struct mos_dt_reference *r) {
-    const struct mos_dt_node *down = off(r->provider);
+    const struct mos_dt_node *down = mos_dt_off(r->provider);
     if (!down || !is_our_doing(v, down))
         return;
     struct mos_finding *f =
@@ -146,52 +137,34 @@ static void check_line(struct claims_view *v, size_t index, const struct mos_dt_
     try_below(v, f, lines);
 }
 
-static void each_reference(void *self, size_t index, const struct mos_dt_reference *r) {
-    struct claims_view *v = self;
-    struct mos_finding *f = NULL;
-    if (r->provider && !r->broken)
-        check_provider(v, index, r);
-    if (v->theirs)
+/* In a source, where others are labels, it is a cell that was left over. */
+static void tell_left_over(struct claims_view *v, size_t index, const struct mos_dt_reference *r) {
+    struct mos_finding *f = tell(
+        v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
+        mos_printf(v->arena, "%s of %s: entry %zu begins with the number 0x%x, not with a label.",
+                   v->property->name, path(v, v->node), index + 1, r->phandle));
+    if (!f)
         return;
-    if (r->provider && !r->broken)
-        check_line(v, index, r);
-    const char *name = r->arguments ? written(v, r) : NULL;
-    if (r->broken == MOS_DT_CUT)
-        tell_cut(v, index, r);
-    /* in a source, where others are labels, it is a cell that was left over */
-    if (r->provider && !name && v->property->marks.count && r->broken != MOS_DT_CUT) {
-        f = tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
-                 mos_printf(v->arena,
-                            "%s of %s: entry %zu begins with the number 0x%x, not with a "
-                            "label.",
-                            v->property->name, path(v, v->node), index + 1, r->phandle));
-        if (f) {
-            mos_finding_why(v->list, f, "The entry before it takes fewer cells than are written.");
-            mos_finding_try(v->list, f, "Write as many cells as it takes, or a label here.");
-        }
+    mos_finding_why(v->list, f, "The entry before it takes fewer cells than are written.");
+    mos_finding_try(v->list, f, "Write as many cells as it takes, or a label here.");
+}
+
+static void tell_no_node(struct claims_view *v, const char *what) {
+    struct mos_finding *f = tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property, what);
+    if (!f)
         return;
-    }
-    if (r->broken == MOS_DT_UNEVEN)
-        f = tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
-                 mos_printf(v->arena, "%s of %s has %zu bytes, which are no cells.",
-                            v->property->name, path(v, v->node), v->property->length));
-    if (r->broken == MOS_DT_NO_NODE)
-        f = tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
-                 mos_printf(v->arena,
-                            "%s of %s: entry %zu is 0x%x, which is the phandle of no node.",
-                            v->property->name, path(v, v->node), index + 1, r->phandle));
-    if (f) {
-        mos_finding_why(v->list, f, "The kernel takes the property as if it were not there.");
-        mos_finding_try(v->list, f, "Write a label: <&LABEL …>.");
-    }
-    if (r->broken != MOS_DT_NO_PROVIDER)
-        return;
-    f = tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
+    mos_finding_why(v->list, f, "The kernel takes the property as if it were not there.");
+    mos_finding_try(v->list, f, "Write a label: <&LABEL …>.");
+}
+
+static void tell_no_provider(struct claims_view *v, size_t index, const struct mos_dt_reference *r,
+                             const char *name) {
+    const char *shown =
+        name ? mos_printf(v->arena, *name == '/' ? "&{%s}" : "&%s", name) : path(v, r->provider);
+    struct mos_finding *f =
+        tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
              mos_printf(v->arena, "%s of %s: entry %zu is %s, which has no %s.", v->property->name,
-                        path(v, v->node), index + 1,
-                        name ? mos_printf(v->arena, *name == '/' ? "&{%s}" : "&%s", name)
-                             : path(v, r->provider),
-                        v->kind->cells));
+                        path(v, v->node), index + 1, shown, v->kind->cells));
     if (!f)
         return;
     mos_finding_at(v->list, f, place_of(v, r->provider, NULL));
@@ -200,6 +173,33 @@ static void each_reference(void *self, size_t index, const struct mos_dt_referen
         "It is nothing of that kind for the kernel, or too many cells stand before it.");
     mos_finding_try(v->list, f, "Name the node that has %s, or correct the cells before it.",
                     v->kind->cells);
+}
+
+static void check_form(struct claims_view *v, size_t index, const struct mos_dt_reference *r) {
+    const char *name = r->arguments ? written(v, r) : NULL;
+    if (r->broken == MOS_DT_CUT)
+        tell_cut(v, index, r);
+    else if (r->provider && !name && v->property->marks.count)
+        tell_left_over(v, index, r);
+    else if (r->broken == MOS_DT_UNEVEN)
+        tell_no_node(v, mos_printf(v->arena, "%s of %s has %zu bytes, which are no cells.",
+                                   v->property->name, path(v, v->node), v->property->length));
+    else if (r->broken == MOS_DT_NO_NODE)
+        tell_no_node(v, mos_printf(v->arena,
+                                   "%s of %s: entry %zu is 0x%x, which is the phandle of no node.",
+                                   v->property->name, path(v, v->node), index + 1, r->phandle));
+    else if (r->broken == MOS_DT_NO_PROVIDER)
+        tell_no_provider(v, index, r, name);
+}
+
+static void each_reference(void *self, size_t index, const struct mos_dt_reference *r) {
+    struct claims_view *v = self;
+    if (r->provider && !r->broken)
+        check_provider(v, index, r);
+    if (!v->theirs && r->provider && !r->broken)
+        check_line(v, index, r);
+    if (!v->theirs)
+        check_form(v, index, r);
 }
 
 /* As many names as there are things that they name. */
@@ -219,15 +219,11 @@ static void check_names(struct claims_view *v, const char *names, size_t count) 
     mos_finding_try(v->list, f, "Name each entry once, in the same order.");
 }
 
-static bool is_whole(const struct claims_view *v, size_t told) {
-    return v->told == told;
-}
-
 static void check_reference(struct claims_view *v) {
     size_t told = v->told;
     v->theirs = !is_ours(v, v->property);
     size_t count = mos_dt_references(&v->phandles, v->kind, v->property, each_reference, v);
-    if (is_whole(v, told) && !v->theirs)
+    if (v->told == told && !v->theirs)
         check_names(v, v->kind->names, count);
 }
 
@@ -307,7 +303,7 @@ static void check_bus(struct claims_view *v, const struct mos_dt_node *bus) {
     size_t count = 0;
     for (const struct mos_dt_node *n = bus->first_child; n; n = n->next)
         if (count < bus->child_count && first_address(n, address, &seats[count].address) &&
-            mos_dt_is_on(n)) {
+            !mos_dt_off(n)) {
             seats[count].node = n;
             seats[count].order = count;
             count++;
@@ -321,28 +317,24 @@ static void check_bus(struct claims_view *v, const struct mos_dt_node *bus) {
 
 /* ---- chip selects ---- */
 
-struct counter {
-    size_t count;
-};
-
 static void count_entry(void *self, size_t index, const struct mos_dt_reference *r) {
-    struct counter *c = self;
     (void)r;
-    c->count = index + 1;
+    *(size_t *)self = index + 1;
 }
 
 /* As many as the controller says that it has, or as it has lines for them; 0: it does not say. */
 static uint64_t selects_of(struct claims_view *v, const struct mos_dt_node *bus,
                            const struct mos_dt_property **where) {
     const struct mos_dt_property *lines = mos_dt_property(bus, "cs-gpios");
-    struct counter c = {0};
+    size_t count = 0;
     uint32_t number = 0;
     *where = mos_dt_property(bus, "num-cs");
     mos_dt_cell(bus, "num-cs", &number);
     if (lines)
-        mos_dt_references(&v->phandles, mos_dt_kind_of(bus, "cs-gpios"), lines, count_entry, &c);
-    *where = c.count > number ? lines : *where;
-    return c.count > number ? c.count : number;
+        mos_dt_references(&v->phandles, mos_dt_kind_of(bus, "cs-gpios"), lines, count_entry,
+                          &count);
+    *where = count > number ? lines : *where;
+    return count > number ? count : number;
 }
 
 static void check_selects(struct claims_view *v, const struct mos_dt_node *bus) {
@@ -350,7 +342,7 @@ static void check_selects(struct claims_view *v, const struct mos_dt_node *bus) 
     uint64_t selects = strncmp(bus->name, "spi", 3) == 0 ? selects_of(v, bus, &where) : 0, at;
     for (const struct mos_dt_node *n = selects ? bus->first_child : NULL; n; n = n->next) {
         const struct mos_dt_property *reg = mos_dt_property(n, "reg");
-        if (!mos_dt_is_on(n) || !first_address(n, 1, &at) || at < selects ||
+        if (mos_dt_off(n) || !first_address(n, 1, &at) || at < selects ||
             (!is_ours(v, reg) && !is_ours(v, where)))
             continue;
         v->node = n;
@@ -368,7 +360,7 @@ static void check_selects(struct claims_view *v, const struct mos_dt_node *bus) 
 
 static bool check_node(void *self, struct mos_dt_node *node) {
     struct claims_view *v = self;
-    if (!mos_dt_is_on(node))
+    if (mos_dt_off(node))
         return true;
     for (const struct mos_dt_property *p = node->properties; p; p = p->next) {
         v->node = node;

@@ -5,6 +5,7 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
+#include "tree/claims.h"
 
 #include <ctype.h>
 #include <stdlib.h>
@@ -73,19 +74,6 @@ static const struct mos_dt_node *node_of(const struct tree_use_view *v, const ch
     return to ? mos_dt_find(v->dt, to) : NULL;
 }
 
-static bool is_on(const struct mos_dt_node *n) {
-    const char *status = mos_dt_string(n, "status");
-    return !status || strcmp(status, "okay") == 0 || strcmp(status, "ok") == 0;
-}
-
-/* The node that is switched off: this one, or one above it. */
-static const struct mos_dt_node *off(const struct mos_dt_node *n) {
-    for (; n; n = n->parent)
-        if (!is_on(n))
-            return n;
-    return NULL;
-}
-
 static void check_node(const struct tree_use_view *v, const struct mos_value *path,
                        const char *what) {
     const struct mos_dt_node *n = mos_has(path) ? node_of(v, path->text) : NULL;
@@ -100,7 +88,7 @@ static void check_node(const struct tree_use_view *v, const struct mos_value *pa
         mos_finding_try(v->list, f, "Write the path of the node as the tree has it.");
         return;
     }
-    const struct mos_dt_node *down = off(n);
+    const struct mos_dt_node *down = mos_dt_off(n);
     if (!down)
         return;
     struct mos_finding *f =

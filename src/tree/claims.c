@@ -121,13 +121,13 @@ size_t mos_dt_references(const struct mos_dt_phandles *all, const struct mos_dt_
 
 /* ---- nodes ---- */
 
-bool mos_dt_is_on(const struct mos_dt_node *node) {
+const struct mos_dt_node *mos_dt_off(const struct mos_dt_node *node) {
     for (; node; node = node->parent) {
         const char *status = mos_dt_string(node, "status");
         if (status && strcmp(status, "okay") != 0 && strcmp(status, "ok") != 0)
-            return false;
+            return node;
     }
-    return true;
+    return NULL;
 }
 
 const struct mos_dt_node *mos_dt_interrupt_parent(const struct mos_dt_phandles *all,

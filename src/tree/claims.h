@@ -54,8 +54,9 @@ size_t mos_dt_references(const struct mos_dt_phandles *all, const struct mos_dt_
                          void (*each)(void *self, size_t index, const struct mos_dt_reference *r),
                          void *self);
 
-/* Is it looked at?  It and all above it are not switched off. */
-bool mos_dt_is_on(const struct mos_dt_node *node);
+/* The node whose status keeps the kernel from looking at this one: it, or the nearest one above
+ * that is switched off; NULL: none. */
+const struct mos_dt_node *mos_dt_off(const struct mos_dt_node *node);
 /* The controller that `interrupts` of a node goes to; NULL: none. */
 const struct mos_dt_node *mos_dt_interrupt_parent(const struct mos_dt_phandles *all,
                                                   const struct mos_dt_node *node);

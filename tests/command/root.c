@@ -140,8 +140,10 @@ static void the_log_in_follows_the_console(void) {
     static const struct {
         const char *inittab, *becomes;
     } rows[] = {
-        {"::sysinit:/bin/mount -a\nttyS0::askfirst:/bin/sh\ntty1::respawn:/sbin/getty 38400 tty1\n",
-         "::sysinit:/bin/mount -a\n" GONE "ttyS0::askfirst:/bin/sh\n"
+        {"::sysinit:/bin/mount "
+         "-a\nttyS0::askfirst:/bin/sh\nttyGS0::respawn:/bin/sh\ntty1::respawn:/sbin/getty 38400 "
+         "tty1\n",
+         "::sysinit:/bin/mount -a\n" GONE "ttyS0::askfirst:/bin/sh\nttyGS0::respawn:/bin/sh\n"
          "tty1::respawn:/sbin/getty 38400 tty1\n"
          "ttyAMA0::respawn:/sbin/getty -L ttyAMA0 9600 vt100\n"},
         {"::respawn:/sbin/getty -L /dev/ttyS1 115200\n#ttyS0::respawn:/bin/sh\n::once:/bin/ttyS0",
