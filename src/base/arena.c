@@ -84,16 +84,17 @@ static void give_up(struct mos_arena *arena) {
     longjmp(*arena->out_of_memory, 1);
 }
 
-static struct block *add_block(struct mos_arena *arena, size_t size) {
+/* `clean`: its bytes are zero; those of others are made so piece by piece. */
+static struct block *add_block(struct mos_arena *arena, size_t size, bool clean) {
     assert(size && size % alignof(max_align_t) == 0);
     if (size > SIZE_MAX - sizeof(struct block))
         give_up(arena);
     if (arena->limit && (arena->held > arena->limit || size > arena->limit - arena->held))
         give_up(arena);
-    struct block *b = calloc(1, sizeof *b + size);
+    struct block *b = clean ? calloc(1, sizeof *b + size) : malloc(sizeof *b + size);
     if (!b)
         give_up(arena);
-    b->size = size;
+    *b = (struct block){.size = size};
     arena->held += size;
     ASAN_POISON_MEMORY_REGION(b->data, size);
     return b;
@@ -109,20 +110,23 @@ static void link_block(struct mos_arena *arena, struct block *b, struct block *b
     *from = b;
 }
 
-/* So many bytes of a block, a multiple of the unit.  What is larger than ALONE has its own. */
-static void *take(struct mos_arena *arena, size_t size) {
+/* So many bytes of a block, a multiple of the unit.  What is larger than ALONE has its own.
+ * *clean: they are zero. */
+static void *take(struct mos_arena *arena, size_t size, bool *clean) {
     struct block *b = arena->blocks;
+    *clean = false;
     if (b && size <= ALONE && size <= b->size - b->used) {
         void *p = (char *)b->data + b->used;
         b->used += size;
         return p;
     }
     bool own = size > arena->next_size / 4; /* it goes behind the one being filled */
-    struct block *fresh = add_block(arena, own ? size : arena->next_size);
+    struct block *fresh = add_block(arena, own ? size : arena->next_size, own);
     fresh->used = size;
     link_block(arena, fresh, own ? b : NULL);
     if (!own && arena->next_size < LARGEST_BLOCK)
         arena->next_size *= 2;
+    *clean = own;
     return fresh->data;
 }
 
@@ -141,9 +145,10 @@ void *mos_alloc(struct mos_arena *arena, size_t size) {
     assert(arena->out_of_memory);
     if (arena->fail_after && --arena->fail_after == 0)
         give_up(arena);
-    void *p = take(arena, rounded(arena, size));
+    bool clean;
+    void *p = take(arena, rounded(arena, size), &clean);
     ASAN_UNPOISON_MEMORY_REGION(p, size);
-    return p;
+    return clean ? p : memset(p, 0, size);
 }
 
 void mos_drop(struct mos_arena *arena, void *piece, size_t size) {

@@ -215,9 +215,10 @@ struct mos_plan {
     struct mos_buf script_text, script_file; /* the script, and the file that the loader reads */
     struct mos_buf menu_text, parcel;
     const char *parcel_file;
-    struct mos_vec boot_overlays; /* of struct mos_overlay_plan * */
-    struct mos_map files;         /* key -> struct mos_kept_bytes *: see contents.c */
-    struct mos_vec tree_choices;  /* of struct mos_blob_plan *: those of boot.trees */
+    struct mos_cpp_store *sources; /* of trees: each file is read once; NULL: none was yet */
+    struct mos_vec boot_overlays;  /* of struct mos_overlay_plan * */
+    struct mos_map files;          /* key -> struct mos_kept_bytes *: see contents.c */
+    struct mos_vec tree_choices;   /* of struct mos_blob_plan *: those of boot.trees */
 };
 
 /* Makes the plan as far as it goes without reading the content of volumes.  NULL after an error. */

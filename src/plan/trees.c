@@ -21,15 +21,22 @@ static void tie_to(struct mos_plan *plan, size_t before, struct mos_place place)
     }
 }
 
-static struct mos_dt *read_tree(struct mos_plan *plan, const struct mos_value *path,
-                                const char *what) {
-    struct mos_ctx *ctx = plan->ctx;
+static struct mos_cpp_store *sources_of(struct mos_plan *plan) {
+    struct mos_arena *arena = plan->ctx->arena;
     const struct mos_list *includes = &plan->board->tree->includes;
-    const char **folders = mos_alloc_array(ctx->arena, includes->count, sizeof *folders);
+    const char **folders = mos_alloc_array(arena, includes->count, sizeof *folders);
     size_t count = 0;
     for (size_t i = 0; i < includes->count; i++)
         if (mos_has(includes->items[i]))
             folders[count++] = includes->items[i]->text;
+    return mos_dt_sources(arena, plan->board->root, folders, count);
+}
+
+static struct mos_dt *read_tree(struct mos_plan *plan, const struct mos_value *path,
+                                const char *what) {
+    struct mos_ctx *ctx = plan->ctx;
+    if (!plan->sources)
+        plan->sources = sources_of(plan);
     char *data;
     size_t length;
     if (!mos_plan_source(plan, path, what) ||
@@ -37,10 +44,9 @@ static struct mos_dt *read_tree(struct mos_plan *plan, const struct mos_value *p
                        &data, &length))
         return NULL;
     size_t before = ctx->findings.items.count;
-    struct mos_dt *dt =
-        mos_dt_is_blob(data, length)
-            ? mos_dt_read_blob(ctx, path->text, data, length)
-            : mos_dt_read_source(ctx, plan->board->root, path->text, folders, count);
+    struct mos_dt *dt = mos_dt_is_blob(data, length)
+                            ? mos_dt_read_blob(ctx, path->text, data, length)
+                            : mos_dt_read_source(ctx, plan->sources, path->text);
     if (!dt)
         tie_to(plan, before, path->place);
     return dt;
@@ -268,12 +274,6 @@ static void try_boot_overlays(struct mos_plan *plan, const struct mos_blob_plan 
     }
 }
 
-static bool give_phandle(void *self, struct mos_dt_node *node) {
-    if (node->labels.count)
-        mos_dt_phandle(self, node);
-    return true;
-}
-
 bool mos_plan_trees(struct mos_plan *plan) {
     const struct mos_trees *t = plan->board->tree;
     if (t) {
@@ -302,8 +302,6 @@ bool mos_plan_trees(struct mos_plan *plan) {
         mos_plan_tell_flash(plan, base);
         if (mos_findings_count(&plan->ctx->findings, MOS_SEVERITY_ERROR) != before)
             continue;
-        if (plan->boot_overlays.count) /* a loader refers to labelled nodes by their phandles */
-            mos_dt_walk(base->root, give_phandle, base);
         mos_dt_write_blob(plan->ctx, base, t->overlays.count != 0, &b->blob);
         b->tree = base;
         try_boot_overlays(plan, b);

@@ -271,20 +271,64 @@ struct mos_dt *mos_dt_read_blob(struct mos_ctx *ctx, const char *shown_path, con
 
 /* ---- writing ---- */
 
+enum { ENDS = 256, RECENT = 1024 };
+
+/* The strings of a blob: a name that another one ends with is stored in that. */
 struct writer {
     struct mos_buf structure, strings;
     struct mos_map names; /* name -> offset + 1 */
+    struct {
+        const char *name;
+        uint32_t offset;
+    } lately[RECENT];          /* the same by where a name's text is: most are one text each */
+    struct mos_vec ends[ENDS]; /* of struct stored, by the last two characters */
 };
+struct stored {
+    uint32_t offset, length;
+};
+
+static struct mos_vec *ends_like(struct writer *w, const char *name, size_t length) {
+    unsigned a = length ? (uint8_t)name[length - 1] : 0,
+             b = length > 1 ? (uint8_t)name[length - 2] : 0;
+    return &w->ends[(a * 31 + b) % ENDS];
+}
+
+/* The first place where a name already stands, up to its NUL; UINT32_MAX: nowhere. */
+static uint32_t stored_offset(struct writer *w, const char *name, size_t length) {
+    const struct mos_vec *all = ends_like(w, name, length);
+    for (size_t i = 0; i < all->count; i++) {
+        const struct stored *s = mos_vec_at(all, i);
+        if (s->length >= length &&
+            memcmp(w->strings.data + s->offset + s->length - length, name, length) == 0)
+            return (uint32_t)(s->offset + s->length - length);
+    }
+    return UINT32_MAX;
+}
+
+static uint32_t new_string(struct writer *w, const char *name) {
+    size_t length = strlen(name);
+    uint32_t offset = length > 1 ? stored_offset(w, name, length) : UINT32_MAX;
+    if (offset != UINT32_MAX)
+        return offset;
+    offset = (uint32_t)w->strings.length;
+    *(struct stored *)mos_vec_push(ends_like(w, name, length)) =
+        (struct stored){offset, (uint32_t)length};
+    mos_buf_add(&w->strings, name, length + 1);
+    return offset;
+}
 
 static uint32_t string_offset(struct writer *w, const char *name) {
     assert(name);
+    size_t slot = ((uintptr_t)name >> 4 ^ (uintptr_t)name >> 14) % RECENT;
+    if (w->lately[slot].name == name)
+        return w->lately[slot].offset;
     uintptr_t known = (uintptr_t)mos_map_get(&w->names, name);
     if (!known) {
-        known = w->strings.length + 1;
+        known = (uintptr_t)new_string(w, name) + 1;
         mos_map_set(&w->names, name, (void *)known);
-        mos_buf_add(&w->strings, name, strlen(name) + 1);
     }
-    return (uint32_t)(known - 1);
+    w->lately[slot].name = name;
+    return w->lately[slot].offset = (uint32_t)(known - 1);
 }
 
 static void write_node(struct writer *w, const struct mos_dt_node *node) {
@@ -292,9 +336,11 @@ static void write_node(struct writer *w, const struct mos_dt_node *node) {
     mos_buf_add(&w->structure, node->name, strlen(node->name) + 1);
     mos_buf_align(&w->structure, 4);
     for (const struct mos_dt_property *p = node->properties; p; p = p->next) {
-        mos_buf_be32(&w->structure, MOS_DT_PROPERTY);
-        mos_buf_be32(&w->structure, (uint32_t)p->length);
-        mos_buf_be32(&w->structure, string_offset(w, p->name));
+        uint8_t head[12];
+        mos_put_be32(head, MOS_DT_PROPERTY);
+        mos_put_be32(head + 4, (uint32_t)p->length);
+        mos_put_be32(head + 8, string_offset(w, p->name));
+        mos_buf_add(&w->structure, head, sizeof head);
         mos_buf_add(&w->structure, p->data, p->length);
         mos_buf_align(&w->structure, 4);
         assert(w->structure.length % 4 == 0);
@@ -311,6 +357,7 @@ static bool add_symbols(void *self, struct mos_dt_node *node) {
     struct mos_dt_node *symbols = mos_dt_child(dt->root, "__symbols__");
     if (!symbols)
         symbols = mos_dt_add_node(dt, dt->root, "__symbols__");
+    mos_dt_phandle(dt, node); /* an overlay refers to it by its number */
     for (size_t i = 0; i < node->labels.count; i++)
         mos_dt_set_text(dt, symbols, mos_vec_pointer(&node->labels, i),
                         mos_dt_path(dt->arena, node));
@@ -325,6 +372,8 @@ void mos_dt_write_blob(struct mos_ctx *ctx, struct mos_dt *dt, bool with_symbols
     struct writer w = {.structure = {.arena = ctx->arena},
                        .strings = {.arena = ctx->arena},
                        .names = mos_map_make(ctx->arena)};
+    for (size_t i = 0; i < ENDS; i++)
+        w.ends[i] = mos_vec_make(ctx->arena, sizeof(struct stored));
     write_node(&w, dt->root);
     mos_buf_be32(&w.structure, MOS_DT_FINISH);
     struct mos_buf blob = {.arena = ctx->arena};
@@ -342,7 +391,6 @@ void mos_dt_write_blob(struct mos_ctx *ctx, struct mos_dt *dt, bool with_symbols
     mos_buf_add(&blob, w.structure.data, w.structure.length);
     size_t strings = blob.length;
     mos_buf_add(&blob, mos_buf_string(&w.strings), w.strings.length);
-    mos_buf_align(&blob, 8);
     const uint32_t header[10] = {MOS_DT_MAGIC,
                                  (uint32_t)blob.length,
                                  (uint32_t)structure,

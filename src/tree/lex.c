@@ -1,289 +1,275 @@
+/* The tokens of tree sources, made of those that the preprocessor lets through. */
 #include "tree/source_internal.h"
 
 #include <ctype.h>
 #include <string.h>
 
-/* The place in the file that the user wrote. */
-static struct mos_place original_place(const struct mos_dts_text *t, size_t offset, size_t length) {
-    struct mos_position pos = mos_source_position(t->source, offset);
-    const struct mos_dts_marker *best = NULL;
-    for (size_t low = 0, high = t->markers.count; low < high;) {
-        size_t middle = low + (high - low) / 2;
-        const struct mos_dts_marker *m = mos_vec_at(&t->markers, middle);
-        if (m->text_line <= pos.line) {
-            best = m;
-            low = middle + 1;
-        } else {
-            high = middle;
-        }
+const struct mos_cpp_seen *mos_dts_part(struct mos_dts *d) {
+    mos_dts_here(d);
+    if (d->token.t.kind == MOS_CPP_WORD) {
+        d->cpp->buffer->at -= d->token.t.parameter;
+        mos_cpp_next(d->cpp, &d->token, true);
     }
-    if (!best || !best->source)
-        return mos_place_at(t->source, offset, length);
-    size_t start = mos_source_line_start(best->source, best->line + (pos.line - best->text_line));
-    size_t line_length, at = start + pos.column - 1;
-    const char *line = mos_source_line(best->source, start, &line_length);
-    if (pos.column - 1 + length <= line_length &&
-        memcmp(best->source->text + at, t->source->text + offset, length) == 0)
-        return mos_place_at(best->source, at, length);
-    size_t blanks = 0; /* a macro stood here: mark the whole line */
-    while (blanks < line_length && isspace((unsigned char)line[blanks]))
-        blanks++;
-    return mos_place_at(best->source, start + blanks, line_length - blanks);
+    return &d->token;
 }
 
-struct mos_place mos_dts_place(const struct mos_dts *d, size_t offset, size_t length) {
-    const struct mos_dts_text *t = d->text;
-    if (offset > t->source->length)
-        offset = t->source->length;
-    if (length > t->source->length - offset)
-        length = t->source->length - offset;
-    return t->markers.count ? original_place(t, offset, length)
-                            : mos_place_at(t->source, offset, length);
+void mos_dts_take(struct mos_dts *d) {
+    mos_dts_here(d);
+    d->last = d->token;
+    d->have = false;
 }
 
-bool mos_dts_fail(struct mos_dts *d, size_t offset, size_t length, const char *remedy,
-                  const char *format, ...) {
-    if (d->failed)
-        return false;
-    d->failed = true;
+bool mos_dts_fail_at(struct mos_dts *d, const struct mos_cpp_seen *at, const char *remedy,
+                     const char *format, ...) {
     va_list arguments;
     va_start(arguments, format);
     const char *message = mos_vprintf(d->ctx->arena, format, arguments);
     va_end(arguments);
-    struct mos_finding *f = mos_find(&d->ctx->findings, MOS_RULE_TREE_SYNTAX, "%s", message);
-    mos_finding_at(&d->ctx->findings, f, mos_dts_place(d, offset, length));
-    mos_finding_try(&d->ctx->findings, f, "%s",
-                    remedy ? remedy : "Correct the source at this place.");
-    return false;
+    return mos_cpp_fail(d->cpp, at, remedy, "%s", message);
 }
 
-static bool at_line_start(const struct mos_dts_text *t) {
-    return t->at == 0 || t->source->text[t->at - 1] == '\n';
+bool mos_dts_fail(struct mos_dts *d, const char *remedy, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    const char *message = mos_vprintf(d->ctx->arena, format, arguments);
+    va_end(arguments);
+    return mos_cpp_fail(d->cpp, mos_dts_here(d), remedy, "%s", message);
 }
 
-/* One comment or one line marker; false when there is neither. */
-static bool skip_one(struct mos_dts *d) {
-    struct mos_dts_text *t = d->text;
-    const char *p = t->source->text + t->at;
-    size_t left = t->source->length - t->at;
-    if (left >= 2 && p[0] == '/' && p[1] == '/') {
-        const char *end = memchr(p, '\n', left);
-        t->at = end ? (size_t)(end - t->source->text) : t->source->length;
-        return true;
-    }
-    if (left >= 2 && p[0] == '/' && p[1] == '*') {
-        for (size_t i = 2; i + 1 < left; i++)
-            if (p[i] == '*' && p[i + 1] == '/') {
-                t->at += i + 2;
-                return true;
-            }
-        mos_dts_fail(d, t->at, 2, "Close it with */.", "This comment never ends.");
-        t->at = t->source->length;
-        return true;
-    }
-    if (t->markers.count && *p == '#' && at_line_start(t) && left > 2 && p[1] == ' ' &&
-        isdigit((unsigned char)p[2])) {
-        const char *end = memchr(p, '\n', left);
-        t->at = end ? (size_t)(end - t->source->text) : t->source->length;
-        return true;
-    }
-    return false;
-}
-
-void mos_dts_skip(struct mos_dts *d) {
-    for (;;) {
-        struct mos_dts_text *t = d->text;
-        while (t->at < t->source->length && isspace((unsigned char)t->source->text[t->at]))
-            t->at++;
-        if (t->at < t->source->length) {
-            if (!skip_one(d))
-                return;
-        } else if (t->outer) {
-            d->text = t->outer;
-        } else {
-            return;
-        }
-    }
-}
-
-int mos_dts_peek(struct mos_dts *d) {
-    if (d->failed)
-        return -1;
-    mos_dts_skip(d);
-    const struct mos_dts_text *t = d->text;
-    return !d->failed && t->at < t->source->length ? (unsigned char)t->source->text[t->at] : -1;
-}
-
-bool mos_dts_accept(struct mos_dts *d, const char *sign) {
-    size_t n = strlen(sign);
-    mos_dts_skip(d);
-    struct mos_dts_text *t = d->text;
-    if (d->failed || t->source->length - t->at < n || memcmp(t->source->text + t->at, sign, n) != 0)
+bool mos_dts_take_sign(struct mos_dts *d, char sign) {
+    const struct mos_cpp_token *t = &mos_dts_here(d)->t;
+    if (t->kind == MOS_CPP_WORD)
+        t = &mos_dts_part(d)->t;
+    if (t->kind != MOS_CPP_SIGN || *t->text != sign)
         return false;
-    t->at += n;
+    bool more = t->length > 1;
+    mos_dts_take(d);
+    if (more) { /* the rest of >> and the like stays at hand */
+        d->token.t.text++;
+        d->token.t.length--;
+        d->token.t.flags &= (uint8_t)~MOS_CPP_SPACE;
+        if (d->token.own_length > 1 && !d->token.use) {
+            d->token.own++;
+            d->token.own_length--;
+        }
+        d->have = true;
+    }
     return true;
 }
 
-bool mos_dts_expect(struct mos_dts *d, const char *sign, const char *after) {
-    size_t before = d->text->at; /* just behind what came last: where a ';' was forgotten */
-    const struct mos_dts_text *same = d->text;
+bool mos_dts_expect(struct mos_dts *d, char sign, const char *after) {
     if (mos_dts_accept(d, sign))
         return true;
-    if (d->text == same && strcmp(sign, ";") == 0 && before)
-        return mos_dts_fail(d, before - 1, 1, mos_printf(d->ctx->arena, "Add a %s here.", sign),
-                            "A %s is missing after %s.", sign, after);
-    return mos_dts_fail(d, d->text->at, 1, mos_printf(d->ctx->arena, "Write %s here.", sign),
-                        "Expected %s after %s.", sign, after);
+    if (sign == ';' && d->last.own_length) { /* just behind what came last */
+        struct mos_cpp_seen at = d->last;
+        at.own += at.own_length - 1;
+        at.own_length = 1;
+        return mos_dts_fail_at(d, &at, "Add a ; here.", "A ; is missing after %s.", after);
+    }
+    return mos_dts_fail(d, mos_printf(d->ctx->arena, "Write %c here.", sign),
+                        "Expected %c after %s.", sign, after);
 }
+
+bool mos_dts_take_keyword(struct mos_dts *d, const char *keyword) {
+    const struct mos_cpp_token *t = &mos_dts_here(d)->t;
+    if (t->kind != MOS_CPP_SIGN || *t->text != '/')
+        return false;
+    size_t n = strlen(keyword);
+    if (strncmp(t->text, keyword, n) != 0)
+        return false;
+    struct mos_cpp_seen first = d->token;
+    while (mos_dts_take(d), d->last.t.text + d->last.t.length < first.t.text + n)
+        if (mos_dts_here(d)->t.kind == MOS_CPP_END)
+            return false;
+    return true;
+}
+
+/* ---- names ---- */
 
 static bool name_character(int c) {
     return isalnum(c) || (c && strchr(",._+*#?@-", c));
 }
 
-char *mos_dts_name(struct mos_dts *d) {
-    mos_dts_skip(d);
-    struct mos_dts_text *t = d->text;
-    const char *p = t->source->text + t->at;
-    size_t left = t->source->length - t->at, escape = left && *p == '\\', n = escape;
-    while (n < left && name_character((unsigned char)p[n]))
-        n++;
-    if (n == escape)
-        return NULL;
-    t->at += n;
-    return mos_strndup(d->ctx->arena, p + escape, n - escape);
-}
-
-static size_t label_length(const char *p, size_t left) {
-    size_t n = 0;
-    while (n < left && (isalnum((unsigned char)p[n]) || p[n] == '_'))
-        n++;
-    return n && !isdigit((unsigned char)*p) ? n : 0;
-}
-
-char *mos_dts_label(struct mos_dts *d) {
-    mos_dts_skip(d);
-    struct mos_dts_text *t = d->text;
-    const char *p = t->source->text + t->at;
-    size_t n = label_length(p, t->source->length - t->at);
-    if (!n || t->at + n >= t->source->length || p[n] != ':')
-        return NULL;
-    t->at += n + 1;
-    return mos_strndup(d->ctx->arena, p, n);
-}
-
-static int hex_digit(int c) {
-    return isdigit(c) ? c - '0' : isxdigit(c) ? tolower(c) - 'a' + 10 : -1;
-}
-
-/* One character of a string or character literal, behind a backslash if there is one. */
-static char unescape(const char *text, size_t length, size_t *at) {
-    char c = text[(*at)++];
-    if (c != '\\' || *at >= length)
-        return c;
-    c = text[(*at)++];
-    static const char from[] = "abfnrtv", to[] = "\a\b\f\n\r\t\v";
-    const char *simple = c ? strchr(from, c) : NULL;
-    if (simple)
-        return to[simple - from];
-    if (c == 'x') {
-        int value = 0, digits = 0;
-        for (; digits < 2 && *at < length && hex_digit((unsigned char)text[*at]) >= 0; digits++)
-            value = value * 16 + hex_digit((unsigned char)text[(*at)++]);
-        return (char)value;
-    }
-    if (c >= '0' && c <= '7') {
-        int value = c - '0';
-        for (int i = 0; i < 2 && *at < length && text[*at] >= '0' && text[*at] <= '7'; i++)
-            value = value * 8 + text[(*at)++] - '0';
-        return (char)value;
-    }
-    return c;
-}
-
-bool mos_dts_string(struct mos_dts *d, struct mos_buf *out) {
-    if (!mos_dts_accept(d, "\""))
+/* Is a token part of a name? */
+static bool is_piece(const struct mos_cpp_token *t) {
+    if (t->kind == MOS_CPP_NAME || t->kind == MOS_CPP_WORD)
+        return true;
+    if (t->kind != MOS_CPP_NUMBER && t->kind != MOS_CPP_SIGN)
         return false;
-    struct mos_dts_text *t = d->text;
-    const struct mos_source *s = t->source;
-    size_t start = t->at - 1;
-    while (t->at < s->length && s->text[t->at] != '"') {
-        char c = unescape(s->text, s->length, &t->at);
-        mos_buf_char(out, c);
-    }
-    if (t->at >= s->length)
-        return mos_dts_fail(d, start, 1, "Close it with \".", "This string never ends.");
-    t->at++;
-    return true;
+    for (uint32_t i = 0; i < t->length; i++)
+        if (!name_character((unsigned char)t->text[i]))
+            return false;
+    return t->length;
 }
 
-static bool character_literal(struct mos_dts *d, uint64_t *value) {
-    struct mos_dts_text *t = d->text;
-    const struct mos_source *s = t->source;
-    size_t start = t->at++;
-    if (t->at < s->length)
-        *value = (unsigned char)unescape(s->text, s->length, &t->at);
-    if (t->at >= s->length || s->text[t->at] != '\'')
-        return mos_dts_fail(d, start, 1, "Write one character between ' and '.",
-                            "This is no character literal.");
-    t->at++;
-    return true;
-}
-
-bool mos_dts_number(struct mos_dts *d, uint64_t *value) {
-    int c = mos_dts_peek(d);
-    if (c == '\'')
-        return character_literal(d, value);
-    struct mos_dts_text *t = d->text;
-    const struct mos_source *s = t->source;
-    size_t start = t->at, at = start;
-    if (c < 0 || !isdigit(c))
+/* Does a token touch the one that was taken before, so that both are one name? */
+static bool touches(const struct mos_dts *d, const struct mos_cpp_seen *s) {
+    const struct mos_cpp_token *last = &d->last.t;
+    if (s->t.flags & MOS_CPP_SPACE || !is_piece(&s->t))
         return false;
-    unsigned base = 10;
-    if (c == '0' && at + 1 < s->length && (s->text[at + 1] | 32) == 'x') {
-        base = 16;
-        at += 2;
-    } else if (c == '0') {
-        base = 8;
-    }
-    uint64_t v = 0;
-    size_t digits = at;
-    for (; at < s->length; at++) {
-        int digit = hex_digit((unsigned char)s->text[at]);
-        if (digit < 0 || (unsigned)digit >= base)
-            break;
-        if (v > (UINT64_MAX - (uint64_t)digit) / base)
-            return mos_dts_fail(d, start, at - start + 1, NULL,
-                                "This number needs more than 64 bits.");
-        v = v * base + (uint64_t)digit;
-    }
-    bool none = at == digits;
-    for (int i = 0; i < 3 && at < s->length && strchr("uUlL", s->text[at]) && s->text[at]; i++)
-        at++;
-    if (none || (at < s->length && (isalnum((unsigned char)s->text[at]) || s->text[at] == '_')))
-        return mos_dts_fail(d, start, at - start + 1, NULL, "This is no number.");
-    t->at = at;
-    *value = v;
-    return true;
+    if (last->text + last->length == s->t.text)
+        return true;
+    /* what a macro gives does not run into a name beside it */
+    int a = (unsigned char)last->text[last->length - 1], b = (unsigned char)*s->t.text;
+    return !((isalnum(a) || a == '_') && (isalnum(b) || b == '_'));
 }
 
-const char *mos_dts_reference(struct mos_dts *d) {
-    struct mos_dts_text *t = d->text;
-    const char *p = t->source->text + t->at;
-    size_t left = t->source->length - t->at, n;
-    if (left && *p == '{') {
-        const char *end = memchr(p, '}', left);
-        if (!end || p[1] != '/') {
-            mos_dts_fail(d, t->at, 1, "Write &{/soc/node@address}.", "This is no path.");
+const char *mos_dts_name(struct mos_dts *d, struct mos_cpp_seen *at) {
+    const struct mos_cpp_token *t = &mos_dts_here(d)->t;
+    bool escape = t->kind == MOS_CPP_SIGN && t->length == 1 && *t->text == '\\';
+    if (escape) {
+        mos_dts_take(d);
+        t = &mos_dts_here(d)->t;
+    }
+    *at = d->token;
+    if (!is_piece(t))
+        return NULL;
+    bool alone = !d->token.use && !(t->flags & MOS_CPP_MADE) && t->text[t->length] &&
+                 !name_character((unsigned char)t->text[t->length]);
+    if (t->kind == MOS_CPP_WORD || (t->kind == MOS_CPP_NAME && alone)) {
+        const char *name = t->name->text;
+        mos_dts_take(d);
+        return name;
+    }
+    struct mos_buf b = {.arena = d->cpp->arena};
+    do {
+        mos_dts_take(d);
+        mos_buf_add(&b, d->last.t.text, d->last.t.length);
+        if (d->last.file == at->file && d->last.own >= at->own)
+            at->own_length = (uint32_t)(d->last.own + d->last.own_length - at->own);
+    } while (touches(d, mos_dts_here(d)));
+    return mos_cpp_intern(d->cpp->store, mos_buf_string(&b), b.length)->text;
+}
+
+const char *mos_dts_label(struct mos_dts *d) {
+    const struct mos_cpp_seen *s = mos_dts_here(d);
+    if (s->t.kind != MOS_CPP_NAME || !(s->t.flags & MOS_CPP_LABEL || s->use))
+        return NULL;
+    struct mos_cpp_seen name = *s;
+    mos_dts_take(d);
+    s = mos_dts_here(d);
+    if (mos_cpp_is(&s->t, ":") && !(s->t.flags & MOS_CPP_SPACE)) {
+        mos_dts_take(d);
+        d->last = name;
+        return name.t.name->text;
+    }
+    struct mos_cpp_seen *kept = mos_alloc(d->cpp->arena, sizeof *kept);
+    if (s->t.kind == MOS_CPP_WORD)
+        s = mos_dts_part(d);
+    *kept = *s;
+    if (s->t.kind != MOS_CPP_END)
+        mos_cpp_push_back(d->cpp, kept, 1);
+    d->token = name;
+    return NULL;
+}
+
+const char *mos_dts_reference(struct mos_dts *d, struct mos_cpp_seen *at) {
+    const struct mos_cpp_seen *s = mos_dts_part(d);
+    if (!mos_dts_accept(d, '{')) {
+        if (s->t.kind != MOS_CPP_NAME) {
+            mos_dts_fail(d, "Write a label or {/path} behind the &.", "This is no label.");
             return NULL;
         }
-        t->at += (size_t)(end - p) + 1;
-        return mos_strndup(d->ctx->arena, p + 1, (size_t)(end - p) - 1);
+        mos_dts_take(d);
+    } else {
+        struct mos_buf b = {.arena = d->cpp->arena};
+        for (; !mos_dts_accept(d, '}'); mos_dts_take(d)) {
+            s = mos_dts_here(d);
+            if (s->t.kind == MOS_CPP_END || s->t.flags & MOS_CPP_SPACE ||
+                (!b.length && *s->t.text != '/')) {
+                mos_dts_fail(d, "Write &{/soc/node@address}.", "This is no path.");
+                return NULL;
+            }
+            mos_buf_add(&b, s->t.text, s->t.length);
+        }
+        if (d->last.file == at->file && d->last.own >= at->own)
+            at->own_length = (uint32_t)(d->last.own + d->last.own_length - at->own);
+        return mos_cpp_intern(d->cpp->store, mos_buf_string(&b), b.length)->text;
     }
-    n = label_length(p, left);
-    if (!n) {
-        mos_dts_fail(d, t->at, 1, "Write a label or {/path} behind the &.", "This is no label.");
-        return NULL;
+    if (d->last.file == at->file && d->last.own >= at->own)
+        at->own_length = (uint32_t)(d->last.own + d->last.own_length - at->own);
+    return d->last.t.name->text;
+}
+
+/* ---- values ---- */
+
+bool mos_dts_string(struct mos_dts *d, struct mos_buf *out) {
+    const struct mos_cpp_seen *s = mos_dts_here(d);
+    if (mos_cpp_is(&s->t, "\""))
+        return mos_dts_fail(d, "Close it with \" in the same line.", "This string never ends.");
+    if (s->t.kind != MOS_CPP_STRING || *s->t.text != '"')
+        return false;
+    const char *text = s->t.text + 1;
+    size_t length = s->t.length - 2, at = 0;
+    if (!memchr(text, '\\', length)) {
+        mos_buf_add(out, text, length);
+    } else {
+        while (at < length)
+            mos_buf_char(out, mos_expression_character(text, length, &at));
     }
-    t->at += n;
-    return mos_strndup(d->ctx->arena, p, n);
+    mos_dts_take(d);
+    return true;
+}
+
+static const struct mos_cpp_token *peek(void *self) {
+    return &mos_dts_part(self)->t;
+}
+
+static void next(void *self) {
+    mos_dts_take(self);
+}
+
+static bool complain(void *self, const char *message) {
+    return mos_dts_fail(self, NULL, "%s", message);
+}
+
+/* What is left of a number that C takes more of: 0x1e+5. */
+static void put_rest_back(struct mos_dts *d, const struct mos_cpp_seen *of, size_t used) {
+    const struct mos_cpp_token *rest;
+    size_t n =
+        mos_cpp_tokens(d->cpp->store, d->cpp->arena, of->t.text + used, of->t.length - used, &rest);
+    struct mos_cpp_seen *row = mos_alloc_array(d->cpp->arena, n, sizeof *row);
+    for (size_t i = 0; i < n; i++) {
+        row[i] = *of;
+        row[i].t = rest[i];
+    }
+    mos_cpp_push_back(d->cpp, row, n);
+}
+
+static bool operand(void *self, uint64_t *value, bool *without_sign) {
+    struct mos_dts *d = self;
+    struct mos_cpp_seen s = *mos_dts_part(d);
+    size_t n = s.t.length, at = 1;
+    if (s.t.kind == MOS_CPP_CHARACTER) {
+        *value = (unsigned char)mos_expression_character(s.t.text, s.t.length, &at);
+        if (s.t.length < 3 || at + 1 != s.t.length)
+            return mos_dts_fail(d, "Write one character between ' and '.",
+                                "This is no character literal.");
+    } else if (s.t.kind != MOS_CPP_NUMBER) {
+        return mos_dts_fail(d, "Write a number, a 'character', a &reference or an (expression).",
+                            s.t.kind == MOS_CPP_NAME ? "%.*s is no number, and no macro."
+                                                     : "Expected a number in place of \"%.*s\".",
+                            (int)s.t.length, s.t.text);
+    } else if (!mos_expression_number(s.t.text, &n, value, without_sign)) {
+        bool digits = strspn(s.t.text, "0123456789abcdefABCDEFxX") >= s.t.length;
+        return mos_dts_fail(d, NULL,
+                            digits && s.t.length > 16 ? "This number needs more than 64 bits."
+                                                      : "This is no number.");
+    } else if (n < s.t.length && s.t.text[n] != '+' && s.t.text[n] != '-') {
+        return mos_dts_fail(d, NULL, "This is no number.");
+    }
+    mos_dts_take(d);
+    if (s.t.kind == MOS_CPP_NUMBER && n < s.t.length)
+        put_rest_back(d, &s, n);
+    return true;
+}
+
+bool mos_dts_cell_value(struct mos_dts *d, uint64_t *value) {
+    *value = 0;
+    bool unsigned_one = false;
+    if (!mos_cpp_is(&mos_dts_part(d)->t, "("))
+        return operand(d, value, &unsigned_one);
+    struct mos_expression e = {d, peek, next, operand, complain, false, 0};
+    mos_dts_take(d);
+    return mos_expression_value(&e, value) && mos_dts_expect(d, ')', "an expression");
 }

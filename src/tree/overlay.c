@@ -185,7 +185,7 @@ bool mos_dt_apply(struct mos_ctx *ctx, struct mos_dt *base, struct mos_dt *overl
     assert(n && overlay_names);
     struct applier a = {
         ctx, base, overlay, n, overlay_names, mos_vec_make(ctx->arena, sizeof(struct pair)), true};
-    base->highest_phandle = 0;
+    base->taken.length = 0;
     for (const struct mos_dt_node *f = overlay->root->first_child; f; f = f->next) {
         const struct mos_dt_node *body = mos_dt_child(f, "__overlay__");
         struct mos_dt_node *node = body ? fragment_target(&a, f) : NULL;

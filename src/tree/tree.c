@@ -6,7 +6,7 @@
 #include <assert.h>
 #include <string.h>
 
-enum { MANY = 12, LONGEST_NAME = 255 };
+enum { MANY = 32, LONGEST_NAME = 255 };
 
 struct mos_dt *mos_dt_new(struct mos_arena *arena, const char *shown_path) {
     struct mos_dt *dt = mos_alloc(arena, sizeof *dt);
@@ -35,7 +35,8 @@ static void name_child(struct mos_arena *arena, struct mos_dt_node *parent,
     parent->children = mos_alloc(arena, sizeof *parent->children);
     *parent->children = mos_map_make(arena);
     for (struct mos_dt_node *c = parent->first_child; c; c = c->next)
-        name_child(arena, parent, c);
+        if (!c->removed)
+            name_child(arena, parent, c);
 }
 
 void mos_dt_attach(struct mos_dt_node *parent, struct mos_dt_node *node) {
@@ -61,7 +62,7 @@ struct mos_dt_node *mos_dt_add_node(struct mos_dt *dt, struct mos_dt_node *paren
 
 static struct mos_dt_node *find_child(const struct mos_dt_node *parent, const char *name) {
     for (struct mos_dt_node *c = parent->first_child; c; c = c->next)
-        if (strcmp(c->name, name) == 0)
+        if (!c->removed && (c->name == name || strcmp(c->name, name) == 0))
             return c;
     return NULL;
 }
@@ -71,7 +72,7 @@ struct mos_dt_node *mos_dt_child(const struct mos_dt_node *parent, const char *n
 }
 
 static void unlink_child(struct mos_dt_node *node) {
-    assert(node->parent && node->parent->child_count);
+    assert(node->parent);
     struct mos_dt_node *parent = node->parent;
     *(node->previous ? &node->previous->next : &parent->first_child) = node->next;
     *(node->next ? &node->next->previous : &parent->last_child) = node->previous;
@@ -87,15 +88,91 @@ void mos_dt_child_first(struct mos_dt_node *child) {
     parent->first_child = child;
 }
 
-/* ->next stays: whoever walks goes on behind it. */
-void mos_dt_remove_node(struct mos_dt_node *node) {
+static void forget_child(struct mos_dt_node *node) {
     struct mos_dt_node *parent = node->parent;
-    unlink_child(node);
     node->removed = true;
     parent->child_count--;
     if (parent->children && mos_map_get(parent->children, node->name) == node)
         mos_map_set(parent->children, node->name,
                     parent->doubled ? find_child(parent, node->name) : NULL);
+}
+
+/* ->next stays: whoever walks goes on behind it. */
+void mos_dt_remove_node(struct mos_dt_node *node) {
+    unlink_child(node);
+    forget_child(node);
+}
+
+/* ---- what a source deletes ---- */
+
+/* Takes a property out of its node's list; the map, if there is one, still knows it. */
+static bool unlink_property(struct mos_dt_node *node, const struct mos_dt_property *property) {
+    struct mos_dt_property *before = NULL, *p = node->properties;
+    for (; p && p != property; p = p->next)
+        before = p;
+    if (!p)
+        return false;
+    *(before ? &before->next : &node->properties) = p->next;
+    if (node->last_property == p)
+        node->last_property = before;
+    return true;
+}
+
+static void hide_labels(struct mos_dt *dt, struct mos_dt_node *node) {
+    for (size_t i = 0; i < node->labels.count; i++) {
+        const char *label = mos_vec_pointer(&node->labels, i);
+        if (mos_map_get(&dt->labels, label) == node)
+            mos_map_set(&dt->labels, label, NULL);
+    }
+    node->labels.count = 0;
+}
+
+void mos_dt_hide_node(struct mos_dt *dt, struct mos_dt_node *node) {
+    assert(node->parent && !node->removed);
+    for (struct mos_dt_node *c = node->first_child; c; c = c->next)
+        if (!c->removed)
+            mos_dt_hide_node(dt, c);
+    for (struct mos_dt_property *p = node->properties; p; p = p->next)
+        if (!p->removed)
+            mos_dt_hide_property(dt, node, p->name);
+    hide_labels(dt, node);
+    node->omit_if_unused = false;
+    node->parent->hides = dt->hides = true;
+    forget_child(node);
+}
+
+struct mos_dt_node *mos_dt_hidden_child(struct mos_dt_node *parent, const char *name) {
+    struct mos_dt_node *c = parent->hides ? parent->first_child : NULL;
+    while (c && !(c->removed && strcmp(c->name, name) == 0))
+        c = c->next;
+    if (c) {
+        c->removed = false;
+        parent->child_count++;
+        if (parent->children)
+            mos_map_set(parent->children, c->name, c);
+    }
+    return c;
+}
+
+static bool drop_below(void *self, struct mos_dt_node *node) {
+    (void)self;
+    for (struct mos_dt_node *c = node->first_child, *next; c && node->hides; c = next) {
+        next = c->next;
+        if (c->removed)
+            unlink_child(c);
+    }
+    for (struct mos_dt_property *p = node->properties, *next; p && node->hides; p = next) {
+        next = p->next;
+        if (p->removed)
+            unlink_property(node, p);
+    }
+    return true;
+}
+
+void mos_dt_drop_hidden(struct mos_dt *dt) {
+    if (dt->hides)
+        mos_dt_walk(dt->root, drop_below, NULL);
+    dt->hides = false;
 }
 
 /* The child that a path component of `length` bytes means. */
@@ -111,7 +188,7 @@ static struct mos_dt_node *component(const struct mos_dt_node *parent, const cha
     }
     struct mos_dt_node *loose = NULL;
     for (struct mos_dt_node *c = parent->first_child; c; c = c->next) {
-        if (strncmp(c->name, name, length) != 0)
+        if (c->removed || strncmp(c->name, name, length) != 0)
             continue;
         if (c->name[length] == 0)
             return c;
@@ -139,7 +216,7 @@ struct mos_dt_node *mos_dt_find(const struct mos_dt *dt, const char *path) {
 
 static struct mos_dt_property *find_property(const struct mos_dt_node *node, const char *name) {
     for (struct mos_dt_property *p = node->properties; p; p = p->next)
-        if (strcmp(p->name, name) == 0)
+        if (!p->removed && (p->name == name || strcmp(p->name, name) == 0))
             return p;
     return NULL;
 }
@@ -161,7 +238,27 @@ static void append_property(struct mos_dt *dt, struct mos_dt_node *node,
     node->named = mos_alloc(dt->arena, sizeof *node->named);
     *node->named = mos_map_make(dt->arena);
     for (struct mos_dt_property *q = node->properties; q; q = q->next)
-        mos_map_set(node->named, q->name, q);
+        if (!q->removed)
+            mos_map_set(node->named, q->name, q);
+}
+
+/* One that was deleted: what is set anew stands in its place. */
+static struct mos_dt_property *hidden_property(const struct mos_dt_node *node, const char *name) {
+    struct mos_dt_property *p = node->properties;
+    while (p && !(p->removed && strcmp(p->name, name) == 0))
+        p = p->next;
+    return p;
+}
+
+bool mos_dt_hide_property(struct mos_dt *dt, struct mos_dt_node *node, const char *name) {
+    struct mos_dt_property *p = mos_dt_property(node, name);
+    if (!p)
+        return false;
+    p->removed = node->hides = dt->hides = true;
+    node->property_count--;
+    if (node->named)
+        mos_map_set(node->named, name, NULL);
+    return true;
 }
 
 struct mos_dt_property *mos_dt_set(struct mos_dt *dt, struct mos_dt_node *node, const char *name,
@@ -169,7 +266,13 @@ struct mos_dt_property *mos_dt_set(struct mos_dt *dt, struct mos_dt_node *node, 
     assert(data || !length);
     struct mos_dt_property *p = mos_dt_property(node, name), *old = NULL, *next = NULL;
     bool is_new = !p;
-    if (!is_new) {
+    if (!p && node->hides && (p = hidden_property(node, name))) {
+        next = p->next;
+        node->property_count++;
+        is_new = false;
+        if (node->named)
+            mos_map_set(node->named, name, p);
+    } else if (!is_new) {
         old = mos_alloc(dt->arena, sizeof *old);
         *old = *p;
         next = p->next;
@@ -185,19 +288,6 @@ struct mos_dt_property *mos_dt_set(struct mos_dt *dt, struct mos_dt_node *node, 
     if (is_new)
         append_property(dt, node, p);
     return p;
-}
-
-/* Takes a property out of its node's list; the map, if there is one, still knows it. */
-static bool unlink_property(struct mos_dt_node *node, const struct mos_dt_property *property) {
-    struct mos_dt_property *before = NULL, *p = node->properties;
-    for (; p && p != property; p = p->next)
-        before = p;
-    if (!p)
-        return false;
-    *(before ? &before->next : &node->properties) = p->next;
-    if (node->last_property == p)
-        node->last_property = before;
-    return true;
 }
 
 void mos_dt_property_first(struct mos_dt_node *node, struct mos_dt_property *property) {
@@ -272,159 +362,4 @@ bool mos_dt_walk(struct mos_dt_node *node, bool (*each)(void *self, struct mos_d
             return false;
     }
     return true;
-}
-
-/* ---- labels ---- */
-
-static bool is_attached(const struct mos_dt *dt, const struct mos_dt_node *node) {
-    while (node->parent && !node->removed)
-        node = node->parent;
-    return node == dt->root;
-}
-
-void mos_dt_add_label(struct mos_dt *dt, struct mos_dt_node *node, const char *label) {
-    assert(label && *label);
-    const struct mos_dt_node *has = mos_map_get(&dt->labels, label);
-    mos_vec_push_pointer(&node->labels, label);
-    if (!has || !is_attached(dt, has))
-        mos_map_set(&dt->labels, label, node);
-}
-
-struct mos_dt_node *mos_dt_by_label(const struct mos_dt *dt, const char *label) {
-    struct mos_dt_node *found = mos_map_get(&dt->labels, label);
-    if (found && is_attached(dt, found))
-        return found;
-    const struct mos_dt_node *symbols = mos_dt_child(dt->root, "__symbols__");
-    const char *path = symbols ? mos_dt_string(symbols, label) : NULL;
-    return path ? mos_dt_find(dt, path) : NULL;
-}
-
-static bool list_labels(void *self, struct mos_dt_node *node) {
-    for (size_t i = 0; i < node->labels.count; i++)
-        mos_vec_push_pointer(self, mos_vec_pointer(&node->labels, i));
-    return true;
-}
-
-struct mos_vec mos_dt_labels(const struct mos_dt *dt) {
-    struct mos_vec all = mos_vec_make(dt->arena, sizeof(char *));
-    mos_dt_walk(dt->root, list_labels, &all);
-    const struct mos_dt_node *symbols = mos_dt_child(dt->root, "__symbols__");
-    for (const struct mos_dt_property *p = symbols ? symbols->properties : NULL; p; p = p->next)
-        mos_vec_push_pointer(&all, p->name);
-    return all;
-}
-
-/* ---- phandles ---- */
-
-static bool own_phandle(const struct mos_dt_node *node, uint32_t *value) {
-    return mos_dt_cell(node, "phandle", value) || mos_dt_cell(node, "linux,phandle", value);
-}
-
-static bool raise_highest(void *self, struct mos_dt_node *node) {
-    uint32_t *highest = self, value;
-    if (own_phandle(node, &value) && value > *highest && value < 0xffffffff)
-        *highest = value;
-    return true;
-}
-
-uint32_t mos_dt_highest_phandle(const struct mos_dt *dt) {
-    uint32_t highest = 0;
-    mos_dt_walk(dt->root, raise_highest, &highest);
-    return highest;
-}
-
-uint32_t mos_dt_phandle(struct mos_dt *dt, struct mos_dt_node *node) {
-    uint32_t value;
-    node->referenced = true;
-    if (own_phandle(node, &value))
-        return value;
-    if (!dt->highest_phandle)
-        dt->highest_phandle = mos_dt_highest_phandle(dt);
-    value = ++dt->highest_phandle;
-    uint8_t *cell = mos_alloc(dt->arena, 4);
-    mos_put_be32(cell, value);
-    mos_dt_set(dt, node, "phandle", cell, 4);
-    return value;
-}
-
-/* ---- references ---- */
-
-struct resolver {
-    struct mos_ctx *ctx;
-    struct mos_dt *dt;
-};
-
-static void unknown_target(struct resolver *r, const struct mos_dt_mark *mark) {
-    struct mos_finding *f =
-        mos_find(&r->ctx->findings, MOS_RULE_TREE_TARGET_MISSING,
-                 *mark->name == '/' ? "There is no node %s in %s." : "There is no label %s in %s.",
-                 mark->name, r->dt->shown_path);
-    mos_finding_at(&r->ctx->findings, f, mark->place);
-    struct mos_vec labels = mos_dt_labels(r->dt);
-    const char *near = *mark->name == '/' ? NULL : mos_near(mark->name, labels.items, labels.count);
-    if (near)
-        mos_finding_try(&r->ctx->findings, f, "Write &%s.", near);
-}
-
-/* Puts a path's text in place of the mark and moves the marks behind it. */
-static void insert_path(struct resolver *r, struct mos_dt_property *p, struct mos_dt_mark *mark,
-                        const char *path) {
-    size_t n = strlen(path) + 1;
-    uint8_t *data = mos_alloc(r->ctx->arena, p->length + n);
-    memcpy(data, p->data, mark->offset);
-    memcpy(data + mark->offset, path, n);
-    memcpy(data + mark->offset + n, p->data + mark->offset, p->length - mark->offset);
-    p->data = data;
-    p->length += n;
-    for (size_t i = 0; i < p->marks.count; i++) {
-        struct mos_dt_mark *other = mos_vec_at(&p->marks, i);
-        if (other > mark && other->offset >= mark->offset)
-            other->offset += n;
-    }
-}
-
-static void resolve_property(struct resolver *r, struct mos_dt_property *p) {
-    uint8_t *own = NULL; /* a copy of the value: it belongs to whoever gave it */
-    for (size_t i = 0; i < p->marks.count; i++) {
-        struct mos_dt_mark *m = mos_vec_at(&p->marks, i);
-        struct mos_dt_node *target =
-            *m->name == '/' ? mos_dt_find(r->dt, m->name) : mos_dt_by_label(r->dt, m->name);
-        if (!target) {
-            if (!r->dt->overlay)
-                unknown_target(r, m);
-            continue;
-        }
-        target->referenced = true;
-        if (m->kind == MOS_DT_PHANDLE) {
-            uint32_t phandle = mos_dt_phandle(r->dt, target);
-            if (!own) {
-                own = mos_alloc(r->ctx->arena, p->length);
-                memcpy(own, p->data, p->length);
-                p->data = own;
-            }
-            mos_put_be32(own + m->offset, phandle);
-        } else {
-            insert_path(r, p, m, mos_dt_path(r->ctx->arena, target));
-            own = NULL;
-        }
-    }
-}
-
-static bool resolve_node(void *self, struct mos_dt_node *node) {
-    for (struct mos_dt_property *p = node->properties; p; p = p->next)
-        resolve_property(self, p);
-    return true;
-}
-
-static bool drop_unused(void *self, struct mos_dt_node *node) {
-    (void)self;
-    if (node->omit_if_unused && !node->referenced && node->parent)
-        mos_dt_remove_node(node);
-    return true;
-}
-
-void mos_dt_resolve(struct mos_ctx *ctx, struct mos_dt *dt) {
-    struct resolver r = {ctx, dt};
-    mos_dt_walk(dt->root, resolve_node, &r);
-    mos_dt_walk(dt->root, drop_unused, NULL);
 }

@@ -49,6 +49,8 @@ struct mos_dt_property {
     struct mos_place place;
     const struct mos_dt_property *replaced;
     unsigned set_by; /* 0: the base; n: the n-th overlay */
+    uint32_t body;   /* the pair of braces in its source */
+    bool removed;    /* hidden, see mos_dt_hide_property */
     struct mos_dt_property *next;
 };
 
@@ -64,6 +66,7 @@ struct mos_dt_node {
     bool omit_if_unused; /* /omit-if-no-ref/ */
     bool referenced;
     bool removed;      /* it is no part of its tree any more, nor what is below it */
+    bool hides;        /* some of its children or properties are hidden */
     bool doubled;      /* two children of one name were added: a damaged blob */
     unsigned added_by; /* as set_by */
 };
@@ -81,8 +84,10 @@ struct mos_dt {
     const char *shown_path;
     struct mos_place place;
     uint32_t boot_cpu;
-    uint32_t highest_phandle; /* 0: not looked for yet */
-    struct mos_map labels;    /* label -> the node that got it last */
+    struct mos_buf taken;  /* by phandle - 1: not 0 where a node has it; empty: not looked at */
+    uint32_t next_phandle; /* where to look for a free one */
+    bool hides;            /* something is hidden */
+    struct mos_map labels; /* label -> the node that got it last */
 };
 
 /* A tree with nothing but its root; `shown_path` is kept by reference. */
@@ -116,6 +121,13 @@ void mos_dt_set_text(struct mos_dt *dt, struct mos_dt_node *node, const char *na
 /* false: it had none.  A node goes with all below it; whoever walks may go on from its ->next. */
 bool mos_dt_remove_property(struct mos_dt_node *node, const char *name);
 void mos_dt_remove_node(struct mos_dt_node *node);
+/* What a source deletes leaves its place: when it comes again it stands there, and until
+ * mos_dt_drop_hidden it stays in the lists, marked as removed.  false: it had none. */
+void mos_dt_hide_node(struct mos_dt *dt, struct mos_dt_node *node);
+bool mos_dt_hide_property(struct mos_dt *dt, struct mos_dt_node *node, const char *name);
+/* A hidden child comes back, without anything in it; NULL: there is none of that name. */
+struct mos_dt_node *mos_dt_hidden_child(struct mos_dt_node *parent, const char *name);
+void mos_dt_drop_hidden(struct mos_dt *dt);
 /* "/soc/serial@9000000"; "/" of the root. */
 const char *mos_dt_path(struct mos_arena *arena, const struct mos_dt_node *node);
 /* The first string of a property, or NULL when it is no string. */
@@ -142,12 +154,18 @@ uint32_t mos_dt_highest_phandle(const struct mos_dt *dt);
 void mos_dt_resolve(struct mos_ctx *ctx, struct mos_dt *dt);
 
 /* source.c: reads device-tree source text (Devicetree Specification v0.4, chapter 6, and
- * /plugin/).  Includes are looked for beside the file and in `folders`.  Source that uses the C
- * preprocessor is run through it unless ctx->no_run.  NULL after a finding (tree.syntax) or error.
- */
-struct mos_dt *mos_dt_read_source(struct mos_ctx *ctx, const char *root, const char *shown_path,
-                                  const char *const *folders, size_t folder_count);
-/* The same from text in memory, without includes from disk when root is NULL. */
+ * /plugin/), preprocessed as C is.  Files that it includes are looked for beside it and in
+ * `folders`; `sources` reads each file once, whatever number of trees it is part of.  Texts and
+ * names of the trees live in its arena.  root NULL: no files. */
+struct mos_cpp_store;
+struct mos_cpp_store *mos_dt_sources(struct mos_arena *arena, const char *root,
+                                     const char *const *folders, size_t folder_count);
+/* A macro of all that is read from now on: "NAME" or "NAME=TEXT"; false: it is no macro. */
+bool mos_dt_define(struct mos_cpp_store *sources, const char *text);
+/* NULL after a finding (tree.syntax) or error. */
+struct mos_dt *mos_dt_read_source(struct mos_ctx *ctx, struct mos_cpp_store *sources,
+                                  const char *shown_path);
+/* The same from text in memory. */
 struct mos_dt *mos_dt_parse(struct mos_ctx *ctx, const struct mos_source *source, const char *root,
                             const char *const *folders, size_t folder_count);
 

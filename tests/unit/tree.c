@@ -64,7 +64,7 @@ static void mistakes_are_refused(void) {
                                         "/dts-v1/; / { p = \"x; };",
                                         "/dts-v1/; / { n {}; p; };",
                                         "/dts-v1/; / { l: a {}; l: b {}; };",
-                                        "/dts-v1/; / { /delete-node/ x; };",
+                                        "/dts-v1/; / { /delete-node/ ; };",
                                         "/dts-v1/; / { /* };",
                                         "/dts-v1/; x;",
                                         "/dts-v1/; / { p = /bits/ 8 <256>; };",
