@@ -287,4 +287,10 @@ const struct mos_settings_plan *mos_plan_settings_of(const struct mos_plan *plan
 size_t mos_plan_settings_values(const struct mos_plan *plan, const struct mos_settings_plan *s,
                                 const char *value, const char **out, size_t most);
 
+/* trees.c: the tree of a blob, and what the loader makes of it with each combination of overlays
+ * that it can apply; a finding that came up before is not kept again.  The trees last as long as
+ * the call. */
+void mos_plan_each_tree(struct mos_plan *plan, const struct mos_blob_plan *b,
+                        void (*each)(void *self, struct mos_dt *dt), void *self);
+
 #endif

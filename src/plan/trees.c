@@ -235,25 +235,30 @@ static void forget_repeated(struct mos_findings *list, size_t from) {
     list->items.count = to;
 }
 
-/* One combination, on a copy of the tree: chosen[g] is the member of group g, from 1; 0: none. */
-static void try_combination(struct mos_plan *plan, const struct mos_blob_plan *b,
-                            const struct groups *g, const size_t *chosen) {
+/* One combination, on a copy of the tree: chosen[g] is the member of group g, from 1; 0: none.
+ * NULL: an overlay of it cannot be applied. */
+static struct mos_dt *combine(struct mos_plan *plan, struct mos_arena *arena,
+                              const struct mos_dt *base, const struct groups *g,
+                              const size_t *chosen) {
     size_t seen[MOST_GROUPS] = {0};
     const char **names = overlay_names(plan);
-    struct mos_dt *copy = mos_dt_read_blob(plan->ctx, b->def->r.name, b->blob.data, b->blob.length);
-    for (size_t i = 0; i < plan->boot_overlays.count && copy; i++) {
+    struct mos_dt *copy = mos_dt_copy(arena, base);
+    bool whole = true;
+    for (size_t i = 0; i < plan->boot_overlays.count; i++) {
         const struct mos_overlay *def =
             ((struct mos_overlay_plan *)mos_vec_pointer(&plan->boot_overlays, i))->def;
         size_t k = mos_has(def->one_of) ? group_of(g, def->one_of->text) : MOST_GROUPS;
         bool in = k >= g->count || ++seen[k] == chosen[k];
         struct mos_dt *overlay = in ? read_overlay(plan, def) : NULL;
         if (overlay)
-            mos_dt_apply(plan->ctx, copy, overlay, number_of(plan, def), names);
+            whole &= mos_dt_apply(plan->ctx, copy, overlay, number_of(plan, def), names);
     }
+    return whole ? copy : NULL;
 }
 
 /* Every combination that can be reached, each by itself and never their union. */
-static void try_boot_overlays(struct mos_plan *plan, const struct mos_blob_plan *b) {
+static void each_combination(struct mos_plan *plan, const struct mos_blob_plan *b,
+                             void (*each)(void *self, struct mos_dt *dt), void *self) {
     struct groups g = find_groups(plan);
     size_t chosen[MOST_GROUPS] = {0}, tried = 0, k = 0;
     if (!plan->boot_overlays.count)
@@ -261,17 +266,30 @@ static void try_boot_overlays(struct mos_plan *plan, const struct mos_blob_plan 
     while (k < g.count || !tried) {
         size_t before = plan->ctx->findings.items.count;
         if (tried++ == MOST_COMBINATIONS) {
-            mos_vec_push_pointer(&plan->ctx->not_proved,
-                                 mos_printf(plan->ctx->arena,
-                                            "combinations of overlays beyond the first %d",
-                                            MOST_COMBINATIONS));
+            if (!each)
+                mos_vec_push_pointer(&plan->ctx->not_proved,
+                                     mos_printf(plan->ctx->arena,
+                                                "combinations of overlays beyond the first %d",
+                                                MOST_COMBINATIONS));
             return;
         }
-        try_combination(plan, b, &g, chosen);
+        struct mos_arena *arena = mos_arena_child(plan->ctx->arena);
+        struct mos_dt *dt = combine(plan, arena, b->tree, &g, chosen);
+        if (each) /* what cannot be applied was told before */
+            plan->ctx->findings.items.count = before;
+        if (each && dt)
+            each(self, dt);
+        mos_arena_free(arena);
         forget_repeated(&plan->ctx->findings, before);
         for (k = 0; k < g.count && ++chosen[k] > g.members[k]; k++)
             chosen[k] = 0;
     }
+}
+
+void mos_plan_each_tree(struct mos_plan *plan, const struct mos_blob_plan *b,
+                        void (*each)(void *self, struct mos_dt *dt), void *self) {
+    each(self, b->tree);
+    each_combination(plan, b, each, self);
 }
 
 bool mos_plan_trees(struct mos_plan *plan) {
@@ -304,7 +322,7 @@ bool mos_plan_trees(struct mos_plan *plan) {
             continue;
         mos_dt_write_blob(plan->ctx, base, t->overlays.count != 0, &b->blob);
         b->tree = base;
-        try_boot_overlays(plan, b);
+        each_combination(plan, b, NULL, NULL);
     }
     return plan->ctx->error->kind == MOS_ERROR_NONE;
 }

@@ -4,47 +4,31 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
-#include "tree/claims.h"
+#include "rules/tree-view.h"
 
-#include <stdlib.h>
+#include <stdio.h>
 #include <string.h>
 
-enum { MOST_TOLD = 12 }; /* of one tree: the rest follows from the same mistake, as a rule */
-
 struct claims_view {
-    const struct mos_plan *plan;
-    const struct mos_dt *dt;
-    struct mos_dt_phandles phandles;
+    struct mos_tree_view *t;
     const struct mos_dt_node *node;         /* that is looked at */
     const struct mos_dt_property *property; /* … and of it */
     const struct mos_dt_kind *kind;
-    struct mos_findings *list;
-    struct mos_arena *arena;
-    size_t told;
-    bool theirs; /* the property is that of a blob from outside */
+    bool theirs; /* the property is not ours */
 };
-
-/* What a blob from outside says of itself is its maker's; what our files set in it is ours. */
-static bool is_ours(const struct claims_view *v, const struct mos_dt_property *p) {
-    return p && (!v->dt->from_blob || p->set_by || p->place.source);
-}
 
 static struct mos_place place_of(const struct claims_view *v, const struct mos_dt_node *n,
                                  const struct mos_dt_property *p) {
-    return p && p->place.source ? p->place : n->place.source ? n->place : v->dt->place;
+    return mos_tree_place(v->t, n, p);
 }
 
 static struct mos_finding *tell(struct claims_view *v, enum mos_rule_id rule,
                                 const struct mos_dt_property *p, const char *text) {
-    if (++v->told > MOST_TOLD)
-        return NULL;
-    struct mos_finding *f = mos_find(v->list, rule, "%s", text);
-    mos_finding_at(v->list, f, place_of(v, v->node, p));
-    return f;
+    return mos_tree_tell(v->t, rule, v->node, p, text);
 }
 
 static const char *path(const struct claims_view *v, const struct mos_dt_node *n) {
-    return mos_dt_path(v->arena, n);
+    return mos_tree_path(v->t, n);
 }
 
 /* ---- references ---- */
@@ -61,18 +45,18 @@ static const char *written(const struct claims_view *v, const struct mos_dt_refe
 }
 
 static void tell_cut(struct claims_view *v, size_t index, const struct mos_dt_reference *r) {
-    struct mos_finding *f =
-        tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
-             mos_printf(v->arena, "%s of %s: entry %zu has %zu cell%s behind %s, which takes %u.",
-                        v->property->name, path(v, v->node), index + 1, r->left,
-                        r->left == 1 ? "" : "s", path(v, r->provider), r->cells));
+    struct mos_finding *f = tell(
+        v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
+        mos_printf(v->t->arena, "%s of %s: entry %zu has %zu cell%s behind %s, which takes %u.",
+                   v->property->name, path(v, v->node), index + 1, r->left, r->left == 1 ? "" : "s",
+                   path(v, r->provider), r->cells));
     if (!f)
         return;
     const struct mos_dt_property *cells = mos_dt_property(r->provider, v->kind->cells);
-    mos_finding_at(v->list, f, place_of(v, r->provider, cells));
-    mos_finding_why(v->list, f, "The kernel reads %s there, and refuses the whole property.",
+    mos_finding_at(v->t->list, f, place_of(v, r->provider, cells));
+    mos_finding_why(v->t->list, f, "The kernel reads %s there, and refuses the whole property.",
                     v->kind->cells);
-    mos_finding_try(v->list, f, "Write %u cell%s behind each reference to it.", r->cells,
+    mos_finding_try(v->t->list, f, "Write %u cell%s behind each reference to it.", r->cells,
                     r->cells == 1 ? "" : "s");
 }
 
@@ -99,79 +83,142 @@ static void check_provider(struct claims_view *v, size_t index, const struct mos
         return;
     struct mos_finding *f =
         tell(v, MOS_RULE_TREE_PROVIDER_OFF, v->property,
-             mos_printf(v->arena, "%s of %s: entry %zu is %s, and %s is switched off.",
+             mos_printf(v->t->arena, "%s of %s: entry %zu is %s, and %s is switched off.",
                         v->property->name, path(v, v->node), index + 1, path(v, r->provider),
                         down == r->provider ? "that" : path(v, down)));
     if (!f)
         return;
-    mos_finding_at(v->list, f, place_of(v, down, mos_dt_property(down, "status")));
-    mos_finding_why(v->list, f,
+    mos_finding_at(v->t->list, f, place_of(v, down, mos_dt_property(down, "status")));
+    mos_finding_why(v->t->list, f,
                     "The kernel puts the device off until it is there, which is never.");
-    mos_finding_try(v->list, f, "Set status = \"okay\" in %s, or switch off %s.", path(v, down),
+    mos_finding_try(v->t->list, f, "Set status = \"okay\" in %s, or switch off %s.", path(v, down),
                     path(v, v->node));
 }
 
 static void try_below(const struct claims_view *v, struct mos_finding *f, uint64_t count) {
     if (count < 2)
-        mos_finding_try(v->list, f, "Write 0: they are counted from 0.");
+        mos_finding_try(v->t->list, f, "Write 0: they are counted from 0.");
     else
-        mos_finding_try(v->list, f, "Write one of 0 to %llu: they are counted from 0.",
+        mos_finding_try(v->t->list, f, "Write one of 0 to %llu: they are counted from 0.",
                         (unsigned long long)count - 1);
+}
+
+/* Controllers with a number of lines that their kind says. */
+static const struct {
+    const char *like;
+    uint32_t lines;
+} line_counts[] = {
+    {"fsl,imx", 32},           {"rockchip,gpio-bank", 32},
+    {"arm,pl061", 8},          {"brcm,bcm2835-gpio", 54},
+    {"brcm,bcm2711-gpio", 58}, {"nxp,pca9555", 16},
+    {"nxp,pca9535", 16},       {"nxp,pca9534", 8},
+    {"nxp,pca9554", 8},        {"nxp,pca9557", 8},
+    {"nxp,pca6416", 16},       {"nxp,pcal6416", 16},
+    {"ti,tca6416", 16},        {"ti,tca6408", 8},
+    {"ti,tca6424", 24},        {"ti,tca9539", 16},
+    {"ti,tca9554", 8},         {"ti,pca9555", 16},
+    {"ti,pca9535", 16},        {"microchip,mcp23017", 16},
+    {"microchip,mcp23008", 8}, {"microchip,mcp23s17", 16},
+    {"microchip,mcp23s08", 8}, {"nxp,pcf8574", 8},
+    {"nxp,pcf8575", 16},       {"ti,omap4-gpio", 32},
+    {"maxim,max7310", 8},      {"maxim,max7325", 16},
+};
+
+/* How many lines a controller has, and where it says so; false: it is not known. */
+static bool lines_of(const struct claims_view *v, const struct mos_dt_node *n, uint64_t *count,
+                     const struct mos_dt_property **where) {
+    static const char *const names[] = {"ngpios", "snps,nr-gpios", "ti,ngpio"};
+    uint32_t number;
+    for (size_t i = 0; i < sizeof names / sizeof *names; i++)
+        if (mos_dt_cell(n, names[i], &number)) {
+            *where = mos_dt_property(n, names[i]);
+            *count = number;
+            return true;
+        }
+    *where = mos_dt_property(n, "compatible");
+    for (size_t i = 0; i < sizeof line_counts / sizeof *line_counts; i++)
+        if (mos_dt_is_like(n, line_counts[i].like) &&
+            (line_counts[i].like[0] != 'f' || mos_dt_is_like(n, "-gpio"))) {
+            *count = line_counts[i].lines;
+            return true;
+        }
+    /* those whose lines are all pins of one controller */
+    const struct mos_dt_property *p = mos_dt_property(n, "gpio-ranges");
+    *where = p;
+    *count = 0;
+    uint64_t next = 0;
+    for (size_t at = 0; p && at + 16 <= p->length; at += 16) {
+        if (!mos_dt_by_phandle(&v->t->phandles, mos_be32(p->data + at)))
+            return false;
+        uint64_t from = mos_be32(p->data + at + 4), some = mos_be32(p->data + at + 12);
+        if (from != next || !some)
+            return false;
+        next = from + some;
+    }
+    *count = next;
+    return next && (mos_dt_is_like(n, "qcom,") || mos_dt_is_like(n, "renesas,gpio") ||
+                    mos_dt_is_like(n, "renesas,rcar-gen") || mos_dt_is_like(n, "mediatek,"));
 }
 
 /* A line that the controller has not. */
 static void check_line(struct claims_view *v, size_t index, const struct mos_dt_reference *r) {
-    uint32_t lines;
+    uint64_t lines;
+    const struct mos_dt_property *where;
     if (!v->kind->cells || strcmp(v->kind->cells, "#gpio-cells") != 0 || !r->cells ||
-        !mos_dt_cell(r->provider, "ngpios", &lines) || mos_be32(r->arguments) < lines)
+        r->cells > 2 || !lines_of(v, r->provider, &lines, &where))
+        return;
+    if (mos_dt_is_like(r->provider, "qcom,pm") || mos_dt_is_like(r->provider, "qcom,spmi"))
+        lines++; /* counted from 1 */
+    if (mos_be32(r->arguments) < lines)
         return;
     struct mos_finding *f =
         tell(v, MOS_RULE_TREE_BEYOND_LIMIT, v->property,
-             mos_printf(v->arena, "%s of %s: entry %zu is line %u of %s, which has %u.",
+             mos_printf(v->t->arena, "%s of %s: entry %zu is line %u of %s, which has %llu.",
                         v->property->name, path(v, v->node), index + 1, mos_be32(r->arguments),
-                        path(v, r->provider), lines));
+                        path(v, r->provider), (unsigned long long)lines));
     if (!f)
         return;
-    mos_finding_at(v->list, f, place_of(v, r->provider, mos_dt_property(r->provider, "ngpios")));
-    mos_finding_why(v->list, f, "The kernel refuses the line, and the device that asks for it.");
+    mos_finding_at(v->t->list, f, place_of(v, r->provider, where));
+    mos_finding_why(v->t->list, f, "The kernel refuses the line, and the device that asks for it.");
     try_below(v, f, lines);
 }
 
 /* In a source, where others are labels, it is a cell that was left over. */
 static void tell_left_over(struct claims_view *v, size_t index, const struct mos_dt_reference *r) {
-    struct mos_finding *f = tell(
-        v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
-        mos_printf(v->arena, "%s of %s: entry %zu begins with the number 0x%x, not with a label.",
-                   v->property->name, path(v, v->node), index + 1, r->phandle));
+    struct mos_finding *f =
+        tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
+             mos_printf(v->t->arena,
+                        "%s of %s: entry %zu begins with the number 0x%x, not with a label.",
+                        v->property->name, path(v, v->node), index + 1, r->phandle));
     if (!f)
         return;
-    mos_finding_why(v->list, f, "The entry before it takes fewer cells than are written.");
-    mos_finding_try(v->list, f, "Write as many cells as it takes, or a label here.");
+    mos_finding_why(v->t->list, f, "The entry before it takes fewer cells than are written.");
+    mos_finding_try(v->t->list, f, "Write as many cells as it takes, or a label here.");
 }
 
 static void tell_no_node(struct claims_view *v, const char *what) {
     struct mos_finding *f = tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property, what);
     if (!f)
         return;
-    mos_finding_why(v->list, f, "The kernel takes the property as if it were not there.");
-    mos_finding_try(v->list, f, "Write a label: <&LABEL …>.");
+    mos_finding_why(v->t->list, f, "The kernel takes the property as if it were not there.");
+    mos_finding_try(v->t->list, f, "Write a label: <&LABEL …>.");
 }
 
 static void tell_no_provider(struct claims_view *v, size_t index, const struct mos_dt_reference *r,
                              const char *name) {
     const char *shown =
-        name ? mos_printf(v->arena, *name == '/' ? "&{%s}" : "&%s", name) : path(v, r->provider);
+        name ? mos_printf(v->t->arena, *name == '/' ? "&{%s}" : "&%s", name) : path(v, r->provider);
     struct mos_finding *f =
         tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
-             mos_printf(v->arena, "%s of %s: entry %zu is %s, which has no %s.", v->property->name,
-                        path(v, v->node), index + 1, shown, v->kind->cells));
+             mos_printf(v->t->arena, "%s of %s: entry %zu is %s, which has no %s.",
+                        v->property->name, path(v, v->node), index + 1, shown, v->kind->cells));
     if (!f)
         return;
-    mos_finding_at(v->list, f, place_of(v, r->provider, NULL));
+    mos_finding_at(v->t->list, f, place_of(v, r->provider, NULL));
     mos_finding_why(
-        v->list, f,
+        v->t->list, f,
         "It is nothing of that kind for the kernel, or too many cells stand before it.");
-    mos_finding_try(v->list, f, "Name the node that has %s, or correct the cells before it.",
+    mos_finding_try(v->t->list, f, "Name the node that has %s, or correct the cells before it.",
                     v->kind->cells);
 }
 
@@ -182,10 +229,10 @@ static void check_form(struct claims_view *v, size_t index, const struct mos_dt_
     else if (r->provider && !name && v->property->marks.count)
         tell_left_over(v, index, r);
     else if (r->broken == MOS_DT_UNEVEN)
-        tell_no_node(v, mos_printf(v->arena, "%s of %s has %zu bytes, which are no cells.",
+        tell_no_node(v, mos_printf(v->t->arena, "%s of %s has %zu bytes, which are no cells.",
                                    v->property->name, path(v, v->node), v->property->length));
     else if (r->broken == MOS_DT_NO_NODE)
-        tell_no_node(v, mos_printf(v->arena,
+        tell_no_node(v, mos_printf(v->t->arena,
                                    "%s of %s: entry %zu is 0x%x, which is the phandle of no node.",
                                    v->property->name, path(v, v->node), index + 1, r->phandle));
     else if (r->broken == MOS_DT_NO_PROVIDER)
@@ -206,29 +253,32 @@ static void each_reference(void *self, size_t index, const struct mos_dt_referen
 static void check_names(struct claims_view *v, const char *names, size_t count) {
     const struct mos_dt_property *p = names ? mos_dt_property(v->node, names) : NULL;
     size_t named = p ? mos_dt_string_count(p) : count;
-    if (named <= count || (!is_ours(v, p) && !is_ours(v, v->property)))
+    if (named == count || (!mos_tree_is_ours(p) && !mos_tree_is_ours(v->property)))
         return;
-    struct mos_finding *f = tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, p,
-                                 mos_printf(v->arena, "%s of %s has %zu names; %s has %zu entr%s.",
-                                            names, path(v, v->node), named, v->property->name,
-                                            count, count == 1 ? "y" : "ies"));
+    struct mos_finding *f =
+        tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, p,
+             mos_printf(v->t->arena, "%s of %s has %zu name%s; %s has %zu entr%s.", names,
+                        path(v, v->node), named, named == 1 ? "" : "s", v->property->name, count,
+                        count == 1 ? "y" : "ies"));
     if (!f)
         return;
-    mos_finding_at(v->list, f, place_of(v, v->node, v->property));
-    mos_finding_why(v->list, f, "A driver that asks for the last of them by its name gets none.");
-    mos_finding_try(v->list, f, "Name each entry once, in the same order.");
+    mos_finding_at(v->t->list, f, place_of(v, v->node, v->property));
+    mos_finding_why(v->t->list, f,
+                    named > count ? "A driver that asks for the last of them by its name gets none."
+                                  : "A driver asks for them by their names, and misses the last.");
+    mos_finding_try(v->t->list, f, "Name each entry once, in the same order.");
 }
 
 static void check_reference(struct claims_view *v) {
-    size_t told = v->told;
-    v->theirs = !is_ours(v, v->property);
-    size_t count = mos_dt_references(&v->phandles, v->kind, v->property, each_reference, v);
-    if (v->told == told && !v->theirs)
+    size_t told = v->t->told;
+    v->theirs = !mos_tree_is_ours(v->property);
+    size_t count = mos_dt_references(&v->t->phandles, v->kind, v->property, each_reference, v);
+    if (v->t->told == told)
         check_names(v, v->kind->names, count);
 }
 
 static void check_interrupts(struct claims_view *v) {
-    const struct mos_dt_node *parent = mos_dt_interrupt_parent(&v->phandles, v->node);
+    const struct mos_dt_node *parent = mos_dt_interrupt_parent(&v->t->phandles, v->node);
     uint32_t cells;
     if (!parent || !mos_dt_cell(parent, "#interrupt-cells", &cells) || !cells ||
         mos_dt_property(v->node, "interrupts-extended"))
@@ -239,123 +289,65 @@ static void check_interrupts(struct claims_view *v) {
     }
     struct mos_finding *f =
         tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
-             mos_printf(v->arena, "interrupts of %s has %zu cell%s; %s takes %u each.",
+             mos_printf(v->t->arena, "interrupts of %s has %zu cell%s; %s takes %u each.",
                         path(v, v->node), v->property->length / 4,
                         v->property->length == 4 ? "" : "s", path(v, parent), cells));
     if (!f)
         return;
-    mos_finding_at(v->list, f, place_of(v, parent, mos_dt_property(parent, "#interrupt-cells")));
-    mos_finding_why(v->list, f, "The kernel maps another interrupt, or none.");
-    mos_finding_try(v->list, f, "Write %u cell%s for each interrupt.", cells,
+    mos_finding_at(v->t->list, f, place_of(v, parent, mos_dt_property(parent, "#interrupt-cells")));
+    mos_finding_why(v->t->list, f, "The kernel maps another interrupt, or none.");
+    mos_finding_try(v->t->list, f, "Write %u cell%s for each interrupt.", cells,
                     cells == 1 ? "" : "s");
 }
 
-/* ---- addresses on a bus ---- */
-
-static bool first_address(const struct mos_dt_node *n, uint32_t cells, uint64_t *out) {
-    const struct mos_dt_property *reg = mos_dt_property(n, "reg");
-    *out = 0;
-    if (!reg || reg->length < 4 * (size_t)cells)
-        return false;
-    for (uint32_t i = 0; i < cells; i++)
-        *out = *out << 32 | mos_be32(reg->data + 4 * (size_t)i);
-    return true;
+static void check_reg_names(struct claims_view *v) {
+    const struct mos_dt_node *bus = v->node->parent;
+    size_t row = 4 * ((size_t)mos_dt_address_cells(bus) + mos_dt_size_cells(bus));
+    if (row && row <= 32 && v->property->length % row == 0)
+        check_names(v, "reg-names", v->property->length / row);
 }
 
-struct seat {
-    uint64_t address;
-    size_t order;
-    const struct mos_dt_node *node;
-};
-
-static int by_address(const void *a, const void *b) {
-    const struct seat *x = a, *y = b;
-    if (x->address != y->address)
-        return x->address < y->address ? -1 : 1;
-    return (x->order > y->order) - (x->order < y->order);
-}
-
-static void tell_taken(struct claims_view *v, const struct mos_dt_node *bus, const struct seat *a,
-                       const struct seat *b) {
-    const struct mos_dt_property *p = mos_dt_property(a->node, "reg"),
-                                 *q = mos_dt_property(b->node, "reg");
-    if (!is_ours(v, p) && !is_ours(v, q))
+/* pinctrl-names names pinctrl-0, pinctrl-1 … */
+static void check_states(struct claims_view *v) {
+    size_t states = 0, named = mos_dt_string_count(v->property);
+    char name[24];
+    const struct mos_dt_property *last = NULL, *p;
+    while (snprintf(name, sizeof name, "pinctrl-%zu", states), p = mos_dt_property(v->node, name)) {
+        last = p;
+        states++;
+    }
+    if (states == named || (!mos_tree_is_ours(v->property) && !mos_tree_is_ours(last)))
         return;
-    v->node = b->node;
     struct mos_finding *f =
-        tell(v, MOS_RULE_TREE_ADDRESS_TAKEN, q,
-             mos_printf(v->arena, "%s and %s are both at 0x%llx of %s.", a->node->name,
-                        b->node->name, (unsigned long long)a->address, path(v, bus)));
+        tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
+             mos_printf(v->t->arena, "pinctrl-names of %s has %zu name%s; there %s %zu state%s.",
+                        path(v, v->node), named, named == 1 ? "" : "s", states == 1 ? "is" : "are",
+                        states, states == 1 ? "" : "s"));
     if (!f)
         return;
-    mos_finding_at(v->list, f, place_of(v, a->node, p));
-    mos_finding_why(v->list, f, "The second one is refused by the bus: it is in use.");
-    mos_finding_try(v->list, f, "Give one of them another reg, or set its status = \"disabled\".");
+    if (last)
+        mos_finding_at(v->t->list, f, place_of(v, v->node, last));
+    mos_finding_why(v->t->list, f, "The kernel takes the states by their names.");
+    mos_finding_try(v->t->list, f, "Write a pinctrl-N for each name, counted from 0.");
 }
 
-/* A bus whose addresses have no size: one device each. */
-static void check_bus(struct claims_view *v, const struct mos_dt_node *bus) {
-    uint32_t address, size;
-    if (!mos_dt_cell(bus, "#address-cells", &address) || !mos_dt_cell(bus, "#size-cells", &size) ||
-        size || !address || address > 2 || !bus->child_count)
+static void check_interrupt_parent(struct claims_view *v) {
+    uint32_t number;
+    const struct mos_dt_node *to = mos_dt_cell(v->node, "interrupt-parent", &number)
+                                       ? mos_dt_by_phandle(&v->t->phandles, number)
+                                       : NULL;
+    if (to && mos_dt_property(to, "#interrupt-cells"))
         return;
-    struct seat *seats = mos_alloc_array(v->arena, bus->child_count, sizeof *seats);
-    size_t count = 0;
-    for (const struct mos_dt_node *n = bus->first_child; n; n = n->next)
-        if (count < bus->child_count && first_address(n, address, &seats[count].address) &&
-            !mos_dt_off(n)) {
-            seats[count].node = n;
-            seats[count].order = count;
-            count++;
-        }
-    if (count)
-        qsort(seats, count, sizeof *seats, by_address);
-    for (size_t i = 1; i < count; i++)
-        if (seats[i - 1].address == seats[i].address)
-            tell_taken(v, bus, &seats[i - 1], &seats[i]);
-}
-
-/* ---- chip selects ---- */
-
-static void count_entry(void *self, size_t index, const struct mos_dt_reference *r) {
-    (void)r;
-    *(size_t *)self = index + 1;
-}
-
-/* As many as the controller says that it has, or as it has lines for them; 0: it does not say. */
-static uint64_t selects_of(struct claims_view *v, const struct mos_dt_node *bus,
-                           const struct mos_dt_property **where) {
-    const struct mos_dt_property *lines = mos_dt_property(bus, "cs-gpios");
-    size_t count = 0;
-    uint32_t number = 0;
-    *where = mos_dt_property(bus, "num-cs");
-    mos_dt_cell(bus, "num-cs", &number);
-    if (lines)
-        mos_dt_references(&v->phandles, mos_dt_kind_of(bus, "cs-gpios"), lines, count_entry,
-                          &count);
-    *where = count > number ? lines : *where;
-    return count > number ? count : number;
-}
-
-static void check_selects(struct claims_view *v, const struct mos_dt_node *bus) {
-    const struct mos_dt_property *where;
-    uint64_t selects = strncmp(bus->name, "spi", 3) == 0 ? selects_of(v, bus, &where) : 0, at;
-    for (const struct mos_dt_node *n = selects ? bus->first_child : NULL; n; n = n->next) {
-        const struct mos_dt_property *reg = mos_dt_property(n, "reg");
-        if (mos_dt_off(n) || !first_address(n, 1, &at) || at < selects ||
-            (!is_ours(v, reg) && !is_ours(v, where)))
-            continue;
-        v->node = n;
-        struct mos_finding *f =
-            tell(v, MOS_RULE_TREE_BEYOND_LIMIT, reg,
-                 mos_printf(v->arena, "%s is at chip select %llu of %s, which has %llu.", n->name,
-                            (unsigned long long)at, path(v, bus), (unsigned long long)selects));
-        if (!f)
-            return;
-        mos_finding_at(v->list, f, place_of(v, bus, where));
-        mos_finding_why(v->list, f, "The bus refuses the device, which never appears.");
-        try_below(v, f, selects);
-    }
+    struct mos_finding *f =
+        tell(v, MOS_RULE_TREE_BROKEN_REFERENCE, v->property,
+             mos_printf(v->t->arena, "interrupt-parent of %s is %s, which takes no interrupts.",
+                        path(v, v->node), to ? path(v, to) : "no node"));
+    if (!f)
+        return;
+    if (to)
+        mos_finding_at(v->t->list, f, place_of(v, to, NULL));
+    mos_finding_why(v->t->list, f, "It has no #interrupt-cells; the kernel maps no interrupt.");
+    mos_finding_try(v->t->list, f, "Name an interrupt controller.");
 }
 
 static bool check_node(void *self, struct mos_dt_node *node) {
@@ -368,28 +360,50 @@ static bool check_node(void *self, struct mos_dt_node *node) {
         v->kind = mos_dt_kind_of(node, p->name);
         if (v->kind)
             check_reference(v);
-        else if (strcmp(p->name, "interrupts") == 0 && is_ours(v, p))
+        else if (strcmp(p->name, "interrupts") == 0 && mos_tree_is_ours(p))
             check_interrupts(v);
+        else if (strcmp(p->name, "reg") == 0 && node->parent)
+            check_reg_names(v);
+        else if (strcmp(p->name, "pinctrl-names") == 0)
+            check_states(v);
+        else if (strcmp(p->name, "interrupt-parent") == 0 && mos_tree_is_ours(p))
+            check_interrupt_parent(v);
     }
-    check_bus(v, node);
-    check_selects(v, node);
     return true;
+}
+
+struct looked_at {
+    const struct mos_plan *plan;
+    const struct mos_blob_plan *blob;
+};
+
+static void check_tree(void *self, struct mos_dt *dt) {
+    const struct looked_at *l = self;
+    const struct mos_blob_plan *b = l->blob;
+    struct mos_ctx *ctx = l->plan->ctx;
+    struct mos_tree_view t = {
+        .plan = l->plan, .dt = dt, .list = &ctx->findings, .arena = ctx->arena};
+    struct claims_view v = {.t = &t};
+    t.phandles = mos_dt_phandles_of(ctx->arena, dt);
+    t.claims = mos_dt_claims(ctx->arena, dt, &t.phandles);
+    mos_dt_walk(dt->root, check_node, &v);
+    mos_tree_check_addresses(&t);
+    mos_tree_check_shared(&t);
+    mos_tree_check_sense(&t);
+    if (t.told > MOS_TREE_MOST_TOLD)
+        mos_vec_push_pointer(&ctx->not_proved,
+                             mos_printf(ctx->arena,
+                                        "%zu more references of tree %s that are wrong, "
+                                        "too: the first %d are told",
+                                        t.told - MOS_TREE_MOST_TOLD, b->def->r.name,
+                                        MOS_TREE_MOST_TOLD));
 }
 
 void mos_rule_tree_claims(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->blobs.count; i++) {
         const struct mos_blob_plan *b = mos_vec_pointer(&plan->blobs, i);
-        struct claims_view v = {
-            .plan = plan, .dt = b->tree, .list = &plan->ctx->findings, .arena = plan->ctx->arena};
-        if (!b->tree || b->tree->overlay)
-            continue;
-        v.phandles = mos_dt_phandles_of(plan->ctx->arena, b->tree);
-        mos_dt_walk(b->tree->root, check_node, &v);
-        if (v.told > MOST_TOLD)
-            mos_vec_push_pointer(&plan->ctx->not_proved,
-                                 mos_printf(v.arena,
-                                            "%zu more references of tree %s that are wrong, "
-                                            "too: the first %d are told",
-                                            v.told - MOST_TOLD, b->def->r.name, MOST_TOLD));
+        struct looked_at l = {plan, b};
+        if (b->tree && !b->tree->overlay)
+            mos_plan_each_tree(plan->self, b, check_tree, &l);
     }
 }

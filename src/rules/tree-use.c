@@ -229,52 +229,6 @@ static void check_memory(const struct tree_use_view *v) {
     mos_finding_try(v->list, f, "State the same figures in both.");
 }
 
-/* ---- cells ---- */
-
-struct walk {
-    const struct tree_use_view *v;
-    size_t told;
-};
-
-static bool check_cells(void *self, struct mos_dt_node *n) {
-    struct walk *w = self;
-    const struct tree_use_view *v = w->v;
-    const struct mos_dt_property *reg = mos_dt_property(n, "reg");
-    if (!reg || !n->parent || (v->dt->from_blob && !reg->set_by && !reg->place.source))
-        return true; /* what a blob from outside says of itself is its maker's */
-    uint32_t a = cell_or(n->parent, "#address-cells", 2), s = cell_or(n->parent, "#size-cells", 1);
-    const char *unit = strchr(n->name, '@');
-    char *end;
-    uint64_t named = unit ? strtoull(unit + 1, &end, 16) : 0;
-    if (unit && isxdigit((unsigned char)unit[1]) && !*end && a && a <= 2 && !s &&
-        reg->length % (4 * (size_t)(a + s)) == 0 && reg->length && cells(reg->data, a) != named &&
-        ++w->told <= 3) {
-        struct mos_finding *f =
-            mos_find(v->list, MOS_RULE_TREE_CELLS, "%s is at %s by its name, and at %s by its reg.",
-                     mos_dt_path(v->arena, n), mos_address_text(v->arena, named),
-                     mos_address_text(v->arena, cells(reg->data, a)));
-        mos_finding_at(v->list, f, place_of(v, n, "reg"));
-        mos_finding_why(v->list, f, "The kernel goes by reg; below %s an address takes %u cell%s.",
-                        n->parent->parent ? mos_dt_path(v->arena, n->parent) : "the root", a,
-                        a == 1 ? "" : "s");
-        mos_finding_try(v->list, f, "State the same address in both.");
-        return true;
-    }
-    if (a > 4 || s > 4 || !(a + s) || reg->length % (4 * (size_t)(a + s)) == 0 || ++w->told > 3)
-        return true;
-    struct mos_finding *f =
-        mos_find(v->list, MOS_RULE_TREE_CELLS,
-                 "reg of %s has %zu cell%s; below %s each address takes %u and its size %u.",
-                 mos_dt_path(v->arena, n), reg->length / 4, reg->length == 4 ? "" : "s",
-                 n->parent->parent ? mos_dt_path(v->arena, n->parent) : "the root", a, s);
-    mos_finding_at(v->list, f, place_of(v, n, "reg"));
-    mos_finding_why(v->list, f, "The kernel leaves such a device out, or takes another address.");
-    mos_finding_try(v->list, f,
-                    "Write %u cell%s for each, or change #address-cells and #size-cells above.",
-                    a + s, a + s == 1 ? "" : "s");
-    return true;
-}
-
 /* ---- arguments ---- */
 
 static void check_arguments(const struct tree_use_view *v, const struct mos_entry_plan *e) {
@@ -310,7 +264,6 @@ void mos_rule_tree_use(const struct mos_plan *plan) {
     for (size_t i = 0; h && i < plan->blobs.count; i++) {
         const struct mos_blob_plan *b = mos_vec_pointer(&plan->blobs, i);
         struct tree_use_view v = {plan, b->tree, &plan->ctx->findings, plan->ctx->arena};
-        struct walk w = {&v, 0};
         if (!b->tree || b->tree->overlay)
             continue;
         check_board(&v);
@@ -327,7 +280,6 @@ void mos_rule_tree_use(const struct mos_plan *plan) {
         }
         check_standard_output(&v);
         check_memory(&v);
-        mos_dt_walk(b->tree->root, check_cells, &w);
         check_arguments(&v, user_of(plan, b));
     }
 }

@@ -25,6 +25,7 @@ static const struct mos_dt_kind kinds[] = {
     {"cooling-device", "#cooling-cells", NULL, false, false, false},
     {"nvmem-cells", "#nvmem-cell-cells", "nvmem-cell-names", false, true, true},
     {"gpios", "#gpio-cells", NULL, false, false, true},
+    {"gpio", "#gpio-cells", NULL, false, false, true},
     {"-gpios", "#gpio-cells", NULL, true, false, true},
     {"-gpio", "#gpio-cells", NULL, true, false, true},
     {"-supply", NULL, NULL, true, false, true},
@@ -148,4 +149,48 @@ size_t mos_dt_string_count(const struct mos_dt_property *property) {
     for (size_t i = 0; i < property->length; i++)
         count += property->data[i] == 0;
     return count;
+}
+
+/* ---- values of nodes ---- */
+
+uint64_t mos_dt_number(const uint8_t *data, uint32_t cells) {
+    uint64_t value = 0;
+    for (uint32_t i = 0; i < cells; i++)
+        value = value << 32 | mos_be32(data + 4 * (size_t)i);
+    return value;
+}
+
+static uint32_t cell_or(const struct mos_dt_node *n, const char *name, uint32_t usual) {
+    uint32_t value;
+    return mos_dt_cell(n, name, &value) ? value : usual;
+}
+
+uint32_t mos_dt_address_cells(const struct mos_dt_node *bus) {
+    return cell_or(bus, "#address-cells", 2);
+}
+
+uint32_t mos_dt_size_cells(const struct mos_dt_node *bus) {
+    return cell_or(bus, "#size-cells", 1);
+}
+
+/* Calls for each string of a property; stops when one says true. */
+static bool any_string(const struct mos_dt_property *p, const char *text, bool whole) {
+    for (size_t at = 0; p && at < p->length;) {
+        const char *s = (const char *)p->data + at;
+        size_t n = strnlen(s, p->length - at);
+        if (at + n == p->length)
+            return false;
+        if (whole ? strcmp(s, text) == 0 : strstr(s, text) != NULL)
+            return true;
+        at += n + 1;
+    }
+    return false;
+}
+
+bool mos_dt_is_like(const struct mos_dt_node *node, const char *text) {
+    return any_string(mos_dt_property(node, "compatible"), text, false);
+}
+
+bool mos_dt_is_compatible(const struct mos_dt_node *node, const char *name) {
+    return any_string(mos_dt_property(node, "compatible"), name, true);
 }

@@ -62,5 +62,14 @@ const struct mos_dt_node *mos_dt_interrupt_parent(const struct mos_dt_phandles *
                                                   const struct mos_dt_node *node);
 /* Strings in a property's value. */
 size_t mos_dt_string_count(const struct mos_dt_property *property);
+/* Cells of an address and of a size below a node (2 and 1 where it does not say). */
+uint32_t mos_dt_address_cells(const struct mos_dt_node *bus);
+uint32_t mos_dt_size_cells(const struct mos_dt_node *bus);
+/* A number of so many cells (at most its lower 64 bits). */
+uint64_t mos_dt_number(const uint8_t *data, uint32_t cells);
+/* Does one of its compatible strings begin with, or contain, a text? */
+bool mos_dt_is_like(const struct mos_dt_node *node, const char *text);
+/* Has `compatible` exactly this one? */
+bool mos_dt_is_compatible(const struct mos_dt_node *node, const char *name);
 
 #endif

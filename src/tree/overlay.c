@@ -109,6 +109,7 @@ static void set_property(struct applier *a, const struct mos_dt_property *p,
                          struct mos_dt_node *node) {
     struct mos_arena *arena = a->ctx->arena;
     struct mos_buf data = {.arena = arena};
+    struct mos_vec marks = mos_vec_make(arena, sizeof(struct mos_dt_mark));
     size_t done = 0;
     for (size_t i = 0; i < p->marks.count; i++) {
         const struct mos_dt_mark *m = mos_vec_at(&p->marks, i);
@@ -120,6 +121,9 @@ static void set_property(struct applier *a, const struct mos_dt_property *p,
         }
         mos_buf_add(&data, p->data + done, m->offset - done);
         done = m->offset;
+        struct mos_dt_mark *own = mos_vec_push(&marks); /* it is settled, and still has its name */
+        *own = *m;
+        own->offset = data.length;
         if (m->kind == MOS_DT_PHANDLE) {
             mos_buf_be32(&data, mos_dt_phandle(a->base, target));
             done += 4;
@@ -135,6 +139,7 @@ static void set_property(struct applier *a, const struct mos_dt_property *p,
     struct mos_dt_property *now =
         mos_dt_set(a->base, node, p->name, mos_buf_string(&data), data.length);
     now->place = p->place;
+    now->marks = marks;
     now->set_by = a->n;
     before = now->replaced;
     if (before && before->set_by && before->set_by != a->n && !same)

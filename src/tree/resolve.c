@@ -1,4 +1,4 @@
-/* Labels, phandles and references of a tree. */
+/* Phandles and references of a tree. */
 #include "tree/tree.h"
 
 #include "base/bytes.h"
@@ -6,46 +6,6 @@
 
 #include <assert.h>
 #include <string.h>
-
-/* ---- labels ---- */
-
-static bool is_attached(const struct mos_dt *dt, const struct mos_dt_node *node) {
-    while (node->parent && !node->removed)
-        node = node->parent;
-    return node == dt->root;
-}
-
-void mos_dt_add_label(struct mos_dt *dt, struct mos_dt_node *node, const char *label) {
-    assert(label && *label);
-    const struct mos_dt_node *has = mos_map_get(&dt->labels, label);
-    mos_vec_push_pointer(&node->labels, label);
-    if (!has || !is_attached(dt, has))
-        mos_map_set(&dt->labels, label, node);
-}
-
-struct mos_dt_node *mos_dt_by_label(const struct mos_dt *dt, const char *label) {
-    struct mos_dt_node *found = mos_map_get(&dt->labels, label);
-    if (found && is_attached(dt, found))
-        return found;
-    const struct mos_dt_node *symbols = mos_dt_child(dt->root, "__symbols__");
-    const char *path = symbols ? mos_dt_string(symbols, label) : NULL;
-    return path ? mos_dt_find(dt, path) : NULL;
-}
-
-static bool list_labels(void *self, struct mos_dt_node *node) {
-    for (size_t i = 0; i < node->labels.count; i++)
-        mos_vec_push_pointer(self, mos_vec_pointer(&node->labels, i));
-    return true;
-}
-
-struct mos_vec mos_dt_labels(const struct mos_dt *dt) {
-    struct mos_vec all = mos_vec_make(dt->arena, sizeof(char *));
-    mos_dt_walk(dt->root, list_labels, &all);
-    const struct mos_dt_node *symbols = mos_dt_child(dt->root, "__symbols__");
-    for (const struct mos_dt_property *p = symbols ? symbols->properties : NULL; p; p = p->next)
-        mos_vec_push_pointer(&all, p->name);
-    return all;
-}
 
 /* ---- phandles ---- */
 

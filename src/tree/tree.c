@@ -322,6 +322,76 @@ void mos_dt_set_text(struct mos_dt *dt, struct mos_dt_node *node, const char *na
     mos_dt_set(dt, node, name, mos_strdup(dt->arena, text), strlen(text) + 1);
 }
 
+/* ---- labels ---- */
+
+static bool is_attached(const struct mos_dt *dt, const struct mos_dt_node *node) {
+    while (node->parent && !node->removed)
+        node = node->parent;
+    return node == dt->root;
+}
+
+void mos_dt_add_label(struct mos_dt *dt, struct mos_dt_node *node, const char *label) {
+    assert(label && *label);
+    const struct mos_dt_node *has = mos_map_get(&dt->labels, label);
+    mos_vec_push_pointer(&node->labels, label);
+    if (!has || !is_attached(dt, has))
+        mos_map_set(&dt->labels, label, node);
+}
+
+struct mos_dt_node *mos_dt_by_label(const struct mos_dt *dt, const char *label) {
+    struct mos_dt_node *found = mos_map_get(&dt->labels, label);
+    if (found && is_attached(dt, found))
+        return found;
+    const struct mos_dt_node *symbols = mos_dt_child(dt->root, "__symbols__");
+    const char *path = symbols ? mos_dt_string(symbols, label) : NULL;
+    return path ? mos_dt_find(dt, path) : NULL;
+}
+
+static bool list_labels(void *self, struct mos_dt_node *node) {
+    for (size_t i = 0; i < node->labels.count; i++)
+        mos_vec_push_pointer(self, mos_vec_pointer(&node->labels, i));
+    return true;
+}
+
+struct mos_vec mos_dt_labels(const struct mos_dt *dt) {
+    struct mos_vec all = mos_vec_make(dt->arena, sizeof(char *));
+    mos_dt_walk(dt->root, list_labels, &all);
+    const struct mos_dt_node *symbols = mos_dt_child(dt->root, "__symbols__");
+    for (const struct mos_dt_property *p = symbols ? symbols->properties : NULL; p; p = p->next)
+        mos_vec_push_pointer(&all, p->name);
+    return all;
+}
+
+/* ---- copies ---- */
+
+static void copy_node(struct mos_dt *to, struct mos_dt_node *node, const struct mos_dt_node *of) {
+    node->place = of->place;
+    node->added_by = of->added_by;
+    node->referenced = of->referenced;
+    for (size_t i = 0; i < of->labels.count; i++)
+        mos_dt_add_label(to, node, mos_vec_pointer(&of->labels, i));
+    for (const struct mos_dt_property *p = of->properties; p; p = p->next) {
+        struct mos_dt_property *q = mos_alloc(to->arena, sizeof *q), *next = q->next;
+        *q = *p;
+        q->marks = mos_vec_copy(to->arena, &p->marks);
+        q->next = next;
+        append_property(to, node, q);
+    }
+    for (const struct mos_dt_node *c = of->first_child; c; c = c->next)
+        copy_node(to, mos_dt_add_node(to, node, c->name), c);
+}
+
+struct mos_dt *mos_dt_copy(struct mos_arena *arena, const struct mos_dt *dt) {
+    struct mos_dt *to = mos_dt_new(arena, dt->shown_path);
+    to->overlay = dt->overlay;
+    to->from_blob = dt->from_blob;
+    to->place = dt->place;
+    to->boot_cpu = dt->boot_cpu;
+    to->reservations = mos_vec_copy(arena, &dt->reservations);
+    copy_node(to, to->root, dt->root);
+    return to;
+}
+
 /* ---- names and values ---- */
 
 static void write_path(const struct mos_dt_node *node, struct mos_buf *b) {

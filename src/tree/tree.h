@@ -92,6 +92,8 @@ struct mos_dt {
 
 /* A tree with nothing but its root; `shown_path` is kept by reference. */
 struct mos_dt *mos_dt_new(struct mos_arena *arena, const char *shown_path);
+/* The same tree once more, with its places; names and values are not copied. */
+struct mos_dt *mos_dt_copy(struct mos_arena *arena, const struct mos_dt *dt);
 /* A new last child (parent NULL: of none yet).  `name` is kept by reference; it may be there twice,
  * which a blob may not have: mos_dt_child finds the first. */
 struct mos_dt_node *mos_dt_add_node(struct mos_dt *dt, struct mos_dt_node *parent,

@@ -6,6 +6,7 @@
     X(program)                                                                                     \
     X(faults)                                                                                      \
     X(ledger)                                                                                      \
+    X(claims)                                                                                      \
     X(trees)                                                                                       \
     X(content)                                                                                     \
     X(wrong)                                                                                       \
@@ -23,9 +24,9 @@
     X(edges)                                                                                       \
     X(golden)                                                                                      \
     X(borders)                                                                                     \
-    X(session) X(foreign) X(corners) X(modules) X(planted) X(trial) X(squashfs) X(again)           \
-        X(dialect) X(jobs) X(firmware) X(access) X(guides)                                         \
-            X(judge) /* judge is last: it looks back on all of them */
+    X(session)                                                                                     \
+    X(foreign) X(corners) X(modules) X(planted) X(trial) X(squashfs) X(again) X(dialect) X(jobs)   \
+        X(firmware) X(access) X(guides) X(judge) /* judge is last: it looks back on all of them */
 
 #define DECLARE(name) extern const struct test name##_suite[];
 SUITES(DECLARE)
