@@ -120,6 +120,20 @@ struct mosaicum_rehearsal {
 };
 /* MOSAICUM_FINDINGS: it does not boot, or a fallback does not hold. */
 enum mosaicum_status mosaicum_rehearse(mosaicum *m, const struct mosaicum_rehearsal *request);
+/* A job on device trees.  TREE is a file (source or blob), or a selector: the tree of a board as it
+ * is built.  What is written never goes over anything. */
+struct mosaicum_tree {
+    const char *verb;         /* compile SOURCE…, text TREE, apply BASE OVERLAY…,
+                                 compare A B, claims TREE, find TREE WORD, draw TREE */
+    const char *const *files; /* what follows it */
+    size_t count;
+    const char *const *includes; /* folders with files that sources include; NULL-terminated */
+    const char *const *defines;  /* macros, NAME or NAME=TEXT; NULL-terminated */
+    const char *output;          /* compile, text, apply: the file; of several: the folder */
+    bool keep_labels;            /* compile, apply: overlays can name them later */
+};
+/* MOSAICUM_FINDINGS: a source is wrong, an overlay does not fit, or the trees differ. */
+enum mosaicum_status mosaicum_tree(mosaicum *m, const struct mosaicum_tree *request);
 /* The page of a rule, as Markdown; NULL: no such rule (*near: a similar one, or NULL). */
 const char *mosaicum_explain(const char *rule, const char **near);
 /* Writes the demo workspace into a new or empty folder. */

@@ -14,7 +14,8 @@ struct cli {
     const char *expand_to;                            /* --expand-to, or NULL */
     const char *loader, *medium, *keys, *flash, *set; /* rehearse: --loader, --as …; or NULL */
     bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, planned, faults,
-        verify, sha256, help, version;
+        verify, sha256, keep_labels, help, version;
+    const char **includes, **defines; /* tree: NULL-terminated, or NULL */
     bool aside; /* what is printed is for another program: findings go to standard error */
     const char *when_color;      /* --color, or NULL */
     struct mosaicum_draft draft; /* options of new */
@@ -36,7 +37,7 @@ struct command {
 
 extern const struct command command_new, command_list, command_check, command_build, command_show,
     command_compare, command_pin, command_inspect, command_take, command_amend, command_renew,
-    command_rehearse, command_explain, command_demo, command_help, command_complete;
+    command_rehearse, command_tree, command_explain, command_demo, command_help, command_complete;
 
 /* help.c: every command; NULL behind the last, and where there is none of that name */
 const struct command *command_at(size_t index);
@@ -86,6 +87,8 @@ void print_table(const struct cli *cli, mosaicum *m, const struct mosaicum_table
 
 /* picture.c: the layouts of a job as a picture (.svg or .png); returns the exit status */
 int draw_layout(const struct cli *cli, const mosaicum *m, const char *path);
+/* The tables of a tree as boxes: its buses, pins and interrupts. */
+int draw_tree(const struct cli *cli, const mosaicum *m, const char *path);
 
 /* json.c */
 void print_json(mosaicum *m, const char *command, int status, FILE *to);

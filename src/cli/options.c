@@ -14,8 +14,10 @@ enum { SEEN = 1000 }; /* the first row's number for popt */
 static const struct option_row rows[] = {
     {"workspace", 'w', "", "the workspace (default: walk up from here)", "DIR", AT(workspace)},
     {"out", 0, "build rehearse", "another place than out/ in the workspace", "DIR", AT(out)},
-    {"output", 'o', "take amend renew", "the file to write, or the folder", "FILE", AT(output)},
-    {"picture", 0, "show", "draws the layout into this file, .svg or .png", "FILE", AT(picture)},
+    {"output", 'o', "take amend renew tree", "the file to write, or the folder", "FILE",
+     AT(output)},
+    {"picture", 0, "show tree", "draws the layout or tree into this file, .svg or .png", "FILE",
+     AT(picture)},
     {"trail", 0, "show", "with the places that set each value", NULL, AT(trail)},
     {"files", 0, "inspect", "every file of every volume", NULL, AT(files)},
     {"planned", 0, "rehearse", "what a build would write, before it is built", NULL, AT(planned)},
@@ -39,6 +41,12 @@ static const struct option_row rows[] = {
      AT(sha256)},
     {"expand-to", 0, "inspect take amend compare rehearse new",
      "what a compressed image may grow to (64 GiB)", "SIZE", AT(expand_to)},
+    {"include", 'I', "tree", "a folder with files that sources include; several times", "DIR",
+     AT(includes), true},
+    {"define", 'D', "tree", "a macro of the sources, NAME or NAME=TEXT; several times", "MACRO",
+     AT(defines), true},
+    {"keep-labels", 0, "tree", "labels go into the blob, so that overlays can name them", NULL,
+     AT(keep_labels)},
     {"json", 0, "", "one JSON document on standard output", NULL, AT(json)},
     {"color", 0, "", "auto, always or never", "WHEN", AT(when_color)},
     {"no-run", 0, "", "start no outside program", NULL, AT(no_run)},
@@ -67,6 +75,8 @@ enum { ROWS = sizeof rows / sizeof *rows };
 static struct {
     int flag;
     char *text;
+    char **list; /* of one that may stand there several times */
+    size_t count;
     bool given;
 } values[ROWS]; /* filled by popt */
 
@@ -132,7 +142,9 @@ bool options_fit(const struct command *c, const char **wrong, char *others, size
 static void store(struct cli *cli) {
     for (size_t i = 0; i < ROWS; i++) {
         char *member = (char *)cli + rows[i].at;
-        if (rows[i].value)
+        if (rows[i].many)
+            *(const char ***)(void *)member = (const char **)values[i].list;
+        else if (rows[i].value)
             *(const char **)(void *)member = values[i].text;
         else
             *(bool *)(void *)member = values[i].flag;
@@ -150,6 +162,17 @@ static void tell_mistake(const char *what, const char *option, char *why, size_t
              other ? near : "", other ? "?" : "");
 }
 
+/* One more value of an option that may have several. */
+static void keep(size_t row) {
+    char **list = realloc(values[row].list, (values[row].count + 2) * sizeof *list);
+    if (!list)
+        return;
+    list[values[row].count++] = values[row].text;
+    list[values[row].count] = NULL;
+    values[row].list = list;
+    values[row].text = NULL;
+}
+
 const char **options_parse(struct cli *cli, int argc, const char **argv, char *why, size_t room) {
     struct poptOption table[ROWS + 1] = {0};
     int r;
@@ -161,8 +184,11 @@ const char **options_parse(struct cli *cli, int argc, const char **argv, char *w
                                                             : (void *)&values[i].flag,
                                        .val = SEEN + (int)i};
     poptContext context = poptGetContext("mosaicum", argc, argv, table, 0);
-    while ((r = poptGetNextOpt(context)) >= SEEN)
+    while ((r = poptGetNextOpt(context)) >= SEEN) {
         values[r - SEEN].given = true;
+        if (rows[r - SEEN].many)
+            keep((size_t)(r - SEEN));
+    }
     store(cli);
     *why = 0;
     if (r < -1)
@@ -180,8 +206,12 @@ const char **options_parse(struct cli *cli, int argc, const char **argv, char *w
 }
 
 void options_free(const char **words) {
-    for (size_t i = 0; i < ROWS; i++)
+    for (size_t i = 0; i < ROWS; i++) {
         free(values[i].text);
+        for (size_t k = 0; k < values[i].count; k++)
+            free(values[i].list[k]);
+        free(values[i].list);
+    }
     for (size_t i = 0; i < held_count; i++)
         free(held[i]);
     free(held);

@@ -20,6 +20,7 @@ struct option_row {
     const char *commands;     /* that take it, "build rehearse"; "": all of them */
     const char *help, *value; /* value NULL: it is a flag */
     size_t at;                /* of its member in struct cli: a bool or a const char * */
+    bool many;                /* it may stand there several times: a const char **, NULL behind */
 };
 const struct option_row *option_at(size_t index);
 /* Is it of this command (c NULL: of every one)? */

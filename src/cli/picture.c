@@ -215,38 +215,128 @@ static bool ends_in(const char *path, const char *end) {
     return n > k && strcmp(path + n - k, end) == 0;
 }
 
-int draw_layout(const struct cli *cli, const mosaicum *m, const char *path) {
-    double height = MARGIN;
+/* A white sheet for a file; NULL after a complaint. */
+static cairo_surface_t *new_sheet(const struct cli *cli, const char *path, double height,
+                                  cairo_t **g) {
     bool png = ends_in(path, ".png");
-    if (!png && !ends_in(path, ".svg")) {
+    cairo_surface_t *s = png ? c.cairo_image_surface_create(CAIRO_FORMAT_RGB24, WIDTH, (int)height)
+                             : c.cairo_svg_surface_create(path, WIDTH, height);
+    if (c.cairo_surface_status(s) != CAIRO_STATUS_SUCCESS) {
+        failed(cli, path, c.cairo_surface_status(s));
+        c.cairo_surface_destroy(s);
+        return NULL;
+    }
+    *g = c.cairo_create(s);
+    c.cairo_set_source_rgb(*g, 1, 1, 1);
+    c.cairo_rectangle(*g, 0, 0, WIDTH, height);
+    c.cairo_fill(*g);
+    return s;
+}
+
+static int end_sheet(const struct cli *cli, const char *path, cairo_surface_t *s, cairo_t *g) {
+    c.cairo_destroy(g);
+    cairo_status_t status =
+        ends_in(path, ".png") ? c.cairo_surface_write_to_png(s, path) : CAIRO_STATUS_SUCCESS;
+    c.cairo_surface_finish(s);
+    if (status == CAIRO_STATUS_SUCCESS)
+        status = c.cairo_surface_status(s);
+    c.cairo_surface_destroy(s);
+    return status == CAIRO_STATUS_SUCCESS ? MOSAICUM_DONE : failed(cli, path, status);
+}
+
+/* Is it a file that can be drawn, and is there what draws? */
+static int prepare(const struct cli *cli, const char *path) {
+    if (!ends_in(path, ".png") && !ends_in(path, ".svg")) {
         fprintf(to_err, "%smosaicum:%s --picture wants a file .svg or .png, not %s\n",
                 style(cli, STYLE_ERROR), style(cli, STYLE_END), path);
         return MOSAICUM_USAGE;
     }
-    if (!load(cli))
-        return MOSAICUM_SYSTEM;
+    return load(cli) ? MOSAICUM_DONE : MOSAICUM_SYSTEM;
+}
+
+int draw_layout(const struct cli *cli, const mosaicum *m, const char *path) {
+    double height = MARGIN;
+    int status = prepare(cli, path);
+    if (status)
+        return status;
     for (size_t i = 0; i < mosaicum_table_count(m); i++)
         if (!mosaicum_table_at(m, i)->text && cell_of(mosaicum_table_at(m, i), 0, "map"))
             height += medium_height(mosaicum_table_at(m, i));
-    cairo_surface_t *s = png ? c.cairo_image_surface_create(CAIRO_FORMAT_RGB24, WIDTH, (int)height)
-                             : c.cairo_svg_surface_create(path, WIDTH, height);
-    cairo_t *g = c.cairo_create(s);
-    c.cairo_set_source_rgb(g, 1, 1, 1);
-    c.cairo_rectangle(g, 0, 0, WIDTH, height);
-    c.cairo_fill(g);
+    cairo_t *g;
+    cairo_surface_t *s = new_sheet(cli, path, height, &g);
     double y = MARGIN;
-    for (size_t i = 0; i < mosaicum_table_count(m); i++) {
+    for (size_t i = 0; s && i < mosaicum_table_count(m); i++) {
         const struct mosaicum_table *t = mosaicum_table_at(m, i);
         if (t->text || !cell_of(t, 0, "map"))
             continue;
         draw(g, t, y);
         y += medium_height(t);
     }
-    c.cairo_destroy(g);
-    cairo_status_t status = png ? c.cairo_surface_write_to_png(s, path) : CAIRO_STATUS_SUCCESS;
-    c.cairo_surface_finish(s);
-    if (status == CAIRO_STATUS_SUCCESS)
-        status = c.cairo_surface_status(s);
-    c.cairo_surface_destroy(s);
-    return status == CAIRO_STATUS_SUCCESS ? MOSAICUM_DONE : failed(cli, path, status);
+    return s ? end_sheet(cli, path, s, g) : MOSAICUM_SYSTEM;
+}
+
+/* ---- trees ---- */
+
+/* Rows that begin alike are one box: a bus, a controller. */
+static size_t group_end(const struct mosaicum_table *t, size_t from) {
+    size_t to = from;
+    while (to < t->row_count &&
+           strcmp(t->cells[to * t->column_count].text, t->cells[from * t->column_count].text) == 0)
+        to++;
+    return to;
+}
+
+static double tree_height(const struct mosaicum_table *t) {
+    double height = t->row_count ? TITLE : 0;
+    for (size_t r = 0; r < t->row_count; r = group_end(t, r))
+        height += (double)(group_end(t, r) - r + 1) * ROW + GAP;
+    return height;
+}
+
+static void box(cairo_t *g, const struct mosaicum_table *t, size_t from, size_t to, double y,
+                size_t index) {
+    static const double x[] = {0, 30, 200, 560, 1010};
+    const double *p = colours[index % COLOURS];
+    double height = (double)(to - from + 1) * ROW + ROW / 2.0;
+    c.cairo_set_source_rgb(g, p[0], p[1], p[2]);
+    c.cairo_rectangle(g, MARGIN, y, WIDTH - 2 * MARGIN, ROW + 4);
+    c.cairo_fill(g);
+    c.cairo_set_line_width(g, 1);
+    c.cairo_rectangle(g, MARGIN + 0.5, y + 0.5, WIDTH - 2 * MARGIN - 1, height);
+    c.cairo_stroke(g);
+    c.cairo_set_source_rgb(g, 1, 1, 1);
+    text(g, MARGIN + 8, y + 18, 14, t->cells[from * t->column_count].text);
+    c.cairo_set_source_rgb(g, 0, 0, 0);
+    for (size_t r = from; r < to; r++)
+        for (size_t k = 1; k < t->column_count && k < sizeof x / sizeof *x; k++)
+            text(g, MARGIN + x[k], y + (double)(r - from + 2) * ROW - 2, 13,
+                 t->cells[r * t->column_count + k].text);
+}
+
+int draw_tree(const struct cli *cli, const mosaicum *m, const char *path) {
+    double height = MARGIN, y = MARGIN;
+    int status = prepare(cli, path);
+    if (status)
+        return status;
+    for (size_t i = 0; i < mosaicum_table_count(m); i++)
+        height += tree_height(mosaicum_table_at(m, i));
+    cairo_t *g;
+    cairo_surface_t *s = new_sheet(cli, path, height, &g);
+    for (size_t i = 0; s && i < mosaicum_table_count(m); i++) {
+        const struct mosaicum_table *t = mosaicum_table_at(m, i);
+        size_t index = 0;
+        if (!t->row_count)
+            continue;
+        c.cairo_select_font_face(g, "sans-serif", CAIRO_FONT_SLANT_NORMAL,
+                                 CAIRO_FONT_WEIGHT_NORMAL);
+        c.cairo_set_source_rgb(g, 0, 0, 0);
+        text(g, MARGIN, y + 26, 18, t->title);
+        y += TITLE;
+        for (size_t r = 0, to; r < t->row_count; r = to) {
+            to = group_end(t, r);
+            box(g, t, r, to, y, index++);
+            y += (double)(to - r + 1) * ROW + GAP;
+        }
+    }
+    return s ? end_sheet(cli, path, s, g) : MOSAICUM_SYSTEM;
 }

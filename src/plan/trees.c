@@ -181,7 +181,7 @@ static void keep_boot_overlays(struct mos_plan *plan) {
             continue;
         struct mos_overlay_plan *o = mos_alloc(plan->ctx->arena, sizeof *o);
         *o = (struct mos_overlay_plan){.def = def, .blob = {.arena = plan->ctx->arena}};
-        mos_dt_write_overlay(plan->ctx, overlay, &o->blob);
+        mos_dt_write_overlay(plan->ctx, overlay, true, &o->blob);
         mos_vec_push_pointer(&plan->boot_overlays, o);
     }
 }

@@ -96,10 +96,15 @@ static bool first_address(const struct mos_dt_node *n, uint32_t cells, uint64_t 
 static void tell_taken(struct mos_tree_view *v, const struct mos_dt_node *bus, const struct seat *a,
                        const struct seat *b) {
     const struct mos_dt_property *p = mos_dt_property(a->node, "reg"),
-                                 *q = mos_dt_property(b->node, "reg"),
-                                 *on = mos_tree_our_status(b->node);
-    if (!mos_tree_is_ours(p) && !mos_tree_is_ours(q) && !on && !mos_tree_our_status(a->node))
+                                 *q = mos_dt_property(b->node, "reg");
+    bool first = mos_tree_is_ours(p) || mos_tree_our_status(a->node),
+         second = mos_tree_is_ours(q) || mos_tree_our_status(b->node);
+    if (!first && !second)
         return;
+    if (first && !second) { /* ours is shown first */
+        tell_taken(v, bus, b, a);
+        return;
+    }
     bool same = a->node->parent == b->node->parent;
     struct mos_finding *f = mos_tree_tell(
         v, MOS_RULE_TREE_ADDRESS_TAKEN, b->node, q,

@@ -2,6 +2,7 @@
  * that two of them want in different forms. */
 #include "rules/rules.h"
 
+#include "base/bytes.h"
 #include "base/text.h"
 #include "rules/tree-view.h"
 
@@ -39,6 +40,15 @@ static bool is_regulator(const struct mos_dt_node *n) {
     return mos_dt_property(n, "regulator-name") || mos_dt_is_like(n, "regulator");
 }
 
+/* Two claims, that of our files behind the other one: it is shown first. */
+static void put_ours_last(const struct mos_dt_claim **a, const struct mos_dt_claim **b) {
+    const struct mos_dt_claim *first = *a;
+    if (!is_our_claim(*a) || is_our_claim(*b))
+        return;
+    *a = *b;
+    *b = first;
+}
+
 /* ---- order ---- */
 
 static int by_thing(const void *x, const void *y) {
@@ -63,8 +73,8 @@ static bool same_thing(const struct mos_dt_claim *a, const struct mos_dt_claim *
 
 static const char *thing(const struct mos_tree_view *v, const struct mos_dt_claim *c) {
     const char *of = c->of ? mos_tree_path(v, c->of) : "";
-    unsigned shift = c->kind == MOS_DT_CLAIM_LINE ? 16 : 32; /* of two cells */
-    if (!c->name && c->from >> shift)
+    unsigned shift = c->split;
+    if (!c->name && shift)
         return mos_printf(v->arena, "%s %u %u of %s", mos_dt_claim_word(c->kind),
                           (unsigned)(c->from >> shift), (unsigned)(c->from & ((1ull << shift) - 1)),
                           of);
@@ -148,6 +158,7 @@ static void check_pair(struct mos_tree_view *v, const struct mos_dt_claim *a,
     };
     if (may_share(a, b) || (!is_our_claim(a) && !is_our_claim(b)))
         return;
+    put_ours_last(&a, &b);
     tell_twice(v, a, b, rows[a->kind].why, rows[a->kind].remedy);
 }
 
@@ -159,6 +170,7 @@ static void check_trigger(struct mos_tree_view *v, const struct mos_dt_claim *a,
                                         [3] = "both edges",
                                         [4] = "high level",
                                         [8] = "low level"};
+    put_ours_last(&a, &b);
     uint32_t x = a->flags & MOS_DT_TRIGGER, y = b->flags & MOS_DT_TRIGGER;
     if (mos_dt_is_like(a->of, "armctrl-ic") || mos_dt_is_like(a->of, "combiner"))
         return; /* their last cell is no trigger */
@@ -264,7 +276,7 @@ static void check_overlap(struct mos_tree_view *v, const struct mos_dt_claim *a,
     struct mos_finding *f = tell(v, MOS_RULE_TREE_CLAIMED_TWICE, a, b,
                                  mos_printf(v->arena, "%s and %s both take the registers at %s.",
                                             mos_tree_path(v, a->node), mos_tree_path(v, b->node),
-                                            mos_address_text(v->arena, b->from)));
+                                            mos_address_text(v->arena, mos_max(a->from, b->from))));
     if (!f)
         return;
     mos_finding_why(v->list, f,
@@ -300,7 +312,7 @@ static void check_reserved(struct mos_tree_view *v, const struct mos_dt_claim *a
     struct mos_finding *f = tell(v, MOS_RULE_TREE_RESERVED_OVERLAP, a, b,
                                  mos_printf(v->arena, "%s and %s both reserve the memory at %s.",
                                             mos_tree_path(v, a->node), mos_tree_path(v, b->node),
-                                            mos_address_text(v->arena, b->from)));
+                                            mos_address_text(v->arena, mos_max(a->from, b->from))));
     if (!f)
         return;
     mos_finding_why(v->list, f, "%s is 0x%llx to 0x%llx, %s 0x%llx to 0x%llx.", a->node->name,

@@ -217,9 +217,10 @@ static bool read_local_fixups(struct mos_dt *dt, const struct phandles *all,
             if (!p || offset > p->length || p->length - offset < 4)
                 return false;
             const char *value = mos_printf(dt->arena, "%u", mos_be32(p->data + offset));
-            const struct mos_dt_node *found = mos_map_get(&all->nodes, value);
+            struct mos_dt_node *found = mos_map_get(&all->nodes, value);
             if (!found)
                 return false;
+            found->referenced = true;
             add_mark(dt, node, f->name, offset, mos_dt_path(dt->arena, found));
         }
     for (const struct mos_dt_node *c = fixups->first_child; c; c = c->next)
@@ -230,6 +231,8 @@ static bool read_local_fixups(struct mos_dt *dt, const struct phandles *all,
 
 static bool drop_phandle(void *self, struct mos_dt_node *node) {
     (void)self;
+    if (!mos_dt_cell(node, "phandle", &node->own_phandle))
+        mos_dt_cell(node, "linux,phandle", &node->own_phandle);
     mos_dt_remove_property(node, "phandle");
     mos_dt_remove_property(node, "linux,phandle");
     return true;
@@ -364,11 +367,15 @@ static bool add_symbols(void *self, struct mos_dt_node *node) {
     return true;
 }
 
+void mos_dt_keep_labels(struct mos_dt *dt) {
+    mos_dt_walk(dt->root, add_symbols, dt);
+}
+
 void mos_dt_write_blob(struct mos_ctx *ctx, struct mos_dt *dt, bool with_symbols,
                        struct mos_buf *out) {
     assert(dt->root && !dt->root->parent);
     if (with_symbols)
-        mos_dt_walk(dt->root, add_symbols, dt);
+        mos_dt_keep_labels(dt);
     struct writer w = {.structure = {.arena = ctx->arena},
                        .strings = {.arena = ctx->arena},
                        .names = mos_map_make(ctx->arena)};

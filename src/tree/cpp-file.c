@@ -141,10 +141,39 @@ const char *mos_dts_inside(struct mos_arena *arena, const char *folder, const ch
     return rest && root ? mos_printf(arena, "%.*s/%s", (int)root, path, rest) : rest;
 }
 
+/* The same where names may lead anywhere: "." and ".." go as far as that is possible. */
+static const char *anywhere(struct mos_arena *arena, const char *folder, const char *name) {
+    const char *path = *name == '/' ? name : mos_path_join(arena, folder, name);
+    struct mos_buf out = {.arena = arena};
+    size_t kept = 0; /* characters that no ".." takes away */
+    if (*path == '/') {
+        mos_buf_char(&out, '/');
+        kept = 1;
+    }
+    while (*path) {
+        size_t n = strcspn(path, "/");
+        bool up = n == 2 && path[0] == '.' && path[1] == '.';
+        if (up && out.length > kept) {
+            while (out.length > kept && out.data[--out.length] != '/')
+                ;
+        } else if (n && !(n == 1 && *path == '.')) {
+            if (out.length && out.data[out.length - 1] != '/')
+                mos_buf_char(&out, '/');
+            mos_buf_add(&out, path, n);
+            kept = up ? out.length : kept;
+        }
+        path += n;
+        path += *path == '/';
+    }
+    return mos_buf_string(&out);
+}
+
 /* 0, an errno value, or MOS_OUT_OF_REACH: it lies outside. */
 static int look_for(struct mos_cpp *c, const char *folder, const char *name, const char **shown) {
     struct mos_file_info info;
-    *shown = *name == '/' ? NULL : mos_dts_inside(c->arena, folder, name);
+    *shown = c->store->anywhere ? anywhere(c->arena, folder, name)
+             : *name == '/'     ? NULL
+                                : mos_dts_inside(c->arena, folder, name);
     if (*shown && mos_map_get(&c->store->files, *shown))
         return 0;
     const char *path = *shown ? mos_workspace_path(c->ctx, c->store->root, *shown) : NULL;
@@ -183,18 +212,23 @@ const char *mos_cpp_look(struct mos_cpp *c, const struct mos_cpp_seen *at, const
     if (!e)
         return shown;
     if (e != MOS_OUT_OF_REACH) {
-        mos_cpp_fail(c, at, "Name the folder in tree: {includes: [ … ]}.", "There is no file %s.",
-                     name);
+        mos_cpp_fail(c, at,
+                     c->store->anywhere ? "Name its folder: --include DIR."
+                                        : "Name the folder in tree: {includes: [ … ]}.",
+                     "There is no file %s.", name);
         return NULL;
     }
     struct mos_findings *list = &c->ctx->findings;
     struct mos_finding *f =
-        mos_find(list, MOS_RULE_PIECE_PATH, "%s includes %s, which lies outside of the workspace.",
-                 at->file ? at->file->source->shown_path : "The command line", name);
+        mos_find(list, MOS_RULE_PIECE_PATH, "%s includes %s, which lies outside of %s.",
+                 at->file ? at->file->source->shown_path : "The command line", name,
+                 c->store->anywhere ? "the folders that may be read" : "the workspace");
     mos_finding_at(list, f, mos_cpp_place(c, at));
     mos_finding_try(list, f,
-                    "Copy the file into the workspace, or name its folder in mosaicum.yaml "
-                    "(roots: {NAME: FOLDER}) and under tree: includes: [<NAME>/…].");
+                    c->store->anywhere
+                        ? "Name its folder, too: --include DIR."
+                        : "Copy the file into the workspace, or name its folder in mosaicum.yaml "
+                          "(roots: {NAME: FOLDER}) and under tree: includes: [<NAME>/…].");
     c->failed = true;
     return NULL;
 }

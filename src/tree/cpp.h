@@ -131,6 +131,7 @@ struct mos_cpp_joined {
 struct mos_cpp_store {
     struct mos_arena *arena;
     const char *root;           /* the workspace; NULL: no files */
+    bool anywhere;              /* names may lead out of it: who named them has allowed it */
     const char *const *folders; /* where files are looked for */
     size_t folder_count;
     struct mos_cpp_name **names;

@@ -67,11 +67,14 @@ static bool list_node(void *self, struct mos_dt_node *node) {
     return true;
 }
 
-void mos_dt_write_overlay(struct mos_ctx *ctx, struct mos_dt *dt, struct mos_buf *out) {
+void mos_dt_write_overlay(struct mos_ctx *ctx, struct mos_dt *dt, bool with_symbols,
+                          struct mos_buf *out) {
     struct mos_dt *lists = mos_dt_new(ctx->arena, dt->shown_path);
     struct lister l = {ctx, dt, mos_map_make(ctx->arena),
                        mos_dt_add_node(lists, lists->root, "__local_fixups__")};
     mos_dt_walk(dt->root, list_node, &l);
+    if (with_symbols)
+        mos_dt_keep_labels(dt);
     if (l.outside.count) {
         struct mos_dt_node *f = mos_dt_add_node(dt, dt->root, "__fixups__");
         for (size_t i = 0; i < l.outside.count; i++) {
@@ -82,5 +85,5 @@ void mos_dt_write_overlay(struct mos_ctx *ctx, struct mos_dt *dt, struct mos_buf
     if (l.local->first_child) {
         mos_dt_attach(dt->root, l.local);
     }
-    mos_dt_write_blob(ctx, dt, true, out);
+    mos_dt_write_blob(ctx, dt, false, out);
 }

@@ -84,6 +84,7 @@ static void by_cells(struct taker *t, const struct mos_dt_node *group,
         const uint8_t *cells = p->data + at;
         struct mos_dt_claim *c = pin(t, p);
         c->from = mos_dt_number(cells + 4 * f->pin, f->pins);
+        c->split = f->pins > 1 ? 32 : 0;
         if (f->by) {
             c->flags = stated;
         } else if (f->function >= 0) {

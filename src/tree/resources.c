@@ -104,9 +104,11 @@ static uint64_t line_number(const uint8_t *cells, uint32_t count) {
 
 static void take_line(struct lister *l, const struct mos_dt_node *of, size_t entry,
                       const uint8_t *cells, uint32_t count) {
-    if (count)
-        claim(l, MOS_DT_CLAIM_LINE, of, entry, line_number(cells, count))->flags =
-            count > 1 ? mos_be32(cells + 4 * (size_t)(count - 1)) : 0;
+    if (!count)
+        return;
+    struct mos_dt_claim *c = claim(l, MOS_DT_CLAIM_LINE, of, entry, line_number(cells, count));
+    c->flags = count > 1 ? mos_be32(cells + 4 * (size_t)(count - 1)) : 0;
+    c->split = count > 2 ? 16 : 0;
 }
 
 /* An interrupt's number: its cells but the one with the trigger. */
@@ -119,6 +121,7 @@ static void take_interrupt(struct lister *l, const struct mos_dt_node *of, size_
         claim(l, MOS_DT_CLAIM_INTERRUPT, of, entry,
               count > 2 ? (uint64_t)mos_be32(cells) << 32 | mos_be32(cells + 4) : mos_be32(cells));
     c->flags = count > 1 ? mos_be32(cells + 4 * (size_t)where) : 0;
+    c->split = count > 2 ? 32 : 0;
 }
 
 /* An interrupt of a nexus (Devicetree Specification v0.4, section 2.4.3): the entry of its map. */
@@ -202,6 +205,8 @@ static void each_reference(void *self, size_t index, const struct mos_dt_referen
             claim(l, l->kind, r->provider, index,
                   r->cells ? mos_dt_number(r->arguments, r->cells > 2 ? 2 : r->cells) : 0);
         c->flags = r->cells > 2 ? mos_be32(r->arguments + 8) : 0;
+        c->split = r->cells > 1 ? 32 : 0;
+        c->count = r->cells != 0;
         break;
     }
     }

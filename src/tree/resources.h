@@ -26,11 +26,12 @@ struct mos_dt_claim {
     const struct mos_dt_property *property; /* by this */
     const struct mos_dt_node *of;           /* controller, provider or bus; NULL: the processor's */
     size_t entry;                           /* of the property, from 0 */
-    uint64_t from, count;                   /* number, address or line; count is 1 but of ranges */
-    const char *name;                       /* a pin or group that has no number; or NULL */
-    const struct mos_dt_property *group;    /* of a pin: the list it stands in */
-    const char *function;                   /* … and what it is made; NULL: by number, in flags */
-    uint32_t flags;                         /* of a line or interrupt; a pin's function */
+    uint64_t from, count; /* number, address or line; count is 1 but of ranges, 0: it has none */
+    unsigned split;       /* a number of two cells: the upper one begins at this bit; 0: of one */
+    const char *name;     /* a pin or group that has no number; or NULL */
+    const struct mos_dt_property *group; /* of a pin: the list it stands in */
+    const char *function;                /* … and what it is made; NULL: by number, in flags */
+    uint32_t flags;                      /* of a line or interrupt; a pin's function */
 };
 
 /* One word for a kind: "pin", "interrupt". */

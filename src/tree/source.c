@@ -22,6 +22,7 @@ __attribute__((format(printf, 4, 5))) static void mention(struct mos_dts *d,
     va_end(arguments);
     f->severity = MOS_SEVERITY_WARNING;
     mos_finding_at(list, f, mos_dts_place(d, at));
+    mos_finding_why(list, f, "It is allowed, and most likely not what is meant.");
     mos_finding_try(list, f, "%s", remedy);
 }
 
@@ -444,6 +445,10 @@ struct mos_cpp_store *mos_dt_sources(struct mos_arena *arena, const char *root,
     s->folders = folders;
     s->folder_count = folder_count;
     return s;
+}
+
+void mos_dt_sources_anywhere(struct mos_cpp_store *sources) {
+    sources->anywhere = true;
 }
 
 bool mos_dt_define(struct mos_cpp_store *sources, const char *text) {

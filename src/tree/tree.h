@@ -65,10 +65,11 @@ struct mos_dt_node {
     struct mos_place place;
     bool omit_if_unused; /* /omit-if-no-ref/ */
     bool referenced;
-    bool removed;      /* it is no part of its tree any more, nor what is below it */
-    bool hides;        /* some of its children or properties are hidden */
-    bool doubled;      /* two children of one name were added: a damaged blob */
-    unsigned added_by; /* as set_by */
+    bool removed;         /* it is no part of its tree any more, nor what is below it */
+    bool hides;           /* some of its children or properties are hidden */
+    bool doubled;         /* two children of one name were added: a damaged blob */
+    unsigned added_by;    /* as set_by */
+    uint32_t own_phandle; /* of a node of an overlay: its number before it is applied; 0: none */
 };
 
 struct mos_dt_reservation {
@@ -162,6 +163,8 @@ void mos_dt_resolve(struct mos_ctx *ctx, struct mos_dt *dt);
 struct mos_cpp_store;
 struct mos_cpp_store *mos_dt_sources(struct mos_arena *arena, const char *root,
                                      const char *const *folders, size_t folder_count);
+/* Names of files may lead out of `root`: whoever may not read there is refused by the host. */
+void mos_dt_sources_anywhere(struct mos_cpp_store *sources);
 /* A macro of all that is read from now on: "NAME" or "NAME=TEXT"; false: it is no macro. */
 bool mos_dt_define(struct mos_cpp_store *sources, const char *text);
 /* NULL after a finding (tree.syntax) or error. */
@@ -175,12 +178,15 @@ struct mos_dt *mos_dt_parse(struct mos_ctx *ctx, const struct mos_source *source
 bool mos_dt_is_blob(const void *data, size_t length);
 struct mos_dt *mos_dt_read_blob(struct mos_ctx *ctx, const char *shown_path, const void *data,
                                 size_t length);
-/* Version 17.  with_symbols adds /__symbols__ from the labels. */
+/* Adds /__symbols__ from the labels; labelled nodes get phandles. */
+void mos_dt_keep_labels(struct mos_dt *dt);
+/* Version 17.  with_symbols: with its labels kept. */
 void mos_dt_write_blob(struct mos_ctx *ctx, struct mos_dt *dt, bool with_symbols,
                        struct mos_buf *out);
 
 /* overlay-blob.c: an overlay with its references unsettled, as a blob for others to apply. */
-void mos_dt_write_overlay(struct mos_ctx *ctx, struct mos_dt *dt, struct mos_buf *out);
+void mos_dt_write_overlay(struct mos_ctx *ctx, struct mos_dt *dt, bool with_symbols,
+                          struct mos_buf *out);
 
 /* overlay.c: applies an overlay, the n-th (from 1), to a base.  Findings: tree.target-missing,
  * tree.same-property. */

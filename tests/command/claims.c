@@ -128,7 +128,7 @@ static const struct {
     {"&pins { hold { gpio-hog; gpios = <20 0>; output-high; }; };", "both take line 20", NULL},
     {"&pwm0 { status = \"okay\"; };\n&{/} { fan { compatible = \"pwm-fan\"; pwms = <&pwm0 1 "
      "100>; };\nhorn { compatible = \"pwm-beeper\"; pwms = <&pwm0 1 200>; }; };",
-     "/fan and /horn both take PWM 1", NULL},
+     "both take PWM 1 of /bus/pwm@5000", NULL},
     {"&uart0 { dmas = <&dma 7>; dma-names = \"rx\"; };", "both take DMA 7 of /bus/dma@6000",
      "dmas = <&dma 7>"},
     /* interrupts */
@@ -136,7 +136,7 @@ static const struct {
      "<&pins>;\ninterrupts = <9 2>; }; };",
      "want interrupt 9 of /bus/pinctrl@2000: rising edge and falling edge", "interrupts = <9 1>"},
     {"&uart1 { status = \"okay\"; interrupts = <0 5 1>; };",
-     "want interrupt 5 of /bus/gic@1000: high level and rising edge", "interrupts = <0 5 4>"},
+     "want interrupt 0 5 of /bus/gic@1000: high level and rising edge", "interrupts = <0 5 4>"},
     {"&uart0 { interrupts = <0 5>; };", "interrupts of /bus/serial@3000 has 2 cells",
      "#interrupt-cells = <3>"},
     {"&gauge { interrupt-parent = <&dma>; };", "is /bus/dma@6000, which takes no interrupts", NULL},

@@ -1,0 +1,289 @@
+/* Device trees by themselves: compiled, written as text, with overlays, compared, looked through.
+ */
+#include "api/trees.h"
+
+#include "base/out.h"
+#include "base/text.h"
+#include "plan/plan.h"
+
+#include <string.h>
+
+enum { LIMIT = 64 << 20 };
+
+struct job {
+    mosaicum *m;
+    const struct mosaicum_tree *request;
+    struct mos_cpp_store *sources;
+};
+
+/* ---- what may be read ---- */
+
+struct folder {
+    mosaicum *m;
+    const char *path;
+};
+
+/* A link to a folder that stands in a folder of includes is named by it. */
+static bool allow_link(void *self, const char *name) {
+    const struct folder *f = self;
+    struct mos_file_info info;
+    const char *path = mos_path_join(f->m->arena, f->path, name);
+    if (f->m->ctx.host->info(f->m->ctx.host, path, false, &info) == 0 && info.kind == MOS_FILE_LINK)
+        run_allow(f->m, path, MOS_REACH_READ);
+    return true;
+}
+
+static bool open_sources(struct job *j) {
+    mosaicum *m = j->m;
+    const char *const *includes = j->request->includes;
+    size_t count = 0;
+    run_allow(m, ".", MOS_REACH_READ);
+    for (; includes && includes[count]; count++) {
+        struct folder f = {m, includes[count]};
+        run_allow(m, includes[count], MOS_REACH_READ);
+        m->ctx.host->list(m->ctx.host, includes[count], allow_link, &f);
+    }
+    j->sources = mos_dt_sources(m->arena, ".", includes, count);
+    mos_dt_sources_anywhere(j->sources);
+    for (size_t i = 0; j->request->defines && j->request->defines[i]; i++)
+        if (!mos_dt_define(j->sources, j->request->defines[i]))
+            return mos_fail(&m->error, MOS_ERROR_USAGE, 0, "--define is NAME or NAME=TEXT, not %s",
+                            j->request->defines[i]);
+    return true;
+}
+
+/* ---- reading ---- */
+
+static struct mos_dt *read_file(struct job *j, const char *path) {
+    mosaicum *m = j->m;
+    char *data;
+    size_t length;
+    run_allow(m, path, MOS_REACH_READ);
+    if (!mos_read_file(&m->ctx, path, LIMIT, &data, &length))
+        return NULL;
+    if (mos_dt_is_blob(data, length))
+        return mos_dt_read_blob(&m->ctx, path, data, length);
+    run_allow(m, mos_path_folder(m->arena, path), MOS_REACH_READ);
+    struct mos_dt *dt = mos_dt_read_source(&m->ctx, j->sources, path);
+    if (dt && !dt->overlay)
+        mos_dt_resolve(&m->ctx, dt);
+    bool good = !mos_findings_count(&m->ctx.findings, MOS_SEVERITY_ERROR);
+    return good ? dt : NULL;
+}
+
+/* The first tree of a board, as it is built. */
+static struct mos_dt *of_board(mosaicum *m, const char *selector) {
+    const struct mos_selection *s = run_select_one(m, selector, "tree VERB");
+    struct run_task *t = s ? run_one(m, s) : NULL;
+    const struct mos_plan *plan = t ? run_plan(t) : NULL;
+    for (size_t i = 0; plan && i < plan->blobs.count; i++) {
+        const struct mos_blob_plan *b = mos_vec_pointer(&plan->blobs, i);
+        if (b->tree)
+            return b->tree;
+    }
+    if (plan && !m->error.kind)
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%s has no tree, or one with mistakes: check %s",
+                 selector, selector);
+    return NULL;
+}
+
+static bool open_tree(struct job *j, const char *name, struct trees_one *t) {
+    mosaicum *m = j->m;
+    run_allow(m, name, MOS_REACH_READ);
+    bool board = !mos_exists(&m->ctx, name) && m->options.workspace;
+    *t = (struct trees_one){.name = name, .dt = board ? of_board(m, name) : read_file(j, name)};
+    if (t->dt)
+        t->phandles = mos_dt_phandles_of(m->arena, t->dt);
+    return t->dt != NULL;
+}
+
+/* ---- writing ---- */
+
+static bool put(struct job *j, const char *path, const void *bytes, size_t length) {
+    mosaicum *m = j->m;
+    struct mos_out o;
+    run_allow(m, path, MOS_REACH_READ | MOS_REACH_WRITE);
+    if (!mos_out_open(&o, &m->ctx, path, true))
+        return false;
+    int e = length ? mos_out_write(&o, bytes, length, 0) : 0;
+    if (!e)
+        return mos_out_commit(&o, length, true);
+    mos_out_abandon(&o);
+    return mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", path);
+}
+
+static void tell_written(mosaicum *m, const char *from, const char *to, size_t size,
+                         const struct mos_dt *dt) {
+    static const struct mosaicum_column columns[] = {{"tree", "tree", false},
+                                                     {"file", "file", false},
+                                                     {"kind", "kind", false},
+                                                     {"size", "size", true}};
+    if (strcmp(to, "-") == 0)
+        return;
+    struct report_table t = report_start(&m->report, "written", NULL, columns, 4);
+    cell_text(&t, from);
+    cell_text(&t, to);
+    cell_text(&t, dt->overlay ? "overlay" : "tree");
+    cell_size(&t, size);
+    report_end(&m->report, &t);
+}
+
+static void write_blob(struct job *j, const char *from, struct mos_dt *dt, const char *to) {
+    struct mos_ctx *ctx = &j->m->ctx;
+    struct mos_buf blob = {.arena = ctx->arena};
+    if (dt->overlay)
+        mos_dt_write_overlay(ctx, dt, j->request->keep_labels, &blob);
+    else
+        mos_dt_write_blob(ctx, dt, j->request->keep_labels, &blob);
+    if (put(j, to, blob.data, blob.length))
+        tell_written(j->m, from, to, blob.length, dt);
+}
+
+/* ---- verbs ---- */
+
+/* "tree/curlew.dts" in "out" → "out/curlew.dtb" */
+static const char *named_after(mosaicum *m, const char *folder, const char *source, bool overlay) {
+    const char *slash = strrchr(source, '/'), *name = slash ? slash + 1 : source;
+    const char *dot = strrchr(name, '.');
+    size_t n = dot && dot != name ? (size_t)(dot - name) : strlen(name);
+    return mos_path_join(m->arena, folder,
+                         mos_printf(m->arena, "%.*s.%s", (int)n, name, overlay ? "dtbo" : "dtb"));
+}
+
+static void compile(struct job *j) {
+    const struct mosaicum_tree *r = j->request;
+    mosaicum *m = j->m;
+    struct mos_file_info info;
+    struct mos_arena *whole = m->ctx.arena;
+    run_allow(m, r->output, MOS_REACH_READ | MOS_REACH_WRITE);
+    size_t n = strlen(r->output);
+    bool many = r->count > 1 || (n && r->output[n - 1] == '/') ||
+                (m->ctx.host->info(m->ctx.host, r->output, true, &info) == 0 &&
+                 info.kind == MOS_FILE_FOLDER);
+    for (size_t i = 0; i < r->count && !m->error.kind; i++) {
+        m->ctx.arena = r->count > 1 ? mos_arena_child(whole) : whole;
+        struct mos_dt *dt = read_file(j, r->files[i]);
+        if (dt && dt->from_blob) {
+            mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%s is compiled already", r->files[i]);
+            dt = NULL;
+        }
+        if (dt)
+            write_blob(j, r->files[i], dt,
+                       many ? named_after(m, r->output, r->files[i], dt->overlay) : r->output);
+        if (m->ctx.arena != whole)
+            mos_arena_free(m->ctx.arena);
+        m->ctx.arena = whole;
+    }
+}
+
+static void text(struct job *j) {
+    const struct mosaicum_tree *r = j->request;
+    mosaicum *m = j->m;
+    struct trees_one t;
+    const char *why;
+    if (!open_tree(j, r->files[0], &t))
+        return;
+    const char *source = mos_dt_source_text(m->arena, t.dt, &why);
+    if (!source)
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%s cannot be written as a source: %s", r->files[0],
+                 why);
+    else if (!r->output)
+        report_text(&m->report, "source", NULL, source);
+    else if (put(j, r->output, source, strlen(source)))
+        tell_written(m, r->files[0], r->output, strlen(source), t.dt);
+}
+
+static void apply(struct job *j) {
+    const struct mosaicum_tree *r = j->request;
+    mosaicum *m = j->m;
+    struct trees_one base;
+    if (!open_tree(j, r->files[0], &base))
+        return;
+    const char **names = mos_alloc_array(m->arena, r->count, sizeof *names);
+    for (size_t i = 0; i < r->count; i++)
+        names[i] = r->files[i];
+    if (base.dt->overlay) {
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                 "%s is an overlay itself; the tree that overlays go on comes first", names[0]);
+        return;
+    }
+    if (!base.dt->from_blob && r->keep_labels)
+        mos_dt_keep_labels(base.dt);
+    for (size_t i = 1; i < r->count; i++) {
+        struct mos_dt *overlay = read_file(j, r->files[i]);
+        if (overlay && !overlay->overlay)
+            mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%s is no overlay", r->files[i]);
+        if (!overlay || !overlay->overlay ||
+            !mos_dt_apply(&m->ctx, base.dt, overlay, (unsigned)i, names))
+            return; /* all of them, or nothing */
+    }
+    struct mos_buf blob = {.arena = m->arena};
+    mos_dt_write_blob(&m->ctx, base.dt, false, &blob);
+    if (!mos_findings_count(&m->ctx.findings, MOS_SEVERITY_ERROR) &&
+        put(j, r->output, blob.data, blob.length))
+        tell_written(m, r->files[0], r->output, blob.length, base.dt);
+}
+
+static void claims(struct job *j) {
+    struct trees_one t;
+    if (open_tree(j, j->request->files[0], &t))
+        trees_claims(j->m, &t);
+}
+
+static void find(struct job *j) {
+    struct trees_one t;
+    if (open_tree(j, j->request->files[0], &t))
+        trees_find(j->m, &t, j->request->files[1]);
+}
+
+static void draw(struct job *j) {
+    struct trees_one t;
+    if (open_tree(j, j->request->files[0], &t))
+        trees_draw(j->m, &t);
+}
+
+static void compare(struct job *j) {
+    struct trees_one a, b;
+    if (open_tree(j, j->request->files[0], &a) && open_tree(j, j->request->files[1], &b))
+        trees_compare(j->m, &a, &b);
+}
+
+static const struct {
+    const char *name, *use;
+    size_t least, most;
+    bool writes; /* -o must be there */
+    void (*run)(struct job *j);
+} verbs[] = {
+    {"compile", "SOURCE… -o BLOB", 1, SIZE_MAX, true, compile},
+    {"text", "TREE [-o FILE]", 1, 1, false, text},
+    {"apply", "BASE OVERLAY… -o BLOB", 2, SIZE_MAX, true, apply},
+    {"compare", "A B", 2, 2, false, compare},
+    {"claims", "TREE", 1, 1, false, claims},
+    {"find", "TREE WORD", 2, 2, false, find},
+    {"draw", "TREE [--picture FILE]", 1, 1, false, draw},
+};
+
+enum mosaicum_status mosaicum_tree(mosaicum *m, const struct mosaicum_tree *request) {
+    enum { VERBS = sizeof verbs / sizeof *verbs };
+    const char *names[VERBS];
+    struct job j = {m, request, NULL};
+    if (setjmp(m->out_of_memory))
+        return run_no_memory(m);
+    size_t i = 0;
+    for (size_t k = 0; k < VERBS; k++)
+        names[k] = verbs[k].name;
+    while (i < VERBS && strcmp(verbs[i].name, request->verb) != 0)
+        i++;
+    const char *near = i < VERBS ? NULL : mos_near(request->verb, names, VERBS);
+    if (i == VERBS)
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0, "tree cannot %s%s%s%s; it can %s", request->verb,
+                 near ? "; did you mean " : "", near ? near : "", near ? "?" : "",
+                 "compile, text, apply, compare, claims, find and draw");
+    else if (request->count < verbs[i].least || request->count > verbs[i].most ||
+             (verbs[i].writes && !request->output))
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0, "It is used like this: mosaicum tree %s %s",
+                 verbs[i].name, verbs[i].use);
+    else if (open_sources(&j))
+        verbs[i].run(&j);
+    return run_status(m);
+}
