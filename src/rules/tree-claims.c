@@ -70,8 +70,7 @@ static bool is_set_by_us(const struct mos_dt_node *n, const char *property) {
 static bool is_our_doing(const struct claims_view *v, const struct mos_dt_node *down) {
     if (v->property->set_by)
         return true;
-    bool clock = strcmp(v->property->name, "clocks") == 0 && is_set_by_us(down, "status") &&
-                 !mos_dt_property(v->node, "#clock-cells");
+    bool clock = strcmp(v->property->name, "clocks") == 0 && is_set_by_us(down, "status");
     return clock || (v->kind->must && (!v->theirs || is_set_by_us(v->node, "status") ||
                                        is_set_by_us(down, "status")));
 }
@@ -108,20 +107,37 @@ static const struct {
     const char *like;
     uint32_t lines;
 } line_counts[] = {
-    {"fsl,imx", 32},           {"rockchip,gpio-bank", 32},
-    {"arm,pl061", 8},          {"brcm,bcm2835-gpio", 54},
-    {"brcm,bcm2711-gpio", 58}, {"nxp,pca9555", 16},
-    {"nxp,pca9535", 16},       {"nxp,pca9534", 8},
-    {"nxp,pca9554", 8},        {"nxp,pca9557", 8},
-    {"nxp,pca6416", 16},       {"nxp,pcal6416", 16},
-    {"ti,tca6416", 16},        {"ti,tca6408", 8},
-    {"ti,tca6424", 24},        {"ti,tca9539", 16},
-    {"ti,tca9554", 8},         {"ti,pca9555", 16},
-    {"ti,pca9535", 16},        {"microchip,mcp23017", 16},
-    {"microchip,mcp23008", 8}, {"microchip,mcp23s17", 16},
-    {"microchip,mcp23s08", 8}, {"nxp,pcf8574", 8},
-    {"nxp,pcf8575", 16},       {"ti,omap4-gpio", 32},
-    {"maxim,max7310", 8},      {"maxim,max7325", 16},
+    {"fsl,imx", 32},
+    {"rockchip,gpio-bank", 32},
+    {"arm,pl061", 8},
+    {"brcm,bcm2835-gpio", 54},
+    {"brcm,bcm2711-gpio", 58},
+    {"nxp,pca9555", 16},
+    {"nxp,pca9535", 16},
+    {"nxp,pca9534", 8},
+    {"nxp,pca9554", 8},
+    {"nxp,pca9557", 8},
+    {"nxp,pca6416", 16},
+    {"nxp,pcal6416", 16},
+    {"ti,tca6416", 16},
+    {"ti,tca6408", 8},
+    {"ti,tca6424", 24},
+    {"ti,tca9539", 16},
+    {"ti,tca9554", 8},
+    {"ti,pca9555", 16},
+    {"ti,pca9535", 16},
+    {"microchip,mcp23017", 16},
+    {"microchip,mcp23008", 8},
+    {"microchip,mcp23s17", 16},
+    {"microchip,mcp23s08", 8},
+    {"nxp,pcf8574", 8},
+    {"nxp,pcf8575", 16},
+    {"ti,omap4-gpio", 32},
+    {"maxim,max7310", 8},
+    {"maxim,max7325", 16},
+    {"xlnx,zynqmp-gpio", 174},
+    {"xlnx,zynq-gpio", 118},
+    {"nvidia,tegra210-gpio", 256},
 };
 
 /* How many lines a controller has, and where it says so; false: it is not known. */
@@ -156,8 +172,7 @@ static bool lines_of(const struct claims_view *v, const struct mos_dt_node *n, u
         next = from + some;
     }
     *count = next;
-    return next && (mos_dt_is_like(n, "qcom,") || mos_dt_is_like(n, "renesas,gpio") ||
-                    mos_dt_is_like(n, "renesas,rcar-gen") || mos_dt_is_like(n, "mediatek,"));
+    return next;
 }
 
 /* A line that the controller has not. */

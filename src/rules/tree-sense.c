@@ -53,6 +53,28 @@ static void check_below(struct mos_tree_view *v, const struct mos_dt_node *n) {
     mos_finding_try(v->list, f, "Set status = \"okay\" in %s, too.", mos_tree_path(v, down));
 }
 
+/* ---- words ---- */
+
+/* What is none of the words that the specification has (v0.4, section 2.3.4) switches nothing on.
+ */
+static void check_status(struct mos_tree_view *v, const struct mos_dt_node *n) {
+    const struct mos_dt_property *p = mos_dt_property(n, "status");
+    const char *word = p ? mos_dt_string(n, "status") : NULL;
+    if (!mos_tree_is_ours(p) ||
+        (word &&
+         (strcmp(word, "okay") == 0 || strcmp(word, "ok") == 0 || strcmp(word, "disabled") == 0 ||
+          strcmp(word, "reserved") == 0 || strncmp(word, "fail", 4) == 0)))
+        return;
+    struct mos_finding *f = mos_tree_tell(
+        v, MOS_RULE_TREE_SWITCHED_OFF, n, p,
+        mos_printf(v->arena, "%s is switched off: its status is %s%s%s.", mos_tree_path(v, n),
+                   word ? "\"" : "", word ? word : "no text", word ? "\"" : ""));
+    if (!f)
+        return;
+    mos_finding_why(v->list, f, "Only \"okay\" switches a device on.");
+    mos_finding_try(v->list, f, "Write \"okay\" or \"disabled\".");
+}
+
 /* ---- aliases ---- */
 
 static void check_aliases(struct mos_tree_view *v, const struct mos_dt_node *aliases) {
@@ -513,6 +535,7 @@ static void check_reserved(struct mos_tree_view *v) {
 
 static bool check_node(void *self, struct mos_dt_node *n) {
     struct mos_tree_view *v = self;
+    check_status(v, n);
     check_below(v, n);
     if (mos_dt_off(n))
         return true;
