@@ -108,6 +108,7 @@ static const struct {
     uint32_t lines;
 } line_counts[] = {
     {"fsl,imx", 32},
+    {"allwinner,", 32},
     {"rockchip,gpio-bank", 32},
     {"arm,pl061", 8},
     {"brcm,bcm2835-gpio", 54},
@@ -180,17 +181,19 @@ static void check_line(struct claims_view *v, size_t index, const struct mos_dt_
     uint64_t lines;
     const struct mos_dt_property *where;
     if (!v->kind->cells || strcmp(v->kind->cells, "#gpio-cells") != 0 || !r->cells ||
-        r->cells > 2 || !lines_of(v, r->provider, &lines, &where))
+        r->cells > 3 || (r->cells == 3 && !mos_dt_is_like(r->provider, "allwinner,")) ||
+        !lines_of(v, r->provider, &lines, &where))
         return;
+    uint32_t line = mos_be32(r->arguments + (r->cells == 3 ? 4 : 0)); /* a bank is before it */
     if (mos_dt_is_like(r->provider, "qcom,pm") || mos_dt_is_like(r->provider, "qcom,spmi"))
         lines++; /* counted from 1 */
-    if (mos_be32(r->arguments) < lines)
+    if (line < lines)
         return;
     struct mos_finding *f =
         tell(v, MOS_RULE_TREE_BEYOND_LIMIT, v->property,
              mos_printf(v->t->arena, "%s of %s: entry %zu is line %u of %s, which has %llu.",
-                        v->property->name, path(v, v->node), index + 1, mos_be32(r->arguments),
-                        path(v, r->provider), (unsigned long long)lines));
+                        v->property->name, path(v, v->node), index + 1, line, path(v, r->provider),
+                        (unsigned long long)lines));
     if (!f)
         return;
     mos_finding_at(v->t->list, f, place_of(v, r->provider, where));

@@ -644,11 +644,13 @@ static bool take_directive(struct splitter *s, struct branches *b) {
     bool space = s->space;
     s->p++;
     skip_blanks(s, false);
-    const char *name = s->p, *stop = run_of(name, s->end, false);
-    const struct mos_cpp_name *n = NULL;
-    bool number = name < s->end && class_of(*name) & DIGIT, empty = s->p == s->end || *s->p == '\n';
-    if (stop > name && !number)
-        n = mos_cpp_intern(s->store, name, (size_t)(stop - name));
+    const char *name = s->p;
+    struct mos_cpp_token word = {0};
+    bool number = name < s->end && class_of(*name) & DIGIT, empty = name == s->end || *name == '\n';
+    if (name < s->end && class_of(*name) & LETTER)
+        name_or_number(s, &word, false);
+    const struct mos_cpp_name *n = word.name;
+    const char *stop = s->p;
     bool marker = number && name > from + 1;
     s->space = space;
     if (!empty && !marker && !(n && n->word)) {

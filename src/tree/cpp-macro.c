@@ -287,7 +287,8 @@ static void add_parameter(struct result *r, struct arguments *a, const struct mo
                           const struct mos_cpp_seen *origin) {
     size_t i = t->parameter;
     bool then = t->flags & MOS_CPP_PASTE;
-    if (is_optional_comma(r, t)) {
+    bool optional = is_optional_comma(r, t);
+    if (optional) {
         r->pasting = false;
         if (a->no_rest) {
             r->row.count--;
@@ -302,7 +303,8 @@ static void add_parameter(struct result *r, struct arguments *a, const struct mo
         r->pasting = then;
         return;
     }
-    const struct mos_vec *row = r->pasting || then ? &a->given[i] : expanded(r->c, a, i);
+    const struct mos_vec *row =
+        r->pasting || then || optional ? &a->given[i] : expanded(r->c, a, i);
     bool was = r->pasting && !r->nothing;
     for (size_t k = 0; k < row->count && !r->c->failed; k++) {
         struct mos_cpp_seen s = *(struct mos_cpp_seen *)mos_vec_at(row, k);

@@ -196,10 +196,21 @@ static void add_label(struct mos_dts *d, struct mos_dt_node *node, const char *l
     struct mos_dt_node *other = mos_dt_by_label(d->dt, label);
     if (other == node)
         return;
-    if (other)
-        mos_dts_fail_at(d, at, "Choose another label.", "Label %s already names %s.", label,
-                        mos_dt_path(d->ctx->arena, other));
     mos_dt_add_label(d->dt, node, label);
+    if (other) /* the other one may still be deleted */
+        *(struct mos_cpp_seen *)mos_vec_push(&d->doubles) = *at;
+}
+
+/* Two nodes of one label, at the end. */
+static void check_labels(struct mos_dts *d) {
+    for (size_t i = 0; i < d->doubles.count && i < d->dt->doubles.count; i++) {
+        const struct mos_dt_label *l = mos_vec_at(&d->dt->doubles, i);
+        const struct mos_dt_node *first = mos_dt_by_label(d->dt, l->label);
+        if (first && first != l->node && !l->node->removed)
+            mos_dts_fail_at(d, mos_vec_at(&d->doubles, i), "Choose another label.",
+                            "Label %s already names %s.", l->label,
+                            mos_dt_path(d->ctx->arena, first));
+    }
 }
 
 /* Labels in front of a node, with the places where they stand. */
@@ -411,6 +422,9 @@ static bool top_statement(struct mos_dts *d) {
 }
 
 static void parse(struct mos_dts *d) {
+    while (mos_dts_keyword(d, "/include/")) /* it may begin with that */
+        if (!include(d))
+            return;
     if (!mos_dts_keyword(d, "/dts-v1/"))
         mos_dts_fail(d, "Write /dts-v1/; in its first line.",
                      "The first thing in %s must be /dts-v1/;.", d->dt->shown_path);
@@ -418,6 +432,7 @@ static void parse(struct mos_dts *d) {
         mos_dts_expect(d, ';', "/dts-v1/");
     while (!mos_dts_at_end(d) && top_statement(d))
         ;
+    check_labels(d);
 }
 
 /* One pass over a file and all that it includes. */
@@ -429,6 +444,7 @@ static struct mos_dt *read_file(struct mos_ctx *ctx, struct mos_cpp_store *store
                         .dt = mos_dt_new(ctx->arena, file->source->shown_path),
                         .cpp = &cpp,
                         .bytes = {.arena = ctx->arena}};
+    d.doubles = mos_vec_make(cpp.arena, sizeof(struct mos_cpp_seen));
     mos_cpp_begin(&cpp);
     d.dt->place = mos_place_at(file->source, 0, 0);
     if (mos_cpp_push_file(&cpp, file, 0, NULL))

@@ -15,8 +15,9 @@ struct mos_dts {
     struct mos_cpp_seen token, last; /* the one at hand, and the one that was taken before */
     bool have;                       /* there is one at hand */
     unsigned depth, fragments;
-    uint32_t bodies;      /* pairs of braces so far */
-    struct mos_buf bytes; /* of the value that is read */
+    uint32_t bodies;        /* pairs of braces so far */
+    struct mos_vec doubles; /* of struct mos_cpp_seen: labels that another node has, too */
+    struct mos_buf bytes;   /* of the value that is read */
 };
 
 /* lex.c */

@@ -14,6 +14,7 @@ struct mos_dt *mos_dt_new(struct mos_arena *arena, const char *shown_path) {
     dt->shown_path = shown_path;
     dt->reservations = mos_vec_make(arena, sizeof(struct mos_dt_reservation));
     dt->labels = mos_map_make(arena);
+    dt->doubles = mos_vec_make(arena, sizeof(struct mos_dt_label));
     dt->root = mos_dt_add_node(dt, NULL, "");
     return dt;
 }
@@ -118,11 +119,22 @@ static bool unlink_property(struct mos_dt_node *node, const struct mos_dt_proper
     return true;
 }
 
+/* Another node that has the label, too; NULL: none. */
+static struct mos_dt_node *next_with(const struct mos_dt *dt, const char *label,
+                                     const struct mos_dt_node *but) {
+    for (size_t i = 0; i < dt->doubles.count; i++) {
+        const struct mos_dt_label *l = mos_vec_at(&dt->doubles, i);
+        if (l->node != but && !l->node->removed && strcmp(l->label, label) == 0)
+            return l->node;
+    }
+    return NULL;
+}
+
 static void hide_labels(struct mos_dt *dt, struct mos_dt_node *node) {
     for (size_t i = 0; i < node->labels.count; i++) {
         const char *label = mos_vec_pointer(&node->labels, i);
         if (mos_map_get(&dt->labels, label) == node)
-            mos_map_set(&dt->labels, label, NULL);
+            mos_map_set(&dt->labels, label, next_with(dt, label, node));
     }
     node->labels.count = 0;
 }
@@ -336,6 +348,8 @@ void mos_dt_add_label(struct mos_dt *dt, struct mos_dt_node *node, const char *l
     mos_vec_push_pointer(&node->labels, label);
     if (!has || !is_attached(dt, has))
         mos_map_set(&dt->labels, label, node);
+    else if (has != node)
+        *(struct mos_dt_label *)mos_vec_push(&dt->doubles) = (struct mos_dt_label){label, node};
 }
 
 struct mos_dt_node *mos_dt_by_label(const struct mos_dt *dt, const char *label) {

@@ -72,6 +72,11 @@ struct mos_dt_node {
     uint32_t own_phandle; /* of a node of an overlay: its number before it is applied; 0: none */
 };
 
+struct mos_dt_label {
+    const char *label;
+    struct mos_dt_node *node;
+};
+
 struct mos_dt_reservation {
     uint64_t address, size;
 };
@@ -85,10 +90,11 @@ struct mos_dt {
     const char *shown_path;
     struct mos_place place;
     uint32_t boot_cpu;
-    struct mos_buf taken;  /* by phandle - 1: not 0 where a node has it; empty: not looked at */
-    uint32_t next_phandle; /* where to look for a free one */
-    bool hides;            /* something is hidden */
-    struct mos_map labels; /* label -> the node that got it last */
+    struct mos_buf taken;   /* by phandle - 1: not 0 where a node has it; empty: not looked at */
+    uint32_t next_phandle;  /* where to look for a free one */
+    bool hides;             /* something is hidden */
+    struct mos_map labels;  /* label -> the first node in the tree that has it */
+    struct mos_vec doubles; /* of struct mos_dt_label: those that are not the first */
 };
 
 /* A tree with nothing but its root; `shown_path` is kept by reference. */

@@ -118,7 +118,9 @@ static void first_stages_lie_where_the_rom_looks(void) {
         program[i] = (uint8_t)(i * 7 + 1);
     write_file(path_in(w, "pieces/first.bin"), program, sizeof program);
     write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
-    write_text(path_in(w, "tree/x.dts"), "/dts-v1/;\n/ { flash@0 { reg = <0 0>; }; };\n");
+    write_text(
+        path_in(w, "tree/x.dts"),
+        "/dts-v1/;\n/ { #address-cells = <1>; #size-cells = <1>; flash@0 { reg = <0 0>; }; };\n");
     static const char board[] =
         "mosaicum: 1\nboard: curlew\n"
         "hardware: {cpu: arm64, ram: {main: {start: 0x40000000, sizes: [256 MiB]}}, media: {flash: "
