@@ -126,8 +126,11 @@ static void choose(struct mos_cpp *c, const struct mos_cpp_directive *d) {
 
 /* Behind a branch that counted: to the end of its #if. */
 static void leave(struct mos_cpp *c, const struct mos_cpp_directive *d) {
-    while (d->word != MOS_CPP_ENDIF && d->next)
+    while (d->word != MOS_CPP_ENDIF && d->next) {
         d = d->next;
+        if (refuse(c, d))
+            return;
+    }
     c->buffer->at = d->token + 1;
 }
 

@@ -638,6 +638,15 @@ static void tie_branch(struct branches *b, struct mos_cpp_directive *d) {
         b->open[b->count++] = d;
 }
 
+/* Does 12 "file" stand here? */
+static bool is_marker(const char *p, const char *end) {
+    while (p < end && class_of(*p) & DIGIT)
+        p++;
+    while (p < end && class_of(*p) == BLANK)
+        p++;
+    return p < end && *p == '"';
+}
+
 /* At a # that begins a line; false: it is no directive, and passes through. */
 static bool take_directive(struct splitter *s, struct branches *b) {
     const char *from = s->p;
@@ -651,7 +660,7 @@ static bool take_directive(struct splitter *s, struct branches *b) {
         name_or_number(s, &word, false);
     const struct mos_cpp_name *n = word.name;
     const char *stop = s->p;
-    bool marker = number && name > from + 1;
+    bool marker = number && name > from + 1 && is_marker(name, s->end);
     s->space = space;
     if (!empty && !marker && !(n && n->word)) {
         s->p = from;

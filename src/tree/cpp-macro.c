@@ -5,7 +5,7 @@
 #include <ctype.h>
 
 enum { DEEPEST = 100 };
-#define MOST_TOKENS (16u << 20)
+#define MOST_TOKENS (4u << 20)
 
 /* ---- contexts ---- */
 
@@ -237,9 +237,11 @@ static struct mos_cpp_token stringified(struct mos_cpp *c, const struct mos_vec 
 static bool paste(struct mos_cpp *c, struct mos_cpp_seen *left, const struct mos_cpp_seen *right) {
     const struct mos_cpp_token *made;
     size_t length = (size_t)left->t.length + right->t.length;
-    const char *text = mos_printf(c->arena, "%.*s%.*s", (int)left->t.length, left->t.text,
-                                  (int)right->t.length, right->t.text);
-    if (mos_cpp_tokens(c->store, c->arena, text, length, &made) != 1 || made->length != length)
+    struct mos_buf text = {.arena = c->arena}; /* it may have NUL bytes */
+    mos_buf_add(&text, left->t.text, left->t.length);
+    mos_buf_add(&text, right->t.text, right->t.length);
+    if (mos_cpp_tokens(c->store, c->arena, mos_buf_string(&text), length, &made) != 1 ||
+        made->length != length)
         return false;
     uint8_t space = left->t.flags & MOS_CPP_SPACE;
     left->t = *made;

@@ -477,7 +477,9 @@ bool mos_dt_define(struct mos_cpp_store *sources, const char *text) {
 struct mos_dt *mos_dt_parse(struct mos_ctx *ctx, const struct mos_source *source, const char *root,
                             const char *const *folders, size_t folder_count) {
     struct mos_cpp_store *store = mos_dt_sources(ctx->arena, root, folders, folder_count);
-    return read_file(ctx, store, mos_cpp_split(store, source));
+    struct mos_cpp_file *file = mos_cpp_split(store, source);
+    mos_map_set(&store->files, source->shown_path, file);
+    return read_file(ctx, store, file);
 }
 
 struct mos_dt *mos_dt_read_source(struct mos_ctx *ctx, struct mos_cpp_store *sources,

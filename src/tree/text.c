@@ -344,6 +344,9 @@ const char *mos_dt_source_text(struct mos_arena *arena, struct mos_dt *dt, const
     if (!dt->overlay)
         mos_dt_walk(dt->root, make_label, &s);
     mos_buf_text(&s.text, dt->overlay ? "/dts-v1/;\n/plugin/;\n\n" : "/dts-v1/;\n\n");
+    if (dt->boot_cpu)
+        mos_buf_printf(&s.text, "/* The boot CPU is %u, which a source cannot say. */\n",
+                       dt->boot_cpu);
     for (size_t i = 0; i < dt->reservations.count; i++) {
         const struct mos_dt_reservation *r = mos_vec_at(&dt->reservations, i);
         mos_buf_printf(&s.text, "/memreserve/ 0x%llx 0x%llx;\n", (unsigned long long)r->address,
