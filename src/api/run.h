@@ -162,6 +162,8 @@ struct resolved_value {
 };
 struct mos_vec resolved_values(struct mos_arena *arena, const struct mos_board *board);
 void show_trail(mosaicum *m, const struct mos_board *board, const char *part); /* "": all */
+/* tree-report.c: every node and property of the built trees, and the line or overlay that set it */
+void show_tree_trail(mosaicum *m, const struct mos_plan *plan);
 const char *place_text(struct mos_arena *arena, struct mos_place place); /* "boards/x.yaml:4" */
 /* inspect.c */
 bool inspect_image(mosaicum *m, const char *path, bool files);

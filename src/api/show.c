@@ -492,6 +492,8 @@ bool show_part(mosaicum *m, const struct mos_plan *plan, const char *part, bool 
                 show_trail(m, plan->board, strcmp(part, "all") == 0 ? "" : part);
             else
                 parts[i].show(m, plan);
+            if (trail && parts[i].show == show_tree)
+                show_tree_trail(m, plan);
             return true;
         }
     }

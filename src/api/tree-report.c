@@ -325,3 +325,65 @@ void trees_draw(mosaicum *m, const struct trees_one *t) {
     draw_claims(m, &claims, MOS_DT_CLAIM_PIN, "pins", "Pins and their owners", "pins of");
     draw_claims(m, &claims, MOS_DT_CLAIM_INTERRUPT, "interrupts", "Interrupts", "controller");
 }
+
+/* ---- who did it ---- */
+
+struct trail {
+    mosaicum *m;
+    struct trees_one one;
+    const struct mos_named *overlays;
+    struct report_table *table;
+};
+
+static const char *set_at(const struct trail *t, struct mos_place place, unsigned by) {
+    if (place.source)
+        return place_text(t->m->arena, place);
+    const struct mos_overlay *o =
+        by && by <= t->overlays->count ? t->overlays->items[by - 1] : NULL;
+    return o ? o->r.name : t->one.dt->shown_path;
+}
+
+static bool trail_node(void *self, struct mos_dt_node *n) {
+    const struct trail *t = self;
+    mosaicum *m = t->m;
+    cell_text(t->table, path(m, n));
+    cell_text(t->table, "");
+    cell_text(t->table, "");
+    cell_text(t->table, set_at(t, n->place, n->added_by));
+    cell_text(t->table, "");
+    for (const struct mos_dt_property *p = n->properties; p; p = p->next) {
+        const struct mos_dt_property *was = p->replaced;
+        if (is_number(p))
+            continue; /* it is made */
+        cell_text(t->table, path(m, n));
+        cell_text(t->table, p->name);
+        cell_text(t->table, mos_dt_shown_value(m->arena, t->one.dt, &t->one.phandles, n, p));
+        cell_text(t->table, set_at(t, p->place, p->set_by));
+        cell_text(t->table, was ? mos_printf(m->arena, "%s at %s",
+                                             mos_dt_shown_value(m->arena, t->one.dt,
+                                                                &t->one.phandles, n, was),
+                                             set_at(t, was->place, was->set_by))
+                                : "");
+    }
+    return true;
+}
+
+void show_tree_trail(mosaicum *m, const struct mos_plan *plan) {
+    static const struct mosaicum_column columns[] = {{"node", "node", false},
+                                                     {"property", "property", false},
+                                                     {"value", "value", false},
+                                                     {"from", "from", false},
+                                                     {"before", "before", false, true}};
+    for (size_t i = 0; i < plan->blobs.count; i++) {
+        const struct mos_blob_plan *b = mos_vec_pointer(&plan->blobs, i);
+        if (!b->tree)
+            continue;
+        struct report_table r =
+            report_start(&m->report, mos_printf(m->arena, "%s-trail", b->def->r.name),
+                         mos_printf(m->arena, "Tree %s: who set what", b->def->r.name), columns, 5);
+        struct trail t = {.m = m, .overlays = &plan->board->tree->overlays, .table = &r};
+        t.one = (struct trees_one){b->def->r.name, b->tree, mos_dt_phandles_of(m->arena, b->tree)};
+        mos_dt_walk(b->tree->root, trail_node, &t);
+        report_end(&m->report, &r);
+    }
+}

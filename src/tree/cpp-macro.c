@@ -27,7 +27,7 @@ static void pop(struct mos_cpp *c) {
 void mos_cpp_push_back(struct mos_cpp *c, const struct mos_cpp_seen *seen, size_t count) {
     struct mos_cpp_context *k = push(c);
     k->seen = seen;
-    k->seen_end = seen + count;
+    k->seen_end = count ? seen + count : seen;
 }
 
 void mos_cpp_set_macro(struct mos_cpp *c, struct mos_cpp_name *name,
@@ -188,7 +188,7 @@ struct mos_vec mos_cpp_expand(struct mos_cpp *c, const struct mos_cpp_seen *seen
     size_t base = c->contexts.count;
     struct mos_cpp_context *k = push(c);
     k->seen = seen;
-    k->seen_end = seen + count;
+    k->seen_end = count ? seen + count : seen;
     k->barrier = true;
     uint8_t space = c->space;
     c->space = 0;
@@ -379,7 +379,7 @@ static bool expand(struct mos_cpp *c, const struct mos_cpp_macro *m,
         struct mos_vec row = substitute(c, m, &a, &origin);
         struct mos_cpp_context *k = push(c);
         k->seen = row.items;
-        k->seen_end = k->seen + row.count;
+        k->seen_end = row.count ? k->seen + row.count : k->seen;
         k->name = m->name;
     }
     m->name->disabled = true;
