@@ -111,14 +111,9 @@ static const char *base(const char *path) {
     return slash ? slash + 1 : path;
 }
 
-static bool ends(const char *name, const char *end) {
-    size_t n = strlen(name), k = strlen(end);
-    return n >= k && strcmp(name + n - k, end) == 0;
-}
-
 static bool is_sums(const char *name) {
     return strstr(name, "sha256") || strstr(name, "SHA256") || strstr(name, "md5") ||
-           strstr(name, "MD5") || strstr(name, "manifest") || ends(name, ".list");
+           strstr(name, "MD5") || strstr(name, "manifest") || mos_text_ends(name, ".list");
 }
 
 static bool was_touched(const struct amend *a, const struct survey_span *x, const char *path) {

@@ -252,6 +252,9 @@ void trees_compare(mosaicum *m, const struct trees_one *a, const struct trees_on
     columns[3] = (struct mosaicum_column){"b", b->name, false, false};
     struct report_table r = report_start(&m->report, "differences", NULL, columns, 4);
     struct difference d = {m, a, b, &r, 0};
+    if (a->dt->boot_cpu != b->dt->boot_cpu)
+        differ(&d, a->dt->root, "boot CPU", mos_printf(m->arena, "%u", a->dt->boot_cpu),
+               mos_printf(m->arena, "%u", b->dt->boot_cpu));
     compare_reservations(&d);
     compare_nodes(&d, a->dt->root, b->dt->root);
     r.table.title = d.count ? mos_printf(m->arena, "%zu node%s or properties differ", d.count,

@@ -58,6 +58,7 @@ static struct mos_dt *read_file(struct job *j, const char *path) {
     mosaicum *m = j->m;
     char *data;
     size_t length;
+    size_t before = mos_findings_count(&m->ctx.findings, MOS_SEVERITY_ERROR);
     run_allow(m, path, MOS_REACH_READ);
     if (!mos_read_file(&m->ctx, path, LIMIT, &data, &length))
         return NULL;
@@ -67,7 +68,7 @@ static struct mos_dt *read_file(struct job *j, const char *path) {
     struct mos_dt *dt = mos_dt_read_source(&m->ctx, j->sources, path);
     if (dt && !dt->overlay)
         mos_dt_resolve(&m->ctx, dt);
-    bool good = !mos_findings_count(&m->ctx.findings, MOS_SEVERITY_ERROR);
+    bool good = mos_findings_count(&m->ctx.findings, MOS_SEVERITY_ERROR) == before;
     return good ? dt : NULL;
 }
 
@@ -131,11 +132,13 @@ static void tell_written(mosaicum *m, const char *from, const char *to, size_t s
 static void write_blob(struct job *j, const char *from, struct mos_dt *dt, const char *to) {
     struct mos_ctx *ctx = &j->m->ctx;
     struct mos_buf blob = {.arena = ctx->arena};
+    size_t before = mos_findings_count(&ctx->findings, MOS_SEVERITY_ERROR);
     if (dt->overlay)
         mos_dt_write_overlay(ctx, dt, j->request->keep_labels, &blob);
     else
         mos_dt_write_blob(ctx, dt, j->request->keep_labels, &blob);
-    if (put(j, to, blob.data, blob.length))
+    if (mos_findings_count(&ctx->findings, MOS_SEVERITY_ERROR) == before &&
+        put(j, to, blob.data, blob.length))
         tell_written(j->m, from, to, blob.length, dt);
 }
 
@@ -155,11 +158,16 @@ static void compile(struct job *j) {
     mosaicum *m = j->m;
     struct mos_file_info info;
     struct mos_arena *whole = m->ctx.arena;
-    run_allow(m, r->output, MOS_REACH_READ | MOS_REACH_WRITE);
     size_t n = strlen(r->output);
-    bool many = r->count > 1 || (n && r->output[n - 1] == '/') ||
-                (m->ctx.host->info(m->ctx.host, r->output, true, &info) == 0 &&
-                 info.kind == MOS_FILE_FOLDER);
+    bool slash = n > 1 && r->output[n - 1] == '/';
+    const char *folder = mos_strndup(m->arena, r->output, n - slash);
+    run_allow(m, folder, MOS_REACH_READ | MOS_REACH_WRITE);
+    bool many =
+        r->count > 1 || slash ||
+        (m->ctx.host->info(m->ctx.host, folder, true, &info) == 0 && info.kind == MOS_FILE_FOLDER);
+    int made = many ? m->ctx.host->make_folder(m->ctx.host, folder) : 0;
+    if (made)
+        mos_fail(&m->error, MOS_ERROR_SYSTEM, made, "Cannot make the folder %s", folder);
     for (size_t i = 0; i < r->count && !m->error.kind; i++) {
         m->ctx.arena = r->count > 1 ? mos_arena_child(whole) : whole;
         struct mos_dt *dt = read_file(j, r->files[i]);
@@ -169,7 +177,7 @@ static void compile(struct job *j) {
         }
         if (dt)
             write_blob(j, r->files[i], dt,
-                       many ? named_after(m, r->output, r->files[i], dt->overlay) : r->output);
+                       many ? named_after(m, folder, r->files[i], dt->overlay) : r->output);
         if (m->ctx.arena != whole)
             mos_arena_free(m->ctx.arena);
         m->ctx.arena = whole;
@@ -224,9 +232,20 @@ static void apply(struct job *j) {
         tell_written(m, r->files[0], r->output, blob.length, base.dt);
 }
 
+/* The same of a tree that devices are in: an overlay by itself has no buses. */
+static bool open_whole(struct job *j, const char *name, struct trees_one *t) {
+    if (!open_tree(j, name, t))
+        return false;
+    return !t->dt->overlay ||
+           mos_fail(
+               &j->m->error, MOS_ERROR_USAGE, 0,
+               "%s is an overlay; put it on its tree first: mosaicum tree apply BASE %s -o BLOB",
+               name, name);
+}
+
 static void claims(struct job *j) {
     struct trees_one t;
-    if (open_tree(j, j->request->files[0], &t))
+    if (open_whole(j, j->request->files[0], &t))
         trees_claims(j->m, &t);
 }
 
@@ -238,7 +257,7 @@ static void find(struct job *j) {
 
 static void draw(struct job *j) {
     struct trees_one t;
-    if (open_tree(j, j->request->files[0], &t))
+    if (open_whole(j, j->request->files[0], &t))
         trees_draw(j->m, &t);
 }
 

@@ -320,3 +320,8 @@ void mos_date_of_days(int64_t days, int64_t *year, int64_t *month, int64_t *day)
     *year = y + era * 400 + (*month <= 2);
     assert(*month >= 1 && *month <= 12 && *day >= 1 && *day <= 31);
 }
+
+bool mos_text_ends(const char *text, const char *end) {
+    size_t n = strlen(text), k = strlen(end);
+    return n >= k && strcmp(text + n - k, end) == 0;
+}

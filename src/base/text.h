@@ -44,6 +44,8 @@ const char *mos_next_line(const char *line);
 /* Does a pattern with * and ? fit the whole of text[0..length)?  Neither passes over `barrier`. */
 bool mos_glob(const char *pattern, const char *text, size_t length, char barrier);
 
+/* Does a text end with another one (or is it that)? */
+bool mos_text_ends(const char *text, const char *end);
 /* The candidate nearest to `word` (edit distance at most a third of its length, at least 1), or
  * NULL.  candidates: `count` strings. */
 const char *mos_near(const char *word, const char *const *candidates, size_t count);

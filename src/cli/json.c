@@ -156,6 +156,6 @@ void print_json(mosaicum *m, const char *command, int status, FILE *to) {
         fputs("}", to);
     }
     fputs(count ? "\n ]\n}\n" : "]\n}\n", to);
-    if (!good)
+    if (!good && !ferror(to)) /* else whoever reads has gone */
         out_give_up("there is not enough memory for all that is to be told");
 }

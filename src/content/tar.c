@@ -3,6 +3,7 @@
 
 #include "base/bytes.h"
 #include "base/out.h"
+#include "base/text.h"
 #include "content/attributes.h"
 #include "content/library.h"
 
@@ -126,11 +127,6 @@ static bool put_end(void *self, uint64_t sum) {
     return put_zeros(t, t->size);
 }
 
-static bool ends_in(const char *text, const char *end) {
-    size_t n = strlen(text), k = strlen(end);
-    return n >= k && strcmp(text + n - k, end) == 0;
-}
-
 struct mos_tar *mos_tar_new(struct mos_ctx *ctx, const char *path, struct mos_sink *sink) {
     struct mos_tar *t = mos_alloc(ctx->arena, sizeof *t);
     *t = (struct mos_tar){.ctx = ctx, .path = path};
@@ -146,11 +142,11 @@ struct mos_tar *mos_tar_new(struct mos_ctx *ctx, const char *path, struct mos_si
     archive_write_set_format_pax(t->a);
     archive_write_set_bytes_per_block(t->a, 1 << 20);
     archive_write_set_bytes_in_last_block(t->a, 1);
-    if (ends_in(path, ".gz"))
+    if (mos_text_ends(path, ".gz"))
         archive_write_add_filter_gzip(t->a);
-    else if (ends_in(path, ".xz"))
+    else if (mos_text_ends(path, ".xz"))
         archive_write_add_filter_xz(t->a);
-    else if (ends_in(path, ".zst"))
+    else if (mos_text_ends(path, ".zst"))
         archive_write_add_filter_zstd(t->a);
     archive_write_set_options(t->a, "gzip:!timestamp");
     if (archive_write_open(t->a, t, NULL, write_block, NULL) != ARCHIVE_OK) {

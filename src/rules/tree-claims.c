@@ -106,17 +106,22 @@ static void try_below(const struct claims_view *v, struct mos_finding *f, uint64
 static const struct {
     const char *like;
     uint32_t lines;
+    const char *also; /* its compatible has this, too; or NULL */
 } line_counts[] = {
-    {"fsl,imx", 32},           {"allwinner,", 32},         {"rockchip,gpio-bank", 32},
-    {"arm,pl061", 8},          {"brcm,bcm2835-gpio", 54},  {"brcm,bcm2711-gpio", 58},
-    {"nxp,pca9555", 16},       {"nxp,pca9535", 16},        {"nxp,pca9534", 8},
-    {"nxp,pca9554", 8},        {"nxp,pca9557", 8},         {"nxp,pca6416", 16},
-    {"nxp,pcal6416", 16},      {"ti,tca6416", 16},         {"ti,tca6408", 8},
-    {"ti,tca6424", 24},        {"ti,tca9539", 16},         {"ti,tca9554", 8},
-    {"ti,pca9555", 16},        {"ti,pca9535", 16},         {"microchip,mcp23017", 16},
-    {"microchip,mcp23008", 8}, {"microchip,mcp23s17", 16}, {"microchip,mcp23s08", 8},
-    {"nxp,pcf8574", 8},        {"nxp,pcf8575", 16},        {"ti,omap4-gpio", 32},
-    {"maxim,max7310", 8},      {"maxim,max7325", 16},      {"nvidia,tegra210-gpio", 256},
+    {"fsl,imx", 32, "-gpio"},   {"allwinner,", 32},
+    {"rockchip,gpio-bank", 32}, {"arm,pl061", 8},
+    {"brcm,bcm2835-gpio", 54},  {"brcm,bcm2711-gpio", 58},
+    {"nxp,pca9555", 16},        {"nxp,pca9535", 16},
+    {"nxp,pca9534", 8},         {"nxp,pca9554", 8},
+    {"nxp,pca9557", 8},         {"nxp,pca6416", 16},
+    {"nxp,pcal6416", 16},       {"ti,tca6416", 16},
+    {"ti,tca6408", 8},          {"ti,tca6424", 24},
+    {"ti,tca9539", 16},         {"ti,tca9554", 8},
+    {"ti,pca9555", 16},         {"ti,pca9535", 16},
+    {"microchip,mcp23017", 16}, {"microchip,mcp23008", 8},
+    {"nxp,pcf8574", 8},         {"nxp,pcf8575", 16},
+    {"ti,omap4-gpio", 32},      {"maxim,max7310", 8},
+    {"maxim,max7325", 16},      {"nvidia,tegra210-gpio", 256},
 };
 
 /* How many lines a controller has, and where it says so; false: it is not known. */
@@ -133,7 +138,7 @@ static bool lines_of(const struct claims_view *v, const struct mos_dt_node *n, u
     *where = mos_dt_property(n, "compatible");
     for (size_t i = 0; i < sizeof line_counts / sizeof *line_counts; i++)
         if (mos_dt_is_like(n, line_counts[i].like) &&
-            (line_counts[i].like[0] != 'f' || mos_dt_is_like(n, "-gpio"))) {
+            (!line_counts[i].also || mos_dt_is_like(n, line_counts[i].also))) {
             *count = line_counts[i].lines;
             return true;
         }
@@ -368,6 +373,14 @@ static bool check_node(void *self, struct mos_dt_node *node) {
     return true;
 }
 
+/* What combinations of overlays have in common is counted once. */
+static void note_once(struct mos_ctx *ctx, const char *text) {
+    for (size_t i = 0; i < ctx->not_proved.count; i++)
+        if (strcmp(mos_vec_pointer(&ctx->not_proved, i), text) == 0)
+            return;
+    mos_vec_push_pointer(&ctx->not_proved, text);
+}
+
 struct looked_at {
     const struct mos_plan *plan;
     const struct mos_blob_plan *blob;
@@ -387,12 +400,10 @@ static void check_tree(void *self, struct mos_dt *dt) {
     mos_tree_check_shared(&t);
     mos_tree_check_sense(&t);
     if (t.told > MOS_TREE_MOST_TOLD)
-        mos_vec_push_pointer(&ctx->not_proved,
-                             mos_printf(ctx->arena,
-                                        "%zu more references of tree %s that are wrong, "
-                                        "too: the first %d are told",
-                                        t.told - MOS_TREE_MOST_TOLD, b->def->r.name,
-                                        MOS_TREE_MOST_TOLD));
+        note_once(ctx, mos_printf(ctx->arena,
+                                  "%zu more references of tree %s that are wrong, "
+                                  "too: the first %d are told",
+                                  t.told - MOS_TREE_MOST_TOLD, b->def->r.name, MOS_TREE_MOST_TOLD));
 }
 
 void mos_rule_tree_claims(const struct mos_plan *plan) {

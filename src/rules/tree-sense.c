@@ -7,25 +7,16 @@
 #include "rules/tree-view.h"
 
 #include <ctype.h>
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-
-static bool ends(const char *text, const char *end) {
-    size_t n = strlen(text), k = strlen(end);
-    return n >= k && strcmp(text + n - k, end) == 0;
-}
-
-static bool is_on(const struct mos_dt_node *n) {
-    const char *status = mos_dt_string(n, "status");
-    return !status || strcmp(status, "okay") == 0 || strcmp(status, "ok") == 0;
-}
 
 /* ---- below what is off ---- */
 
 /* Do our files want this device? */
 static bool is_wanted(const struct mos_dt_node *n) {
     const struct mos_dt_property *status = mos_dt_property(n, "status");
-    if (!mos_dt_property(n, "compatible") || !is_on(n))
+    if (!mos_dt_property(n, "compatible") || !mos_dt_is_on(n))
         return false;
     return mos_tree_has_our_node(n) || mos_tree_is_ours(status);
 }
@@ -61,9 +52,8 @@ static void check_status(struct mos_tree_view *v, const struct mos_dt_node *n) {
     const struct mos_dt_property *p = mos_dt_property(n, "status");
     const char *word = p ? mos_dt_string(n, "status") : NULL;
     if (!mos_tree_is_ours(p) ||
-        (word &&
-         (strcmp(word, "okay") == 0 || strcmp(word, "ok") == 0 || strcmp(word, "disabled") == 0 ||
-          strcmp(word, "reserved") == 0 || strncmp(word, "fail", 4) == 0)))
+        (word && (mos_dt_is_on(n) || strcmp(word, "disabled") == 0 ||
+                  strcmp(word, "reserved") == 0 || strncmp(word, "fail", 4) == 0)))
         return;
     struct mos_finding *f = mos_tree_tell(
         v, MOS_RULE_TREE_SWITCHED_OFF, n, p,
@@ -280,7 +270,7 @@ static void check_points(struct mos_tree_view *v, const struct mos_dt_node *n) {
         return;
     for (const struct mos_dt_node *o = table->first_child; o; o = o->next) {
         const struct mos_dt_property *p = mos_dt_property(o, "opp-microvolt");
-        if (!p || p->length < 4 || !is_on(o) || !any_is_ours(p, by, u.least_at, u.most_at))
+        if (!p || p->length < 4 || !mos_dt_is_on(o) || !any_is_ours(p, by, u.least_at, u.most_at))
             continue;
         bool three = p->length >= 12;
         uint32_t least = mos_be32(p->data + (three ? 4 : 0)),
@@ -308,7 +298,7 @@ static bool leads_to(const struct mos_tree_view *v, const struct mos_dt_node *n,
     enum { DEEPEST = 12 };
     for (const struct mos_dt_property *p = n->properties; p && depth < DEEPEST; p = p->next) {
         const struct mos_dt_node *r =
-            ends(p->name, "-supply") && p->length == 4 ? supply_of(v, n, p->name) : NULL;
+            mos_text_ends(p->name, "-supply") && p->length == 4 ? supply_of(v, n, p->name) : NULL;
         if (!r || !(r == goal || leads_to(v, r, goal, depth + 1, ours)))
             continue;
         *ours |= mos_tree_is_ours(p);
@@ -321,7 +311,7 @@ static void check_loop(struct mos_tree_view *v, const struct mos_dt_node *n) {
     for (const struct mos_dt_property *p = n->properties; p; p = p->next) {
         bool ours = mos_tree_is_ours(p);
         const struct mos_dt_node *r =
-            ends(p->name, "-supply") && p->length == 4 ? supply_of(v, n, p->name) : NULL;
+            mos_text_ends(p->name, "-supply") && p->length == 4 ? supply_of(v, n, p->name) : NULL;
         if (!r || !ours || !(r == n || leads_to(v, r, n, 0, &ours)))
             continue;
         if (v->loop && leads_to(v, n, v->loop, 0, &ours))
@@ -344,38 +334,53 @@ static void check_loop(struct mos_tree_view *v, const struct mos_dt_node *n) {
 
 /* ---- parts of chips ---- */
 
-/* The size of a memory chip that its name has in it, in bytes; 0: not known. */
+/* Memory chips whose names have their size in them. */
+static const struct chip {
+    const char *begin;
+    enum {
+        MEGABITS,
+        KILOBITS,
+        BEGINS, /* megabits are the first digits of a longer number: 12835 is 128 */
+    } how;
+} chips[] = {
+    {"w25q", MEGABITS},   {"w25m", MEGABITS},   {"gd25q", MEGABITS},  {"gd25lq", MEGABITS},
+    {"xm25qh", MEGABITS}, {"mx25l", BEGINS},    {"mx25u", BEGINS},    {"mx66l", BEGINS},
+    {"mx66u", BEGINS},    {"n25q", MEGABITS},   {"mt25ql", MEGABITS}, {"mt25qu", MEGABITS},
+    {"s25fl", MEGABITS},  {"is25lp", MEGABITS}, {"is25wp", MEGABITS}, {"en25q", MEGABITS},
+    {"m25p", MEGABITS},   {"24c", KILOBITS},
+};
+
+static uint64_t number_that_begins(const char *digits, size_t count) {
+    static const unsigned sizes[] = {128, 256, 512, 64, 32, 16};
+    char text[8];
+    for (size_t i = 0; count >= 4 && i < sizeof sizes / sizeof *sizes; i++) {
+        int n = snprintf(text, sizeof text, "%u", sizes[i]);
+        if (strncmp(digits, text, (size_t)n) == 0)
+            return sizes[i];
+    }
+    return 0;
+}
+
+/* In bytes; 0: not known. */
 static uint64_t size_in_name(const char *name) {
-    static const struct {
-        const char *begin;
-        unsigned shift; /* of the number to bits: 20 for Mbit, 10 for Kbit; 0: powers of two */
-    } rows[] = {
-        {"w25q", 20},   {"w25m", 20},   {"gd25q", 20}, {"gd25lq", 20},  {"xm25qh", 20},
-        {"mx25l", 20},  {"mx25u", 20},  {"mx66l", 20}, {"mx66u", 20},   {"n25q", 20},
-        {"mt25ql", 20}, {"mt25qu", 20}, {"s25fl", 20}, {"is25lp", 20},  {"is25wp", 20},
-        {"en25q", 20},  {"24c", 10},    {"m25p", 20},  {"sst25vf", 20},
-    };
-    const char *chip = strchr(name, ',');
-    chip = chip ? chip + 1 : name;
-    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
-        size_t n = strlen(rows[i].begin);
-        if (strncmp(chip, rows[i].begin, n) != 0 || !isdigit((unsigned char)chip[n]))
+    const char *comma = strchr(name, ','), *part = comma ? comma + 1 : name;
+    for (size_t i = 0; i < sizeof chips / sizeof *chips; i++) {
+        size_t n = strlen(chips[i].begin);
+        size_t count = strncmp(part, chips[i].begin, n) == 0 ? strspn(part + n, "0123456789") : 0;
+        const char *digits = part + n;
+        if (!count || count > 5)
             continue;
-        char *end;
-        unsigned long number = strtoul(chip + n, &end, 10);
-        if (rows[i].begin[0] == 'm' && rows[i].begin[1] == 'x') { /* 12835: 128 Mbit */
-            while (number > 2048)
-                number /= 10;
-            if (number < 512 && (number & (number - 1)))
-                number = number == 640 ? 64 : number == 160 ? 16 : number == 320 ? 32 : 0;
-        }
-        if (strcmp(rows[i].begin, "m25p") == 0 && number == 80)
-            number = 8;
-        if (strcmp(rows[i].begin, "sst25vf") == 0)
-            number = number == 80 ? 8 : number == 16 || number == 32 || number == 64 ? number : 0;
+        uint64_t number = strtoul(digits, NULL, 10);
+        bool giga = chips[i].how != KILOBITS && digits[count] == 'g', few = number < 16;
+        if (giga)
+            number *= 1024;
+        else if (chips[i].how == BEGINS)
+            number = number_that_begins(digits, count);
+        else if (chips[i].how == MEGABITS && few && *digits == '0')
+            return 0; /* 01 may be a gigabit */
         if (!number || number > 4096 || (number & (number - 1)))
             return 0;
-        return ((uint64_t)number << rows[i].shift) / 8;
+        return (number << (chips[i].how == KILOBITS ? 10 : 20)) / 8;
     }
     return 0;
 }
@@ -438,7 +443,8 @@ static struct mos_vec parts_of(const struct mos_tree_view *v, const struct mos_d
     uint32_t a = mos_dt_address_cells(table), s = mos_dt_size_cells(table);
     for (const struct mos_dt_node *n = table->first_child; n; n = n->next) {
         const struct mos_dt_property *reg = mos_dt_property(n, "reg");
-        if (!reg || !a || !s || a > 2 || s > 2 || reg->length != 4 * (size_t)(a + s) || !is_on(n))
+        if (!reg || !a || !s || a > 2 || s > 2 || reg->length != 4 * (size_t)(a + s) ||
+            !mos_dt_is_on(n))
             continue;
         struct part *p = mos_vec_push(&parts);
         *p = (struct part){mos_dt_number(reg->data, a), mos_dt_number(reg->data + 4 * (size_t)a, s),

@@ -34,21 +34,10 @@ static struct mos_finding *tell(const struct tree_use_view *v, enum mos_rule_id 
 
 /* ---- the board ---- */
 
-static bool has_string(const struct mos_dt_property *p, const char *text) {
-    for (size_t at = 0; p && at < p->length;) {
-        const char *s = (const char *)p->data + at;
-        size_t n = strnlen(s, p->length - at);
-        if (n == strlen(text) && memcmp(s, text, n) == 0)
-            return true;
-        at += n + 1;
-    }
-    return false;
-}
-
 static void check_board(const struct tree_use_view *v) {
     const struct mos_value *own = v->plan->board->hardware->compatible;
     const struct mos_dt_property *p = mos_dt_property(v->dt->root, "compatible");
-    if (!mos_has(own) || !p || has_string(p, own->text))
+    if (!mos_has(own) || !p || mos_dt_is_compatible(v->dt->root, own->text))
         return;
     struct mos_finding *f =
         tell(v, MOS_RULE_TREE_OTHER_BOARD, place_of(v, v->dt->root, "compatible"), own->place,
@@ -164,8 +153,7 @@ static void check_number(const struct tree_use_view *v, const struct mos_value *
 static void check_flash_name(const struct tree_use_view *v, const struct mos_medium *m) {
     const struct mos_dt_node *node = mos_has(m->node) ? node_of(v, m->node->text) : NULL;
     const char *at = node ? strchr(node->name, '@') : NULL;
-    if (!mos_has(m->flash_id) || !at ||
-        !has_string(mos_dt_property(node, "compatible"), "cfi-flash"))
+    if (!mos_has(m->flash_id) || !at || !mos_dt_is_compatible(node, "cfi-flash"))
         return;
     const char *own = mos_printf(v->arena, "%s.%.*s", at + 1, (int)(at - node->name), node->name);
     if (strcmp(own, m->flash_id->text) == 0)
@@ -183,18 +171,6 @@ static void check_flash_name(const struct tree_use_view *v, const struct mos_med
 
 /* ---- memory ---- */
 
-static uint64_t cells(const uint8_t *data, uint32_t count) {
-    uint64_t value = 0;
-    for (uint32_t i = 0; i < count; i++)
-        value = value << 32 | mos_be32(data + 4 * (size_t)i);
-    return value;
-}
-
-static uint32_t cell_or(const struct mos_dt_node *n, const char *name, uint32_t usual) {
-    uint32_t value;
-    return n && mos_dt_cell(n, name, &value) ? value : usual;
-}
-
 /* One bank here and there; the loader may put its own figures in, so it is a warning. */
 static void check_memory(const struct tree_use_view *v) {
     const struct mos_named *banks = &v->plan->board->hardware->ram;
@@ -207,12 +183,12 @@ static void check_memory(const struct tree_use_view *v) {
         found = type && strcmp(type, "memory") == 0 ? n : found;
     }
     const struct mos_dt_property *reg = found ? mos_dt_property(found, "reg") : NULL;
-    uint32_t a = cell_or(v->dt->root, "#address-cells", 2),
-             s = cell_or(v->dt->root, "#size-cells", 1);
+    uint32_t a = mos_dt_address_cells(v->dt->root), s = mos_dt_size_cells(v->dt->root);
     if (!ram || ram->r.broken || !mos_has(ram->start) || !reg || !a || !s || a > 2 || s > 2 ||
         reg->length != 4 * (a + s))
         return;
-    uint64_t start = cells(reg->data, a), size = cells(reg->data + 4 * (size_t)a, s);
+    uint64_t start = mos_dt_number(reg->data, a),
+             size = mos_dt_number(reg->data + 4 * (size_t)a, s);
     if (!size || (start == ram->start->number && mos_ram_has(ram, size)))
         return;
     struct mos_finding *f =

@@ -19,10 +19,9 @@ const struct mos_dt_property *mos_tree_our_status(const struct mos_dt_node *n) {
 
 struct mos_place mos_tree_place(const struct mos_tree_view *v, const struct mos_dt_node *n,
                                 const struct mos_dt_property *p) {
-    return p && p->place.source   ? p->place
-           : n && n->place.source ? n->place
-           : p && p->set_by       ? p->place
-                                  : v->dt->place;
+    if (p && (p->place.source || p->set_by)) /* an overlay that is a blob has no lines */
+        return p->place;
+    return n && (n->place.source || n->added_by) ? n->place : v->dt->place;
 }
 
 struct mos_finding *mos_tree_tell(struct mos_tree_view *v, enum mos_rule_id rule,

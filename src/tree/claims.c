@@ -1,6 +1,7 @@
 #include "tree/claims.h"
 
 #include "base/bytes.h"
+#include "base/text.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -31,18 +32,13 @@ static const struct mos_dt_kind kinds[] = {
     {"-supply", NULL, NULL, true, false, true},
 };
 
-static bool ends(const char *text, const char *end) {
-    size_t n = strlen(text), k = strlen(end);
-    return n > k && strcmp(text + n - k, end) == 0;
-}
-
 const struct mos_dt_kind *mos_dt_kind_of(const struct mos_dt_node *node, const char *property) {
     /* a number of lines, and a line that is taken at once: its node is below the controller */
-    if (strcmp(property, "nr-gpios") == 0 || ends(property, ",nr-gpios") ||
+    if (strcmp(property, "nr-gpios") == 0 || mos_text_ends(property, ",nr-gpios") ||
         (strcmp(property, "gpios") == 0 && mos_dt_property(node, "gpio-hog")))
         return NULL;
     for (size_t i = 0; i < sizeof kinds / sizeof *kinds; i++)
-        if (kinds[i].suffix ? ends(property, kinds[i].property)
+        if (kinds[i].suffix ? mos_text_ends(property, kinds[i].property)
                             : strcmp(property, kinds[i].property) == 0)
             return &kinds[i];
     return NULL;
@@ -122,13 +118,15 @@ size_t mos_dt_references(const struct mos_dt_phandles *all, const struct mos_dt_
 
 /* ---- nodes ---- */
 
+bool mos_dt_is_on(const struct mos_dt_node *node) {
+    const char *status = mos_dt_string(node, "status");
+    return !status || strcmp(status, "okay") == 0 || strcmp(status, "ok") == 0;
+}
+
 const struct mos_dt_node *mos_dt_off(const struct mos_dt_node *node) {
-    for (; node; node = node->parent) {
-        const char *status = mos_dt_string(node, "status");
-        if (status && strcmp(status, "okay") != 0 && strcmp(status, "ok") != 0)
-            return node;
-    }
-    return NULL;
+    while (node && mos_dt_is_on(node))
+        node = node->parent;
+    return node;
 }
 
 const struct mos_dt_node *mos_dt_interrupt_parent(const struct mos_dt_phandles *all,

@@ -54,6 +54,8 @@ size_t mos_dt_references(const struct mos_dt_phandles *all, const struct mos_dt_
                          void (*each)(void *self, size_t index, const struct mos_dt_reference *r),
                          void *self);
 
+/* Does a node's own status let the kernel look at it? */
+bool mos_dt_is_on(const struct mos_dt_node *node);
 /* The node whose status keeps the kernel from looking at this one: it, or the nearest one above
  * that is switched off; NULL: none. */
 const struct mos_dt_node *mos_dt_off(const struct mos_dt_node *node);

@@ -160,8 +160,8 @@ static char *header_name(struct mos_cpp *c, const struct mos_cpp_directive *d, b
     size_t i = 1;
     for (; t && mos_cpp_is(t, "<") && i < row.count; i++) {
         const struct mos_cpp_seen *s = mos_vec_at(&row, i);
-        if (mos_cpp_is(&s->t, ">"))
-            return mos_buf_string(&b)[0] ? b.data : NULL;
+        if (mos_cpp_is(&s->t, ">") && b.length)
+            return b.data;
         if (b.length && s->t.flags & MOS_CPP_SPACE)
             mos_buf_char(&b, ' ');
         mos_buf_add(&b, s->t.text, s->t.length);

@@ -7,10 +7,57 @@
 
 enum { DEEPEST_INCLUDE = 200, MOST_FILES = 4096, MOST_PLACES = 4 };
 
+/* ---- names ---- */
+
+/* A path without "." and "..", as far as that is possible.  stays: NULL where it leads out. */
+static const char *cleaned(struct mos_arena *arena, const char *path, bool stays) {
+    struct mos_buf out = {.arena = arena};
+    size_t kept = 0; /* characters that no ".." takes away */
+    if (*path == '/' && !stays) {
+        mos_buf_char(&out, '/');
+        kept = 1;
+    }
+    while (*path) {
+        size_t n = strcspn(path, "/");
+        bool up = n == 2 && path[0] == '.' && path[1] == '.';
+        if (up && out.length > kept) {
+            while (out.length > kept && out.data[--out.length] != '/')
+                ;
+        } else if (up && stays) {
+            return NULL;
+        } else if (n && !(n == 1 && *path == '.')) {
+            if (out.length && out.data[out.length - 1] != '/')
+                mos_buf_char(&out, '/');
+            mos_buf_add(&out, path, n);
+            kept = up ? out.length : kept;
+        }
+        path += n;
+        path += *path == '/';
+    }
+    return mos_buf_string(&out);
+}
+
+/* A name as seen from a folder, as a path below the workspace or a root ("<NAME>/…"); NULL when it
+ * leaves that. */
+static const char *inside(struct mos_arena *arena, const char *folder, const char *name) {
+    const char *path = mos_path_join(arena, folder, name);
+    size_t root = *path == '<' && path[strcspn(path, ">")] ? strcspn(path, ">") + 1 : 0;
+    const char *rest = cleaned(arena, path + root, true);
+    return rest && root ? mos_printf(arena, "%.*s/%s", (int)root, path, rest) : rest;
+}
+
+/* The name that is shown for a file; NULL: it may not be there. */
+static const char *shown_name(struct mos_cpp *c, const char *folder, const char *name) {
+    bool whole = *name == '/';
+    if (c->store->anywhere)
+        return cleaned(c->arena, whole ? name : mos_path_join(c->arena, folder, name), false);
+    return whole ? NULL : inside(c->arena, folder, name);
+}
+
 /* ---- places ---- */
 
 static const struct mos_source *source_of(struct mos_cpp *c, const struct mos_cpp_token *name) {
-    const char *shown = mos_dts_inside(c->arena, ".", mos_cpp_unquoted(c->arena, name));
+    const char *shown = shown_name(c, ".", mos_cpp_unquoted(c->arena, name));
     struct mos_cpp_file *known = shown ? mos_map_get(&c->store->files, shown) : NULL;
     if (known || !shown || !c->store->root)
         return known ? known->source : NULL;
@@ -42,8 +89,9 @@ static struct mos_place marked(struct mos_cpp *c, const struct mos_cpp_file *f, 
     unsigned line =
         (unsigned)strtoul(last->tokens[0].text, NULL, 10) + (here.line - there.line - 1);
     if (!s)
-        return mos_place_thing(mos_printf(
-            c->ctx->arena, "%s:%u", mos_cpp_unquoted(c->ctx->arena, &named->tokens[1]), line));
+        return mos_place_thing(mos_printf(/* it stays, as sources do */
+                                          c->store->arena, "%s:%u",
+                                          mos_cpp_unquoted(c->arena, &named->tokens[1]), line));
     size_t start = mos_source_line_start(s, line), line_length;
     const char *text = mos_source_line(s, start, &line_length);
     size_t at = here.column - 1;
@@ -113,67 +161,10 @@ bool mos_cpp_fail(struct mos_cpp *c, const struct mos_cpp_seen *at, const char *
 
 /* ---- files ---- */
 
-/* A relative path without "." and ".."; NULL: it leads out. */
-const char *mos_dts_clean(struct mos_arena *arena, const char *path) {
-    struct mos_buf out = {.arena = arena};
-    while (*path) {
-        size_t n = strcspn(path, "/");
-        if (n == 2 && path[0] == '.' && path[1] == '.') {
-            if (!out.length)
-                return NULL;
-            while (out.length && out.data[--out.length] != '/')
-                ;
-        } else if (n && !(n == 1 && *path == '.')) {
-            if (out.length)
-                mos_buf_char(&out, '/');
-            mos_buf_add(&out, path, n);
-        }
-        path += n;
-        path += *path == '/';
-    }
-    return mos_buf_string(&out);
-}
-
-const char *mos_dts_inside(struct mos_arena *arena, const char *folder, const char *name) {
-    const char *path = mos_path_join(arena, folder, name);
-    size_t root = *path == '<' && path[strcspn(path, ">")] ? strcspn(path, ">") + 1 : 0;
-    const char *rest = mos_dts_clean(arena, path + root);
-    return rest && root ? mos_printf(arena, "%.*s/%s", (int)root, path, rest) : rest;
-}
-
-/* The same where names may lead anywhere: "." and ".." go as far as that is possible. */
-static const char *anywhere(struct mos_arena *arena, const char *folder, const char *name) {
-    const char *path = *name == '/' ? name : mos_path_join(arena, folder, name);
-    struct mos_buf out = {.arena = arena};
-    size_t kept = 0; /* characters that no ".." takes away */
-    if (*path == '/') {
-        mos_buf_char(&out, '/');
-        kept = 1;
-    }
-    while (*path) {
-        size_t n = strcspn(path, "/");
-        bool up = n == 2 && path[0] == '.' && path[1] == '.';
-        if (up && out.length > kept) {
-            while (out.length > kept && out.data[--out.length] != '/')
-                ;
-        } else if (n && !(n == 1 && *path == '.')) {
-            if (out.length && out.data[out.length - 1] != '/')
-                mos_buf_char(&out, '/');
-            mos_buf_add(&out, path, n);
-            kept = up ? out.length : kept;
-        }
-        path += n;
-        path += *path == '/';
-    }
-    return mos_buf_string(&out);
-}
-
 /* 0, an errno value, or MOS_OUT_OF_REACH: it lies outside. */
 static int look_for(struct mos_cpp *c, const char *folder, const char *name, const char **shown) {
     struct mos_file_info info;
-    *shown = c->store->anywhere ? anywhere(c->arena, folder, name)
-             : *name == '/'     ? NULL
-                                : mos_dts_inside(c->arena, folder, name);
+    *shown = shown_name(c, folder, name);
     if (*shown && mos_map_get(&c->store->files, *shown))
         return 0;
     const char *path = *shown ? mos_workspace_path(c->ctx, c->store->root, *shown) : NULL;

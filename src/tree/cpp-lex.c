@@ -9,77 +9,19 @@ enum { FIRST_SLOTS = 4096 };
 /* ---- characters ---- */
 
 enum { BLANK = 1, LETTER = 2, DIGIT = 4, IN_WORD = 8 };
-#define L (LETTER | IN_WORD)
-#define D (DIGIT | IN_WORD)
+#define FIVE(x) x, x, x, x, x
+#define TEN(x) FIVE(x), FIVE(x)
+#define LETTERS(x) TEN(x), TEN(x), FIVE(x), x
 static const uint8_t classes[256] = {
     ['\t'] = BLANK,
     ['\v'] = BLANK,
     ['\f'] = BLANK,
     ['\r'] = BLANK,
     [' '] = BLANK,
-    ['0'] = D,
-    D,
-    D,
-    D,
-    D,
-    D,
-    D,
-    D,
-    D,
-    D,
-    ['A'] = L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    ['a'] = L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    L,
-    ['_'] = L,
+    ['0'] = TEN(DIGIT | IN_WORD),
+    ['A'] = LETTERS(LETTER | IN_WORD),
+    ['a'] = LETTERS(LETTER | IN_WORD),
+    ['_'] = LETTER | IN_WORD,
     [','] = IN_WORD,
     ['.'] = IN_WORD,
     ['+'] = IN_WORD,
@@ -89,8 +31,9 @@ static const uint8_t classes[256] = {
     ['@'] = IN_WORD,
     ['-'] = IN_WORD,
 };
-#undef L
-#undef D
+#undef LETTERS
+#undef TEN
+#undef FIVE
 
 static inline unsigned class_of(char c) {
     return classes[(uint8_t)c];

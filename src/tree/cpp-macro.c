@@ -252,7 +252,6 @@ static bool paste(struct mos_cpp *c, struct mos_cpp_seen *left, const struct mos
 /* A macro's text being put together. */
 struct result {
     struct mos_cpp *c;
-    const struct mos_cpp_macro *macro;
     struct mos_vec row;
     bool pasting; /* ## stands before what comes next */
     bool nothing; /* … and behind an empty argument */
@@ -330,7 +329,7 @@ static void add_parameter(struct result *r, struct arguments *a, const struct mo
 
 static struct mos_vec substitute(struct mos_cpp *c, const struct mos_cpp_macro *m,
                                  struct arguments *a, const struct mos_cpp_seen *origin) {
-    struct result r = {.c = c, .macro = m, .row = new_row(c)};
+    struct result r = {.c = c, .row = new_row(c)};
     for (uint32_t i = 0; i < m->count && !c->failed; i++) {
         const struct mos_cpp_token *t = &m->body[i];
         if (t->kind == MOS_CPP_PARAMETER) {
@@ -456,8 +455,11 @@ static void answer_has_include(struct mos_cpp *c, struct mos_cpp_seen *s) {
     mos_cpp_next(c, &t, false);
     if (!name.length || !mos_cpp_is(&t.t, ")"))
         mos_cpp_fail(c, s, "Write __has_include(\"file\").", "__has_include needs a file.");
+    else if (mos_cpp_has(c, mos_buf_string(&name), beside) < 0)
+        mos_cpp_fail(c, s, "Ask for files that may be read.",
+                     "%s lies outside, so that it is not known whether it is there.", name.data);
     else
-        set_number(c, s, mos_cpp_has(c, mos_buf_string(&name), beside) == 1);
+        set_number(c, s, (unsigned)mos_cpp_has(c, mos_buf_string(&name), beside));
 }
 
 static void answer(struct mos_cpp *c, struct mos_cpp_seen *s) {

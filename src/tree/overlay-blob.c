@@ -50,11 +50,26 @@ static void list_inside(struct lister *l, struct mos_dt_node *node, struct mos_d
     mos_dt_set(l->dt, at, p->name, offsets.data, offsets.length);
 }
 
+/* A path as text has no place in the lists: whoever applies the blob cannot put it in. */
+static void refuse_path(const struct lister *l, const struct mos_dt_node *node,
+                        const struct mos_dt_property *p, const struct mos_dt_mark *m) {
+    struct mos_findings *list = &l->ctx->findings;
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_TREE_TARGET_MISSING,
+                 "%s of %s is the path of %s, which only the tree that %s goes on can tell.",
+                 p->name, mos_dt_path(l->ctx->arena, node), m->name, l->dt->shown_path);
+    mos_finding_at(list, f, m->place);
+    mos_finding_why(list, f, "An overlay as a blob has phandles of its base put in, and no paths.");
+    mos_finding_try(list, f, "Write the path as a text: \"/path/of/the/node\".");
+}
+
 static bool list_node(void *self, struct mos_dt_node *node) {
     struct lister *l = self;
     for (struct mos_dt_property *p = node->properties; p; p = p->next)
         for (size_t i = 0; i < p->marks.count; i++) {
             const struct mos_dt_mark *m = mos_vec_at(&p->marks, i);
+            if (m->kind == MOS_DT_PATH)
+                refuse_path(l, node, p, m);
             if (m->kind != MOS_DT_PHANDLE || p->length < 4 || m->offset > p->length - 4)
                 continue;
             struct mos_dt_node *target =

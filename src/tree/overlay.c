@@ -114,7 +114,7 @@ static void add_label(struct applier *a, const struct mos_dt_node *from, struct 
     struct mos_dt_node *symbols = mos_dt_child(a->base->root, "__symbols__");
     if (other == to || has_label(to, label))
         return;
-    if (other) {
+    if (other && !a->overlay->by_loader) {
         struct mos_finding *f = refuse(
             a, from->place, "Whoever applies it lets one of them go, or refuses it.",
             "Choose another label.",
@@ -169,7 +169,7 @@ static void merge_nodes(struct applier *a, const struct mos_dt_node *from, struc
     bool there = mos_dt_property(to, "phandle") || mos_dt_property(to, "linux,phandle");
     /* what the overlay itself refers to gets the number of the base */
     if (to->added_by != a->n && there && (from->own_phandle || from->labels.count) &&
-        !from->referenced && from->parent != a->fragment)
+        !from->referenced && from->parent != a->fragment && !a->overlay->by_loader)
         renumbers(a, from, to);
     for (size_t i = 0; i < from->labels.count; i++)
         add_label(a, from, to, mos_vec_pointer(&from->labels, i));
@@ -180,7 +180,7 @@ static void merge_nodes(struct applier *a, const struct mos_dt_node *from, struc
             mos_dt_child_first(child);
             child->added_by = a->n;
             child->place = c->place;
-        } else if (child->added_by == a->n) {
+        } else if (child->added_by == a->n && !a->overlay->by_loader) {
             added_twice(a, c, child);
         }
         merge_nodes(a, c, child);
@@ -252,9 +252,9 @@ static void set_property(struct applier *a, const struct mos_dt_property *p,
     now->marks = marks;
     now->set_by = a->n;
     before = now->replaced;
-    if (before && before->set_by == a->n && !same)
+    if (before && before->set_by == a->n && !same && !a->overlay->by_loader)
         set_twice(a, node, before, now);
-    else if (before && before->set_by && !same)
+    else if (before && before->set_by && before->set_by != a->n && !same)
         differs(a, node, before, now);
 }
 
@@ -320,7 +320,8 @@ static bool number_targets(void *self, struct mos_dt_node *node) {
  * to it. */
 static void place_number(struct applier *a, const struct pair *p) {
     uint32_t number;
-    if (p->from->own_phandle && a->overlay->from_blob && p->to->added_by == a->n)
+    bool own = p->to->added_by == a->n || a->overlay->by_loader; /* who lets go of the base's */
+    if (p->from->own_phandle && a->overlay->from_blob && own)
         number_of(a, mos_dt_path(a->ctx->arena, p->from), p->to);
     if (p->to->added_by == a->n && p->from->own_phandle && mos_dt_cell(p->to, "phandle", &number) &&
         number == p->from->own_phandle + a->moved_by)

@@ -248,8 +248,7 @@ static void list_hog(struct lister *l) {
 
 static bool list_node(void *self, struct mos_dt_node *node) {
     struct lister *l = self;
-    const char *status = mos_dt_string(node, "status");
-    if (status && strcmp(status, "okay") != 0 && strcmp(status, "ok") != 0)
+    if (!mos_dt_is_on(node))
         return true;
     bool hog = mos_dt_property(node, "gpio-hog") && node->parent;
     l->node = node;

@@ -4,6 +4,7 @@
 #include "base/bytes.h"
 #include "base/text.h"
 
+#include <assert.h>
 #include <ctype.h>
 #include <string.h>
 
@@ -445,11 +446,15 @@ static struct mos_dt *read_file(struct mos_ctx *ctx, struct mos_cpp_store *store
                         .cpp = &cpp,
                         .bytes = {.arena = ctx->arena}};
     d.doubles = mos_vec_make(cpp.arena, sizeof(struct mos_cpp_seen));
+    size_t before = ctx->findings.items.count;
     mos_cpp_begin(&cpp);
     d.dt->place = mos_place_at(file->source, 0, 0);
     if (mos_cpp_push_file(&cpp, file, 0, NULL))
         parse(&d);
     mos_dt_drop_hidden(d.dt);
+    /* what fails has said why: else a tree would be missing without a word */
+    assert(!cpp.failed || ctx->error->kind || mos_findings_full(&ctx->findings) ||
+           ctx->findings.items.count > before);
     mos_arena_free(cpp.arena);
     return cpp.failed || ctx->error->kind ? NULL : d.dt;
 }

@@ -64,10 +64,4 @@ static inline struct mos_place mos_dts_place(struct mos_dts *d, const struct mos
     return mos_cpp_place(d->cpp, at);
 }
 
-/* cpp-file.c: a name as seen from a folder, as a path below the workspace or a root ("<NAME>/…")
- * with its ".." taken out; NULL when it leaves that. */
-const char *mos_dts_inside(struct mos_arena *arena, const char *folder, const char *name);
-/* A relative path without "." and ".."; NULL: it leads out. */
-const char *mos_dts_clean(struct mos_arena *arena, const char *path);
-
 #endif

@@ -1,6 +1,7 @@
 #include "tree/text.h"
 
 #include "base/bytes.h"
+#include "base/text.h"
 
 #include <ctype.h>
 #include <string.h>
@@ -71,11 +72,6 @@ static void each_reference(void *self, size_t index, const struct mos_dt_referen
         note(r, (size_t)(ref->arguments - r->property->data) / 4 - 1, ref->provider);
 }
 
-static bool ends(const char *text, const char *end) {
-    size_t n = strlen(text), k = strlen(end);
-    return n >= k && strcmp(text + n - k, end) == 0;
-}
-
 /* Every cell is the number of a node. */
 static bool is_row_of_nodes(const char *name) {
     static const char *const names[] = {"interrupt-parent",
@@ -110,9 +106,9 @@ static void find_references(struct references *r, const struct mos_dt_node *node
         if (m->kind == MOS_DT_PHANDLE && m->offset % 4 == 0 && m->offset + 4 <= p->length)
             note(r, m->offset / 4, mos_dt_by_phandle(r->w->all, mos_be32(p->data + m->offset)));
     }
-    if (kind && !ends(p->name, "-supply"))
+    if (kind && !mos_text_ends(p->name, "-supply"))
         mos_dt_references(r->w->all, kind, p, each_reference, r);
-    else if (!p->marks.count && (is_row_of_nodes(p->name) || ends(p->name, "-supply")))
+    else if (!p->marks.count && (is_row_of_nodes(p->name) || mos_text_ends(p->name, "-supply")))
         for (size_t i = 0; i < r->count; i++)
             note(r, i, mos_dt_by_phandle(r->w->all, mos_be32(p->data + 4 * i)));
 }

@@ -86,6 +86,7 @@ struct mos_dt {
     struct mos_dt_node *root;
     struct mos_vec reservations; /* of struct mos_dt_reservation */
     bool overlay;                /* /plugin/, or a blob with fragments */
+    bool by_loader;              /* … that is applied as a loader does, who refuses less */
     bool from_blob;
     const char *shown_path;
     struct mos_place place;
@@ -190,7 +191,8 @@ void mos_dt_keep_labels(struct mos_dt *dt);
 void mos_dt_write_blob(struct mos_ctx *ctx, struct mos_dt *dt, bool with_symbols,
                        struct mos_buf *out);
 
-/* overlay-blob.c: an overlay with its references unsettled, as a blob for others to apply. */
+/* overlay-blob.c: an overlay with its references unsettled, as a blob for others to apply.  What
+ * such a blob cannot say is a finding (tree.target-missing), and `out` is of no use then. */
 void mos_dt_write_overlay(struct mos_ctx *ctx, struct mos_dt *dt, bool with_symbols,
                           struct mos_buf *out);
 

@@ -75,6 +75,7 @@ static const char base[] =
 static const struct {
     const char *overlay, *says; /* NULL: it is correct */
     const char *clash;          /* a line of the base that is shown, too; or NULL */
+    bool needs_base;            /* a blob cannot say it */
 } rows[] = {
     /* correct */
     {"&uart1 { status = \"okay\"; };", NULL, NULL},
@@ -96,7 +97,8 @@ static const struct {
      NULL, NULL}, /* the pin is free then */
     {"&mmc0 { vqmmc-supply = <&v18>; mmc-hs200-1_8v; };", NULL, NULL},
     {"&mmc0 { vqmmc-supply = <&vio>; sd-uhs-sdr104; };", NULL, NULL},
-    {"&{/aliases} { serial1 = &uart1; };", NULL, NULL},
+    {"&{/aliases} { serial1 = &uart1; };", NULL, NULL, true},
+    {"&{/aliases} { serial1 = \"/bus/serial@4000\"; };", NULL, NULL},
     {"&{/reserved-memory} { log@88100000 { reg = <0x88100000 0x1000>; }; };", NULL, NULL},
     {"&store { partitions { compatible = \"fixed-partitions\"; #address-cells = <1>; #size-cells "
      "= <1>;\npartition@0 { reg = <0 0x10000>; }; partition@10000 { reg = <0x10000 0x7f0000>; }; "
@@ -208,6 +210,39 @@ static const struct {
      "= <1>;\npartition@0 { reg = <0 0x10000>; }; partition@8000 { reg = <0x8000 0x10000>; }; }; "
      "};",
      "partition@0 and partition@8000 overlap", NULL},
+    /* sizes that are in names, and names that only look so */
+    {"&store { compatible = \"harbour,mx25l12835f\"; partitions { compatible = "
+     "\"fixed-partitions\"; #address-cells = <1>; #size-cells = <1>;\n"
+     "partition@0 { reg = <0 0x1000000>; }; }; };",
+     NULL, NULL},
+    {"&store { compatible = \"harbour,mx25l12835f\"; partitions { compatible = "
+     "\"fixed-partitions\"; #address-cells = <1>; #size-cells = <1>;\n"
+     "partition@0 { reg = <0 0x1000001>; }; }; };",
+     "store@0 has 16 MiB", NULL},
+    {"&store { compatible = \"harbour,mx25l6405d\"; partitions { compatible = "
+     "\"fixed-partitions\"; #address-cells = <1>; #size-cells = <1>;\n"
+     "partition@0 { reg = <0 0x800001>; }; }; };",
+     "store@0 has 8 MiB", NULL},
+    {"&store { compatible = \"harbour,mt25qu01g\"; partitions { compatible = \"fixed-partitions\"; "
+     "#address-cells = <1>; #size-cells = <1>;\n"
+     "partition@0 { reg = <0 0x8000000>; }; }; };",
+     NULL, NULL},
+    {"&store { compatible = \"harbour,mt25qu01g\"; partitions { compatible = \"fixed-partitions\"; "
+     "#address-cells = <1>; #size-cells = <1>;\n"
+     "partition@0 { reg = <0 0x8000001>; }; }; };",
+     "store@0 has 128 MiB", NULL},
+    {"&store { compatible = \"harbour,w25q01\"; partitions { compatible = \"fixed-partitions\"; "
+     "#address-cells = <1>; #size-cells = <1>;\n"
+     "partition@0 { reg = <0 0x8000000>; }; }; };",
+     NULL, NULL},
+    {"&store { compatible = \"harbour,mx66l1g45g\"; partitions { compatible = "
+     "\"fixed-partitions\"; #address-cells = <1>; #size-cells = <1>;\n"
+     "partition@0 { reg = <0 0x8000000>; }; }; };",
+     NULL, NULL},
+    {"&store { compatible = \"harbour,n25q032a\"; partitions { compatible = \"fixed-partitions\"; "
+     "#address-cells = <1>; #size-cells = <1>;\n"
+     "partition@0 { reg = <0 0x400001>; }; }; };",
+     "store@0 has 4 MiB", NULL},
 };
 
 static char *workspace;
@@ -226,13 +261,16 @@ static void start(const char *name, const char *when) {
     write_text(path_in(workspace, "tree/jetty.dts"), base);
 }
 
-static void look_at(size_t i) {
+/* blob: the overlay goes to the board as one. */
+static void look_at(size_t i, bool blob) {
     char text[1000];
     snprintf(text, sizeof text, "/dts-v1/;\n/plugin/;\n%s\n", rows[i].overlay);
     write_text(path_in(workspace, "tree/our.dtso"), text);
     struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, workspace);
     bool good = o.status == 0 && !strstr(o.out, "tree.");
-    if (rows[i].says)
+    if (blob && rows[i].needs_base)
+        good = o.status == 1 && strstr(o.out, "is the path of uart1, which only the tree");
+    else if (rows[i].says)
         good = strstr(o.out, rows[i].says) && strstr(o.out, "tree/our.dtso:") &&
                (!rows[i].clash || strstr(o.out, rows[i].clash));
     CU_ASSERT_TRUE(good);
@@ -244,14 +282,40 @@ static void look_at(size_t i) {
 static void overlays_of_ours_are_read(void) {
     start("claims", "");
     for (size_t i = 0; i < sizeof rows / sizeof *rows; i++)
-        look_at(i);
+        look_at(i, false);
+}
+
+/* An overlay that is a blob has no lines: it is named, and what clashes is no less told. */
+static void overlays_that_are_blobs_too(void) {
+    start("claims-blobs", "");
+    CU_ASSERT(runs(0, "sed -i 's/our.dtso/our.dtbo/' '%s/boards/curlew.yaml'", workspace));
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        char text[1000];
+        snprintf(text, sizeof text, "/dts-v1/;\n/plugin/;\n%s\n", rows[i].overlay);
+        write_text(path_in(workspace, "tree/our.dtso"), text);
+        struct outcome o = run_shell("cd '%s/tree' && rm -f our.dtbo && '%s' tree compile our.dtso "
+                                     "-q -o our.dtbo && '%s' --no-cache -w .. check",
+                                     workspace, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM);
+        if (rows[i].needs_base) {
+            CU_ASSERT(o.status && strstr(o.err, "is the path of uart1, which only the tree"));
+            outcome_free(&o);
+            continue;
+        }
+        bool good = rows[i].says ? strstr(o.out, "tree.") && strstr(o.out, "our.dtbo")
+                                 : o.status == 0 && !strstr(o.out, "tree.");
+        CU_ASSERT_TRUE(good);
+        if (!good)
+            fprintf(stderr, "%s\n%s%s", rows[i].overlay, o.out, o.err);
+        outcome_free(&o);
+    }
 }
 
 static void overlays_of_the_boot_too(void) {
     start("claims-boot", ", when: boot");
     for (size_t i = 0; i < sizeof rows / sizeof *rows; i++)
-        look_at(i);
+        look_at(i, true);
 }
 
 SUITE(claims_suite, {"overlays of ours are read", overlays_of_ours_are_read},
-      {"overlays of the boot, too", overlays_of_the_boot_too});
+      {"overlays of the boot, too", overlays_of_the_boot_too},
+      {"overlays that are blobs, too", overlays_that_are_blobs_too});

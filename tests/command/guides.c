@@ -119,6 +119,7 @@ static void examples_are_true(void) {
         {"pin", "--json pin dunlin"},
         {"new", "--json new jetty --cpu arm64 --ram-start 0x40000000 --ram '512 MiB'"},
         {"explain", "--json explain layout.gap"},
+        {"tree", "--json tree claims curlew"},
         {"renew", "--json renew pieces/linux.tar.zst newer -o renewal",
          "mkdir newer && tar -C newer -xf pieces/linux.tar.zst && printf newer >>newer/boot/Image"},
     };

@@ -260,8 +260,75 @@ static void mistakes_of_others_are_theirs(void) {
     }
 }
 
+/* ---- mosaicum tree ---- */
+
+/* Each line in a folder with a few sources: how it ends, and what it says or leaves. */
+static void trees_by_themselves(void) {
+    static const struct {
+        const char *line;
+        int status;
+        const char *says; /* in either output */
+    } rows[] = {
+        {"M tree compile a.dts -o a.dtb && M tree find a.dtb light", 1,
+         "Nothing in a.dtb is called"},
+        {"M tree compile a.dts --keep-labels -o a.dtb && M tree find a.dtb light", 0, "/lamp@1"},
+        {"M tree compile a.dts -o a.dtb && M tree compile a.dts -o a.dtb", 4, "a.dtb"},
+        {"M tree compile bad.dts a.dts -o out/; ls out", 0,
+         "a.dtb"}, /* one mistake is one tree's */
+        {"M tree compile bad.dts a.dts -o out/", 1, "bad.dts:3"},
+        {"M tree compile more.dts -o m.dtb", 1, "There is no file common.h"},
+        {"M tree compile more.dts -I inc -o m.dtb", 1, "no number, and no macro"},
+        {"M tree compile more.dts -I inc -D LEVEL=7 -o m.dtb && M tree find m.dtb level", 0, "<7>"},
+        {"M tree compile more.dts -I inc -D 9=7 -o m.dtb", 2, "--define is NAME or NAME=TEXT"},
+        {"M tree compile out.dts -o m.dtb", 1, "lies outside of the folders that may be read"},
+        {"M tree compile ask.dts -o m.dtb", 1, "not known whether it is there"},
+        {"M tree compile over.dtso -o o.dtbo && M tree claims o.dtbo", 2,
+         "put it on its tree first"},
+        {"M tree claims a.dts | grep -c 'registers'", 0, "1"},
+        {"M tree text over.dtso", 0, "<&light>"},
+        {"M tree apply a.dts over.dtso -o m.dtb && M tree compare a.dts m.dtb", 1, "/lamp@1/bulb"},
+        {"M tree apply a.dts over.dtso lost.dtso -o m.dtb; ls", 0, "over.dtso"},
+        {"M tree apply a.dts over.dtso lost.dtso -o m.dtb; [ ! -e m.dtb ]", 0,
+         "needs the label gone"},
+        {"M tree apply over.dtso a.dts -o m.dtb", 2, "is an overlay itself"},
+        {"M tree compare a.dts a.dts", 0, "Nothing differs."},
+        {"M tree text a.dts -o t.dts && M tree compile t.dts -o t.dtb && M tree compare a.dts "
+         "t.dtb",
+         0, "Nothing differs."},
+        {"M tree draw a.dts", 0, "maker,lamp"},
+        {"M tree comple a.dts", 2, "did you mean compile?"},
+        {"M tree compile a.dts", 2, "mosaicum tree compile SOURCE"},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        const char *w = test_folder("by-themselves"), *in = keep(path_in(w, "in"));
+        write_text(path_in(in, "a.dts"),
+                   "/dts-v1/;\n/ { #address-cells = <1>; #size-cells = <1>;\nlight: lamp@1 { "
+                   "compatible = \"maker,lamp\"; reg = <1 1>; }; };\n");
+        write_text(path_in(in, "bad.dts"), "/dts-v1/;\n/ {\n\tx = <y>;\n};\n");
+        write_text(path_in(in, "more.dts"),
+                   "/dts-v1/;\n#include <common.h>\n/ { level = <LEVEL>; };\n");
+        write_text(path_in(in, "inc/common.h"), "/* nothing */\n");
+        write_text(path_in(in, "out.dts"), "/dts-v1/;\n#include \"../secret.h\"\n/ { };\n");
+        write_text(path_in(in, "ask.dts"),
+                   "#if __has_include(\"../secret.h\")\n#endif\n/dts-v1/; / { };\n");
+        write_text(path_in(w, "secret.h"), "/ { };\n");
+        write_text(path_in(in, "over.dtso"),
+                   "/dts-v1/; /plugin/;\n&light { bulb { of = <&light>; }; };\n");
+        write_text(path_in(in, "lost.dtso"), "/dts-v1/; /plugin/;\n&gone { };\n");
+        struct outcome o = run_shell("cd '%s' && M() { '%s' --no-cache \"$@\"; } && %s", in,
+                                     MOSAICUM_PROGRAM, rows[i].line);
+        bool good = o.status == rows[i].status &&
+                    (strstr(o.out, rows[i].says) || strstr(o.err, rows[i].says));
+        CU_ASSERT_TRUE(good);
+        if (!good)
+            fprintf(stderr, "%s: %d\n%s%s", rows[i].line, o.status, o.out, o.err);
+        outcome_free(&o);
+    }
+}
+
 SUITE(trees_suite, {"included files", included_files_are_found},
       {"preprocessed sources", preprocessed_places_are_the_users},
       {"overlays", overlays_point_to_both_files}, {"references are read", references_are_read},
       {"the rest is counted", the_rest_is_counted},
-      {"mistakes of others are theirs", mistakes_of_others_are_theirs});
+      {"mistakes of others are theirs", mistakes_of_others_are_theirs},
+      {"trees by themselves", trees_by_themselves});

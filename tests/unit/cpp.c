@@ -89,6 +89,7 @@ static void mistakes_have_their_place(void) {
         {"#define X a ##\n", 1, 1, 1},
         {"#define defined 1\n", 1, 1, 1},
         {"#include <nothing.h>\n", 1, 10, 1},
+        {"#define H <>\n#include H\n", 2, 1, 1},
         {"#error stop\n", 1, 1, 1},
         {"/dts-v1/; / { p = __DATE__; };", 1, 19, 1},
         {"/dts-v1/;\n# 1 \"t.dts\"\n/ { p = <@>; };", 1, 1, 1}, /* a line of another text */

@@ -288,6 +288,7 @@ static int fdt_apply(struct sim *s, int argc, const char *const *argv, struct mo
     struct sim_thing *t = sim_ram_at(s, at);
     if (t)
         t->spent = true;
+    overlay->by_loader = true;
     mos_dt_apply(&c, dt, overlay, 1, names);
     if (!mos_findings_count(&c.findings, MOS_SEVERITY_ERROR))
         return 0;
