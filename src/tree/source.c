@@ -4,7 +4,6 @@
 #include "base/bytes.h"
 #include "base/text.h"
 
-#include <assert.h>
 #include <ctype.h>
 #include <string.h>
 
@@ -453,8 +452,8 @@ static struct mos_dt *read_file(struct mos_ctx *ctx, struct mos_cpp_store *store
         parse(&d);
     mos_dt_drop_hidden(d.dt);
     /* what fails has said why: else a tree would be missing without a word */
-    assert(!cpp.failed || ctx->error->kind || mos_findings_full(&ctx->findings) ||
-           ctx->findings.items.count > before);
+    if (cpp.failed && !mos_findings_full(&ctx->findings) && ctx->findings.items.count == before)
+        mos_fail(ctx->error, MOS_ERROR_USAGE, 0, "%s cannot be read", file->source->shown_path);
     mos_arena_free(cpp.arena);
     return cpp.failed || ctx->error->kind ? NULL : d.dt;
 }
