@@ -411,7 +411,7 @@ static void collect_errors(mosaicum *m, const struct run_result *results, size_t
         mos_buf_text(&text, text.length ? "; " : "");
         for (size_t k = i, named = 0; k < count; k++)
             if (results[k].error.kind && strcmp(results[k].error.message, e->message) == 0)
-                mos_buf_printf(&text, "%s%s", named++ ? ", " : "", results[k].selection->text);
+                mos_buf_printf(&text, "%s%s", named++ ? ", " : "", results[k].name);
         mos_buf_printf(&text, ": %s", e->message);
     }
     if (count > 1 && text.length)

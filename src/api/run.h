@@ -23,9 +23,10 @@ struct report {
     struct mos_vec tables; /* of struct mosaicum_table */
 };
 
-/* What one selection gave. */
+/* What one selection, or one file of many, gave. */
 struct run_result {
-    const struct mos_selection *selection;
+    const struct mos_selection *selection; /* NULL: it is a file */
+    const char *name;
     struct mos_vec findings; /* of struct run_finding * */
     struct mos_vec not_proved, used_waivers, all_waivers;
     struct mos_error error;
@@ -70,6 +71,9 @@ struct run_task {
     struct mos_plan *plan;
     struct mos_build *build; /* being made: to be given up on failure */
     struct run_result *result;
+    size_t index; /* of its selection or file */
+    void *job;    /* run_files: what was given */
+    void **kept;  /* the same for all tasks of one hand, in `results`; at first NULL */
 };
 
 /* run.c */
@@ -92,6 +96,9 @@ const struct mos_selection *run_select_one(mosaicum *m, const char *selector, co
 /* Runs `work` on each selection, on all cores; what is found is merged in order. */
 struct run_result *run_tasks(mosaicum *m, const struct mos_vec *selections,
                              bool (*work)(struct run_task *task));
+/* Runs `work` on each of `count` files in the same way; their reports come in order. */
+void run_files(mosaicum *m, const char *const *files, size_t count,
+               bool (*work)(struct run_task *task), void *job);
 /* One selection in the run's own arena, for reports that need its plan. */
 struct run_task *run_one(mosaicum *m, const struct mos_selection *selection);
 void run_finish(struct run_task *task); /* publishes what it found */

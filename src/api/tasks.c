@@ -139,6 +139,7 @@ static void start_task(struct run_task *t, mosaicum *m, const struct mos_selecti
     t->ctx.findings = mos_findings_make(t->arena);
     t->ctx.not_proved = mos_vec_make(t->arena, sizeof(char *));
     result->selection = selection;
+    result->name = selection ? selection->text : NULL;
     result->report =
         (struct report){t->results, mos_vec_make(t->results, sizeof(struct mosaicum_table))};
     result->made = mos_vec_make(t->results, sizeof(struct run_made));
@@ -164,9 +165,12 @@ struct run_task *run_one(mosaicum *m, const struct mos_selection *selection) {
 
 struct crew {
     mosaicum *m;
-    const struct mos_vec *selections;
+    const struct mos_vec *selections; /* NULL: files */
+    const char *const *files;
+    size_t count;
     struct run_result *results;
     bool (*work)(struct run_task *task);
+    void *job;
     atomic_size_t next;
 };
 
@@ -176,6 +180,7 @@ struct hand {
     struct mos_arena *results;
     struct mos_shared shared;
     struct run_task task;
+    void *kept;
 };
 
 static void give_up(struct hand *h, struct run_result *result) {
@@ -186,12 +191,12 @@ static void give_up(struct hand *h, struct run_result *result) {
         t->ctx.host->close(t->ctx.host, t->ctx.held - 1);
     mos_build_abandon(t->build);
     t->build = NULL;
-    *result = (struct run_result){.selection = t->selection};
+    *result = (struct run_result){.selection = t->selection, .name = result->name};
     mos_fail(&result->error, MOS_ERROR_SYSTEM, ENOMEM, "The work was stopped");
 }
 
 static void do_one(struct hand *h, size_t index) {
-    assert(index < h->crew->selections->count);
+    assert(index < h->crew->count);
     struct crew *c = h->crew;
     struct run_result *result = &c->results[index];
     struct mos_arena *volatile arena = NULL;
@@ -206,7 +211,12 @@ static void do_one(struct hand *h, size_t index) {
             return;
         }
         mos_arena_fail_after(arena, c->m->fail_after);
-        start_task(&h->task, c->m, mos_vec_at(c->selections, index), result);
+        start_task(&h->task, c->m, c->files ? NULL : mos_vec_at(c->selections, index), result);
+        if (c->files)
+            result->name = c->files[index];
+        h->task.index = index;
+        h->task.job = c->job;
+        h->task.kept = &h->kept;
         h->task.ctx.shared = &h->shared;
         c->work(&h->task);
         run_finish(&h->task);
@@ -219,25 +229,22 @@ static void work(void *self, void *job) {
     (void)job;
     for (;;) {
         size_t i = atomic_fetch_add(&h->crew->next, 1);
-        if (i >= h->crew->selections->count)
+        if (i >= h->crew->count)
             return;
         do_one(h, i);
     }
 }
 
-static struct run_result *run_crew(mosaicum *m, const struct mos_vec *selections,
-                                   bool (*job)(struct run_task *task), size_t count) {
-    assert(count <= MOST_WORKERS);
+static struct run_result *run_crew(mosaicum *m, struct crew *c) {
     const struct mos_host *host = m->ctx.host;
-    struct crew *c = mos_alloc(m->arena, sizeof *c);
     struct mos_worker *workers[MOST_WORKERS] = {0};
+    size_t count = host->cores(host);
+    count = count > MOST_WORKERS ? MOST_WORKERS : count;
+    count = count > c->count ? c->count : count;
     c->m = m;
-    c->selections = selections;
-    c->work = job;
-    c->results = mos_alloc_array(m->arena, selections->count, sizeof *c->results);
+    c->results = mos_alloc_array(m->arena, c->count, sizeof *c->results);
     struct hand *hands = mos_alloc_array(m->arena, count + 1, sizeof *hands);
     m->kept = mos_alloc_array(m->arena, count + 1, sizeof *m->kept);
-    m->board_count += selections->count;
     for (size_t i = 0; i < count; i++) {
         hands[i].crew = c;
         hands[i].results = m->kept[i] = mos_arena_new(&hands[i].out_of_memory);
@@ -246,10 +253,10 @@ static struct run_result *run_crew(mosaicum *m, const struct mos_vec *selections
             return c->results;
         }
         hands[i].shared = mos_shared_make(hands[i].results);
-        hands[i].shared.several = selections->count > 1;
+        hands[i].shared.several = c->count > 1;
         m->kept_count++;
     }
-    if (selections->count > 1) /* one line of progress is for one thing */
+    if (c->count > 1) /* one line of progress is for one thing */
         m->ctx.progress = NULL;
     for (size_t i = 1; i < count; i++) {
         workers[i] = host->worker_start(host, work, &hands[i]);
@@ -261,13 +268,28 @@ static struct run_result *run_crew(mosaicum *m, const struct mos_vec *selections
     for (size_t i = 1; i < count; i++)
         if (workers[i])
             host->worker_finish(workers[i]);
-    run_collect(m, c->results, selections->count, m->complete);
+    run_collect(m, c->results, c->count, m->complete);
     return c->results;
 }
 
 struct run_result *run_tasks(mosaicum *m, const struct mos_vec *selections,
                              bool (*job)(struct run_task *task)) {
-    size_t count = m->ctx.host->cores(m->ctx.host);
-    count = count > MOST_WORKERS ? MOST_WORKERS : count;
-    return run_crew(m, selections, job, count > selections->count ? selections->count : count);
+    struct crew *c = mos_alloc(m->arena, sizeof *c);
+    c->selections = selections;
+    c->count = selections->count;
+    c->work = job;
+    m->board_count += selections->count;
+    return run_crew(m, c);
+}
+
+void run_files(mosaicum *m, const char *const *files, size_t count,
+               bool (*job)(struct run_task *task), void *self) {
+    struct crew *c = mos_alloc(m->arena, sizeof *c);
+    c->files = files;
+    c->count = count;
+    c->work = job;
+    c->job = self;
+    const struct run_result *results = run_crew(m, c);
+    for (size_t i = 0; i < count; i++)
+        report_add(&m->report, &results[i].report);
 }

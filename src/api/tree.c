@@ -13,7 +13,10 @@ enum { LIMIT = 64 << 20 };
 struct job {
     mosaicum *m;
     const struct mosaicum_tree *request;
+    size_t include_count;
     struct mos_cpp_store *sources;
+    struct written *written; /* compile: one for each file */
+    const char *folder;      /* compile: where they go, if not into one file */
 };
 
 /* ---- what may be read ---- */
@@ -33,43 +36,59 @@ static bool allow_link(void *self, const char *name) {
     return true;
 }
 
+static void allow_source(mosaicum *m, const char *path) {
+    run_allow(m, path, MOS_REACH_READ);
+    run_allow(m, mos_path_folder(m->arena, path), MOS_REACH_READ);
+}
+
+/* NULL: a macro of the command line is none, with the error. */
+static struct mos_cpp_store *new_store(const struct job *j, struct mos_arena *arena,
+                                       struct mos_error *error) {
+    struct mos_cpp_store *s = mos_dt_sources(arena, ".", j->request->includes, j->include_count);
+    mos_dt_sources_anywhere(s);
+    for (size_t i = 0; j->request->defines && j->request->defines[i]; i++)
+        if (!mos_dt_define(s, j->request->defines[i])) {
+            mos_fail(error, MOS_ERROR_USAGE, 0, "--define is NAME or NAME=TEXT, not %s",
+                     j->request->defines[i]);
+            return NULL;
+        }
+    return s;
+}
+
 static bool open_sources(struct job *j) {
     mosaicum *m = j->m;
     const char *const *includes = j->request->includes;
-    size_t count = 0;
     run_allow(m, ".", MOS_REACH_READ);
-    for (; includes && includes[count]; count++) {
-        struct folder f = {m, includes[count]};
-        run_allow(m, includes[count], MOS_REACH_READ);
-        m->ctx.host->list(m->ctx.host, includes[count], allow_link, &f);
+    for (size_t i = 0; includes && includes[i]; i++) {
+        struct folder f = {m, includes[i]};
+        run_allow(m, includes[i], MOS_REACH_READ);
+        m->ctx.host->list(m->ctx.host, includes[i], allow_link, &f);
+        j->include_count++;
     }
-    j->sources = mos_dt_sources(m->arena, ".", includes, count);
-    mos_dt_sources_anywhere(j->sources);
-    for (size_t i = 0; j->request->defines && j->request->defines[i]; i++)
-        if (!mos_dt_define(j->sources, j->request->defines[i]))
-            return mos_fail(&m->error, MOS_ERROR_USAGE, 0, "--define is NAME or NAME=TEXT, not %s",
-                            j->request->defines[i]);
-    return true;
+    return (j->sources = new_store(j, m->arena, &m->error)) != NULL;
 }
 
 /* ---- reading ---- */
 
-static struct mos_dt *read_file(struct job *j, const char *path) {
-    mosaicum *m = j->m;
+static struct mos_dt *read_tree(struct mos_ctx *ctx, struct mos_cpp_store *sources,
+                                const char *path) {
     char *data;
     size_t length;
-    size_t before = mos_findings_count(&m->ctx.findings, MOS_SEVERITY_ERROR);
-    run_allow(m, path, MOS_REACH_READ);
-    if (!mos_read_file(&m->ctx, path, LIMIT, &data, &length))
+    size_t before = mos_findings_count(&ctx->findings, MOS_SEVERITY_ERROR);
+    if (!mos_read_file(ctx, path, LIMIT, &data, &length))
         return NULL;
     if (mos_dt_is_blob(data, length))
-        return mos_dt_read_blob(&m->ctx, path, data, length);
-    run_allow(m, mos_path_folder(m->arena, path), MOS_REACH_READ);
-    struct mos_dt *dt = mos_dt_read_source(&m->ctx, j->sources, path);
+        return mos_dt_read_blob(ctx, path, data, length);
+    struct mos_dt *dt = mos_dt_read_source(ctx, sources, path);
     if (dt && !dt->overlay)
-        mos_dt_resolve(&m->ctx, dt);
-    bool good = mos_findings_count(&m->ctx.findings, MOS_SEVERITY_ERROR) == before;
+        mos_dt_resolve(ctx, dt);
+    bool good = mos_findings_count(&ctx->findings, MOS_SEVERITY_ERROR) == before;
     return good ? dt : NULL;
+}
+
+static struct mos_dt *read_file(struct job *j, const char *path) {
+    allow_source(j->m, path);
+    return read_tree(&j->m->ctx, j->sources, path);
 }
 
 /* The first tree of a board, as it is built. */
@@ -100,64 +119,95 @@ static bool open_tree(struct job *j, const char *name, struct trees_one *t) {
 
 /* ---- writing ---- */
 
-static bool put(struct job *j, const char *path, const void *bytes, size_t length) {
-    mosaicum *m = j->m;
+struct written {
+    const char *to; /* NULL: it was not written */
+    size_t size;
+    bool overlay;
+};
+
+static bool put(struct mos_ctx *ctx, const char *path, const void *bytes, size_t length) {
     struct mos_out o;
-    run_allow(m, path, MOS_REACH_READ | MOS_REACH_WRITE);
-    if (!mos_out_open(&o, &m->ctx, path, true))
+    if (!mos_out_open(&o, ctx, path, true))
         return false;
+    o.derived = true;
     int e = length ? mos_out_write(&o, bytes, length, 0) : 0;
     if (!e)
         return mos_out_commit(&o, length, true);
     mos_out_abandon(&o);
-    return mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", path);
+    return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", path);
 }
 
-static void tell_written(mosaicum *m, const char *from, const char *to, size_t size,
-                         const struct mos_dt *dt) {
+static void tell_written(mosaicum *m, const char *const *from, const struct written *written,
+                         size_t count) {
     static const struct mosaicum_column columns[] = {{"tree", "tree", false},
                                                      {"file", "file", false},
                                                      {"kind", "kind", false},
                                                      {"size", "size", true}};
-    if (strcmp(to, "-") == 0)
-        return;
     struct report_table t = report_start(&m->report, "written", NULL, columns, 4);
-    cell_text(&t, from);
-    cell_text(&t, to);
-    cell_text(&t, dt->overlay ? "overlay" : "tree");
-    cell_size(&t, size);
-    report_end(&m->report, &t);
+    for (size_t i = 0; i < count; i++) {
+        if (!written[i].to || strcmp(written[i].to, "-") == 0)
+            continue;
+        cell_text(&t, from[i]);
+        cell_text(&t, written[i].to);
+        cell_text(&t, written[i].overlay ? "overlay" : "tree");
+        cell_size(&t, written[i].size);
+    }
+    if (t.cells.count)
+        report_end(&m->report, &t);
 }
 
-static void write_blob(struct job *j, const char *from, struct mos_dt *dt, const char *to) {
-    struct mos_ctx *ctx = &j->m->ctx;
+static void write_one(struct job *j, const char *to, const void *bytes, size_t size,
+                      const struct mos_dt *dt) {
+    const struct written w = {to, size, dt->overlay};
+    run_allow(j->m, to, MOS_REACH_READ | MOS_REACH_WRITE);
+    if (put(&j->m->ctx, to, bytes, size))
+        tell_written(j->m, j->request->files, &w, 1);
+}
+
+/* ---- verbs ---- */
+
+/* "tree/curlew.dts" in "out" → "out/curlew.dtb" */
+static const char *named_after(struct mos_arena *arena, const char *folder, const char *source,
+                               bool overlay) {
+    const char *slash = strrchr(source, '/'), *name = slash ? slash + 1 : source;
+    const char *dot = strrchr(name, '.');
+    size_t n = dot && dot != name ? (size_t)(dot - name) : strlen(name);
+    return mos_path_join(arena, folder,
+                         mos_printf(arena, "%.*s.%s", (int)n, name, overlay ? "dtbo" : "dtb"));
+}
+
+/* One source of many: what a hand has read and split into tokens stays for its next ones. */
+static bool compile_one(struct run_task *t) {
+    struct job *j = t->job;
+    struct mos_ctx *ctx = &t->ctx;
+    const char *from = j->request->files[t->index];
+    struct mos_cpp_store *sources = *t->kept;
+    if (!sources)
+        *t->kept = sources = new_store(j, t->results, ctx->error);
+    struct mos_dt *dt = sources ? read_tree(ctx, sources, from) : NULL;
+    if (dt && dt->from_blob)
+        return mos_fail(ctx->error, MOS_ERROR_USAGE, 0, "%s is compiled already", from);
+    if (!dt)
+        return false;
     struct mos_buf blob = {.arena = ctx->arena};
     size_t before = mos_findings_count(&ctx->findings, MOS_SEVERITY_ERROR);
     if (dt->overlay)
         mos_dt_write_overlay(ctx, dt, j->request->keep_labels, &blob);
     else
         mos_dt_write_blob(ctx, dt, j->request->keep_labels, &blob);
-    if (mos_findings_count(&ctx->findings, MOS_SEVERITY_ERROR) == before &&
-        put(j, to, blob.data, blob.length))
-        tell_written(j->m, from, to, blob.length, dt);
-}
-
-/* ---- verbs ---- */
-
-/* "tree/curlew.dts" in "out" → "out/curlew.dtb" */
-static const char *named_after(mosaicum *m, const char *folder, const char *source, bool overlay) {
-    const char *slash = strrchr(source, '/'), *name = slash ? slash + 1 : source;
-    const char *dot = strrchr(name, '.');
-    size_t n = dot && dot != name ? (size_t)(dot - name) : strlen(name);
-    return mos_path_join(m->arena, folder,
-                         mos_printf(m->arena, "%.*s.%s", (int)n, name, overlay ? "dtbo" : "dtb"));
+    const char *to =
+        j->folder ? named_after(t->results, j->folder, from, dt->overlay) : j->request->output;
+    if (mos_findings_count(&ctx->findings, MOS_SEVERITY_ERROR) != before ||
+        !put(ctx, to, blob.data, blob.length))
+        return false;
+    j->written[t->index] = (struct written){to, blob.length, dt->overlay};
+    return true;
 }
 
 static void compile(struct job *j) {
     const struct mosaicum_tree *r = j->request;
     mosaicum *m = j->m;
     struct mos_file_info info;
-    struct mos_arena *whole = m->ctx.arena;
     size_t n = strlen(r->output);
     bool slash = n > 1 && r->output[n - 1] == '/';
     const char *folder = mos_strndup(m->arena, r->output, n - slash);
@@ -166,22 +216,17 @@ static void compile(struct job *j) {
         r->count > 1 || slash ||
         (m->ctx.host->info(m->ctx.host, folder, true, &info) == 0 && info.kind == MOS_FILE_FOLDER);
     int made = many ? m->ctx.host->make_folder(m->ctx.host, folder) : 0;
-    if (made)
+    if (made) {
         mos_fail(&m->error, MOS_ERROR_SYSTEM, made, "Cannot make the folder %s", folder);
-    for (size_t i = 0; i < r->count && !m->error.kind; i++) {
-        m->ctx.arena = r->count > 1 ? mos_arena_child(whole) : whole;
-        struct mos_dt *dt = read_file(j, r->files[i]);
-        if (dt && dt->from_blob) {
-            mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%s is compiled already", r->files[i]);
-            dt = NULL;
-        }
-        if (dt)
-            write_blob(j, r->files[i], dt,
-                       many ? named_after(m, folder, r->files[i], dt->overlay) : r->output);
-        if (m->ctx.arena != whole)
-            mos_arena_free(m->ctx.arena);
-        m->ctx.arena = whole;
+        return;
     }
+    run_allow(m, folder, MOS_REACH_READ | MOS_REACH_WRITE); /* now that it is there */
+    j->folder = many ? folder : NULL;
+    for (size_t i = 0; i < r->count; i++)
+        allow_source(m, r->files[i]);
+    j->written = mos_alloc_array(m->arena, r->count, sizeof *j->written);
+    run_files(m, r->files, r->count, compile_one, j);
+    tell_written(m, r->files, j->written, r->count);
 }
 
 static void text(struct job *j) {
@@ -197,8 +242,8 @@ static void text(struct job *j) {
                  why);
     else if (!r->output)
         report_text(&m->report, "source", NULL, source);
-    else if (put(j, r->output, source, strlen(source)))
-        tell_written(m, r->files[0], r->output, strlen(source), t.dt);
+    else
+        write_one(j, r->output, source, strlen(source), t.dt);
 }
 
 static void apply(struct job *j) {
@@ -227,9 +272,8 @@ static void apply(struct job *j) {
     }
     struct mos_buf blob = {.arena = m->arena};
     mos_dt_write_blob(&m->ctx, base.dt, false, &blob);
-    if (!mos_findings_count(&m->ctx.findings, MOS_SEVERITY_ERROR) &&
-        put(j, r->output, blob.data, blob.length))
-        tell_written(m, r->files[0], r->output, blob.length, base.dt);
+    if (!mos_findings_count(&m->ctx.findings, MOS_SEVERITY_ERROR))
+        write_one(j, r->output, blob.data, blob.length, base.dt);
 }
 
 /* The same of a tree that devices are in: an overlay by itself has no buses. */
@@ -285,7 +329,7 @@ static const struct {
 enum mosaicum_status mosaicum_tree(mosaicum *m, const struct mosaicum_tree *request) {
     enum { VERBS = sizeof verbs / sizeof *verbs };
     const char *names[VERBS];
-    struct job j = {m, request, NULL};
+    struct job j = {.m = m, .request = request};
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
     size_t i = 0;

@@ -73,13 +73,14 @@ bool mos_out_commit(struct mos_out *o, uint64_t size, bool fresh) {
     }
     assert(o->part);
     int e = h->resize(h, o->file, size);
-    e = e ? e : h->sync(h, o->file);
+    e = e || o->derived ? e : h->sync(h, o->file);
     h->close(h, o->file);
     o->file = -1;
     e = e ? e : fresh ? h->rename_new(h, o->part, o->path) : h->rename(h, o->part, o->path);
     if (!e) {
         o->part = NULL;
-        h->sync_folder(h, mos_path_folder(o->ctx->arena, o->path));
+        if (!o->derived)
+            h->sync_folder(h, mos_path_folder(o->ctx->arena, o->path));
         return true;
     }
     if (e == EEXIST)

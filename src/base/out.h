@@ -10,8 +10,9 @@ struct mos_out {
     struct mos_ctx *ctx;
     const char *path, *part; /* part NULL: standard output, or nothing is open */
     int file;
-    bool stream; /* standard output: bytes in order only */
-    uint64_t at; /* what the stream has been given, or the end of what was written: bytes */
+    bool stream;  /* standard output: bytes in order only */
+    bool derived; /* it can be made again at once: it is named whole, and not synced */
+    uint64_t at;  /* what the stream has been given, or the end of what was written: bytes */
 };
 
 /* Makes PATH.part (PATH.1.part … where that is somebody's).  path "-": the run's standard output.

@@ -6,14 +6,17 @@
 struct mos_source *mos_source_make(struct mos_arena *arena, const char *shown_path,
                                    const char *text, size_t length, unsigned order) {
     struct mos_source *s = mos_alloc(arena, sizeof *s);
-    size_t count = 1;
-    for (size_t i = 0; i < length; i++)
-        count += text[i] == '\n';
+    const char *end = text + length, *p = text;
+    size_t count = 1, n = 1;
+    while (p < end && (p = memchr(p, '\n', (size_t)(end - p)))) {
+        count++;
+        p++;
+    }
     size_t *lines = mos_alloc_array(arena, count, sizeof *lines);
-    size_t n = 1;
-    for (size_t i = 0; i < length; i++)
-        if (text[i] == '\n')
-            lines[n++] = i + 1;
+    for (p = text; n < count; n++) {
+        p = (const char *)memchr(p, '\n', (size_t)(end - p)) + 1;
+        lines[n] = (size_t)(p - text);
+    }
     *s = (struct mos_source){.shown_path = shown_path,
                              .text = text,
                              .length = length,

@@ -348,18 +348,33 @@ static void quoted(struct splitter *s, struct mos_cpp_token *t, char quote) {
     }
 }
 
+/* The longest punctuator here (C11, section 6.4.6), in bytes. */
 static size_t sign_length(const char *p, const char *end) {
-    static const char *const longer[] = {
-        "...", "<<=", ">>=", "<<", ">>", "&&", "||", "==", "!=", "<=", ">=", "##",
-        "->",  "++",  "--",  "+=", "-=", "*=", "/=", "%=", "&=", "|=", "^="};
-    if (p + 1 >= end || !strchr(".<>&|=!#-+*/%^", *p))
+    char second = p + 1 < end ? p[1] : 0, third = p + 2 < end ? p[2] : 0;
+    switch (*p) {
+    case '.':
+        return second == '.' && third == '.' ? 3 : 1;
+    case '<':
+    case '>':
+        return second == *p ? third == '=' ? 3 : 2 : second == '=' ? 2 : 1;
+    case '-':
+        return second == '>' || second == '-' || second == '=' ? 2 : 1;
+    case '&':
+    case '|':
+    case '+':
+        return second == *p || second == '=' ? 2 : 1;
+    case '#':
+        return second == '#' ? 2 : 1;
+    case '=':
+    case '!':
+    case '*':
+    case '/':
+    case '%':
+    case '^':
+        return second == '=' ? 2 : 1;
+    default:
         return 1;
-    for (size_t i = 0; i < sizeof longer / sizeof *longer; i++) {
-        size_t n = strlen(longer[i]);
-        if ((size_t)(end - p) >= n && memcmp(p, longer[i], n) == 0)
-            return n;
     }
-    return 1;
 }
 
 static void one_token(struct splitter *s) {
