@@ -124,13 +124,15 @@ enum mosaicum_status mosaicum_rehearse(mosaicum *m, const struct mosaicum_rehear
  * is built.  What is written never goes over anything. */
 struct mosaicum_tree {
     const char *verb;         /* compile SOURCE…, text TREE, apply BASE OVERLAY…,
-                                 compare A B, claims TREE, find TREE WORD, draw TREE */
+                                 compare A B, claims TREE, find TREE WORD, draw TREE,
+                                 bindings TREE… */
     const char *const *files; /* what follows it */
     size_t count;
     const char *const *includes; /* folders with files that sources include; NULL-terminated */
     const char *const *defines;  /* macros, NAME or NAME=TEXT; NULL-terminated */
     const char *output;          /* compile, text, apply: the file; of several: the folder */
     bool keep_labels;            /* compile, apply: overlays can name them later */
+    const char *bindings;        /* bindings: the folder of the kernel's schema files */
 };
 /* MOSAICUM_FINDINGS: a source is wrong, an overlay does not fit, or the trees differ. */
 enum mosaicum_status mosaicum_tree(mosaicum *m, const struct mosaicum_tree *request);

@@ -5,6 +5,7 @@
 #include "base/out.h"
 #include "base/text.h"
 #include "plan/plan.h"
+#include "rules/rules.h"
 
 #include <string.h>
 
@@ -305,6 +306,42 @@ static void draw(struct job *j) {
         trees_draw(j->m, &t);
 }
 
+/* Every node, whoever wrote it, against the kernel's bindings. */
+static void bindings(struct job *j) {
+    static const struct mosaicum_column columns[] = {{"nodes", "nodes with a binding", true},
+                                                     {"without", "without one", true},
+                                                     {"unknown", "parts not judged", true},
+                                                     {"unread", "files not read", true}};
+    mosaicum *m = j->m;
+    const char *folder = j->request->bindings;
+    struct mos_bindings_count count = {0};
+    struct trees_one t;
+    if (!folder) {
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                 "Where are they?  mosaicum tree bindings TREE --bindings "
+                 "LINUX/Documentation/devicetree/bindings");
+        return;
+    }
+    run_allow(m, folder, MOS_REACH_READ);
+    struct mos_bindings *b = mos_bindings_open(&m->ctx, folder, folder);
+    struct mos_vec trees = mos_vec_make(m->arena, sizeof(struct mos_dt *));
+    for (size_t i = 0; b && i < j->request->count; i++)
+        if (open_tree(j, j->request->files[i], &t)) {
+            mos_bindings_want(b, t.dt);
+            mos_vec_push_pointer(&trees, t.dt);
+        }
+    for (size_t i = 0; i < trees.count; i++)
+        mos_rules_bindings(&m->ctx, b, mos_vec_pointer(&trees, i), &count);
+    if (!b || m->error.kind)
+        return;
+    struct report_table table = report_start(&m->report, "judged", NULL, columns, 4);
+    cell_number(&table, count.judged);
+    cell_number(&table, count.without);
+    cell_number(&table, count.unknown);
+    cell_number(&table, count.unread);
+    report_end(&m->report, &table);
+}
+
 static void compare(struct job *j) {
     struct trees_one a, b;
     if (open_tree(j, j->request->files[0], &a) && open_tree(j, j->request->files[1], &b))
@@ -324,6 +361,7 @@ static const struct {
     {"claims", "TREE", 1, 1, false, claims},
     {"find", "TREE WORD", 2, 2, false, find},
     {"draw", "TREE [--picture FILE]", 1, 1, false, draw},
+    {"bindings", "TREE… --bindings FOLDER", 1, SIZE_MAX, false, bindings},
 };
 
 enum mosaicum_status mosaicum_tree(mosaicum *m, const struct mosaicum_tree *request) {
@@ -341,7 +379,7 @@ enum mosaicum_status mosaicum_tree(mosaicum *m, const struct mosaicum_tree *requ
     if (i == VERBS)
         mos_fail(&m->error, MOS_ERROR_USAGE, 0, "tree cannot %s%s%s%s; it can %s", request->verb,
                  near ? "; did you mean " : "", near ? near : "", near ? "?" : "",
-                 "compile, text, apply, compare, claims, find and draw");
+                 "compile, text, apply, compare, claims, find, draw and bindings");
     else if (request->count < verbs[i].least || request->count > verbs[i].most ||
              (verbs[i].writes && !request->output))
         mos_fail(&m->error, MOS_ERROR_USAGE, 0, "It is used like this: mosaicum tree %s %s",

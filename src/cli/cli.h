@@ -12,6 +12,7 @@ struct cli {
     const char *output;                               /* -o, or NULL */
     const char *picture;                              /* show layout: --picture, or NULL */
     const char *expand_to;                            /* --expand-to, or NULL */
+    const char *bindings;                             /* tree: --bindings, or NULL */
     const char *loader, *medium, *keys, *flash, *set; /* rehearse: --loader, --as …; or NULL */
     bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, planned, faults,
         verify, sha256, keep_labels, help, version;

@@ -47,6 +47,8 @@ static const struct option_row rows[] = {
      AT(defines), true},
     {"keep-labels", 0, "tree", "labels go into the blob, so that overlays can name them", NULL,
      AT(keep_labels)},
+    {"bindings", 0, "tree", "the folder of the kernel's schema files for nodes", "DIR",
+     AT(bindings)},
     {"json", 0, "", "one JSON document on standard output", NULL, AT(json)},
     {"color", 0, "", "auto, always or never", "WHEN", AT(when_color)},
     {"no-run", 0, "", "start no outside program", NULL, AT(no_run)},

@@ -25,14 +25,15 @@ static int run(struct cli *cli) {
     mosaicum *m = cli_open(cli, boards);
     if (!m)
         return MOSAICUM_SYSTEM;
-    cli->aside = true;
+    cli->aside = strcmp(verb, "bindings") != 0; /* they are what it is for */
     struct mosaicum_tree request = {.verb = verb,
                                     .files = cli->arguments + 1,
                                     .count = (size_t)cli->argument_count - 1,
                                     .includes = cli->includes,
                                     .defines = cli->defines,
                                     .output = cli->output,
-                                    .keep_labels = cli->keep_labels};
+                                    .keep_labels = cli->keep_labels,
+                                    .bindings = cli->bindings};
     int status = print_result(cli, m, "tree", mosaicum_tree(m, &request));
     if (cli->picture && status <= MOSAICUM_FINDINGS) {
         int drawn = draw_tree(cli, m, cli->picture);
@@ -47,16 +48,20 @@ static int run(struct cli *cli) {
 const struct command command_tree = {
     .name = "tree",
     .usage = "VERB TREE…",
-    .about = "device trees: compile, text, apply, compare, claims, find, draw",
+    .about = "device trees: compile, text, apply, compare, claims, find, draw, bindings",
     .details =
         "compile SOURCE… -o BLOB; text TREE as a source; apply BASE OVERLAY… -o BLOB, all of them "
         "or nothing; compare A B by nodes and properties; claims TREE, what its enabled nodes "
         "take; find TREE WORD, a label, path, compatible or property; draw TREE, buses, pins and "
-        "interrupts. TREE is a source, a blob or a selector.",
-    .examples = "mosaicum tree compile tree/curlew.dts -o curlew.dtb --keep-labels\n"
-                "mosaicum tree apply curlew.dtb tree/pressure.dtso -o merged.dtb\n"
-                "mosaicum tree claims curlew\n"
-                "mosaicum tree draw curlew.dtb --picture curlew.svg\n",
+        "interrupts; bindings TREE…, every node against the kernel's schema files. TREE is a "
+        "source, "
+        "a blob or a selector.",
+    .examples =
+        "mosaicum tree compile tree/curlew.dts -o curlew.dtb --keep-labels\n"
+        "mosaicum tree apply curlew.dtb tree/pressure.dtso -o merged.dtb\n"
+        "mosaicum tree claims curlew\n"
+        "mosaicum tree draw curlew.dtb --picture curlew.svg\n"
+        "mosaicum tree bindings curlew.dtb --bindings linux/Documentation/devicetree/bindings\n",
     .least = 1,
     .most = -1,
     .run = run,

@@ -160,7 +160,7 @@ struct mos_kernel_config {
 };
 struct mos_kernel {
     struct mos_record r;
-    struct mos_value *image, *release;
+    struct mos_value *image, *release, *source;
     struct mos_kernel_config *config;
 };
 struct mos_blob {

@@ -263,7 +263,9 @@ KEYS(kernel_keys, "kernel", struct mos_kernel,
       .refers = MOS_REFERS_PIECE},
      {"release", MOS_TYPE_TEXT, AT(struct mos_kernel, release), "its release"},
      {"config", MOS_TYPE_RECORD, AT(struct mos_kernel, config), "its configuration",
-      .record = &config_keys});
+      .record = &config_keys},
+     {"source", MOS_TYPE_PATH, AT(struct mos_kernel, source),
+      "the folder of its sources: nodes of your trees are judged by the bindings in it"});
 KEYS_BRIEF(blob_keys, "tree blob", struct mos_blob, "base",
            {"base", MOS_TYPE_PATH, AT(struct mos_blob, base), "source or blob in the workspace"},
            {"piece", MOS_TYPE_REFERENCE, AT(struct mos_blob, piece), "a piece that is a blob",

@@ -4,6 +4,7 @@
 #ifndef MOS_RULES_RULES_H
 #define MOS_RULES_RULES_H
 
+#include "bindings/bindings.h"
 #include "plan/plan.h"
 
 enum mos_rule_stage {
@@ -13,6 +14,17 @@ enum mos_rule_stage {
 
 /* Runs all rules of a stage; their findings go to plan->ctx->findings. */
 void mos_rules_run(const struct mos_plan *plan, enum mos_rule_stage stage);
+
+/* What came of judging nodes by bindings. */
+struct mos_bindings_count {
+    size_t judged, without; /* nodes; those that no file is for */
+    size_t unknown;         /* parts of files that could not be judged */
+    size_t unread;          /* files that cannot be read */
+    size_t untold;          /* findings that are one too many */
+};
+/* Judges all nodes of a tree, whoever wrote them: findings of tree.binding in ctx. */
+void mos_rules_bindings(struct mos_ctx *ctx, struct mos_bindings *b, struct mos_dt *dt,
+                        struct mos_bindings_count *count);
 
 /* One family each, in the file of that name.  They are called by mos_rules_run alone, which knows
  * the stage that each needs; they read the plan, add findings, and stay silent where a value that
@@ -48,6 +60,7 @@ void mos_rule_module_index(const struct mos_plan *plan);
 void mos_rule_device_files(const struct mos_plan *plan);
 void mos_rule_tree_use(const struct mos_plan *plan);
 void mos_rule_tree_claims(const struct mos_plan *plan);
+void mos_rule_tree_bindings(const struct mos_plan *plan);
 void mos_rule_loader_env(const struct mos_plan *plan);
 void mos_rule_rom(const struct mos_plan *plan);
 void mos_rule_loader_build(const struct mos_plan *plan);

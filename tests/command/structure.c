@@ -18,19 +18,21 @@ static const struct {
     {"disk", "base io"},
     {"fs", "base io content"},
     {"tree", "base io"},
+    {"bindings", "base io model tree"},
     {"kconfig", "base io"},
     {"linux", "base io content tree kconfig"},
     {"boot", "base io fs tree linux"},
     {"store", "base io"},
     {"ledger", "base io"},
     {"plan", "base io model content disk fs boot tree kconfig linux store ledger loaders"},
-    {"rules", "base io model content disk fs boot tree kconfig linux store ledger plan loaders"},
+    {"rules", "base io model content disk fs boot tree bindings kconfig linux store ledger plan "
+              "loaders"},
     {"build", "base io model content disk fs boot tree kconfig linux store ledger plan"},
     {"rehearse", "base io content boot tree linux disk fs"},
     {"loaders", "base io content boot tree linux disk fs rehearse"},
     {"trial", "base io model content disk fs boot tree kconfig linux store ledger plan rehearse"},
-    {"api", "base io model content disk fs boot tree kconfig linux loaders store ledger plan rules "
-            "build rehearse trial mosaicum"},
+    {"api", "base io model content disk fs boot tree bindings kconfig linux loaders store ledger "
+            "plan rules build rehearse trial mosaicum"},
     {"platform", "mosaicum"},
     {"cli", "mosaicum platform"},
 };
