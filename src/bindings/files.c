@@ -110,7 +110,7 @@ static void scan(const struct mos_map *fresh, const bool *lengths, const struct 
                  const char *text) {
     char word[LONGEST_WORD + 1], before = 0;
     const char *end = strstr(text, "\nexamples:");
-    for (const char *p = text; *p && p != end; before = strchr(" \t", *p) ? before : *p, p++) {
+    for (const char *p = text; *p && p != end; before = strchr(" \t\n", *p) ? before : *p, p++) {
         size_t n = 0;
         while (in_word((unsigned char)p[n]))
             n++;
