@@ -42,7 +42,8 @@ static void put_value(struct source *s) {
         put(s, " = \"word%u\", \"more\";\n", chance(s, 90));
         break;
     case 2:
-        put(s, " = [%02x %02x %02x];\n", chance(s, 256), chance(s, 256), chance(s, 256));
+        /* behind a line's end at the end, this loader's print reads on */
+        put(s, " = [%02x %02x 01];\n", chance(s, 256), chance(s, 256));
         break;
     case 3:
         if (s->labels) {
@@ -64,8 +65,8 @@ static void put_body(struct source *s, bool overlay, unsigned depth) {
         put_value(s);
     }
     if (!overlay)
-        put(s, "p100000;\n"); /* an overlay may set it anew */
-    if (chance(s, 3) == 0)
+        put(s, "p100000;\n");                          /* an overlay may set it anew */
+    if (chance(s, 3) == 0 && !(overlay && depth == 2)) /* of a node that is new */
         put(s, "status = \"%s\";\n", chance(s, 2) ? "okay" : "disabled");
     for (unsigned i = 0; i < nodes; i++) {
         bool labelled = chance(s, 4) != 0;
