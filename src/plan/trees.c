@@ -3,6 +3,7 @@
 #include "plan/steps.h"
 
 #include "base/text.h"
+#include "tree/claims.h"
 
 #include <errno.h>
 #include <string.h>
@@ -148,16 +149,54 @@ static void both_applied(struct mos_plan *plan, const struct mos_overlay *a,
                     b->r.name);
 }
 
+/* An overlay may say in its root which boards it is for. */
+static void check_board_of(struct mos_plan *plan, const struct mos_overlay *def,
+                           const struct mos_dt *base, const struct mos_dt *overlay) {
+    const struct mos_dt_property *p = mos_dt_property(overlay->root, "compatible");
+    const struct mos_dt_property *own = mos_dt_property(base->root, "compatible");
+    if (!p || !own || !p->length || p->data[p->length - 1] ||
+        !mos_dt_string(base->root, "compatible"))
+        return;
+    for (size_t at = 0; at < p->length; at += strlen((const char *)p->data + at) + 1)
+        if (mos_dt_is_compatible(base->root, (const char *)p->data + at))
+            return;
+    struct mos_findings *list = &plan->ctx->findings;
+    struct mos_finding *f = mos_find(list, MOS_RULE_TREE_OTHER_BOARD,
+                                     "Overlay %s is for %s, and the tree is that of %s.",
+                                     def->r.name, (const char *)p->data, (const char *)own->data);
+    f->severity = MOS_SEVERITY_WARNING;
+    mos_finding_at(list, f, p->place.source ? p->place : def->file->place);
+    mos_finding_at(list, f, own->place.source ? own->place : base->place);
+    mos_finding_why(list, f, "Its pins and addresses are those of another board.");
+    mos_finding_try(list, f, "Use the overlay of this board, or add its name to that compatible.");
+}
+
+/* What labels an overlay brings that is not applied yet. */
+static void note_labels(struct mos_dt *base, const struct mos_dt *overlay, const char *name) {
+    struct mos_vec labels = mos_dt_labels(overlay);
+    for (size_t i = 0; i < labels.count; i++)
+        if (!mos_map_get(&base->later, mos_vec_pointer(&labels, i)))
+            mos_map_set_const(&base->later, mos_vec_pointer(&labels, i), name);
+}
+
 /* Those of the build, in order; of alternatives there may be one. */
 static void apply_at_build(struct mos_plan *plan, struct mos_dt *base) {
     const struct mos_named *overlays = &plan->board->tree->overlays;
     const char **names = overlay_names(plan);
+    struct mos_dt **read = mos_alloc_array(plan->ctx->arena, overlays->count, sizeof(void *));
+    for (size_t i = 0; i < overlays->count; i++)
+        read[i] = at_boot(overlays->items[i]) ? NULL : read_overlay(plan, overlays->items[i]);
     for (size_t i = 0; i < overlays->count; i++) {
-        const struct mos_overlay *def = overlays->items[i];
-        struct mos_dt *overlay = at_boot(def) ? NULL : read_overlay(plan, def);
-        if (overlay)
-            mos_dt_apply(plan->ctx, base, overlay, (unsigned)i + 1, names);
+        if (!read[i])
+            continue;
+        base->later = mos_map_make(base->arena);
+        for (size_t k = i + 1; k < overlays->count; k++)
+            if (read[k])
+                note_labels(base, read[k], names[k + 1]);
+        check_board_of(plan, overlays->items[i], base, read[i]);
+        mos_dt_apply(plan->ctx, base, read[i], (unsigned)i + 1, names);
     }
+    base->later = mos_map_make(base->arena);
 }
 
 static void check_alternatives(struct mos_plan *plan) {
@@ -250,6 +289,8 @@ static struct mos_dt *combine(struct mos_plan *plan, struct mos_arena *arena,
         size_t k = mos_has(def->one_of) ? group_of(g, def->one_of->text) : MOST_GROUPS;
         bool in = k >= g->count || ++seen[k] == chosen[k];
         struct mos_dt *overlay = in ? read_overlay(plan, def) : NULL;
+        if (overlay)
+            check_board_of(plan, def, copy, overlay);
         if (overlay)
             whole &= mos_dt_apply(plan->ctx, copy, overlay, number_of(plan, def), names);
     }

@@ -73,6 +73,12 @@ static void missing(struct applier *a, const char *name, struct mos_place place)
     a->ok = false;
     mos_finding_at(list, f, place);
     mos_finding_at(list, f, a->base->place);
+    const char *later = mos_map_get(&a->base->later, name);
+    if (later) {
+        mos_finding_why(list, f, "Overlay %s brings it, and is applied after this one.", later);
+        mos_finding_try(list, f, "Put %s before %s.", later, a->names[a->n]);
+        return;
+    }
     struct mos_vec labels = mos_dt_labels(a->base);
     if (*name != '/' && !labels.count) {
         mos_finding_why(list, f, "%s was built without labels (it has no /__symbols__).",

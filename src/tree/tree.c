@@ -14,6 +14,7 @@ struct mos_dt *mos_dt_new(struct mos_arena *arena, const char *shown_path) {
     dt->shown_path = shown_path;
     dt->reservations = mos_vec_make(arena, sizeof(struct mos_dt_reservation));
     dt->labels = mos_map_make(arena);
+    dt->later = mos_map_make(arena);
     dt->doubles = mos_vec_make(arena, sizeof(struct mos_dt_label));
     dt->root = mos_dt_add_node(dt, NULL, "");
     return dt;

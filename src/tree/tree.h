@@ -96,6 +96,7 @@ struct mos_dt {
     bool hides;             /* something is hidden */
     struct mos_map labels;  /* label -> the first node in the tree that has it */
     struct mos_vec doubles; /* of struct mos_dt_label: those that are not the first */
+    struct mos_map later;   /* label -> name of an overlay that brings it, and is not applied yet */
 };
 
 /* A tree with nothing but its root; `shown_path` is kept by reference. */

@@ -326,7 +326,42 @@ static void trees_by_themselves(void) {
     }
 }
 
-SUITE(trees_suite, {"included files", included_files_are_found},
+/* Overlays that need each other the other way round, and one of another board: both say it. */
+static void overlays_in_their_place(void) {
+    static const char *const forms[] = {"dtso", "dtbo"};
+    for (size_t i = 0; i < 2; i++) {
+        char overlays[300];
+        snprintf(overlays, sizeof overlays,
+                 "  overlays:\n    lamp: {file: tree/lamp.%s}\n    mast: {file: tree/mast.%s}\n",
+                 forms[i], forms[i]);
+        start("overlay-order", overlays);
+        write_text(
+            path_in(workspace, "tree/curlew.dts"),
+            "/dts-v1/;\n/ { compatible = \"saltmarsh,curlew\", \"harbour,tern64\"; quay: quay "
+            "{ }; };\n");
+        write_text(path_in(workspace, "tree/mast.dtso"),
+                   "/dts-v1/;\n/plugin/;\n/ { compatible = \"saltmarsh,dunlin\", "
+                   "\"saltmarsh,avocet\"; };\n&quay { mast: mast { }; };\n");
+        write_text(path_in(workspace, "tree/lamp.dtso"),
+                   "/dts-v1/;\n/plugin/;\n/ { compatible = \"harbour,tern64\"; };\n&mast { lamp; "
+                   "};\n");
+        CU_ASSERT(runs(0,
+                       "cd '%s/tree' && '%s' tree compile lamp.dtso mast.dtso --keep-labels -q -o "
+                       ".",
+                       workspace, MOSAICUM_PROGRAM));
+        struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, workspace);
+        CU_ASSERT(o.status == 1 && strstr(o.out, "needs the label mast"));
+        CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "Put mast before lamp."));
+        CU_ASSERT_PTR_NOT_NULL(strstr(
+            o.out,
+            "Overlay mast is for saltmarsh,dunlin, and the tree is that of saltmarsh,curlew"));
+        CU_ASSERT_PTR_NULL(strstr(o.out, "Overlay lamp is for"));
+        outcome_free(&o);
+    }
+}
+
+SUITE(trees_suite, {"overlays in their place", overlays_in_their_place},
+      {"included files", included_files_are_found},
       {"preprocessed sources", preprocessed_places_are_the_users},
       {"overlays", overlays_point_to_both_files}, {"references are read", references_are_read},
       {"the rest is counted", the_rest_is_counted},
