@@ -70,9 +70,11 @@ static bool is_set_by_us(const struct mos_dt_node *n, const char *property) {
 static bool is_our_doing(const struct claims_view *v, const struct mos_dt_node *down) {
     if (v->property->set_by)
         return true;
-    bool clock = strcmp(v->property->name, "clocks") == 0 && is_set_by_us(down, "status");
-    return clock || (v->kind->must && (!v->theirs || is_set_by_us(v->node, "status") ||
-                                       is_set_by_us(down, "status")));
+    bool much = strcmp(v->property->name, "clocks") == 0 ||
+                strcmp(v->property->name, "interrupts-extended") == 0;
+    return (much && is_set_by_us(down, "status")) ||
+           (v->kind->must &&
+            (!v->theirs || is_set_by_us(v->node, "status") || is_set_by_us(down, "status")));
 }
 
 /* Nobody provides it: the driver waits for ever. */
@@ -351,6 +353,26 @@ static void check_interrupt_parent(struct claims_view *v) {
     mos_finding_try(v->t->list, f, "Name an interrupt controller.");
 }
 
+/* The controller of its interrupts is switched off, and one of the two is our doing. */
+static void check_interrupt_off(struct claims_view *v) {
+    const struct mos_dt_node *to = mos_dt_interrupt_parent(&v->t->phandles, v->node);
+    const struct mos_dt_node *down = to ? mos_dt_off(to) : NULL;
+    if (!down ||
+        (!v->property->set_by && !is_set_by_us(v->node, "status") && !is_set_by_us(down, "status")))
+        return;
+    struct mos_finding *f =
+        tell(v, MOS_RULE_TREE_PROVIDER_OFF, v->property,
+             mos_printf(v->t->arena, "interrupts of %s go to %s, and %s is switched off.",
+                        path(v, v->node), path(v, to), down == to ? "that" : path(v, down)));
+    if (!f)
+        return;
+    mos_finding_at(v->t->list, f, place_of(v, down, mos_dt_property(down, "status")));
+    mos_finding_why(v->t->list, f,
+                    "Nobody maps them: the driver waits for them, or works without.");
+    mos_finding_try(v->t->list, f, "Set status = \"okay\" in %s, or switch off %s.", path(v, down),
+                    path(v, v->node));
+}
+
 static bool check_node(void *self, struct mos_dt_node *node) {
     struct claims_view *v = self;
     if (mos_dt_off(node))
@@ -359,6 +381,8 @@ static bool check_node(void *self, struct mos_dt_node *node) {
         v->node = node;
         v->property = p;
         v->kind = mos_dt_kind_of(node, p->name);
+        if (strcmp(p->name, "interrupts") == 0)
+            check_interrupt_off(v);
         if (v->kind)
             check_reference(v);
         else if (strcmp(p->name, "interrupts") == 0 && mos_tree_is_ours(p))

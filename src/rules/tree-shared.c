@@ -172,8 +172,6 @@ static void check_trigger(struct mos_tree_view *v, const struct mos_dt_claim *a,
                                         [8] = "low level"};
     put_ours_last(&a, &b);
     uint32_t x = a->flags & MOS_DT_TRIGGER, y = b->flags & MOS_DT_TRIGGER;
-    if (mos_dt_is_like(a->of, "armctrl-ic") || mos_dt_is_like(a->of, "combiner"))
-        return; /* their last cell is no trigger */
     if (!x || !y || x == y || x > 8 || y > 8 || !words[x] || !words[y] ||
         (!is_our_claim(a) && !is_our_claim(b)))
         return;

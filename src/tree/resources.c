@@ -116,12 +116,16 @@ static void take_interrupt(struct lister *l, const struct mos_dt_node *of, size_
                            const uint8_t *cells, uint32_t count) {
     if (!count || count > 4)
         return;
+    /* with these both of two are the number: a bank and a line of it */
+    bool banked =
+        count == 2 && (mos_dt_is_like(of, "armctrl-ic") || mos_dt_is_like(of, "combiner"));
+    bool two = count > 2 || banked;
     uint32_t where = count == 2 ? 1 : 2;
     struct mos_dt_claim *c =
         claim(l, MOS_DT_CLAIM_INTERRUPT, of, entry,
-              count > 2 ? (uint64_t)mos_be32(cells) << 32 | mos_be32(cells + 4) : mos_be32(cells));
-    c->flags = count > 1 ? mos_be32(cells + 4 * (size_t)where) : 0;
-    c->split = count > 2 ? 32 : 0;
+              two ? (uint64_t)mos_be32(cells) << 32 | mos_be32(cells + 4) : mos_be32(cells));
+    c->flags = count > 1 && !banked ? mos_be32(cells + 4 * (size_t)where) : 0;
+    c->split = two ? 32 : 0;
 }
 
 /* An interrupt of a nexus (Devicetree Specification v0.4, section 2.4.3): the entry of its map. */

@@ -1,0 +1,548 @@
+/* Conflicts of meaning planted into shipped trees of many chip families, each by an overlay of
+ * ours, with correct overlays beside them: what is wrong is told by its rule at our own line, and
+ * what is right is not. */
+#include "peers.h"
+
+#include "base/bytes.h"
+#include "tree/resources.h"
+
+#include <glob.h>
+#include <stdlib.h>
+#include <string.h>
+
+struct site {
+    struct core core;
+    struct mos_dt *dt;
+    struct mos_dt_phandles all;
+    struct mos_vec claims;
+    unsigned seed;
+    char text[3000];   /* the overlay's fragments */
+    const char *other; /* the node that it clashes with; NULL: none */
+};
+
+static unsigned chance(struct site *s, size_t n) {
+    s->seed = s->seed * 1664525u + 1013904223u;
+    return (unsigned)((s->seed >> 8) % n);
+}
+
+__attribute__((format(printf, 2, 3))) static bool plant(struct site *s, const char *format, ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    vsnprintf(s->text, sizeof s->text, format, arguments);
+    va_end(arguments);
+    return true;
+}
+
+static const char *path(struct site *s, const struct mos_dt_node *n) {
+    const char *p = mos_dt_path(s->core.ctx.arena, n);
+    return *p ? p : "/";
+}
+
+static uint32_t cell(const struct mos_dt_node *n, const char *name) {
+    uint32_t value;
+    return mos_dt_cell(n, name, &value) ? value : 0;
+}
+
+/* ---- what there is ---- */
+
+struct pick {
+    bool (*fits)(struct site *s, const struct mos_dt_node *n);
+    struct site *site;
+    const struct mos_dt_node *found;
+    unsigned count;
+};
+
+static bool pick_node(void *self, struct mos_dt_node *n) {
+    struct pick *p = self;
+    if (p->fits(p->site, n) && chance(p->site, ++p->count) == 0)
+        p->found = n;
+    return true;
+}
+
+/* One of the nodes that fit, by chance; NULL: none does. */
+static const struct mos_dt_node *node(struct site *s,
+                                      bool (*fits)(struct site *s, const struct mos_dt_node *n)) {
+    struct pick p = {fits, s, NULL, 0};
+    mos_dt_walk(s->dt->root, pick_node, &p);
+    return p.found;
+}
+
+/* One of the claims of a kind that fit. */
+static const struct mos_dt_claim *claim(struct site *s, enum mos_dt_claim_kind kind,
+                                        bool (*fits)(struct site *s,
+                                                     const struct mos_dt_claim *c)) {
+    const struct mos_dt_claim *found = NULL;
+    unsigned count = 0;
+    for (size_t i = 0; i < s->claims.count; i++) {
+        const struct mos_dt_claim *c = mos_vec_at(&s->claims, i);
+        if (c->kind == kind && (!fits || fits(s, c)) && chance(s, ++count) == 0)
+            found = c;
+    }
+    return found;
+}
+
+static bool named(const struct mos_dt_node *n, const char *begin) {
+    return strncmp(n->name, begin, strlen(begin)) == 0;
+}
+
+static bool on(const struct mos_dt_node *n) {
+    return !mos_dt_off(n);
+}
+
+/* ---- conflicts ---- */
+
+static bool plain_line(struct site *s, const struct mos_dt_claim *c) {
+    const char *p = c->property->name;
+    return !strstr(p, "interrupts") && !strstr(p, "reset") && strcmp(p, "gpio") != 0 &&
+           !strstr(path(s, c->node), "regulator") && cell(c->of, "#gpio-cells") == 2;
+}
+
+static bool line_taken(struct site *s) {
+    const struct mos_dt_claim *c = claim(s, MOS_DT_CLAIM_LINE, plain_line);
+    s->other = c ? path(s, c->node) : NULL;
+    return c &&
+           plant(s, "&{/} { lamp-x { compatible = \"x,lamp\"; light-gpios = <&{%s} %u 0>; }; };",
+                 path(s, c->of), (unsigned)c->from);
+}
+
+static bool on_i2c(struct site *s, const struct mos_dt_claim *c) {
+    (void)s;
+    return named(c->of, "i2c@") && c->from > 8 && c->from < 0x78;
+}
+
+static bool address_taken(struct site *s) {
+    const struct mos_dt_claim *c = claim(s, MOS_DT_CLAIM_ADDRESS, on_i2c);
+    s->other = c ? path(s, c->node) : NULL;
+    return c && plant(s, "&{%s} { gauge@%x { compatible = \"x,gauge\"; reg = <0x%x>; }; };",
+                      path(s, c->of), (unsigned)c->from, (unsigned)c->from);
+}
+
+/* An address that nobody has, also not behind a multiplexer. */
+static unsigned free_address(struct site *s) {
+    unsigned a;
+    bool taken;
+    do {
+        a = 0x10 + chance(s, 0x60);
+        taken = false;
+        for (size_t i = 0; i < s->claims.count; i++) {
+            const struct mos_dt_claim *c = mos_vec_at(&s->claims, i);
+            taken |= c->kind == MOS_DT_CLAIM_ADDRESS && c->from == a;
+        }
+    } while (taken);
+    return a;
+}
+
+static bool address_free(struct site *s) {
+    const struct mos_dt_claim *c = claim(s, MOS_DT_CLAIM_ADDRESS, on_i2c);
+    unsigned a = free_address(s);
+    return c && plant(s, "&{%s} { gauge@%x { compatible = \"x,gauge\"; reg = <0x%x>; }; };",
+                      path(s, c->of), a, a);
+}
+
+static bool unit_address(struct site *s) {
+    const struct mos_dt_claim *c = claim(s, MOS_DT_CLAIM_ADDRESS, on_i2c);
+    unsigned a = free_address(s);
+    return c && plant(s, "&{%s} { gauge@%x { compatible = \"x,gauge\"; reg = <0x%x>; }; };",
+                      path(s, c->of), a, a ^ 0x80);
+}
+
+static bool level(struct site *s, const struct mos_dt_claim *c) {
+    (void)s;
+    uint32_t cells = cell(c->of, "#interrupt-cells");
+    return mos_dt_property(c->of, "interrupt-controller") && (cells == 2 || cells == 3) &&
+           (c->flags & MOS_DT_TRIGGER) >= 4;
+}
+
+/* The cells of a claim's number. */
+static const char *number(struct site *s, const struct mos_dt_claim *c) {
+    struct mos_arena *arena = s->core.ctx.arena;
+    return c->split ? mos_printf(arena, "%u %u", (unsigned)(c->from >> c->split),
+                                 (unsigned)(c->from & ((1ull << c->split) - 1)))
+                    : mos_printf(arena, "%u", (unsigned)c->from);
+}
+
+static bool trigger(struct site *s) {
+    const struct mos_dt_claim *c = claim(s, MOS_DT_CLAIM_INTERRUPT, level);
+    s->other = c ? path(s, c->node) : NULL;
+    return c && plant(s,
+                      "&{/} { gauge-x { compatible = \"x,gauge\"; interrupt-parent = <&{%s}>; "
+                      "interrupts = <%s 1>; }; };",
+                      path(s, c->of), number(s, c));
+}
+
+static bool interrupt_cells(struct site *s) {
+    const struct mos_dt_claim *c = claim(s, MOS_DT_CLAIM_INTERRUPT, level);
+    return c && plant(s,
+                      "&{/} { gauge-x { compatible = \"x,gauge\"; interrupt-parent = <&{%s}>; "
+                      "interrupts = <%s>; }; };",
+                      path(s, c->of), number(s, c));
+}
+
+static bool clock_provider(struct site *s, const struct mos_dt_node *n) {
+    (void)s;
+    return on(n) && cell(n, "#clock-cells") == 1;
+}
+
+static bool clock_with(struct site *s, const char *cells) {
+    const struct mos_dt_node *n = node(s, clock_provider);
+    return n && plant(s, "&{/} { gauge-x { compatible = \"x,gauge\"; clocks = <&{%s}%s>; }; };",
+                      path(s, n), cells);
+}
+
+static bool clock_few(struct site *s) {
+    return clock_with(s, "");
+}
+
+static bool clock_many(struct site *s) {
+    return clock_with(s, " 1 2");
+}
+
+static bool clock_right(struct site *s) {
+    return clock_with(s, " 1");
+}
+
+static bool clock_names(struct site *s) {
+    const struct mos_dt_node *n = node(s, clock_provider);
+    return n &&
+           plant(s,
+                 "&{/} { gauge-x { compatible = \"x,gauge\"; clocks = <&{%s} 1>; clock-names = "
+                 "\"a\", \"b\"; }; };",
+                 path(s, n));
+}
+
+static bool no_reset(struct site *s) {
+    return plant(s, "&{/} { gauge-x { compatible = \"x,gauge\"; resets = <&{/cpus} 1>; }; };");
+}
+
+static bool bus_off(struct site *s, const struct mos_dt_node *n) {
+    (void)s;
+    const char *status = mos_dt_string(n, "status");
+    return (named(n, "i2c@") || named(n, "spi@")) && status && strcmp(status, "disabled") == 0 &&
+           on(n->parent) && cell(n, "#address-cells") == 1;
+}
+
+static bool below_off(struct site *s) {
+    const struct mos_dt_node *n = node(s, bus_off);
+    return n &&
+           plant(s, "&{%s} { gauge@3 { compatible = \"x,gauge\"; reg = <3>; }; };", path(s, n));
+}
+
+static bool ranged(struct site *s, const struct mos_dt_claim *c) {
+    (void)s;
+    return (named(c->node, "serial@") || named(c->node, "mmc@")) && c->entry == 0 &&
+           c->node->parent->parent;
+}
+
+/* The cells of `reg` of a claim's node without the last `less` ones. */
+static const char *cells_of(struct site *s, const struct mos_dt_node *n, size_t less) {
+    struct mos_buf b = {.arena = s->core.ctx.arena};
+    const struct mos_dt_property *p = mos_dt_property(n, "reg");
+    size_t entry = mos_dt_address_cells(n->parent) + (size_t)mos_dt_size_cells(n->parent);
+    for (size_t i = 0; i + less < entry && 4 * i < p->length; i++)
+        mos_buf_printf(&b, "%s0x%x", i ? " " : "", (unsigned)mos_be32(p->data + 4 * i));
+    return mos_buf_string(&b);
+}
+
+static bool registers_with(struct site *s, size_t less) {
+    const struct mos_dt_claim *c = claim(s, MOS_DT_CLAIM_REGISTERS, ranged);
+    const char *at = c ? strchr(c->node->name, '@') : NULL;
+    s->other = c && !less ? path(s, c->node) : NULL;
+    return at && plant(s, "&{%s} { gauge%s { compatible = \"x,gauge\"; reg = <%s>; }; };",
+                       path(s, c->node->parent), at, cells_of(s, c->node, less));
+}
+
+static bool registers_taken(struct site *s) {
+    return registers_with(s, 0);
+}
+
+static bool registers_short(struct site *s) {
+    return registers_with(s, 1);
+}
+
+static bool in_group(struct site *s, const struct mos_dt_claim *c) {
+    (void)s;
+    return c->group != NULL;
+}
+
+static bool owner_of_group(struct site *s, const struct mos_dt_claim *c, char out[200]) {
+    size_t at = 0;
+    for (size_t i = 0; i < s->all.rows.count; i++) {
+        const struct mos_dt_phandle *h = mos_vec_at(&s->all.rows, i);
+        const struct mos_dt_property *p = mos_dt_property(c->node, "pinctrl-0");
+        for (size_t k = 0; p && k + 4 <= p->length; k += 4)
+            if (mos_be32(p->data + k) == h->number && !at)
+                at = (size_t)snprintf(out, 200, "%s", path(s, h->node));
+    }
+    return at;
+}
+
+static bool pins_taken(struct site *s) {
+    char group[200];
+    const struct mos_dt_claim *c = claim(s, MOS_DT_CLAIM_PIN, in_group);
+    if (!c || !owner_of_group(s, c, group))
+        return false;
+    return plant(
+        s,
+        "&{/} { gauge-x { compatible = \"x,gauge\"; pinctrl-names = \"default\"; pinctrl-0 "
+        "= <&{%s}>; }; };",
+        group);
+}
+
+static bool supply(struct site *s, const struct mos_dt_node *n) {
+    (void)s;
+    return on(n) && mos_dt_property(n, "regulator-min-microvolt");
+}
+
+static bool voltage(struct site *s) {
+    const struct mos_dt_node *n = node(s, supply);
+    return n && plant(s, "&{%s} { regulator-min-microvolt = <9900000>; };", path(s, n));
+}
+
+static bool loop(struct site *s) {
+    const struct mos_dt_node *n = node(s, supply);
+    return n && plant(s, "&{%s} { vin-supply = <&{%s}>; };", path(s, n), path(s, n));
+}
+
+static bool supply_right(struct site *s) {
+    const struct mos_dt_node *n = node(s, supply);
+    return n && plant(s, "&{/} { gauge-x { compatible = \"x,gauge\"; vdd-supply = <&{%s}>; }; };",
+                      path(s, n));
+}
+
+static bool fixed(struct site *s, const struct mos_dt_node *n) {
+    return supply(s, n) && mos_dt_is_compatible(n, "regulator-fixed");
+}
+
+static bool supply_off(struct site *s) {
+    const struct mos_dt_node *n = node(s, fixed);
+    return n &&
+           plant(s,
+                 "&{%s} { status = \"disabled\"; }; &{/} { gauge-x { compatible = \"x,gauge\"; "
+                 "vdd-supply = <&{%s}>; }; };",
+                 path(s, n), path(s, n));
+}
+
+static bool card(struct site *s, const struct mos_dt_node *n) {
+    (void)s;
+    return on(n) && !mos_dt_property(n, "vqmmc-supply") &&
+           (named(n, "mmc@") || named(n, "sdhci@") || named(n, "sdmmc@"));
+}
+
+static bool fast_card(struct site *s) {
+    const struct mos_dt_node *n = node(s, card);
+    return n &&
+           plant(s,
+                 "&{/} { vx: vx { compatible = \"regulator-fixed\"; regulator-name = \"vx\"; "
+                 "regulator-min-microvolt = <3300000>; regulator-max-microvolt = <3300000>; }; "
+                 "}; &{%s} { vqmmc-supply = <&vx>; mmc-hs200-1_8v; };",
+                 path(s, n));
+}
+
+static bool alias(struct site *s) {
+    return plant(s, "&{/} { aliases { i2c77 = \"/nowhere@5\"; }; };");
+}
+
+static bool reserved(struct site *s) {
+    const struct mos_dt_claim *c = claim(s, MOS_DT_CLAIM_MEMORY, NULL);
+    if (!c || !c->count || !c->node->parent)
+        return false;
+    bool wide = mos_dt_address_cells(c->node->parent) == 2,
+         wide_size = mos_dt_size_cells(c->node->parent) == 2;
+    s->other = path(s, c->node);
+    return plant(s, "&{%s} { x@%llx { reg = <%s0x%x %s0x1000>; no-map; }; };",
+                 path(s, c->node->parent), (unsigned long long)c->from,
+                 wide ? mos_printf(s->core.ctx.arena, "0x%x ", (unsigned)(c->from >> 32)) : "",
+                 (unsigned)c->from, wide_size ? "0 " : "");
+}
+
+static bool selects(struct site *s, const struct mos_dt_node *n) {
+    (void)s;
+    return named(n, "spi@") && on(n) &&
+           (mos_dt_property(n, "num-cs") || mos_dt_property(n, "cs-gpios"));
+}
+
+static bool chip_select(struct site *s) {
+    const struct mos_dt_node *n = node(s, selects);
+    return n &&
+           plant(s, "&{%s} { gauge@17 { compatible = \"x,gauge\"; reg = <0x17>; }; };", path(s, n));
+}
+
+static bool lines(struct site *s, const struct mos_dt_node *n) {
+    (void)s;
+    return on(n) && mos_dt_property(n, "ngpios") && cell(n, "#gpio-cells") == 2;
+}
+
+static bool beyond(struct site *s) {
+    const struct mos_dt_node *n = node(s, lines);
+    return n &&
+           plant(s, "&{/} { lamp-x { compatible = \"x,lamp\"; light-gpios = <&{%s} %u 0>; }; };",
+                 path(s, n), cell(n, "ngpios"));
+}
+
+static bool endpoint(struct site *s, const struct mos_dt_node *n) {
+    (void)s;
+    return named(n, "endpoint") && mos_dt_property(n, "remote-endpoint");
+}
+
+static bool alone(struct site *s) {
+    const struct mos_dt_node *n = node(s, endpoint);
+    return n && plant(s,
+                      "&{/} { cam-x { compatible = \"x,cam\"; port { endpoint { remote-endpoint = "
+                      "<&{%s}>; }; }; }; };",
+                      path(s, n));
+}
+
+static bool off_with(struct site *s, enum mos_dt_claim_kind kind) {
+    const struct mos_dt_claim *c = claim(s, kind, NULL);
+    if (!c || !c->of || !on(c->of) || !on(c->node))
+        return false;
+    for (const struct mos_dt_node *n = c->node; n; n = n->parent)
+        if (n == c->of)
+            return false; /* it would be off, too */
+    return plant(s, "&{%s} { status = \"disabled\"; };", path(s, c->of));
+}
+
+static bool domain_off(struct site *s) {
+    return off_with(s, MOS_DT_CLAIM_DOMAIN);
+}
+
+static bool reset_off(struct site *s) {
+    return off_with(s, MOS_DT_CLAIM_RESET);
+}
+
+static bool lines_off(struct site *s) {
+    return off_with(s, MOS_DT_CLAIM_LINE);
+}
+
+static bool names_of(struct site *s, const struct mos_dt_node *n) {
+    (void)s;
+    return on(n) && mos_dt_property(n, "reg-names") && mos_dt_property(n, "reg");
+}
+
+static bool too_many_names(struct site *s) {
+    const struct mos_dt_node *n = node(s, names_of);
+    return n && plant(s,
+                      "&{%s} { reg-names = \"a\", \"b\", \"c\", \"d\", \"e\", \"f\", \"g\", \"h\", "
+                      "\"i\", \"j\", \"k\", \"l\", \"m\"; };",
+                      path(s, n));
+}
+
+/* Part numbers of a rule's kind; rule NULL: it is correct. */
+static const struct {
+    const char *rule;
+    bool (*make)(struct site *s);
+} kinds[] = {{"tree.claimed-twice", line_taken},
+             {"tree.claimed-twice", registers_taken},
+             {"tree.claimed-twice", pins_taken},
+             {"tree.address-taken", address_taken},
+             {"tree.cells", unit_address},
+             {"tree.cells", registers_short},
+             {"tree.trigger-differs", trigger},
+             {"tree.broken-reference", interrupt_cells},
+             {"tree.broken-reference", clock_few},
+             {"tree.broken-reference", clock_many},
+             {"tree.broken-reference", clock_names},
+             {"tree.broken-reference", no_reset},
+             {"tree.broken-reference", too_many_names},
+             {"tree.bus-off", below_off},
+             {"tree.voltage", voltage},
+             {"tree.voltage", fast_card},
+             {"tree.supply-loop", loop},
+             {"tree.provider-off", supply_off},
+             {"tree.provider-off", domain_off},
+             {"tree.provider-off", reset_off},
+             {"tree.provider-off", lines_off},
+             {"tree.node-missing", alias},
+             {"tree.reserved-overlap", reserved},
+             {"tree.beyond-limit", chip_select},
+             {"tree.beyond-limit", beyond},
+             {"tree.endpoint-alone", alone},
+             {NULL, address_free},
+             {NULL, clock_right},
+             {NULL, supply_right}};
+enum { KINDS = sizeof kinds / sizeof *kinds };
+
+static bool told_right(struct site *s, size_t kind, const char *w, const char *blob) {
+    char text[3200];
+    snprintf(text, sizeof text, "/dts-v1/;\n/plugin/;\n%s\n", s->text);
+    write_text(path_in(w, "our.dtso"), text);
+    struct outcome o = run_shell("cp '%s' '%s/pieces/base.dtb' && '%s' --no-cache -w '%s' check",
+                                 blob, w, MOSAICUM_PROGRAM, w);
+    const char *rule = kinds[kind].rule;
+    bool good = rule ? o.status && strstr(o.out, rule) && strstr(o.out, "our.dtso:") &&
+                           (!s->other || strstr(o.out, strrchr(s->other, '/') + 1))
+                     : !strstr(o.out, "tree.");
+    if (!good)
+        fprintf(stderr, "%s %s: %s\n%s%s\n", blob, rule ? rule : "correct", s->text, o.out, o.err);
+    outcome_free(&o);
+    return good;
+}
+
+struct tally {
+    size_t planted[KINDS], found[KINDS];
+};
+
+static void plant_all(const char *blob, const char *w, unsigned seed, struct tally *t) {
+    struct site s = {.seed = seed * 2654435761u + 1};
+    core_start(&s.core);
+    size_t length;
+    char *bytes = read_whole(blob, &length);
+    s.dt = mos_dt_read_blob(&s.core.ctx, "base.dtb", bytes, length);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(s.dt);
+    s.all = mos_dt_phandles_of(s.core.ctx.arena, s.dt);
+    s.claims = mos_dt_claims(s.core.ctx.arena, s.dt, &s.all);
+    for (size_t i = 0; i < KINDS; i++) {
+        s.other = NULL;
+        if (!kinds[i].make(&s))
+            continue;
+        t->planted[i]++;
+        t->found[i] += told_right(&s, i, w, blob);
+    }
+    free(bytes);
+    core_end(&s.core);
+}
+
+static void planted_conflicts_are_found(void) {
+    const char *w = test_folder("conflicts");
+    char pattern[4200], family[4200] = "";
+    struct tally t = {0};
+    glob_t g;
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    write_text(path_in(w, "boards/curlew.yaml"),
+               "mosaicum: 1\nboard: curlew\nhardware: {cpu: arm64}\npieces: {vendor: {file: "
+               "pieces/base.dtb}}\ntree: {blobs: {main: {piece: vendor}}, overlays: {ours: "
+               "our.dtso}}\n");
+    CU_ASSERT_TRUE(runs(0, "mkdir '%s/pieces'", w));
+    snprintf(pattern, sizeof pattern, "%s/full/usr/lib/linux-image-*/*/*.dtb", peers_cache());
+    CU_ASSERT_EQUAL_FATAL(glob(pattern, 0, NULL, &g), 0);
+    size_t families = 0, trees = 0, in_family = 0, most = peers_all() ? 4 : 2;
+    for (size_t i = 0; i < g.gl_pathc; i++) {
+        size_t n = (size_t)(strrchr(g.gl_pathv[i], '/') - g.gl_pathv[i]);
+        bool same = strncmp(family, g.gl_pathv[i], n + 1) == 0 && family[n] == '/';
+        families += !same;
+        in_family = same ? in_family + 1 : 0;
+        snprintf(family, sizeof family, "%s", g.gl_pathv[i]);
+        if (in_family % 5 || in_family / 5 >= most)
+            continue;
+        plant_all(g.gl_pathv[i], w, (unsigned)i, &t);
+        trees++;
+    }
+    size_t planted = 0, found = 0, right = 0, quiet = 0;
+    for (size_t i = 0; i < KINDS; i++) {
+        CU_ASSERT_TRUE(t.planted[i] >= (peers_all() ? 3 : 1));
+        if (!t.planted[i] || t.found[i] != t.planted[i])
+            fprintf(stderr, "kind %zu (%s): %zu of %zu\n", i,
+                    kinds[i].rule ? kinds[i].rule : "correct", t.found[i], t.planted[i]);
+        *(kinds[i].rule ? &planted : &right) += t.planted[i];
+        *(kinds[i].rule ? &found : &quiet) += t.found[i];
+    }
+    CU_ASSERT_TRUE(planted >= 120);
+    CU_ASSERT_EQUAL(found, planted);
+    CU_ASSERT_EQUAL(quiet, right);
+    proved("conflicts planted into shipped trees",
+           "%zu trees of %zu families: %zu of %zu found; %zu of %zu correct ones let pass", trees,
+           families, found, planted, quiet, right);
+    globfree(&g);
+}
+
+SUITE(conflicts_suite, {"planted conflicts are found", planted_conflicts_are_found});
