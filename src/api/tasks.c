@@ -171,7 +171,8 @@ struct crew {
     struct run_result *results;
     bool (*work)(struct run_task *task);
     void *job;
-    atomic_size_t next;
+    struct hand *hands;
+    size_t hand_count;
 };
 
 struct hand {
@@ -181,6 +182,8 @@ struct hand {
     struct mos_shared shared;
     struct run_task task;
     void *kept;
+    atomic_size_t next; /* of its own part, up to `end`: neighbours often share what they read */
+    size_t end;
 };
 
 static void give_up(struct hand *h, struct run_result *result) {
@@ -224,14 +227,15 @@ static void do_one(struct hand *h, size_t index) {
     mos_arena_free(arena);
 }
 
+/* Its own part, then what the others have not come to. */
 static void work(void *self, void *job) {
     struct hand *h = self;
+    struct crew *c = h->crew;
     (void)job;
-    for (;;) {
-        size_t i = atomic_fetch_add(&h->crew->next, 1);
-        if (i >= h->crew->count)
-            return;
-        do_one(h, i);
+    for (size_t k = 0; k < c->hand_count; k++) {
+        struct hand *of = &c->hands[((size_t)(h - c->hands) + k) % c->hand_count];
+        for (size_t i; (i = atomic_fetch_add(&of->next, 1)) < of->end;)
+            do_one(h, i);
     }
 }
 
@@ -245,8 +249,12 @@ static struct run_result *run_crew(mosaicum *m, struct crew *c) {
     c->results = mos_alloc_array(m->arena, c->count, sizeof *c->results);
     struct hand *hands = mos_alloc_array(m->arena, count + 1, sizeof *hands);
     m->kept = mos_alloc_array(m->arena, count + 1, sizeof *m->kept);
+    c->hands = hands;
+    c->hand_count = count;
     for (size_t i = 0; i < count; i++) {
         hands[i].crew = c;
+        hands[i].next = c->count * i / count;
+        hands[i].end = c->count * (i + 1) / count;
         hands[i].results = m->kept[i] = mos_arena_new(&hands[i].out_of_memory);
         if (!hands[i].results) {
             mos_fail(&m->error, MOS_ERROR_SYSTEM, ENOMEM, "The work was stopped");

@@ -80,7 +80,7 @@ static struct mos_dt *read_tree(struct mos_ctx *ctx, struct mos_cpp_store *sourc
         return NULL;
     if (mos_dt_is_blob(data, length))
         return mos_dt_read_blob(ctx, path, data, length);
-    struct mos_dt *dt = mos_dt_read_source(ctx, sources, path);
+    struct mos_dt *dt = mos_dt_read_text(ctx, sources, path, data, length);
     if (dt && !dt->overlay)
         mos_dt_resolve(ctx, dt);
     bool good = mos_findings_count(&ctx->findings, MOS_SEVERITY_ERROR) == before;

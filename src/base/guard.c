@@ -343,6 +343,8 @@ void mos_guard_allow(struct mos_guard *guard, const char *path, unsigned reach) 
     char form[LONGEST];
     if (!guard || !path || real_form(guard->real, path, form))
         return; /* what cannot be resolved cannot be opened either */
+    if (reaches(guard, form, reach))
+        return;
     struct place *p = mos_alloc(guard->arena, sizeof *p);
     p->path = mos_strdup(guard->arena, form);
     p->length = strlen(form);

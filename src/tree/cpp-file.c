@@ -242,7 +242,7 @@ struct mos_cpp_file *mos_cpp_load(struct mos_cpp *c, const char *shown) {
         return f;
     }
     struct mos_ctx own = *c->ctx; /* the text stays as long as the store */
-    own.arena = c->store->arena;
+    own.arena = c->store->texts;
     const char *path = mos_workspace_path(c->ctx, c->store->root, shown);
     struct mos_source *s = mos_source_load(&own, path, shown, MOS_DTS_LIMIT);
     c->ctx->source_count = own.source_count;

@@ -80,6 +80,7 @@ static const struct {
 struct mos_cpp_store *mos_cpp_store_new(struct mos_arena *arena) {
     struct mos_cpp_store *s = mos_alloc(arena, sizeof *s);
     *s = (struct mos_cpp_store){.arena = arena,
+                                .texts = arena,
                                 .names = mos_alloc_array(arena, FIRST_SLOTS, sizeof *s->names),
                                 .name_slots = FIRST_SLOTS,
                                 .files = mos_map_make(arena)};
@@ -166,7 +167,7 @@ static size_t joint(const char *p, const char *end) {
 static struct mos_cpp_token *push(struct splitter *s) {
     if (s->count == s->room) {
         size_t room = s->room ? 2 * s->room : 256;
-        s->items = mos_grow(s->store->arena, s->items, s->count * sizeof *s->items,
+        s->items = mos_grow(s->store->texts, s->items, s->count * sizeof *s->items,
                             s->room * sizeof *s->items, room * sizeof *s->items);
         s->room = room;
     }
@@ -283,7 +284,7 @@ static const char *run_of(const char *p, const char *end, bool number) {
 /* A token that is cut by joints: its characters without them. */
 static void take_joined(struct splitter *s, struct mos_cpp_token *t, const char *from,
                         bool number) {
-    struct mos_buf b = {.arena = s->store->arena};
+    struct mos_buf b = {.arena = s->store->texts};
     const char *p = from;
     for (size_t n;;) {
         const char *stop = run_of(p, s->end, number);
@@ -321,7 +322,7 @@ static void name_or_number(struct splitter *s, struct mos_cpp_token *t, bool num
 
 /* A string or character with its quotes; the sign alone where it does not end in its line. */
 static void quoted(struct splitter *s, struct mos_cpp_token *t, char quote) {
-    struct mos_buf b = {.arena = s->store->arena};
+    struct mos_buf b = {.arena = s->store->texts};
     const char *from = s->p, *p = from + 1, *piece = from;
     bool whole = false, joined = false;
     for (size_t n; p < s->end && *p != '\n';) {
@@ -462,7 +463,7 @@ static size_t parameters(struct mos_cpp_store *store, const struct mos_cpp_token
 static const char *take_body(struct mos_cpp_store *store, struct mos_cpp_macro *m,
                              const struct mos_cpp_token *t, size_t count,
                              const struct mos_vec *names) {
-    struct mos_cpp_token *body = mos_alloc_array(store->arena, count, sizeof *body);
+    struct mos_cpp_token *body = mos_alloc_array(store->texts, count, sizeof *body);
     uint32_t n = 0;
     bool stringify = false;
     for (size_t i = 0; i < count; i++) {
@@ -508,9 +509,9 @@ static const char *take_macro(struct splitter *s, struct mos_cpp_directive *d) {
         return "#define needs a name";
     if (t->name->builtin)
         return "This name cannot be a macro";
-    struct mos_cpp_macro *m = mos_alloc(store->arena, sizeof *m);
+    struct mos_cpp_macro *m = mos_alloc(store->texts, sizeof *m);
     *m = (struct mos_cpp_macro){.name = t->name, .file = s->file, .at = t->text};
-    struct mos_vec names = mos_vec_make(store->arena, sizeof(char *));
+    struct mos_vec names = mos_vec_make(store->texts, sizeof(char *));
     size_t used = 1;
     if (d->count > 1 && mos_cpp_is(&t[1], "(") && !(t[1].flags & MOS_CPP_SPACE)) {
         const char *wrong;
@@ -559,7 +560,7 @@ static void take_line(struct splitter *s, struct mos_cpp_directive *d) {
     d->rest_length = (uint32_t)(s->p - d->rest);
     for (size_t i = first; i < s->count; i++)
         n += s->items[i].kind != MOS_CPP_WORD;
-    struct mos_cpp_token *own = mos_alloc_array(s->store->arena, n, sizeof *own);
+    struct mos_cpp_token *own = mos_alloc_array(s->store->texts, n, sizeof *own);
     d->tokens = own;
     d->count = (uint32_t)n;
     for (size_t i = first; i < s->count; i++)
@@ -626,14 +627,14 @@ static bool take_directive(struct splitter *s, struct branches *b) {
     }
     if (empty)
         return true;
-    struct mos_cpp_directive *d = mos_alloc(s->store->arena, sizeof *d);
+    struct mos_cpp_directive *d = mos_alloc(s->store->texts, sizeof *d);
     d->word = marker ? MOS_CPP_LINE : n->word;
     d->at = from;
     s->p = marker ? name : stop;
     end_run(s);
     take_line(s, d);
     if (d->word == MOS_CPP_INCLUDE || d->word == MOS_CPP_INCLUDE_NEXT)
-        d->found = mos_alloc(s->store->arena, sizeof *d->found);
+        d->found = mos_alloc(s->store->texts, sizeof *d->found);
     if (d->word == MOS_CPP_LINE)
         mos_vec_push_pointer(&s->file->lines, d);
     else if (d->word == MOS_CPP_DEFINE)
@@ -651,13 +652,13 @@ static bool take_directive(struct splitter *s, struct branches *b) {
 }
 
 struct mos_cpp_file *mos_cpp_split(struct mos_cpp_store *store, const struct mos_source *source) {
-    struct mos_cpp_file *f = mos_alloc(store->arena, sizeof *f);
+    struct mos_cpp_file *f = mos_alloc(store->texts, sizeof *f);
     struct branches b;
     b.count = 0;
     f->source = source;
-    f->folder = mos_path_folder(store->arena, source->shown_path);
-    f->lines = mos_vec_make(store->arena, sizeof(struct mos_cpp_directive *));
-    f->joined = mos_vec_make(store->arena, sizeof(struct mos_cpp_joined));
+    f->folder = mos_path_folder(store->texts, source->shown_path);
+    f->lines = mos_vec_make(store->texts, sizeof(struct mos_cpp_directive *));
+    f->joined = mos_vec_make(store->texts, sizeof(struct mos_cpp_joined));
     struct splitter s = {.store = store,
                          .file = f,
                          .p = source->text,
@@ -671,10 +672,10 @@ struct mos_cpp_file *mos_cpp_split(struct mos_cpp_store *store, const struct mos
             one_token(&s);
     }
     end_run(&s);
-    struct mos_cpp_token *own = mos_alloc_array(store->arena, s.count, sizeof *own);
+    struct mos_cpp_token *own = mos_alloc_array(store->texts, s.count, sizeof *own);
     if (s.count)
         memcpy(own, s.items, s.count * sizeof *own);
-    mos_drop(store->arena, s.items, s.room * sizeof *s.items);
+    mos_drop(store->texts, s.items, s.room * sizeof *s.items);
     f->tokens = own;
     f->count = (uint32_t)s.count;
     f->unended = b.count ? b.open[b.count - 1] : NULL;
@@ -694,7 +695,7 @@ size_t mos_cpp_tokens(struct mos_cpp_store *store, struct mos_arena *arena, cons
             own[n] = s.items[i];
             own[n++].flags |= MOS_CPP_MADE;
         }
-    mos_drop(store->arena, s.items, s.room * sizeof *s.items);
+    mos_drop(store->texts, s.items, s.room * sizeof *s.items);
     *tokens = own;
     return n;
 }

@@ -130,6 +130,7 @@ struct mos_cpp_joined {
 /* Names and files that were read; they live as long as its arena. */
 struct mos_cpp_store {
     struct mos_arena *arena;
+    struct mos_arena *texts;    /* for what is being split: that, or one for this pass only */
     const char *root;           /* the workspace; NULL: no files */
     bool anywhere;              /* names may lead out of it: who named them has allowed it */
     const char *const *folders; /* where files are looked for */

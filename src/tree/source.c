@@ -493,3 +493,15 @@ struct mos_dt *mos_dt_read_source(struct mos_ctx *ctx, struct mos_cpp_store *sou
     struct mos_cpp_file *file = mos_cpp_load(&cpp, shown_path);
     return file ? read_file(ctx, sources, file) : NULL;
 }
+
+struct mos_dt *mos_dt_read_text(struct mos_ctx *ctx, struct mos_cpp_store *sources,
+                                const char *shown_path, const char *text, size_t length) {
+    const struct mos_source *source =
+        mos_source_make(ctx->arena, shown_path, text, length, ctx->source_count++);
+    sources->pass++;
+    sources->texts = ctx->arena;
+    struct mos_cpp_file *file = mos_cpp_split(sources, source);
+    sources->texts = sources->arena;
+    file->pass = sources->pass;
+    return read_file(ctx, sources, file);
+}

@@ -20,6 +20,11 @@ struct mos_dt *mos_dt_new(struct mos_arena *arena, const char *shown_path) {
     return dt;
 }
 
+/* Most names differ early, and most that do not are one text. */
+static inline bool is_same(const char *a, const char *b) {
+    return a == b || (*a == *b && strcmp(a, b) == 0);
+}
+
 /* ---- children ---- */
 
 static void name_child(struct mos_arena *arena, struct mos_dt_node *parent,
@@ -64,7 +69,7 @@ struct mos_dt_node *mos_dt_add_node(struct mos_dt *dt, struct mos_dt_node *paren
 
 static struct mos_dt_node *find_child(const struct mos_dt_node *parent, const char *name) {
     for (struct mos_dt_node *c = parent->first_child; c; c = c->next)
-        if (!c->removed && (c->name == name || strcmp(c->name, name) == 0))
+        if (!c->removed && is_same(c->name, name))
             return c;
     return NULL;
 }
@@ -229,7 +234,7 @@ struct mos_dt_node *mos_dt_find(const struct mos_dt *dt, const char *path) {
 
 static struct mos_dt_property *find_property(const struct mos_dt_node *node, const char *name) {
     for (struct mos_dt_property *p = node->properties; p; p = p->next)
-        if (!p->removed && (p->name == name || strcmp(p->name, name) == 0))
+        if (!p->removed && is_same(p->name, name))
             return p;
     return NULL;
 }

@@ -178,6 +178,10 @@ bool mos_dt_define(struct mos_cpp_store *sources, const char *text);
 /* NULL after a finding (tree.syntax) or error. */
 struct mos_dt *mos_dt_read_source(struct mos_ctx *ctx, struct mos_cpp_store *sources,
                                   const char *shown_path);
+/* The same of a text that was read already and that no other file includes: nothing of it stays in
+ * the store.  `text` is NUL-terminated, and kept by reference as `shown_path` is. */
+struct mos_dt *mos_dt_read_text(struct mos_ctx *ctx, struct mos_cpp_store *sources,
+                                const char *shown_path, const char *text, size_t length);
 /* The same from text in memory. */
 struct mos_dt *mos_dt_parse(struct mos_ctx *ctx, const struct mos_source *source, const char *root,
                             const char *const *folders, size_t folder_count);
