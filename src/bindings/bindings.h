@@ -21,7 +21,9 @@ struct mos_bindings {
     struct mos_map files;       /* name -> struct mos_binding * */
     struct mos_map wanted;      /* compatible string -> struct mos_vec *: of files that have it */
     struct mos_map fresh;       /* … of these is not known yet */
-    size_t unread;              /* files that hold a wanted word and cannot be read */
+    bool hashed;
+    uint8_t sha256[MOS_SHA256_SIZE]; /* of all files, once one pass was made */
+    size_t unread;                   /* files that hold a wanted word and cannot be read */
 };
 
 /* What is wrong with a node, or with one of its properties. */

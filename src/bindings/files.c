@@ -44,6 +44,7 @@ static int walk_folder(struct mos_bindings *b, const char *folder, unsigned dept
 struct mos_bindings *mos_bindings_open(struct mos_ctx *ctx, const char *folder, const char *shown) {
     struct mos_bindings *b = mos_alloc(ctx->arena, sizeof *b);
     b->quiet = mos_ctx_quiet(ctx, &b->ignored);
+    b->quiet.stamp = NULL; /* who uses them adds the hash of all */
     b->folder = folder;
     b->shown = shown;
     b->files = mos_map_make(ctx->arena);
@@ -136,21 +137,32 @@ void mos_bindings_look(struct mos_bindings *b) {
         lengths[strlen(b->fresh.items[i].key)] = true;
     if (!b->fresh.count)
         return;
+    struct mos_sha256 *hash = b->hashed ? NULL : mos_sha256_new();
     for (size_t i = 0; i < b->files.count; i++) {
         const struct mos_binding *file = b->files.items[i].value;
         char *text;
         size_t length;
         b->ignored = (struct mos_error){0};
         b->quiet.arena = mos_arena_child(arena);
-        if (mos_read_aside(&b->quiet, mos_path_join(b->quiet.arena, b->folder, file->name),
-                           FILE_LIMIT, &text, &length))
+        bool read = mos_read_aside(&b->quiet, mos_path_join(b->quiet.arena, b->folder, file->name),
+                                   FILE_LIMIT, &text, &length);
+        if (read)
             scan(&b->fresh, lengths, file, text);
         else
             b->unread++;
+        if (hash) {
+            mos_sha256_update(hash, file->name, strlen(file->name) + 1);
+            mos_sha256_update(hash, read ? text : "", read ? length : 0);
+        }
         mos_arena_free(b->quiet.arena);
         b->quiet.arena = arena;
     }
     b->fresh = mos_map_make(arena);
+    if (hash) {
+        mos_sha256_final(hash, b->sha256);
+        mos_sha256_free(hash);
+        b->hashed = true;
+    }
 }
 
 /* ---- references ---- */

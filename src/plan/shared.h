@@ -7,6 +7,7 @@
 #include "fs/fs.h"
 #include "plan/plan.h"
 
+struct mos_bindings;
 struct mos_shared {
     struct mos_arena *arena; /* outlives the selections */
     struct mos_vec indexes;  /* of struct mos_shared_index */
@@ -15,7 +16,9 @@ struct mos_shared {
     uint64_t pieces;         /* bytes of pieces that are kept */
     bool several;            /* more selections than one will come */
     struct mos_map hashes;   /* path -> struct mos_shared_hash *: of files, where no store knows */
-    struct mos_map files;    /* key -> struct mos_kept_bytes *: of archives, see contents.c */
+    struct mos_bindings *bindings; /* of the kernel that the last board named; or NULL */
+    const char *bindings_folder;   /* … where they are */
+    struct mos_map files;          /* key -> struct mos_kept_bytes *: of archives, see contents.c */
 };
 
 /* Nodes of all volumes together that a worker keeps, about 200 bytes each; further volumes are

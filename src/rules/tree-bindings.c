@@ -2,6 +2,7 @@
 #include "rules/rules.h"
 
 #include "base/text.h"
+#include "plan/shared.h"
 #include "rules/tree-view.h"
 
 #include <ctype.h>
@@ -155,6 +156,23 @@ static void note(struct mos_ctx *ctx, const char *text) {
     mos_vec_push_pointer(&ctx->not_proved, text);
 }
 
+/* Read once for all boards of a worker that name the same kernel. */
+static struct mos_bindings *bindings_at(struct mos_ctx *ctx, const char *folder,
+                                        const char *shown) {
+    struct mos_error error = {0};
+    struct mos_ctx quiet = mos_ctx_quiet(ctx, &error);
+    struct mos_shared *shared = ctx->shared;
+    if (!shared)
+        return mos_bindings_open(&quiet, folder, shown);
+    if (shared->bindings && strcmp(shared->bindings_folder, folder) == 0)
+        return shared->bindings;
+    quiet.arena = shared->arena;
+    shared->bindings = mos_bindings_open(&quiet, mos_strdup(shared->arena, folder),
+                                         mos_strdup(shared->arena, shown));
+    shared->bindings_folder = mos_strdup(shared->arena, folder);
+    return shared->bindings;
+}
+
 void mos_rule_tree_bindings(const struct mos_plan *plan) {
     const struct mos_kernel *kernel = plan->board->kernel;
     struct mos_ctx *ctx = plan->ctx;
@@ -163,10 +181,7 @@ void mos_rule_tree_bindings(const struct mos_plan *plan) {
     const char *shown =
         mos_path_join(ctx->arena, kernel->source->text, "Documentation/devicetree/bindings");
     const char *folder = mos_workspace_path(ctx, plan->board->root, shown);
-    struct mos_error error = {0};
-    struct mos_ctx quiet = mos_ctx_quiet(ctx, &error);
-    struct board_trees t = {.plan = plan};
-    t.b = folder ? mos_bindings_open(&quiet, folder, shown) : NULL;
+    struct board_trees t = {.plan = plan, .b = folder ? bindings_at(ctx, folder, shown) : NULL};
     if (!t.b) {
         note(ctx, mos_printf(ctx->arena, "bindings: %s cannot be read", shown));
         return;
@@ -176,6 +191,8 @@ void mos_rule_tree_bindings(const struct mos_plan *plan) {
         if (blob->tree && !blob->tree->overlay)
             mos_plan_each_tree(plan->self, blob, judge_one, &t);
     }
+    if (t.b->hashed)
+        mos_stamp_add_hash(ctx->stamp, "the kernel's bindings", t.b->sha256);
     const struct mos_bindings_count *c = &t.count;
     if (c->unread)
         note(ctx, mos_printf(ctx->arena, "bindings: %zu files cannot be read", c->unread));
