@@ -272,24 +272,57 @@ struct drawing {
     struct report_table *table;
 };
 
+struct device {
+    uint64_t address;
+    const struct mos_dt_node *node;
+};
+
+static int by_address(const void *a, const void *b) {
+    const struct device *x = a, *y = b;
+    return x->address != y->address ? (x->address > y->address) - (x->address < y->address)
+                                    : strcmp(x->node->name, y->node->name);
+}
+
 static bool draw_bus(void *self, struct mos_dt_node *bus) {
     const struct drawing *d = self;
     if (mos_dt_off(bus) || strcmp(bus->name, "reserved-memory") == 0)
         return true;
     uint32_t a = mos_dt_address_cells(bus);
+    struct mos_vec devices = mos_vec_make(d->m->arena, sizeof(struct device));
     for (const struct mos_dt_node *n = bus->first_child; n; n = n->next) {
         const struct mos_dt_property *reg = mos_dt_property(n, "reg");
-        const char *compatible = mos_dt_string(n, "compatible");
-        if (!reg || !compatible || !a || a > 2 || reg->length < 4 * (size_t)a)
-            continue;
+        if (reg && mos_dt_string(n, "compatible") && a && a <= 2 && reg->length >= 4 * (size_t)a)
+            *(struct device *)mos_vec_push(&devices) =
+                (struct device){mos_dt_number(reg->data, a), n};
+    }
+    if (devices.count)
+        qsort(devices.items, devices.count, sizeof(struct device), by_address);
+    for (size_t i = 0; i < devices.count; i++) {
+        const struct device *v = mos_vec_at(&devices, i);
         cell_text(d->table, path(d->m, bus));
-        cell_text(d->table, mos_printf(d->m->arena, "0x%llx",
-                                       (unsigned long long)mos_dt_number(reg->data, a)));
-        cell_text(d->table, n->name);
-        cell_text(d->table, compatible);
-        cell_text(d->table, mos_dt_off(n) ? "off" : "");
+        cell_text(d->table, mos_printf(d->m->arena, "0x%llx", (unsigned long long)v->address));
+        cell_text(d->table, v->node->name);
+        cell_text(d->table, mos_dt_string(v->node, "compatible"));
+        cell_text(d->table, mos_dt_off(v->node) ? "off" : "");
     }
     return true;
+}
+
+struct owned {
+    const char *of; /* the controller's path */
+    const struct mos_dt_claim *claim;
+};
+
+/* By controller, then by number. */
+static int by_controller(const void *a, const void *b) {
+    const struct owned *x = a, *y = b;
+    const struct mos_dt_claim *c = x->claim, *d = y->claim;
+    if (strcmp(x->of, y->of) != 0)
+        return strcmp(x->of, y->of);
+    if (c->from != d->from)
+        return (c->from > d->from) - (c->from < d->from);
+    int names = c->name && d->name ? strcmp(c->name, d->name) : 0;
+    return names ? names : strcmp(c->node->name, d->node->name);
 }
 
 static void draw_claims(mosaicum *m, const struct mos_vec *claims, enum mos_dt_claim_kind kind,
@@ -300,10 +333,16 @@ static void draw_claims(mosaicum *m, const struct mos_vec *claims, enum mos_dt_c
     columns[2] = (struct mosaicum_column){"node", "node", false, false};
     columns[3] = (struct mosaicum_column){"detail", "as", false, false};
     struct report_table r = report_start(&m->report, key, title, columns, 4);
+    struct mos_vec some = mos_vec_make(m->arena, sizeof(struct owned));
     for (size_t i = 0; i < claims->count; i++) {
         const struct mos_dt_claim *c = mos_vec_at(claims, i);
-        if (c->kind != kind || !c->of)
-            continue;
+        if (c->kind == kind && c->of)
+            *(struct owned *)mos_vec_push(&some) = (struct owned){path(m, c->of), c};
+    }
+    if (some.count)
+        qsort(some.items, some.count, sizeof(struct owned), by_controller);
+    for (size_t i = 0; i < some.count; i++) {
+        const struct mos_dt_claim *c = ((struct owned *)mos_vec_at(&some, i))->claim;
         cell_text(&r, path(m, c->of));
         cell_text(&r, number_text(m, c));
         cell_text(&r, path(m, c->node));

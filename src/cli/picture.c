@@ -306,11 +306,14 @@ static void box(cairo_t *g, const struct mosaicum_table *t, size_t from, size_t 
     c.cairo_stroke(g);
     c.cairo_set_source_rgb(g, 1, 1, 1);
     text(g, MARGIN + 8, y + 18, 14, t->cells[from * t->column_count].text);
-    c.cairo_set_source_rgb(g, 0, 0, 0);
-    for (size_t r = from; r < to; r++)
+    for (size_t r = from; r < to; r++) {
+        bool off = strcmp(t->cells[(r + 1) * t->column_count - 1].text, "off") == 0;
+        double shade = off ? 0.55 : 0;
+        c.cairo_set_source_rgb(g, shade, shade, shade);
         for (size_t k = 1; k < t->column_count && k < sizeof x / sizeof *x; k++)
             text(g, MARGIN + x[k], y + (double)(r - from + 2) * ROW - 2, 13,
                  t->cells[r * t->column_count + k].text);
+    }
 }
 
 int draw_tree(const struct cli *cli, const mosaicum *m, const char *path) {

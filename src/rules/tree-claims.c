@@ -423,6 +423,7 @@ static void check_tree(void *self, struct mos_dt *dt) {
     mos_tree_check_addresses(&t);
     mos_tree_check_shared(&t);
     mos_tree_check_sense(&t);
+    mos_tree_check_speeds(&t);
     if (t.told > MOS_TREE_MOST_TOLD)
         note_once(ctx, mos_printf(ctx->arena,
                                   "%zu more references of tree %s that are wrong, "

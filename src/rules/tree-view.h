@@ -40,5 +40,7 @@ void mos_tree_check_addresses(struct mos_tree_view *v);
 void mos_tree_check_shared(struct mos_tree_view *v);
 /* tree-sense.c: what cannot work, whatever the rest of the tree says. */
 void mos_tree_check_sense(struct mos_tree_view *v);
+/* tree-speed.c: speeds and modes that a bus cannot have. */
+void mos_tree_check_speeds(struct mos_tree_view *v);
 
 #endif

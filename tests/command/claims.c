@@ -192,6 +192,28 @@ static const struct {
     {"&pins { status = \"disabled\"; };",
      "interrupts of /bus/i2c@7000/gauge@48 go to /bus/pinctrl@2000, and that is switched off",
      "interrupts = <9 1>"},
+    {"&i2c0 { clock-frequency = <9000000>; };",
+     "/bus/i2c@7000 is to run at 9 MHz, and I²C has no such mode", NULL},
+    {"&i2c0 { clock-frequency = <400000>; };", NULL, NULL},
+    {"&{/} { mac { phy-mode = \"rmii\"; fixed-link { speed = <1000>; }; }; };",
+     "speed of /mac/fixed-link is 1000 Mbit/s, and rmii carries at most 100", NULL},
+    {"&{/} { mac { phy-mode = \"rgmii-id\"; max-speed = <1000>; }; };", NULL, NULL},
+    {"&{/} { mmc-x { bus-width = <4>; mmc-hs400-1_8v; }; };",
+     "/mmc-x has the mode mmc-hs400-1_8v, which needs 8 lines, and has 4", NULL},
+    {"&{/} { mmc-x { bus-width = <4>; sd-uhs-sdr50; mmc-hs200-1_8v; }; };", NULL, NULL},
+    {"&{/} { mmc-x { bus-width = <2>; }; };", "/mmc-x has a bus of 2 lines", NULL},
+    {"&{/} { port-x { compatible = \"ns16550a\"; clock-frequency = <1843200>; gnss { "
+     "current-speed = <230400>; }; }; };",
+     "/port-x/gnss is to run at 230400 baud, and a clock of 1843200 Hz gives at most 115200", NULL},
+    {"&{/} { port-x { compatible = \"ns16550a\"; clock-frequency = <1843200>; current-speed = "
+     "<115200>; }; };",
+     NULL, NULL},
+    {"&{/} { spi-x { #address-cells = <1>; #size-cells = <0>; spi-max-frequency = <10000000>; "
+     "part@0 { reg = <0>; spi-max-frequency = <20000000>; }; }; };",
+     "/spi-x/part@0 is to run at 20 MHz, and its bus does at most 10 MHz", NULL},
+    {"&{/} { spi-x { #address-cells = <1>; #size-cells = <0>; spi-max-frequency = <10000000>; "
+     "part@0 { reg = <0>; spi-max-frequency = <10000000>; }; }; };",
+     NULL, NULL},
     {"&clk { status = \"disabled\"; };", "is /clk, and that is switched off", "clocks = <&clk 1>"},
     {"&uart0 { clocks = <&slow>; };", "is /slow, and that is switched off",
      "slow { #clock-cells = <0>; status"},

@@ -427,7 +427,36 @@ static bool too_many_names(struct site *s) {
                       path(s, n));
 }
 
-/* Part numbers of a rule's kind; rule NULL: it is correct. */
+static bool bus(struct site *s, const struct mos_dt_node *n) {
+    (void)s;
+    return named(n, "i2c@") && on(n) && mos_dt_property(n, "#size-cells");
+}
+
+static bool too_fast(struct site *s) {
+    const struct mos_dt_node *n = node(s, bus);
+    return n && plant(s, "&{%s} { clock-frequency = <12000000>; };", path(s, n));
+}
+
+static bool fast_enough(struct site *s) {
+    const struct mos_dt_node *n = node(s, bus);
+    return n && plant(s, "&{%s} { clock-frequency = <400000>; };", path(s, n));
+}
+
+static bool four_lines(struct site *s, const struct mos_dt_node *n) {
+    (void)s;
+    return named(n, "mmc@") && on(n) && cell(n, "bus-width") == 4;
+}
+
+static bool wide_mode(struct site *s) {
+    const struct mos_dt_node *n = node(s, four_lines);
+    return n && plant(s, "&{%s} { mmc-hs400-1_2v; };", path(s, n));
+}
+
+static bool interrupts_off(struct site *s) {
+    return off_with(s, MOS_DT_CLAIM_INTERRUPT);
+}
+
+/* What is planted, and the rule that tells it; NULL: it is correct. */
 static const struct {
     const char *rule;
     bool (*make)(struct site *s);
@@ -452,6 +481,9 @@ static const struct {
              {"tree.provider-off", domain_off},
              {"tree.provider-off", reset_off},
              {"tree.provider-off", lines_off},
+             {"tree.provider-off", interrupts_off},
+             {"tree.bus-limit", too_fast},
+             {"tree.bus-limit", wide_mode},
              {"tree.node-missing", alias},
              {"tree.reserved-overlap", reserved},
              {"tree.beyond-limit", chip_select},
@@ -459,6 +491,7 @@ static const struct {
              {"tree.endpoint-alone", alone},
              {NULL, address_free},
              {NULL, clock_right},
+             {NULL, fast_enough},
              {NULL, supply_right}};
 enum { KINDS = sizeof kinds / sizeof *kinds };
 
@@ -469,7 +502,7 @@ static bool told_right(struct site *s, size_t kind, const char *w, const char *b
     struct outcome o = run_shell("cp '%s' '%s/pieces/base.dtb' && '%s' --no-cache -w '%s' check",
                                  blob, w, MOSAICUM_PROGRAM, w);
     const char *rule = kinds[kind].rule;
-    bool good = rule ? o.status && strstr(o.out, rule) && strstr(o.out, "our.dtso:") &&
+    bool good = rule ? strstr(o.out, rule) && strstr(o.out, "our.dtso:") &&
                            (!s->other || strstr(o.out, strrchr(s->other, '/') + 1))
                      : !strstr(o.out, "tree.");
     if (!good)
