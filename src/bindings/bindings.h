@@ -12,6 +12,8 @@ struct mos_binding {
     const char *name;            /* from the folder of all: "i2c/i2c-gate.yaml" */
     const struct mos_node *root; /* NULL: it cannot be read */
     bool looked;                 /* … which is known only now */
+    bool unread;                 /* not even its bytes */
+    unsigned counted; /* the last tree that it was counted for, where it cannot be read */
 };
 
 struct mos_bindings {
@@ -23,7 +25,8 @@ struct mos_bindings {
     struct mos_map fresh;       /* … of these is not known yet */
     bool hashed;
     uint8_t sha256[MOS_SHA256_SIZE]; /* of all files, once one pass was made */
-    size_t unread;                   /* files that hold a wanted word and cannot be read */
+    unsigned tree;                   /* that is judged, from 1 */
+    size_t unread; /* files that cannot be read: all those, and of what it asks for the malformed */
 };
 
 /* What is wrong with a node, or with one of its properties. */
@@ -44,9 +47,10 @@ struct mos_binding_fault {
 struct mos_bindings *mos_bindings_open(struct mos_ctx *ctx, const char *folder, const char *shown);
 /* Files for the compatible strings of a tree's nodes are wanted. */
 void mos_bindings_want(struct mos_bindings *b, const struct mos_dt *dt);
-/* Finds the files that are wanted since the last time: one pass over all of them. */
+/* Finds the files that are wanted since the last time: one pass over all of them.  Counting of what
+ * cannot be read begins anew. */
 void mos_bindings_look(struct mos_bindings *b);
-/* Reads one, once; false: it cannot be read, and counts as unread. */
+/* Reads one, once; false: it cannot be read. */
 bool mos_bindings_read(struct mos_bindings *b, struct mos_binding *file);
 
 /* A schema: a map in a file. */

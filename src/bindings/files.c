@@ -74,7 +74,6 @@ bool mos_bindings_read(struct mos_bindings *b, struct mos_binding *file) {
         source->outside = true;
     if (root && root->kind == MOS_NODE_MAP && !b->quiet.findings.items.count)
         file->root = root;
-    b->unread += !file->root;
     return file->root != NULL;
 }
 
@@ -130,7 +129,14 @@ void mos_bindings_want(struct mos_bindings *b, const struct mos_dt *dt) {
     mos_dt_walk(dt->root, want_node, b);
 }
 
-void mos_bindings_look(struct mos_bindings *b) {
+static void count_anew(struct mos_bindings *b) {
+    b->tree++;
+    b->unread = 0;
+    for (size_t i = 0; i < b->files.count; i++)
+        b->unread += ((const struct mos_binding *)b->files.items[i].value)->unread;
+}
+
+static void look(struct mos_bindings *b) {
     struct mos_arena *arena = b->quiet.arena;
     bool lengths[LONGEST_WORD + 1] = {false};
     for (size_t i = 0; i < b->fresh.count; i++)
@@ -139,7 +145,7 @@ void mos_bindings_look(struct mos_bindings *b) {
         return;
     struct mos_sha256 *hash = b->hashed ? NULL : mos_sha256_new();
     for (size_t i = 0; i < b->files.count; i++) {
-        const struct mos_binding *file = b->files.items[i].value;
+        struct mos_binding *file = b->files.items[i].value;
         char *text;
         size_t length;
         b->ignored = (struct mos_error){0};
@@ -148,8 +154,7 @@ void mos_bindings_look(struct mos_bindings *b) {
                                    FILE_LIMIT, &text, &length);
         if (read)
             scan(&b->fresh, lengths, file, text);
-        else
-            b->unread++;
+        file->unread = !read;
         if (hash) {
             mos_sha256_update(hash, file->name, strlen(file->name) + 1);
             mos_sha256_update(hash, read ? text : "", read ? length : 0);
@@ -163,6 +168,11 @@ void mos_bindings_look(struct mos_bindings *b) {
         mos_sha256_free(hash);
         b->hashed = true;
     }
+}
+
+void mos_bindings_look(struct mos_bindings *b) {
+    look(b);
+    count_anew(b);
 }
 
 /* ---- references ---- */

@@ -270,6 +270,7 @@ static enum mos_verdict judge_choice(struct mos_judge *j, struct mos_schema s, s
             add_seen(sc, &part);
     }
     if (open) {
+        j->unknown += tell;
         sc->open = true;
         return good && !one ? MOS_GOOD : MOS_OPEN;
     }
@@ -290,6 +291,7 @@ static enum mos_verdict judge_if(struct mos_judge *j, struct mos_schema s, const
     struct scope part = fresh(j, sc);
     enum mos_verdict v = judge_node(j, (struct mos_schema){s.file, k}, &part, false);
     if (v == MOS_OPEN) {
+        j->unknown += tell;
         sc->open = true;
         return v;
     }
@@ -336,8 +338,10 @@ static enum mos_verdict judge_word(struct mos_judge *j, struct mos_schema s,
         return judge_ref(j, s, k, sc, tell);
     if (strcmp(key, "if") == 0)
         return judge_if(j, s, k, sc, tell);
-    if (k->kind == MOS_NODE_SCALAR)
+    if (k->kind == MOS_NODE_SCALAR) {
+        j->unknown += tell;
         return MOS_OPEN;
+    }
     if (strcmp(key, "properties") == 0)
         return judge_named(j, at, sc, own, tell);
     if (strcmp(key, "patternProperties") == 0)
@@ -366,8 +370,10 @@ static enum mos_verdict judge_word(struct mos_judge *j, struct mos_schema s,
             fault(j, sc->node, m ? m->property : NULL, at,
                   m ? "is not allowed here" : "has a form that its binding excludes");
         }
+        j->unknown += v == MOS_OPEN && tell;
         return v == MOS_OPEN ? v : v == MOS_GOOD ? MOS_BAD : MOS_GOOD;
     }
+    j->unknown += tell;
     return MOS_OPEN;
 }
 
@@ -375,6 +381,7 @@ static enum mos_verdict judge_node(struct mos_judge *j, struct mos_schema s, str
                                    bool tell) {
     enum mos_verdict v = MOS_GOOD;
     if (!s.node || ++j->steps > MOS_JUDGE_STEPS || j->depth > MOS_JUDGE_DEPTH) {
+        j->unknown += tell;
         sc->open = true;
         return MOS_OPEN;
     }

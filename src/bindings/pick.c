@@ -23,8 +23,11 @@ static bool names(const struct mos_node *schema, const char *text) {
 /* Is a file for a node that is so compatible, by its own words? */
 static bool is_for(struct mos_bindings *b, struct mos_binding *file, const struct mos_dt_node *node,
                    const char *text) {
-    if (!mos_bindings_read(b, file))
+    if (!mos_bindings_read(b, file)) {
+        b->unread += !file->unread && file->counted != b->tree;
+        file->counted = b->tree;
         return false;
+    }
     const struct mos_node *select = mos_node_get(file->root, "select");
     if (select)
         return mos_judge_fits(b, (struct mos_schema){file, select}, node);

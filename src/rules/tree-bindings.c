@@ -96,16 +96,20 @@ static void judge(struct bound *s, const struct mos_dt_node *n) {
         return;
     }
     s->count->judged++;
+    struct mos_arena *own = mos_arena_child(s->v->arena); /* most of it is thrown away */
     struct mos_vec faults =
-        mos_bindings_judge(s->b, file, n, first, &s->v->phandles, s->v->arena, &s->count->unknown);
+        mos_bindings_judge(s->b, file, n, first, &s->v->phandles, own, &s->count->unknown);
     for (size_t i = 0; i < faults.count; i++) {
         const struct mos_binding_fault *f = mos_vec_at(&faults, i);
         if (!is_ours(s, f) || was_told(s, f))
             continue;
-        *(struct mos_binding_fault *)mos_vec_push(&s->told) = *f;
+        struct mos_binding_fault *kept = mos_vec_push(&s->told);
+        *kept = *f;
+        kept->text = mos_strdup(s->v->arena, f->text);
         if (s->all || s->told.count <= MOST_TOLD)
             tell(s, f);
     }
+    mos_arena_free(own);
 }
 
 /* What is off is not looked at, nor what is below it. */
