@@ -255,6 +255,8 @@ static void check_selects(struct mos_tree_view *v, const struct mos_dt_node *bus
 
 static bool check_node(void *self, struct mos_dt_node *n) {
     struct mos_tree_view *v = self;
+    if (mos_dt_has_free_names(n))
+        return true;
     check_cells(v, n);
     if (mos_dt_off(n))
         return true;

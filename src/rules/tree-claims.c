@@ -375,7 +375,7 @@ static void check_interrupt_off(struct claims_view *v) {
 
 static bool check_node(void *self, struct mos_dt_node *node) {
     struct claims_view *v = self;
-    if (mos_dt_off(node))
+    if (mos_dt_has_free_names(node) || mos_dt_off(node))
         return true;
     for (const struct mos_dt_property *p = node->properties; p; p = p->next) {
         v->node = node;

@@ -541,6 +541,8 @@ static void check_reserved(struct mos_tree_view *v) {
 
 static bool check_node(void *self, struct mos_dt_node *n) {
     struct mos_tree_view *v = self;
+    if (mos_dt_has_free_names(n))
+        return true;
     check_status(v, n);
     check_below(v, n);
     if (mos_dt_off(n))

@@ -176,7 +176,7 @@ static void check_serial(struct mos_tree_view *v, const struct mos_dt_node *n) {
 
 static bool check_node(void *self, struct mos_dt_node *n) {
     struct mos_tree_view *v = self;
-    if (mos_dt_off(n))
+    if (mos_dt_has_free_names(n) || mos_dt_off(n))
         return true;
     check_i2c(v, n);
     check_spi(v, n);

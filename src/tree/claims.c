@@ -32,7 +32,16 @@ static const struct mos_dt_kind kinds[] = {
     {"-supply", NULL, NULL, true, false, true},
 };
 
+bool mos_dt_has_free_names(const struct mos_dt_node *node) {
+    while (node->parent && node->parent->parent)
+        node = node->parent;
+    return node->parent &&
+           (strcmp(node->name, "aliases") == 0 || strncmp(node->name, "__", 2) == 0);
+}
+
 const struct mos_dt_kind *mos_dt_kind_of(const struct mos_dt_node *node, const char *property) {
+    if (mos_dt_has_free_names(node))
+        return NULL;
     /* a number of lines, and a line that is taken at once: its node is below the controller */
     if (strcmp(property, "nr-gpios") == 0 || mos_text_ends(property, ",nr-gpios") ||
         (strcmp(property, "gpios") == 0 && mos_dt_property(node, "gpio-hog")))

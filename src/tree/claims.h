@@ -27,6 +27,9 @@ struct mos_dt_kind {
     bool defaults; /* a provider that does not say how many takes none */
     bool must;     /* a driver cannot do without: it waits until the provider is there */
 };
+/* Is it, or is it below, a node whose properties whoever wrote the tree has named: labels and
+ * aliases?  None of them means what its name says elsewhere. */
+bool mos_dt_has_free_names(const struct mos_dt_node *node);
 /* The kind that a property is; NULL: it refers to nothing that is known. */
 const struct mos_dt_kind *mos_dt_kind_of(const struct mos_dt_node *node, const char *property);
 

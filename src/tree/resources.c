@@ -252,7 +252,7 @@ static void list_hog(struct lister *l) {
 
 static bool list_node(void *self, struct mos_dt_node *node) {
     struct lister *l = self;
-    if (!mos_dt_is_on(node))
+    if (mos_dt_has_free_names(node) || !mos_dt_is_on(node))
         return true;
     bool hog = mos_dt_property(node, "gpio-hog") && node->parent;
     l->node = node;

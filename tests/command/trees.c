@@ -360,7 +360,22 @@ static void overlays_in_their_place(void) {
     }
 }
 
-SUITE(trees_suite, {"overlays in their place", overlays_in_their_place},
+/* A label is not read as what a property of its name would be. */
+static void labels_are_no_properties(void) {
+    start("label-names", "  overlays: {lamp: {file: tree/lamp.dtso}}\n");
+    CU_ASSERT(runs(0, "sed -i 's/curlew.dts/curlew.dtb/' '%s/boards/curlew.yaml'", workspace));
+    write_text(path_in(workspace, "tree/curlew.dts"), "/dts-v1/;\n/ { quay: quay { }; };\n");
+    write_text(path_in(workspace, "tree/lamp.dtso"),
+               "/dts-v1/;\n/plugin/;\n&quay { gpio: a { }; clocks: ab { }; dmas: abc { }; resets: "
+               "abcd { }; reg: abcde { }; status: abcdef { }; interrupts: abcdefg { }; };\n&{/} { "
+               "aliases { gpios = \"/quay\"; }; };\n");
+    CU_ASSERT(runs(0, "cd '%s/tree' && '%s' tree compile curlew.dts --keep-labels -q -o curlew.dtb",
+                   workspace, MOSAICUM_PROGRAM));
+    CU_ASSERT_STRING_EQUAL(first_finding(), "-:0:0 none");
+}
+
+SUITE(trees_suite, {"labels are no properties", labels_are_no_properties},
+      {"overlays in their place", overlays_in_their_place},
       {"included files", included_files_are_found},
       {"preprocessed sources", preprocessed_places_are_the_users},
       {"overlays", overlays_point_to_both_files}, {"references are read", references_are_read},
