@@ -380,7 +380,8 @@ static enum mos_verdict judge_word(struct mos_judge *j, struct mos_schema s,
 static enum mos_verdict judge_node(struct mos_judge *j, struct mos_schema s, struct scope *sc,
                                    bool tell) {
     enum mos_verdict v = MOS_GOOD;
-    if (!s.node || ++j->steps > MOS_JUDGE_STEPS || j->depth > MOS_JUDGE_DEPTH) {
+    j->steps += 1 + sc->count / 64; /* it is gone through */
+    if (!s.node || j->steps > MOS_JUDGE_STEPS || j->depth > MOS_JUDGE_DEPTH) {
         j->unknown += tell;
         sc->open = true;
         return MOS_OPEN;

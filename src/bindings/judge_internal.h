@@ -21,7 +21,7 @@ struct mos_judge {
     const char *why, *remedy;
     struct mos_schema broken;
 };
-enum { MOS_JUDGE_DEPTH = 48, MOS_JUDGE_STEPS = 200000 };
+enum { MOS_JUDGE_DEPTH = 48, MOS_JUDGE_STEPS = 20000 };
 
 /* Words that constrain nothing. */
 bool mos_schema_is_talk(const char *key);
