@@ -409,10 +409,11 @@ static void collect_errors(mosaicum *m, const struct run_result *results, size_t
         if (!m->error.kind)
             m->error = *e;
         mos_buf_text(&text, text.length ? "; " : "");
-        for (size_t k = i, named = 0; k < count; k++)
+        bool says_it = !results[i].selection && strstr(e->message, results[i].name);
+        for (size_t k = i, named = 0; k < count && !says_it; k++)
             if (results[k].error.kind && strcmp(results[k].error.message, e->message) == 0)
                 mos_buf_printf(&text, "%s%s", named++ ? ", " : "", results[k].name);
-        mos_buf_printf(&text, ": %s", e->message);
+        mos_buf_printf(&text, "%s%s", says_it ? "" : ": ", e->message);
     }
     if (count > 1 && text.length)
         snprintf(m->error.message, sizeof m->error.message, "%.*s%s",

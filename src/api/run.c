@@ -1,6 +1,7 @@
 #include "api/run.h"
 
 #include "api/embedded.h"
+#include "base/out.h"
 #include "base/text.h"
 #include "rules/rules.h"
 
@@ -306,4 +307,37 @@ bool mosaicum_table_rows(mosaicum *m, const struct mosaicum_table *t,
         if (!row(self, t->cells + i * t->column_count))
             return false;
     return true;
+}
+
+bool run_put(struct mos_ctx *ctx, const char *path, const void *bytes, size_t length) {
+    struct mos_out o;
+    if (!mos_out_open(&o, ctx, path, true))
+        return false;
+    o.derived = true;
+    int e = length ? mos_out_write(&o, bytes, length, 0) : 0;
+    if (!e)
+        return mos_out_commit(&o, length, true);
+    mos_out_abandon(&o);
+    return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", path);
+}
+
+const struct run_verb *run_verb(mosaicum *m, const char *command, const struct run_verb *verbs,
+                                size_t verb_count, const char *known, const char *asked,
+                                size_t words, bool has_output) {
+    const char **names = mos_alloc_array(m->arena, verb_count, sizeof *names);
+    const struct run_verb *v = NULL;
+    for (size_t i = 0; i < verb_count; i++) {
+        names[i] = verbs[i].name;
+        v = strcmp(verbs[i].name, asked) == 0 ? &verbs[i] : v;
+    }
+    const char *near = v ? NULL : mos_near(asked, names, verb_count);
+    if (!v)
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%s cannot %s%s%s%s; it can %s", command, asked,
+                 near ? "; did you mean " : "", near ? near : "", near ? "?" : "", known);
+    else if (words < v->least || words > v->most || (v->writes && !has_output))
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0, "It is used like this: mosaicum %s %s %s", command,
+                 v->name, v->use);
+    else
+        return v;
+    return NULL;
 }

@@ -177,4 +177,21 @@ bool inspect_image(mosaicum *m, const char *path, bool files);
 /* compare-images.c */
 void compare_images(mosaicum *m, const char *a, const char *b);
 
+/* Writes a file that can be made again; never over anything, "-" is standard output.  false with
+ * ctx->error. */
+bool run_put(struct mos_ctx *ctx, const char *path, const void *bytes, size_t length);
+
+/* One of the jobs of a command that has several. */
+struct run_verb {
+    const char *name, *use;
+    size_t least, most; /* words behind it */
+    bool writes;        /* it needs an output */
+    void (*run)(void *job);
+};
+/* The one that is asked for; NULL: the error says how they are called.  `known`: their names in a
+ * sentence. */
+const struct run_verb *run_verb(mosaicum *m, const char *command, const struct run_verb *verbs,
+                                size_t verb_count, const char *known, const char *asked,
+                                size_t words, bool has_output);
+
 #endif

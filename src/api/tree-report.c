@@ -88,11 +88,12 @@ static void sort_claims(mosaicum *m, struct mos_vec *claims) {
 
 void trees_claims(mosaicum *m, const struct trees_one *t) {
     static const struct mosaicum_column columns[] = {
-        {"kind", "takes", false},      {"number", "which", false}, {"detail", "as", false},
-        {"of", "of", false},           {"node", "node", false},    {"property", "by", false, true},
-        {"entry", "entry", true, true}};
+        {"kind", "takes", false},       {"number", "which", false},
+        {"detail", "as", false},        {"of", "of", false},
+        {"node", "node", false},        {"property", "by", false, true},
+        {"entry", "entry", true, true}, {"name", "name", false, true}};
     struct mos_vec claims = mos_dt_claims(m->arena, t->dt, &t->phandles);
-    struct report_table r = report_start(&m->report, "claims", NULL, columns, 7);
+    struct report_table r = report_start(&m->report, "claims", NULL, columns, 8);
     sort_claims(m, &claims);
     for (size_t i = 0; i < claims.count; i++) {
         const struct mos_dt_claim *c = mos_vec_at(&claims, i);
@@ -103,6 +104,8 @@ void trees_claims(mosaicum *m, const struct trees_one *t) {
         cell_text(&r, path(m, c->node));
         cell_text(&r, c->property->name);
         cell_number(&r, c->entry + 1);
+        const char *name = mos_dt_claim_name(c);
+        cell_text(&r, name ? name : "");
     }
     r.table.title = claims.count
                         ? mos_printf(m->arena, "%zu claim%s of enabled nodes in %s", claims.count,
@@ -146,13 +149,10 @@ static bool look(void *self, struct mos_dt_node *n) {
     if (n->parent && (strcmp(n->name, s->word) == 0 || strcmp(own, s->word) == 0 ||
                       (*s->word == '/' && s->word[1] && strstr(own, s->word))))
         hit(s, n, "path", "", n->place);
-    for (size_t at = 0; c && at < c->length;) {
-        const char *text = (const char *)c->data + at;
-        size_t k = strnlen(text, c->length - at);
-        if (at + k < c->length && strstr(text, s->word))
+    size_t at = 0;
+    for (const char *text; (text = mos_dt_next_string(c, &at));)
+        if (strstr(text, s->word))
             hit(s, n, "compatible", text, c->place);
-        at += k + 1;
-    }
     if (p)
         hit(s, n, "property", mos_dt_shown_value(s->m->arena, s->t->dt, &s->t->phandles, n, p),
             p->place);

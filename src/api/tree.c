@@ -2,7 +2,6 @@
  */
 #include "api/trees.h"
 
-#include "base/out.h"
 #include "base/text.h"
 #include "plan/plan.h"
 #include "rules/rules.h"
@@ -126,18 +125,6 @@ struct written {
     bool overlay;
 };
 
-static bool put(struct mos_ctx *ctx, const char *path, const void *bytes, size_t length) {
-    struct mos_out o;
-    if (!mos_out_open(&o, ctx, path, true))
-        return false;
-    o.derived = true;
-    int e = length ? mos_out_write(&o, bytes, length, 0) : 0;
-    if (!e)
-        return mos_out_commit(&o, length, true);
-    mos_out_abandon(&o);
-    return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", path);
-}
-
 static void tell_written(mosaicum *m, const char *const *from, const struct written *written,
                          size_t count) {
     static const struct mosaicum_column columns[] = {{"tree", "tree", false},
@@ -161,7 +148,7 @@ static void write_one(struct job *j, const char *to, const void *bytes, size_t s
                       const struct mos_dt *dt) {
     const struct written w = {to, size, dt->overlay};
     run_allow(j->m, to, MOS_REACH_READ | MOS_REACH_WRITE);
-    if (put(&j->m->ctx, to, bytes, size))
+    if (run_put(&j->m->ctx, to, bytes, size))
         tell_written(j->m, j->request->files, &w, 1);
 }
 
@@ -199,13 +186,14 @@ static bool compile_one(struct run_task *t) {
     const char *to =
         j->folder ? named_after(t->results, j->folder, from, dt->overlay) : j->request->output;
     if (mos_findings_count(&ctx->findings, MOS_SEVERITY_ERROR) != before ||
-        !put(ctx, to, blob.data, blob.length))
+        !run_put(ctx, to, blob.data, blob.length))
         return false;
     j->written[t->index] = (struct written){to, blob.length, dt->overlay};
     return true;
 }
 
-static void compile(struct job *j) {
+static void compile(void *self) {
+    struct job *j = self;
     const struct mosaicum_tree *r = j->request;
     mosaicum *m = j->m;
     struct mos_file_info info;
@@ -227,10 +215,17 @@ static void compile(struct job *j) {
         allow_source(m, r->files[i]);
     j->written = mos_alloc_array(m->arena, r->count, sizeof *j->written);
     run_files(m, r->files, r->count, compile_one, j);
+    size_t written = 0;
+    for (size_t i = 0; i < r->count; i++)
+        written += j->written[i].to != NULL;
+    if (m->error.kind && written)
+        mos_while(&m->error, "compiling %zu sources (written into %s: %zu)", r->count, folder,
+                  written);
     tell_written(m, r->files, j->written, r->count);
 }
 
-static void text(struct job *j) {
+static void text(void *self) {
+    struct job *j = self;
     const struct mosaicum_tree *r = j->request;
     mosaicum *m = j->m;
     struct trees_one t;
@@ -247,7 +242,8 @@ static void text(struct job *j) {
         write_one(j, r->output, source, strlen(source), t.dt);
 }
 
-static void apply(struct job *j) {
+static void apply(void *self) {
+    struct job *j = self;
     const struct mosaicum_tree *r = j->request;
     mosaicum *m = j->m;
     struct trees_one base;
@@ -288,26 +284,30 @@ static bool open_whole(struct job *j, const char *name, struct trees_one *t) {
                name, name);
 }
 
-static void claims(struct job *j) {
+static void claims(void *self) {
+    struct job *j = self;
     struct trees_one t;
     if (open_whole(j, j->request->files[0], &t))
         trees_claims(j->m, &t);
 }
 
-static void find(struct job *j) {
+static void find(void *self) {
+    struct job *j = self;
     struct trees_one t;
     if (open_tree(j, j->request->files[0], &t))
         trees_find(j->m, &t, j->request->files[1]);
 }
 
-static void draw(struct job *j) {
+static void draw(void *self) {
+    struct job *j = self;
     struct trees_one t;
     if (open_whole(j, j->request->files[0], &t))
         trees_draw(j->m, &t);
 }
 
 /* Every node, whoever wrote it, against the kernel's bindings. */
-static void bindings(struct job *j) {
+static void bindings(void *self) {
+    struct job *j = self;
     static const struct mosaicum_column columns[] = {{"nodes", "nodes with a binding", true},
                                                      {"without", "without one", true},
                                                      {"unknown", "parts not judged", true},
@@ -342,18 +342,14 @@ static void bindings(struct job *j) {
     report_end(&m->report, &table);
 }
 
-static void compare(struct job *j) {
+static void compare(void *self) {
+    struct job *j = self;
     struct trees_one a, b;
     if (open_tree(j, j->request->files[0], &a) && open_tree(j, j->request->files[1], &b))
         trees_compare(j->m, &a, &b);
 }
 
-static const struct {
-    const char *name, *use;
-    size_t least, most;
-    bool writes; /* -o must be there */
-    void (*run)(struct job *j);
-} verbs[] = {
+static const struct run_verb verbs[] = {
     {"compile", "SOURCE… -o BLOB", 1, SIZE_MAX, true, compile},
     {"text", "TREE [-o FILE]", 1, 1, false, text},
     {"apply", "BASE OVERLAY… -o BLOB", 2, SIZE_MAX, true, apply},
@@ -365,26 +361,14 @@ static const struct {
 };
 
 enum mosaicum_status mosaicum_tree(mosaicum *m, const struct mosaicum_tree *request) {
-    enum { VERBS = sizeof verbs / sizeof *verbs };
-    const char *names[VERBS];
     struct job j = {.m = m, .request = request};
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
-    size_t i = 0;
-    for (size_t k = 0; k < VERBS; k++)
-        names[k] = verbs[k].name;
-    while (i < VERBS && strcmp(verbs[i].name, request->verb) != 0)
-        i++;
-    const char *near = i < VERBS ? NULL : mos_near(request->verb, names, VERBS);
-    if (i == VERBS)
-        mos_fail(&m->error, MOS_ERROR_USAGE, 0, "tree cannot %s%s%s%s; it can %s", request->verb,
-                 near ? "; did you mean " : "", near ? near : "", near ? "?" : "",
-                 "compile, text, apply, compare, claims, find, draw and bindings");
-    else if (request->count < verbs[i].least || request->count > verbs[i].most ||
-             (verbs[i].writes && !request->output))
-        mos_fail(&m->error, MOS_ERROR_USAGE, 0, "It is used like this: mosaicum tree %s %s",
-                 verbs[i].name, verbs[i].use);
-    else if (open_sources(&j))
-        verbs[i].run(&j);
+    const struct run_verb *verb =
+        run_verb(m, "tree", verbs, sizeof verbs / sizeof *verbs,
+                 "compile, text, apply, compare, claims, find, draw and bindings", request->verb,
+                 request->count, request->output != NULL);
+    if (verb && open_sources(&j))
+        verb->run(&j);
     return run_status(m);
 }

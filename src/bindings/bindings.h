@@ -25,7 +25,8 @@ struct mos_bindings {
     struct mos_map fresh;       /* … of these is not known yet */
     bool hashed;
     uint8_t sha256[MOS_SHA256_SIZE]; /* of all files, once one pass was made */
-    unsigned tree;                   /* that is judged, from 1 */
+    size_t lost;   /* folders that cannot be read, files beyond the most that are looked at */
+    unsigned tree; /* that is judged, from 1 */
     size_t unread; /* files that cannot be read: all those, and of what it asks for the malformed */
 };
 

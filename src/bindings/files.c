@@ -2,7 +2,7 @@
 
 #include "base/text.h"
 
-#include <assert.h>
+#include <errno.h>
 #include <string.h>
 
 enum { FILE_LIMIT = 1 << 20, DEEPEST = 16, MOST_FILES = 20000, LONGEST_WORD = 128 };
@@ -25,6 +25,8 @@ static bool walk_entry(void *self, const char *name) {
         file->name = path;
         if (w->b->files.count < MOST_FILES)
             mos_map_set(&w->b->files, path, file);
+        else
+            w->b->lost++;
     } else if (*name != '.' && !strchr(name, '.')) { /* a folder, or a text that lists nothing */
         mos_vec_push_pointer(&w->below, path);
     }
@@ -36,8 +38,11 @@ static int walk_folder(struct mos_bindings *b, const char *folder, unsigned dept
     const struct mos_host *h = b->quiet.host;
     int e = h->list(h, *folder ? mos_path_join(b->quiet.arena, b->folder, folder) : b->folder,
                     walk_entry, &w);
-    for (size_t i = 0; !e && depth < DEEPEST && i < w.below.count; i++)
-        walk_folder(b, mos_vec_pointer(&w.below, i), depth + 1);
+    for (size_t i = 0; !e && i < w.below.count; i++) {
+        int below =
+            depth < DEEPEST ? walk_folder(b, mos_vec_pointer(&w.below, i), depth + 1) : ELOOP;
+        b->lost += below && below != ENOTDIR; /* some files have no ending */
+    }
     return e;
 }
 
@@ -82,11 +87,9 @@ bool mos_bindings_read(struct mos_bindings *b, struct mos_binding *file) {
 static bool want_node(void *self, struct mos_dt_node *node) {
     struct mos_bindings *b = self;
     const struct mos_dt_property *p = mos_dt_property(node, "compatible");
-    for (size_t at = 0; p && at < p->length;) {
-        const char *text = (const char *)p->data + at;
-        size_t n = strnlen(text, p->length - at);
-        if (at + n == p->length)
-            break;
+    size_t at = 0;
+    for (const char *text; (text = mos_dt_next_string(p, &at));) {
+        size_t n = strlen(text);
         if (n && n <= LONGEST_WORD && !mos_map_get(&b->wanted, text)) {
             struct mos_arena *arena = b->quiet.arena;
             struct mos_vec *files = mos_alloc(arena, sizeof *files);
@@ -95,7 +98,6 @@ static bool want_node(void *self, struct mos_dt_node *node) {
             mos_map_set(&b->wanted, kept, files);
             mos_map_set(&b->fresh, kept, files);
         }
-        at += n + 1;
     }
     return true;
 }
@@ -131,7 +133,7 @@ void mos_bindings_want(struct mos_bindings *b, const struct mos_dt *dt) {
 
 static void count_anew(struct mos_bindings *b) {
     b->tree++;
-    b->unread = 0;
+    b->unread = b->lost;
     for (size_t i = 0; i < b->files.count; i++)
         b->unread += ((const struct mos_binding *)b->files.items[i].value)->unread;
 }

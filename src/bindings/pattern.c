@@ -31,9 +31,11 @@ static const char *escaped(char c, bool bracket, char room[3]) {
 /* The same in POSIX's words; NULL: it cannot be said in them. */
 static const char *translated(struct mos_arena *arena, const char *p) {
     struct mos_buf out = {.arena = arena};
-    bool bracket = false, hyphen = false;
+    bool bracket = false, hyphen = false, repeats = false; /* the last one was * + ? or } */
     char room[3];
     for (; *p; p++) {
+        bool repeated = repeats;
+        repeats = !bracket && strchr("*+?}", *p);
         if (*p == '\\') {
             bool last_in_bracket = bracket && p[1] == '-';
             const char *text = escaped(*++p, bracket, room);
@@ -46,6 +48,10 @@ static const char *translated(struct mos_arena *arena, const char *p) {
                 return NULL;
             mos_buf_char(&out, '(');
             p += 2;
+        } else if (repeats && repeated) {
+            if (*p != '?')
+                return NULL;
+            repeats = false; /* the shortest that fits: whether one does is the same */
         } else {
             if (*p == '[' && !bracket) {
                 bracket = true;
@@ -54,8 +60,6 @@ static const char *translated(struct mos_arena *arena, const char *p) {
                 if (hyphen)
                     mos_buf_char(&out, '-');
                 bracket = false;
-            } else if (!bracket && *p == '?' && out.length && strchr("*+?}", p[-1])) {
-                return NULL; /* the shortest that fits */
             }
             mos_buf_char(&out, *p);
         }

@@ -45,17 +45,13 @@ static bool is_generic(const char *text) {
 const struct mos_binding *mos_bindings_of(struct mos_bindings *b, const struct mos_dt_node *node,
                                           bool *first) {
     const struct mos_dt_property *p = mos_dt_property(node, "compatible");
-    for (size_t at = 0; p && at < p->length;) {
-        const char *text = (const char *)p->data + at;
-        size_t n = strnlen(text, p->length - at);
-        if (at + n == p->length)
-            break;
+    size_t at = 0;
+    *first = true;
+    for (const char *text; (text = mos_dt_next_string(p, &at)); *first = false) {
         const struct mos_vec *files = mos_map_get(&b->wanted, text);
-        *first = at == 0;
         for (size_t i = 0; files && i < files->count && !is_generic(text); i++)
             if (is_for(b, mos_vec_pointer(files, i), node, text))
                 return mos_vec_pointer(files, i);
-        at += n + 1;
     }
     return NULL;
 }

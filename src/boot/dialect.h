@@ -158,6 +158,9 @@ struct mos_loader_language {
     struct mos_vec (*follow)(struct mos_arena *arena, const struct mos_map *variables);
     /* Does the loader itself set this variable at run time? */
     bool (*sets)(const char *name);
+    /* Variables with the addresses of network ports 0, 1 …, which it writes into the tree's nodes
+     * with the aliases ethernet0, ethernet1 …; NULL-terminated, or NULL. */
+    const char *const *port_addresses;
     const struct mos_loader_verb *verbs; /* ends with a NULL name */
 };
 
@@ -177,8 +180,8 @@ struct mos_stored_form {
     bool (*find)(struct mos_arena *arena, const uint8_t *binary, size_t length,
                  struct mos_map *out);
     /* A file of the system that says where the blocks lie, a line each; the program by which the
-     * system says that all is well; and the one (with the entry's name behind it) that says which entry
-     * comes first. */
+     * system says that all is well; and the one (with the entry's name behind it) that says which
+     * entry comes first. */
     const char *system_file, *confirms, *chooses;
     /* erase 0: not flash. */
     void (*write_place)(struct mos_buf *out, const char *device, uint64_t at, uint64_t size,

@@ -14,9 +14,11 @@ struct cli {
     const char *expand_to;                            /* --expand-to, or NULL */
     const char *bindings;                             /* tree: --bindings, or NULL */
     const char *loader, *medium, *keys, *flash, *set; /* rehearse: --loader, --as …; or NULL */
+    const char *source, *arch, *start, *compiler;     /* config: --source …; or NULL */
     bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, planned, faults,
         verify, sha256, keep_labels, help, version;
     const char **includes, **defines; /* tree: NULL-terminated, or NULL */
+    const char **fragments, **vars;   /* config: the same */
     bool aside; /* what is printed is for another program: findings go to standard error */
     const char *when_color;      /* --color, or NULL */
     struct mosaicum_draft draft; /* options of new */
@@ -38,7 +40,8 @@ struct command {
 
 extern const struct command command_new, command_list, command_check, command_build, command_show,
     command_compare, command_pin, command_inspect, command_take, command_amend, command_renew,
-    command_rehearse, command_tree, command_explain, command_demo, command_help, command_complete;
+    command_rehearse, command_tree, command_config, command_explain, command_demo, command_help,
+    command_complete;
 
 /* help.c: every command; NULL behind the last, and where there is none of that name */
 const struct command *command_at(size_t index);

@@ -81,6 +81,10 @@ struct mos_medium {
     struct mos_medium_size *size;
     struct mos_named areas;
 };
+struct mos_unfitted {
+    struct mos_record r;
+    struct mos_value *node;
+};
 struct mos_emulator {
     struct mos_record r;
     struct mos_value *loader, *disk;
@@ -89,7 +93,7 @@ struct mos_hardware {
     struct mos_record r;
     struct mos_emulator *emulator;
     struct mos_value *cpu, *cores, *compatible;
-    struct mos_named ram, held, media;
+    struct mos_named ram, held, media, unfitted;
     struct mos_console *console;
 };
 struct mos_first_place {
@@ -160,7 +164,7 @@ struct mos_kernel_config {
 };
 struct mos_kernel {
     struct mos_record r;
-    struct mos_value *image, *release, *source;
+    struct mos_value *image, *release, *source, *compiler;
     struct mos_kernel_config *config;
 };
 struct mos_blob {

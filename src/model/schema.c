@@ -264,9 +264,9 @@ static void unknown_key(struct mos_ctx *ctx, const struct mos_keys *keys,
     size_t count = 0;
     for (; count < keys->count && count < 64; count++)
         names[count] = keys->keys[count].name;
-    struct mos_finding *f =
-        complain(ctx, MOS_RULE_BOARD_SCHEMA, item->key_place,
-                 mos_printf(ctx->arena, "A %s has no key %s.", keys->title, item->key));
+    struct mos_finding *f = complain(
+        ctx, MOS_RULE_BOARD_SCHEMA, item->key_place,
+        mos_printf(ctx->arena, "The key %s is not known here (%s).", item->key, keys->title));
     const char *near = mos_near(item->key, names, count);
     if (near)
         mos_finding_try(&ctx->findings, f, "Write %s.", near);
@@ -423,7 +423,7 @@ static void needs_keys(struct mos_ctx *ctx, const struct mos_keys *keys,
     struct mos_finding *f = complain(
         ctx, MOS_RULE_BOARD_SCHEMA, node->key ? node->key_place : node->place,
         node->key ? mos_printf(ctx->arena, "The %s %s needs keys below it.", keys->title, node->key)
-                  : mos_printf(ctx->arena, "A %s is a map of keys.", keys->title));
+                  : mos_printf(ctx->arena, "A map of keys is wanted here (%s).", keys->title));
     mos_finding_try(&ctx->findings, f, "Write {%s: …}.", keys->count ? keys->keys[0].name : "");
 }
 

@@ -9,8 +9,19 @@ static struct mos_config_part *read_part(struct mos_plan *plan, const struct mos
     return s ? mos_config_read(plan->ctx, name, s) : NULL;
 }
 
+/* Where its sources are; what is wrong with that is told here. */
+static void find_source(struct mos_plan *plan, const struct mos_kernel *k) {
+    struct mos_file_info info;
+    const char *full;
+    if (mos_has(k->source) && mos_plan_reach(plan, k->source->text, MOS_FILE_FOLDER,
+                                             "kernel sources", k->source->place, &full, &info))
+        plan->kernel_source = full;
+}
+
 bool mos_plan_config(struct mos_plan *plan) {
     const struct mos_kernel *k = plan->board->kernel;
+    if (k)
+        find_source(plan, k);
     if (!k || !k->config)
         return true;
     const struct mos_named *fragments = &k->config->fragments;
@@ -35,5 +46,7 @@ bool mos_plan_config(struct mos_plan *plan) {
     }
     plan->config = mos_config_merge(plan->ctx, parts, count);
     plan->has_config = count != 0;
+    if (count)
+        mos_plan_kconfig(plan, parts, count);
     return plan->ctx->error->kind == MOS_ERROR_NONE;
 }

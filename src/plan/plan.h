@@ -9,7 +9,7 @@
 #include "content/content.h"
 #include "disk/table.h"
 #include "fs/fs.h"
-#include "kconfig/fragment.h"
+#include "kconfig/lack.h"
 #include "linux/module-index.h"
 #include "model/facts.h"
 #include "model/model.h"
@@ -199,6 +199,10 @@ struct mos_plan {
     struct mos_map loader_config; /* how the loader was built: symbol -> struct mos_setting * */
     struct mos_map config;        /* symbol -> struct mos_setting * */
     bool has_config;
+    struct mos_kc_config *kconfig;   /* worked out over the sources; NULL: only merged */
+    struct mos_kc_requests requests; /* … from all that is asked for */
+    const char
+        *kernel_source;      /* the folder of the kernel's sources; NULL: none is named, or there */
     struct mos_map defaults; /* the loader's compiled-in variables */
     bool has_defaults;
     const struct mos_dialect *dialect; /* of the loader; NULL: not stated, or not known */

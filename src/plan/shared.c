@@ -9,6 +9,7 @@ struct mos_shared mos_shared_make(struct mos_arena *arena) {
                                .indexes = mos_vec_make(arena, sizeof(struct mos_shared_index)),
                                .volumes = mos_vec_make(arena, sizeof(struct mos_shared_volume)),
                                .hashes = mos_map_make(arena),
+                               .kconfigs = mos_map_make(arena),
                                .files = mos_map_make(arena)};
 }
 

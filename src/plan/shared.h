@@ -18,6 +18,7 @@ struct mos_shared {
     struct mos_map hashes;   /* path -> struct mos_shared_hash *: of files, where no store knows */
     struct mos_bindings *bindings; /* of the kernel that the last board named; or NULL */
     const char *bindings_folder;   /* … where they are */
+    struct mos_map kconfigs;       /* architecture, sources, compiler -> struct mos_kc_tree * */
     struct mos_map files;          /* key -> struct mos_kept_bytes *: of archives, see contents.c */
 };
 

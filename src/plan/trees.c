@@ -157,8 +157,9 @@ static void check_board_of(struct mos_plan *plan, const struct mos_overlay *def,
     if (!p || !own || !p->length || p->data[p->length - 1] ||
         !mos_dt_string(base->root, "compatible"))
         return;
-    for (size_t at = 0; at < p->length; at += strlen((const char *)p->data + at) + 1)
-        if (mos_dt_is_compatible(base->root, (const char *)p->data + at))
+    size_t at = 0;
+    for (const char *name; (name = mos_dt_next_string(p, &at));)
+        if (mos_dt_is_compatible(base->root, name))
             return;
     struct mos_findings *list = &plan->ctx->findings;
     struct mos_finding *f = mos_find(list, MOS_RULE_TREE_OTHER_BOARD,
@@ -179,24 +180,33 @@ static void note_labels(struct mos_dt *base, const struct mos_dt *overlay, const
             mos_map_set_const(&base->later, mos_vec_pointer(&labels, i), name);
 }
 
-/* Those of the build, in order; of alternatives there may be one. */
-static void apply_at_build(struct mos_plan *plan, struct mos_dt *base) {
-    const struct mos_named *overlays = &plan->board->tree->overlays;
+/* Overlays onto a base, in order; NULL ones are left out.  false: one of them does not fit. */
+static bool apply_in_order(struct mos_plan *plan, struct mos_dt *base,
+                           struct mos_dt *const *overlays, const struct mos_overlay *const *defs,
+                           size_t count) {
     const char **names = overlay_names(plan);
-    struct mos_dt **read = mos_alloc_array(plan->ctx->arena, overlays->count, sizeof(void *));
-    for (size_t i = 0; i < overlays->count; i++)
-        read[i] = at_boot(overlays->items[i]) ? NULL : read_overlay(plan, overlays->items[i]);
-    for (size_t i = 0; i < overlays->count; i++) {
-        if (!read[i])
+    bool whole = true;
+    for (size_t i = 0; i < count; i++) {
+        if (!overlays[i])
             continue;
         base->later = mos_map_make(base->arena);
-        for (size_t k = i + 1; k < overlays->count; k++)
-            if (read[k])
-                note_labels(base, read[k], names[k + 1]);
-        check_board_of(plan, overlays->items[i], base, read[i]);
-        mos_dt_apply(plan->ctx, base, read[i], (unsigned)i + 1, names);
+        for (size_t k = i + 1; k < count; k++)
+            if (overlays[k])
+                note_labels(base, overlays[k], defs[k]->r.name);
+        check_board_of(plan, defs[i], base, overlays[i]);
+        whole &= mos_dt_apply(plan->ctx, base, overlays[i], number_of(plan, defs[i]), names);
     }
     base->later = mos_map_make(base->arena);
+    return whole;
+}
+
+/* Those of the build, in order; of alternatives there may be one. */
+static void apply_at_build(struct mos_plan *plan, struct mos_dt *base) {
+    const struct mos_named *all = &plan->board->tree->overlays;
+    struct mos_dt **read = mos_alloc_array(plan->ctx->arena, all->count, sizeof *read);
+    for (size_t i = 0; i < all->count; i++)
+        read[i] = at_boot(all->items[i]) ? NULL : read_overlay(plan, all->items[i]);
+    apply_in_order(plan, base, read, (const struct mos_overlay *const *)all->items, all->count);
 }
 
 static void check_alternatives(struct mos_plan *plan) {
@@ -279,22 +289,17 @@ static void forget_repeated(struct mos_findings *list, size_t from) {
 static struct mos_dt *combine(struct mos_plan *plan, struct mos_arena *arena,
                               const struct mos_dt *base, const struct groups *g,
                               const size_t *chosen) {
-    size_t seen[MOST_GROUPS] = {0};
-    const char **names = overlay_names(plan);
+    size_t seen[MOST_GROUPS] = {0}, count = plan->boot_overlays.count;
     struct mos_dt *copy = mos_dt_copy(arena, base);
-    bool whole = true;
-    for (size_t i = 0; i < plan->boot_overlays.count; i++) {
-        const struct mos_overlay *def =
-            ((struct mos_overlay_plan *)mos_vec_pointer(&plan->boot_overlays, i))->def;
-        size_t k = mos_has(def->one_of) ? group_of(g, def->one_of->text) : MOST_GROUPS;
+    struct mos_dt **read = mos_alloc_array(arena, count, sizeof *read);
+    const struct mos_overlay **defs = mos_alloc_array(arena, count, sizeof *defs);
+    for (size_t i = 0; i < count; i++) {
+        defs[i] = ((struct mos_overlay_plan *)mos_vec_pointer(&plan->boot_overlays, i))->def;
+        size_t k = mos_has(defs[i]->one_of) ? group_of(g, defs[i]->one_of->text) : MOST_GROUPS;
         bool in = k >= g->count || ++seen[k] == chosen[k];
-        struct mos_dt *overlay = in ? read_overlay(plan, def) : NULL;
-        if (overlay)
-            check_board_of(plan, def, copy, overlay);
-        if (overlay)
-            whole &= mos_dt_apply(plan->ctx, copy, overlay, number_of(plan, def), names);
+        read[i] = in ? read_overlay(plan, defs[i]) : NULL;
     }
-    return whole ? copy : NULL;
+    return apply_in_order(plan, copy, read, defs, count) ? copy : NULL;
 }
 
 /* Every combination that can be reached, each by itself and never their union. */

@@ -18,7 +18,7 @@
 #include <time.h>
 #include <unistd.h>
 
-enum { READ_SIZE = 4096, TICK_MS = 20, MOST_ROUNDS = 1000 };
+enum { READ_SIZE = 4096, TICK_MS = 20, MOST_ROUNDS = 1000, MOST_VARIABLES = 200 };
 
 /* One captured stream. */
 struct stream {
@@ -54,9 +54,13 @@ static int capture(struct stream *s) {
 
 static void child(const struct mos_program *p, int in, int out, int err) {
     static char path[] = "PATH=/usr/local/bin:/usr/bin:/bin", locale[] = "LC_ALL=C";
-    char *env[32] = {path, locale};
-    for (size_t i = 0; p->environment && p->environment[i] && i < 28; i++)
-        memcpy(&env[2 + i], &p->environment[i], sizeof *env); /* execvpe wants no const */
+    char *env[MOST_VARIABLES + 3] = {locale, path};
+    size_t count = 2;
+    for (size_t i = 0; p->environment && p->environment[i]; i++) {
+        bool own_path = strncmp(p->environment[i], "PATH=", 5) == 0;
+        char **to = own_path ? &env[1] : &env[count++];
+        memcpy(to, &p->environment[i], sizeof *env); /* execvpe wants no const */
+    }
     sigset_t none;
     sigemptyset(&none);
     sigprocmask(SIG_SETMASK, &none, NULL);
@@ -166,6 +170,7 @@ static int pump(const struct mos_program *p, pid_t watcher, int *in, struct stre
     while (!e && !(*reaped && out->fd < 0 && err->fd < 0)) {
         if (*in >= 0 && !p->input_length)
             feed(p, in, &sent);
+        bool ended = *reaped; /* what it wrote last may come after poll gave up, and before this */
         struct pollfd fds[3] = {{out->fd, POLLIN, 0}, {err->fd, POLLIN, 0}, {*in, POLLOUT, 0}};
         int ready = poll(fds, 3, out->fd < 0 && err->fd < 0 ? 1 : TICK_MS);
         if (ready < 0 && errno != EINTR)
@@ -180,7 +185,7 @@ static int pump(const struct mos_program *p, pid_t watcher, int *in, struct stre
             *reaped = true;
         else if (!e && !*reaped && milliseconds() >= end)
             e = ETIMEDOUT;
-        if (*reaped && !ready)
+        if (ended && !ready)
             break; /* all that was written has been read */
     }
     return e;
@@ -271,6 +276,11 @@ static int run(const struct mos_host *h, const struct mos_program *p,
                struct mos_program_result *result) {
     (void)h;
     sigset_t before;
+    size_t variables = 0;
+    while (p->environment && p->environment[variables])
+        variables++;
+    if (variables > MOST_VARIABLES)
+        return E2BIG; /* none is left out */
     block_sigpipe(&before);
     int e = run_guarded(p, result);
     unblock_sigpipe(&before);

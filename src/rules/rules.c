@@ -37,6 +37,7 @@ static const struct {
     {MOS_STAGE_PLAN, mos_rule_tree_use},
     {MOS_STAGE_PLAN, mos_rule_tree_claims},
     {MOS_STAGE_PLAN, mos_rule_tree_bindings},
+    {MOS_STAGE_PLAN, mos_rule_kernel_requests},
     {MOS_STAGE_VOLUMES, mos_rule_stage_files},
     {MOS_STAGE_VOLUMES, mos_rule_search},
     {MOS_STAGE_VOLUMES, mos_rule_settings},

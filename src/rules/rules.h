@@ -61,6 +61,10 @@ void mos_rule_device_files(const struct mos_plan *plan);
 void mos_rule_tree_use(const struct mos_plan *plan);
 void mos_rule_tree_claims(const struct mos_plan *plan);
 void mos_rule_tree_bindings(const struct mos_plan *plan);
+void mos_rule_kernel_requests(const struct mos_plan *plan);
+/* The same of a configuration that no board has. */
+void mos_tell_requests(struct mos_ctx *ctx, struct mos_kc_config *c,
+                       const struct mos_kc_requests *all);
 void mos_rule_loader_env(const struct mos_plan *plan);
 void mos_rule_rom(const struct mos_plan *plan);
 void mos_rule_loader_build(const struct mos_plan *plan);

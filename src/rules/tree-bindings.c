@@ -178,16 +178,15 @@ static struct mos_bindings *bindings_at(struct mos_ctx *ctx, const char *folder,
 }
 
 void mos_rule_tree_bindings(const struct mos_plan *plan) {
-    const struct mos_kernel *kernel = plan->board->kernel;
+    static const char below[] = "Documentation/devicetree/bindings";
     struct mos_ctx *ctx = plan->ctx;
-    if (!kernel || !mos_has(kernel->source))
+    if (!plan->kernel_source || !plan->blobs.count)
         return;
-    const char *shown =
-        mos_path_join(ctx->arena, kernel->source->text, "Documentation/devicetree/bindings");
-    const char *folder = mos_workspace_path(ctx, plan->board->root, shown);
-    struct board_trees t = {.plan = plan, .b = folder ? bindings_at(ctx, folder, shown) : NULL};
-    if (!t.b) {
-        note(ctx, mos_printf(ctx->arena, "bindings: %s cannot be read", shown));
+    const char *shown = mos_path_join(ctx->arena, plan->board->kernel->source->text, below);
+    struct board_trees t = {.plan = plan};
+    t.b = bindings_at(ctx, mos_path_join(ctx->arena, plan->kernel_source, below), shown);
+    if (!t.b || !t.b->files.count) {
+        note(ctx, mos_printf(ctx->arena, "bindings: there are none in %s", shown));
         return;
     }
     for (size_t i = 0; i < plan->blobs.count; i++) {
@@ -199,7 +198,8 @@ void mos_rule_tree_bindings(const struct mos_plan *plan) {
         mos_stamp_add_hash(ctx->stamp, "the kernel's bindings", t.b->sha256);
     const struct mos_bindings_count *c = &t.count;
     if (c->unread)
-        note(ctx, mos_printf(ctx->arena, "bindings: %zu files cannot be read", c->unread));
+        note(ctx, mos_printf(ctx->arena, "bindings: %zu file%s or folder%s cannot be read",
+                             c->unread, c->unread == 1 ? "" : "s", c->unread == 1 ? "" : "s"));
     if (c->unknown || c->without)
         note(ctx, mos_printf(ctx->arena,
                              "bindings: %zu of your nodes judged, %zu have none; %zu parts of them "

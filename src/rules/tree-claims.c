@@ -66,11 +66,12 @@ static bool is_set_by_us(const struct mos_dt_node *n, const char *property) {
 }
 
 /* Did our files bring about that this needs that, and that it is off?  What many devices do without
- * (DMA, a clock of several) must be written by an overlay of ours. */
+ * (DMA, a clock of several) must be written, or switched off, by an overlay of ours. */
 static bool is_our_doing(const struct claims_view *v, const struct mos_dt_node *down) {
     if (v->property->set_by)
         return true;
     bool much = strcmp(v->property->name, "clocks") == 0 ||
+                strcmp(v->property->name, "dmas") == 0 ||
                 strcmp(v->property->name, "interrupts-extended") == 0;
     return (much && is_set_by_us(down, "status")) ||
            (v->kind->must &&

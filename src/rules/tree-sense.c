@@ -407,13 +407,11 @@ static uint64_t chip_size(const struct mos_tree_view *v, const struct mos_dt_nod
         *where = mos_tree_place(v, chip, reg);
         return sum;
     }
-    for (size_t at = 0; names && at < names->length;) {
-        const char *text = (const char *)names->data + at;
-        size_t n = strnlen(text, names->length - at);
-        uint64_t size = at + n < names->length ? size_in_name(text) : 0;
+    size_t at = 0;
+    for (const char *text; (text = mos_dt_next_string(names, &at));) {
+        uint64_t size = size_in_name(text);
         if (size)
             return size;
-        at += n + 1;
     }
     const struct mos_hardware *h = v->plan->board->hardware;
     for (size_t i = 0; h && i < h->media.count; i++) {

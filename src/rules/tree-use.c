@@ -125,6 +125,51 @@ static long number_of(const struct tree_use_view *v, const struct mos_dt_node *n
     return -1;
 }
 
+static bool has_stem(const struct mos_dt_node *n, const struct mos_dt_node *like) {
+    size_t length = strcspn(like->name, "@");
+    return strncmp(n->name, like->name, length) == 0 &&
+           (!n->name[length] || n->name[length] == '@');
+}
+
+struct brothers {
+    const struct mos_dt_node *like, *other;
+};
+
+static bool find_brother(void *self, struct mos_dt_node *n) {
+    struct brothers *b = self;
+    if (!b->other && n != b->like && has_stem(n, b->like) && mos_dt_property(n, "compatible") &&
+        !mos_dt_off(n))
+        b->other = n;
+    return true;
+}
+
+static void tell_no_alias(const struct tree_use_view *v, const struct mos_value *name,
+                          const struct mos_dt_node *node, const char *alias, const char *text,
+                          const char *why) {
+    struct mos_finding *f =
+        tell(v, MOS_RULE_TREE_ALIAS_MISSING, name->place, place_of(v, node, NULL), text);
+    mos_finding_why(v->list, f, "%s", why);
+    mos_finding_try(v->list, f, "Add %s = \"%s\"; to the aliases of the tree.", alias,
+                    mos_dt_path(v->arena, node));
+}
+
+/* Without an alias the order in which devices appear decides, where there are several. */
+static void check_unnumbered(const struct tree_use_view *v, const struct mos_value *name,
+                             const struct mos_dt_node *node, const char *stem,
+                             unsigned long stated) {
+    struct brothers b = {node, NULL};
+    mos_dt_walk(v->dt->root, find_brother, &b);
+    if (!b.other || mos_dt_off(node))
+        return;
+    tell_no_alias(v, name, node, mos_printf(v->arena, "%s%lu", stem, stated),
+                  mos_printf(v->arena,
+                             "%s is %s, and the tree has no alias %s%lu for it; %s is "
+                             "there, too.",
+                             mos_dt_path(v->arena, node), name->text, stem, stated,
+                             mos_dt_path(v->arena, b.other)),
+                  "Which of them gets the number is decided by the order in which they appear.");
+}
+
 /* "ttyAMA0", "mmcblk0": stem and number. */
 static void check_number(const struct tree_use_view *v, const struct mos_value *name,
                          const struct mos_value *path, const char *stem) {
@@ -135,9 +180,13 @@ static void check_number(const struct tree_use_view *v, const struct mos_value *
     size_t digits;
     unsigned long stated;
     long number = number_of(v, node, stem, &alias);
-    if (!mos_device_number(name->text, &digits, &stated) || number < 0 ||
-        (unsigned long)number == stated)
+    if (!mos_device_number(name->text, &digits, &stated) ||
+        (number >= 0 && (unsigned long)number == stated))
         return;
+    if (number < 0) {
+        check_unnumbered(v, name, node, stem, stated);
+        return;
+    }
     struct mos_finding *f = tell(
         v, MOS_RULE_TREE_NUMBER_DIFFERS, name->place,
         alias->place.source ? alias->place : place_of(v, aliases_of(v), NULL),
@@ -167,6 +216,62 @@ static void check_flash_name(const struct tree_use_view *v, const struct mos_med
                     "The kernel does not find the flash that mtdparts names, and makes "
                     "no partitions of it.");
     mos_finding_try(v->list, f, "Set flash-id: %s.", own);
+}
+
+/* The loader writes the addresses of its environment into the nodes that the aliases name. */
+static void check_network_address(const struct tree_use_view *v,
+                                  const struct mos_environment_plan *e) {
+    const struct mos_dialect *d = v->plan->dialect;
+    const char *const *names = d ? d->language.port_addresses : NULL;
+    for (unsigned i = 0; names && names[i]; i++) {
+        const char *name = names[i], *alias = mos_printf(v->arena, "ethernet%u", i);
+        const struct mos_loader_variable *var = mos_map_get(&e->variables, name);
+        if (!var || !var->value || node_of(v, alias))
+            continue;
+        struct mos_finding *f =
+            tell(v, MOS_RULE_TREE_ALIAS_MISSING, var->place, place_of(v, aliases_of(v), NULL),
+                 mos_printf(v->arena, "The loader has %s, and the tree no alias %s.", name, alias));
+        mos_finding_why(v->list, f, "The address does not reach the kernel, which makes up one.");
+        mos_finding_try(v->list, f, "Add %s = &LABEL; to the aliases of the tree.", alias);
+    }
+}
+
+/* ---- parts that are not there ---- */
+
+/* What switched a node on: its status, else itself. */
+static struct mos_place switch_of(const struct tree_use_view *v, const struct mos_dt_node *n) {
+    return place_of(v, n, "status");
+}
+
+static void check_unfitted(void *self, struct mos_dt *dt) {
+    const struct mos_plan *plan = self;
+    struct tree_use_view v = {plan, dt, &plan->ctx->findings, plan->ctx->arena};
+    const struct mos_named *parts = &plan->board->hardware->unfitted;
+    for (size_t i = 0; i < parts->count; i++) {
+        const struct mos_unfitted *u = parts->items[i];
+        const struct mos_dt_node *n = mos_has(u->node) ? node_of(&v, u->node->text) : NULL;
+        if (!mos_has(u->node) || u->r.broken || (n && mos_dt_off(n)))
+            continue;
+        struct mos_finding *f;
+        if (!n) {
+            f = tell(&v, MOS_RULE_TREE_NODE_MISSING, u->node->place, dt->place,
+                     mos_printf(v.arena,
+                                "The tree has no node %s, and %s is said not to be fitted.",
+                                u->node->text, u->r.name));
+            f->severity = MOS_SEVERITY_WARNING;
+            mos_finding_why(v.list, f,
+                            "If the name is wrong, the part is looked for all the same.");
+            mos_finding_try(v.list, f, "Write the path of the node as the tree has it, or ~%s.",
+                            u->r.name);
+            continue;
+        }
+        f = tell(&v, MOS_RULE_TREE_NOT_FITTED, switch_of(&v, n), u->r.key_place,
+                 mos_printf(v.arena, "%s is switched on, and %s is not fitted.",
+                            mos_dt_path(v.arena, n), u->r.name));
+        mos_finding_why(v.list, f,
+                        "The kernel looks for it, waits and fails; what needs it never starts.");
+        mos_finding_try(v.list, f, "Set status = \"disabled\" there, or leave out the overlay.");
+    }
 }
 
 /* ---- memory ---- */
@@ -254,6 +359,10 @@ void mos_rule_tree_use(const struct mos_plan *plan) {
                 check_number(&v, m->kernel, m->node, "mmc");
             check_flash_name(&v, m);
         }
+        for (size_t k = 0; k < plan->environments.count; k++)
+            check_network_address(&v, mos_vec_pointer(&plan->environments, k));
+        if (h->unfitted.count)
+            mos_plan_each_tree(plan->self, b, check_unfitted, plan->self);
         check_standard_output(&v);
         check_memory(&v);
         check_arguments(&v, user_of(plan, b));

@@ -180,17 +180,23 @@ uint32_t mos_dt_size_cells(const struct mos_dt_node *bus) {
     return cell_or(bus, "#size-cells", 1);
 }
 
+const char *mos_dt_next_string(const struct mos_dt_property *property, size_t *at) {
+    if (!property || *at >= property->length)
+        return NULL;
+    const char *s = (const char *)property->data + *at;
+    size_t n = strnlen(s, property->length - *at);
+    if (*at + n == property->length)
+        return NULL;
+    *at += n + 1;
+    return s;
+}
+
 /* Calls for each string of a property; stops when one says true. */
 static bool any_string(const struct mos_dt_property *p, const char *text, bool whole) {
-    for (size_t at = 0; p && at < p->length;) {
-        const char *s = (const char *)p->data + at;
-        size_t n = strnlen(s, p->length - at);
-        if (at + n == p->length)
-            return false;
+    size_t at = 0;
+    for (const char *s; (s = mos_dt_next_string(p, &at));)
         if (whole ? strcmp(s, text) == 0 : strstr(s, text) != NULL)
             return true;
-        at += n + 1;
-    }
     return false;
 }
 

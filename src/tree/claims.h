@@ -65,6 +65,9 @@ const struct mos_dt_node *mos_dt_off(const struct mos_dt_node *node);
 /* The controller that `interrupts` of a node goes to; NULL: none. */
 const struct mos_dt_node *mos_dt_interrupt_parent(const struct mos_dt_phandles *all,
                                                   const struct mos_dt_node *node);
+/* The string at *at of a property's value, which moves behind it; NULL: there is no whole one left.
+ * property NULL: it has none. */
+const char *mos_dt_next_string(const struct mos_dt_property *property, size_t *at);
 /* Strings in a property's value. */
 size_t mos_dt_string_count(const struct mos_dt_property *property);
 /* Cells of an address and of a size below a node (2 and 1 where it does not say). */

@@ -344,7 +344,7 @@ bool mos_dt_apply(struct mos_ctx *ctx, struct mos_dt *base, struct mos_dt *overl
                         .names = overlay_names,
                         .pairs = mos_vec_make(ctx->arena, sizeof(struct pair)),
                         .ok = true};
-    base->taken.length = 0;
+    base->noted = false;
     a.moved_by = mos_dt_highest_phandle(base);
     if (!overlay->from_blob && !overlay->next_phandle)
         mos_dt_walk(overlay->root, number_targets, &a);

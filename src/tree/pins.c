@@ -150,14 +150,10 @@ static const struct mos_dt_node *controller_of(const struct mos_dt_node *group) 
 /* The state that a driver starts with: "default", or the first where they have no names. */
 static size_t first_state(const struct mos_dt_node *node) {
     const struct mos_dt_property *names = mos_dt_property(node, "pinctrl-names");
-    size_t index = 0;
-    for (size_t at = 0; names && at < names->length; index++) {
-        const char *s = (const char *)names->data + at;
-        size_t n = strnlen(s, names->length - at);
-        if (n == 7 && memcmp(s, "default", 7) == 0)
+    size_t index = 0, at = 0;
+    for (const char *s; (s = mos_dt_next_string(names, &at)); index++)
+        if (strcmp(s, "default") == 0)
             return index;
-        at += n + 1;
-    }
     return names ? SIZE_MAX : 0;
 }
 

@@ -26,23 +26,26 @@ uint32_t mos_dt_highest_phandle(const struct mos_dt *dt) {
     return highest;
 }
 
+enum { MOST_NOTED = 1 << 16 };
+
 static bool note_number(void *self, struct mos_dt_node *node) {
     struct mos_dt *dt = self;
     uint32_t value;
-    if (own_phandle(node, &value) && value - 1 < dt->taken.length)
-        dt->taken.data[value - 1] = 1;
+    if (!own_phandle(node, &value) || !value || value > MOST_NOTED)
+        return true;
+    if (value > dt->taken.length)
+        mos_buf_zeros(&dt->taken, value - dt->taken.length);
+    dt->taken.data[value - 1] = 1;
     return true;
 }
 
 /* The lowest number that no node has. */
 static uint32_t free_phandle(struct mos_dt *dt) {
-    enum { ROOM = 1 << 16 };
-    if (!dt->taken.length) {
-        uint32_t highest = mos_dt_highest_phandle(dt);
+    if (!dt->noted) {
         dt->taken = (struct mos_buf){.arena = dt->arena};
-        mos_buf_zeros(&dt->taken, (size_t)mos_min(highest, ROOM) + 1);
         mos_dt_walk(dt->root, note_number, dt);
         dt->next_phandle = 1;
+        dt->noted = true;
     }
     while (dt->next_phandle <= dt->taken.length && dt->taken.data[dt->next_phandle - 1])
         dt->next_phandle++;

@@ -7,15 +7,29 @@
 /* ---- small helpers ---- */
 
 const char *mos_dt_claim_word(enum mos_dt_claim_kind kind) {
-    static const char *const words[] = {"registers", "address", "line",  "pin",
-                                        "interrupt", "DMA",     "PWM",   "clock",
-                                        "reset",     "supply",  "power", "memory"};
+    static const char *const words[] = {"registers", "address", "line",  "pin",   "interrupt",
+                                        "DMA",       "PWM",     "clock", "reset", "supply",
+                                        "power",     "PHY",     "memory"};
     return words[kind];
 }
 
 static uint32_t cell_or(const struct mos_dt_node *n, const char *name, uint32_t usual) {
     uint32_t value;
     return mos_dt_cell(n, name, &value) ? value : usual;
+}
+
+const char *mos_dt_claim_name(const struct mos_dt_claim *claim) {
+    const char *property = claim->property->name;
+    const struct mos_dt_kind *kind = mos_dt_kind_of(claim->node, property);
+    const char *names = kind                                  ? kind->names
+                        : strcmp(property, "reg") == 0        ? "reg-names"
+                        : strcmp(property, "interrupts") == 0 ? "interrupt-names"
+                                                              : NULL;
+    size_t at = 0;
+    const char *name = NULL;
+    for (size_t i = 0; names && i <= claim->entry; i++)
+        name = mos_dt_next_string(mos_dt_property(claim->node, names), &at);
+    return name;
 }
 
 /* ---- addresses ---- */
@@ -227,6 +241,7 @@ static const struct {
     {"#clock-cells", MOS_DT_CLAIM_CLOCK},
     {"#reset-cells", MOS_DT_CLAIM_RESET},
     {"#power-domain-cells", MOS_DT_CLAIM_DOMAIN},
+    {"#phy-cells", MOS_DT_CLAIM_PHY},
 };
 
 static void list_references(struct lister *l, const struct mos_dt_kind *kind) {

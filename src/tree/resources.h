@@ -16,6 +16,7 @@ enum mos_dt_claim_kind {
     MOS_DT_CLAIM_RESET,
     MOS_DT_CLAIM_SUPPLY,
     MOS_DT_CLAIM_DOMAIN,
+    MOS_DT_CLAIM_PHY,
     MOS_DT_CLAIM_MEMORY, /* reserved */
     MOS_DT_CLAIM_KINDS,
 };
@@ -36,6 +37,8 @@ struct mos_dt_claim {
 
 /* One word for a kind: "pin", "interrupt". */
 const char *mos_dt_claim_word(enum mos_dt_claim_kind kind);
+/* What its node calls the entry (in clock-names, reg-names …); NULL: nothing. */
+const char *mos_dt_claim_name(const struct mos_dt_claim *claim);
 /* Trigger of an interrupt: bits as in include/dt-bindings/interrupt-controller/irq.h; 0: none is
  * stated. */
 enum { MOS_DT_TRIGGER = 15 };

@@ -91,7 +91,8 @@ struct mos_dt {
     const char *shown_path;
     struct mos_place place;
     uint32_t boot_cpu;
-    struct mos_buf taken;   /* by phandle - 1: not 0 where a node has it; empty: not looked at */
+    struct mos_buf taken;   /* by phandle - 1: not 0 where a node has it */
+    bool noted;             /* … it was looked at */
     uint32_t next_phandle;  /* where to look for a free one */
     bool hides;             /* something is hidden */
     struct mos_map labels;  /* label -> the first node in the tree that has it */

@@ -69,6 +69,8 @@ static const struct {
      "is \"ch-1x\", and must fit the pattern"},
     {WITH("string", "pattern: '^[\\w\\-]+(?:\\.x)?$'"), "\"a_-b.x\"", "\"a_-bx.\"",
      "must fit the pattern"},
+    {WITH("string", "pattern: '^a+?b\\+?$'"), "\"aab\"", "\"abb\"", "must fit the pattern"},
+    {WITH("string", "pattern: '^a+?b\\+?$'"), "\"ab+\"", "\"ab++\"", "must fit the pattern"},
     {WITH("string", "not: {const: off}"), "\"on\"", "\"off\"", "may not be"},
     {"{oneOf: [{const: a}, {items: [{const: b}, {const: c}]}]}", "\"b\", \"c\"", "\"b\"",
      "begins with \"b\", and is none of the 2 that are known"},
@@ -235,6 +237,33 @@ static void unknown_is_counted(void) {
     outcome_free(&o);
 }
 
+/* A board's kernel sources: named and not there is an error, there without bindings is said. */
+static void sources_are_looked_for(void) {
+    workspace = test_folder("bindings-sources");
+    write_text(path_in(workspace, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    write_text(path_in(workspace, "boards/curlew.yaml"),
+               "mosaicum: 1\nboard: curlew\nkernel: {source: linus}\ntree: {blobs: {main: "
+               "t.dts}}\n");
+    write_text(path_in(workspace, "t.dts"),
+               "/dts-v1/;\n/ { part { compatible = \"harbour,part\"; b; }; };\n");
+    CU_ASSERT(runs(0, "mkdir -p '%s/linux'", workspace));
+    struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, workspace);
+    CU_ASSERT(o.status == 1 && strstr(o.out, "kernel sources: linus is not there"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "Write linux."));
+    outcome_free(&o);
+    CU_ASSERT(runs(0, "sed -i s/linus/linux/ '%s/boards/curlew.yaml'", workspace));
+    o = run_shell("'%s' --no-cache -w '%s' check -v", MOSAICUM_PROGRAM, workspace);
+    CU_ASSERT_PTR_NULL(strstr(o.out, "kernel sources"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "bindings: there are none in linux/Documentation/"));
+    outcome_free(&o);
+    /* a file that is malformed where the node asks for it is counted */
+    write_text(path_in(workspace, "linux/Documentation/devicetree/bindings/x/part.yaml"),
+               "properties: {compatible: {const: 'harbour,part'}\n");
+    o = run_shell("'%s' --no-cache -w '%s' check -v", MOSAICUM_PROGRAM, workspace);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "bindings: 1 file or folder cannot be read"));
+    outcome_free(&o);
+}
+
 /* Schemas that lead to themselves, or never end, end. */
 static void circles_end(void) {
     start("bindings-circles");
@@ -246,4 +275,4 @@ static void circles_end(void) {
 
 SUITE(bindings_suite, {"values are judged", values_are_judged},
       {"nodes are judged", nodes_are_judged}, {"unknown is counted", unknown_is_counted},
-      {"circles end", circles_end});
+      {"sources are looked for", sources_are_looked_for}, {"circles end", circles_end});

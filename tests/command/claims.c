@@ -361,6 +361,47 @@ static void overlays_of_the_boot_too(void) {
         look_at(i, true);
 }
 
+/* Parts, numbers and addresses that the definition states, against a tree of two cards. */
+static void what_is_stated_of_parts(void) {
+    static const struct {
+        const char *tree, *board, *says; /* tree: sed's words; board: lines; says NULL: nothing */
+    } lines[] = {
+        {"s/x/x/", "hardware: {unfitted: {depth: /depth@4030000}}",
+         "/depth@4030000 is switched on"},
+        {"s/okay/fail/", "hardware: {unfitted: {depth: /depth@4030000}}", NULL},
+        {"s/okay/disabled/", "hardware: {unfitted: {depth: depth0}}",
+         "The tree has no node depth0, and depth is said not to be fitted."},
+        {"s/okay/disabled/", /* an overlay that the loader may apply, or leave */
+         "hardware: {unfitted: {depth: /depth@4030000}}\ntree: {overlays: {on: {file: "
+         "tree/on.dtso, when: boot}}}",
+         "tree/on.dtso:3"},
+        {"s/x/x/", "loader: {environments: {main: {values: {ethaddr: \"02:00:5e:00:00:01\"}}}}",
+         "The loader has ethaddr, and the tree no alias ethernet0."},
+        {"s/mmc0 = /ethernet0 = \"\\/depth@4030000\"; mmc0 = /",
+         "loader: {environments: {main: {values: {ethaddr: \"02:00:5e:00:00:01\"}}}}", NULL},
+    };
+    for (size_t i = 0; i < sizeof lines / sizeof *lines; i++) {
+        const char *w = test_folder("stated");
+        CU_ASSERT(runs(0,
+                       "cp -r tests/rules/tree.not-fitted/fails/. '%s' && cd '%s' && mkdir traits "
+                       "&& sed -i '/unfitted/d; s/^board: curlew/&\\ntraits: [more]/' "
+                       "boards/curlew.yaml && sed -i '%s' tree/curlew.dts",
+                       w, w, lines[i].tree));
+        char text[600];
+        snprintf(text, sizeof text, "mosaicum: 1\ntrait: more\n%s\n", lines[i].board);
+        write_text(path_in(w, "traits/more.yaml"), text);
+        write_text(path_in(w, "tree/on.dtso"),
+                   "/dts-v1/;\n/plugin/;\n&{/depth@4030000} { status = \"okay\"; };\n");
+        struct outcome o = run_shell("'%s' --no-cache -w '%s' check", MOSAICUM_PROGRAM, w);
+        bool good = lines[i].says ? strstr(o.out, lines[i].says) != NULL : !strstr(o.out, "tree.");
+        CU_ASSERT_TRUE(good);
+        if (!good)
+            fprintf(stderr, "%zu:\n%s%s", i, o.out, o.err);
+        outcome_free(&o);
+    }
+}
+
 SUITE(claims_suite, {"overlays of ours are read", overlays_of_ours_are_read},
+      {"what is stated of parts", what_is_stated_of_parts},
       {"overlays of the boot, too", overlays_of_the_boot_too},
       {"overlays that are blobs, too", overlays_that_are_blobs_too});

@@ -236,7 +236,8 @@ static void mistakes_of_others_are_theirs(void) {
         {"&{/user@6000} { reset-gpios = <&pin 3>; };", "entry 1 has 1 cell behind /gpio@2000"},
         {"&{/user@6000} { reset-gpios = <&pin 3 0>; };", NULL},
         {"&volts { status = \"disabled\"; };", "core-supply of /user@6000: entry 1 is /volts, and"},
-        {"&dma { status = \"disabled\"; };", NULL},
+        {"&dma { status = \"disabled\"; };",
+         "dmas of /user@6000: entry 1 is /dma@4000, and that is switched off"},
         {"&rate { status = \"disabled\"; };",
          "clocks of /user@6000: entry 1 is /rate, and that is"},
         {"&dma { status = \"disabled\"; }; &{/user@6000} { dmas = <&dma 1 1>, <&dma 1 2>; };",
@@ -263,6 +264,12 @@ static void mistakes_of_others_are_theirs(void) {
 /* ---- mosaicum tree ---- */
 
 /* Each line in a folder with a few sources: how it ends, and what it says or leaves. */
+#define PHYS                                                                                       \
+    "printf '/dts-v1/;\\n/ { p: p { #phy-cells = <1>; }; q { phys = <&p 3>; }; r { interrupts = "  \
+    "<1 2>; "                                                                                      \
+    "interrupt-parent = <&i>; }; i: i { compatible = \"x,armctrl-ic\"; #interrupt-cells = <2>; "   \
+    "}; "                                                                                          \
+    "};\\n' > phy.dts; "
 static void trees_by_themselves(void) {
     static const struct {
         const char *line;
@@ -285,6 +292,12 @@ static void trees_by_themselves(void) {
         {"M tree compile over.dtso -o o.dtbo && M tree claims o.dtbo", 2,
          "put it on its tree first"},
         {"M tree claims a.dts | grep -c 'registers'", 0, "1"},
+        {PHYS "M tree claims phy.dts | tr -s ' '", 0, "PHY 3 /p /q phys 1"},
+        {PHYS "M tree claims phy.dts | tr -s ' '", 0, "interrupt 1 2 /i /r interrupts 1"},
+        {"cp a.dts b.dts; M tree compile a.dts none.dts b.dts -o many; ls many", 0, "b.dtb"},
+        {"cp a.dts b.dts; M tree compile a.dts none.dts b.dts -o many", 3,
+         "Cannot open none.dts: No such file or directory; while compiling 3 sources (written into "
+         "many: 2)"},
         {"M tree text over.dtso", 0, "<&light>"},
         {"M tree apply a.dts over.dtso -o m.dtb && M tree compare a.dts m.dtb", 1, "/lamp@1/bulb"},
         {"M tree apply a.dts over.dtso lost.dtso -o m.dtb; ls", 0, "over.dtso"},
@@ -328,12 +341,13 @@ static void trees_by_themselves(void) {
 
 /* Overlays that need each other the other way round, and one of another board: both say it. */
 static void overlays_in_their_place(void) {
-    static const char *const forms[] = {"dtso", "dtbo"};
-    for (size_t i = 0; i < 2; i++) {
+    static const char *const forms[][2] = {{"dtso", ""}, {"dtbo", ""}, {"dtso", ", when: boot"}};
+    for (size_t i = 0; i < sizeof forms / sizeof *forms; i++) {
         char overlays[300];
-        snprintf(overlays, sizeof overlays,
-                 "  overlays:\n    lamp: {file: tree/lamp.%s}\n    mast: {file: tree/mast.%s}\n",
-                 forms[i], forms[i]);
+        snprintf(
+            overlays, sizeof overlays,
+            "  overlays:\n    lamp: {file: tree/lamp.%s%s}\n    mast: {file: tree/mast.%s%s}\n",
+            forms[i][0], forms[i][1], forms[i][0], forms[i][1]);
         start("overlay-order", overlays);
         write_text(
             path_in(workspace, "tree/curlew.dts"),

@@ -113,7 +113,7 @@ static const struct wrong cases[] = {
      1, "board.schema", 3, 68, "yes, no"},
     {"loader: {environments: {main: {base: none, size: 1 KiB, values: {a: {b: c}}}}, dialect: "
      "u-boot}\n",
-     1, "board.schema", 3, 70, "no key b"},
+     1, "board.schema", 3, 70, "key b is not known"},
     {"loader: {environments: {main: {base: none, size: 1 KiB, values: {\"a=b\": c}}}, dialect: "
      "u-boot}\n",
      1, "board.schema", 3, 66, "not a name"},

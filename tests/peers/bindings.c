@@ -222,7 +222,8 @@ static void damaged_as(struct written *w, const char *tree, const char *what, co
 static void damage(void *self, const char *file, const struct examples *e) {
     struct written *w = self;
     const char *needs = strstr(e->text, "\nrequired:\n");
-    bool closed = strstr(e->text, "\nadditionalProperties: false");
+    bool closed = strstr(e->text, "\nadditionalProperties: false") &&
+                  !strstr(e->text, "^.*$"); /* any name fits that */
     char name[100];
     (void)file;
     w->count++;
@@ -276,8 +277,7 @@ static void damage_is_found(void) {
             char *whole = strndup(start, (size_t)(p - start));
             told = strcmp(what, "missing") == 0
                        ? strstr(whole, name) && strstr(whole, "is needed, and not there")
-                       : strstr(whole, "is not known to its binding") != NULL ||
-                             strstr(whole, "is needed, and not there") != NULL;
+                       : strstr(whole, "is not known to its binding") != NULL;
             free(whole);
         }
         found += told;

@@ -1,6 +1,6 @@
-/* What a running kernel tells of a tree (register ranges, interrupts, lines, pins, links between
- * devices) against the list of claims of the same tree; then the same for trees that were changed
- * by chance. */
+/* What a running kernel tells of a tree (register ranges, interrupts, lines, pins, clocks,
+ * supplies, links between devices, who waits for ever) against the list of claims of the same tree;
+ * then the same for trees that were changed by chance. */
 #include "peers.h"
 
 #include <ctype.h>
@@ -12,7 +12,7 @@ enum { MOST = 2048, ALL = 20 };
 /* ---- our list ---- */
 
 struct claim {
-    char kind[20], number[60], detail[40], of[120], node[120];
+    char kind[20], number[60], detail[40], of[120], node[120], property[60], name[60];
 };
 
 struct facts {
@@ -20,7 +20,8 @@ struct facts {
     size_t claim_count;
     char names[200][2][120]; /* what the kernel calls a device, and its node */
     size_t name_count, checked, wrong;
-    char *ends; /* nodes with endpoints, and those that name interconnects */
+    char *ends;  /* nodes with endpoints, and those that name interconnects */
+    size_t late; /* devices that the kernel has put off */
 };
 
 /* "key": "value" behind a place; what is left of the place moves behind it. */
@@ -32,10 +33,7 @@ static void field(const char *line, const char *key, char *out, size_t room) {
 }
 
 static void read_claims(struct facts *f, const char *tree) {
-    struct outcome o =
-        run_shell("'%s' tree claims '%s' --json && '%s' tree find '%s' remote-endpoint && '%s' "
-                  "tree find '%s' interconnects",
-                  MOSAICUM_PROGRAM, tree, MOSAICUM_PROGRAM, tree, MOSAICUM_PROGRAM, tree);
+    struct outcome o = run_shell("'%s' tree claims '%s' --json", MOSAICUM_PROGRAM, tree);
     f->claim_count = 0;
     for (char *p = o.out; (p = strstr(p, "{\"kind\": ")); p++) {
         CU_ASSERT_TRUE_FATAL(f->claim_count < MOST);
@@ -46,9 +44,15 @@ static void read_claims(struct facts *f, const char *tree) {
         field(line, "detail", c->detail, sizeof c->detail);
         field(line, "of", c->of, sizeof c->of);
         field(line, "node", c->node, sizeof c->node);
+        field(line, "property", c->property, sizeof c->property);
+        field(line, "name", c->name, sizeof c->name);
         free(line);
     }
     CU_ASSERT_TRUE(f->claim_count > 50);
+    outcome_free(&o);
+    /* a list of its own: the claims name every node, and would excuse every link */
+    o = run_shell("'%s' tree find '%s' remote-endpoint; '%s' tree find '%s' interconnects",
+                  MOSAICUM_PROGRAM, tree, MOSAICUM_PROGRAM, tree);
     f->ends = o.out;
     o.out = NULL;
     free(o.err);
@@ -190,6 +194,54 @@ static void device_link(struct facts *f, char *line) {
     verdict(f, other || links(f, a, b), "a link", line);
 }
 
+/* " NAME  7 7 0  24000000  50000 0 50000 Y  1c28000.serial  bus", and more users of it below */
+static void clock_user(struct facts *f, const char *line) {
+    static const char *const nobody[] = {"deviceless", "timer", NULL};
+    char user[60], name[60];
+    const char *behind = strstr(line, "   Y   ");
+    behind = behind ? behind + 4 : strstr(line, "   N   ") ? strstr(line, "   N   ") + 4 : line;
+    if (sscanf(behind, " %59s %59s", user, name) != 2)
+        return;
+    for (size_t i = 0; nobody[i]; i++)
+        if (strncmp(user, nobody[i], strlen(nobody[i])) == 0)
+            return;
+    const char *node = node_of(f, user);
+    if (!node)
+        return;
+    bool any = strcmp(name, "no_connection_id") == 0, good = false;
+    for (size_t i = 0; i < f->claim_count && !good; i++) {
+        const struct claim *c = &f->claims[i];
+        good = strcmp(c->kind, "clock") == 0 && strcmp(c->node, node) == 0 &&
+               (any || strcmp(c->name, name) == 0);
+    }
+    verdict(f, good, "a clock", line);
+}
+
+/* " tide0  2 1 0 unknown …", and what it feeds below, further in: "tide1 …", "DEVICE-SUPPLY …" */
+static void supply(struct facts *f, const char *line, char above[8][60]) {
+    char name[60];
+    size_t in = strspn(line, " "), depth = in / 3;
+    if (!in || depth > 7 || sscanf(line, " %59s", name) != 1)
+        return;
+    snprintf(above[depth], 60, "%s", name);
+    if (!depth || strcmp(above[depth - 1], "regulator-dummy") == 0)
+        return;
+    bool good = false;
+    for (size_t i = 0; i < f->claim_count && !good; i++) {
+        const struct claim *c = &f->claims[i];
+        const char *of = strrchr(c->of, '/'), *node = strrchr(c->node, '/');
+        good = strcmp(c->kind, "supply") == 0 && of && strcmp(of + 1, above[depth - 1]) == 0 &&
+               strcmp(node + 1, name) == 0;
+    }
+    verdict(f, good, "a supply", line);
+}
+
+/* "NAME\tREASON": what it waits for is off, or there is no driver for it. */
+static void put_off(struct facts *f, const char *line) {
+    f->late++;
+    verdict(f, strncmp(line, "late\t", 5) == 0, "a device that waits", line);
+}
+
 static void learn_name(struct facts *f, char *line) {
     char path[200], driver[200] = "", node[200] = "";
     int n = sscanf(line, "%199s %199s %199s", path, driver, node);
@@ -202,9 +254,9 @@ static void learn_name(struct facts *f, char *line) {
 
 /* Goes through the kernel's words, part by part. */
 static void go_through(struct facts *f, const char *said) {
-    char *text = strdup(said), part[100] = "", controller[80] = "";
+    char *text = strdup(said), part[100] = "", controller[80] = "", above[8][60] = {""};
     unsigned first = 0;
-    f->name_count = 0;
+    f->name_count = f->late = 0;
     for (const char *p = strstr(said, "== drivers"); p && *p; p += strcspn(p, "\n"), p += *p != 0) {
         char *line = strndup(p, strcspn(p, "\n"));
         learn_name(f, line);
@@ -221,6 +273,12 @@ static void go_through(struct facts *f, const char *said) {
             interrupt(f, line);
         else if (strcmp(part, "links") == 0)
             device_link(f, line);
+        else if (strcmp(part, "clk/clk_summary") == 0)
+            clock_user(f, line);
+        else if (strcmp(part, "regulator/regulator_summary") == 0)
+            supply(f, line, above);
+        else if (strcmp(part, "devices_deferred") == 0)
+            put_off(f, line);
         else if (strncmp(part, "pinctrl/", 8) == 0)
             pin(f, line, controller);
         else if (strcmp(part, "gpio") == 0 &&
@@ -239,7 +297,8 @@ static const char init[] =
     "$b mount -t proc proc /proc; $b mount -t sysfs sys /sys\n"
     "$b mount -t debugfs debug /sys/kernel/debug\n"
     "cd /sys/kernel/debug\n"
-    "for f in /proc/iomem /proc/interrupts gpio pinctrl/*/pinmux-pins; do\n"
+    "for f in /proc/iomem /proc/interrupts gpio pinctrl/*/pinmux-pins clk/clk_summary "
+    "regulator/regulator_summary devices_deferred; do\n"
     "  echo == $f; $b cat $f | $b grep -v 'UNCLAIMED) (GPIO UNCLAIMED)'; done\n"
     "echo == links; $b ls /sys/class/devlink\n"
     "echo == drivers; for d in /sys/bus/platform/devices/*; do\n"
@@ -304,7 +363,8 @@ static unsigned free_line(unsigned *seed, bool *taken) {
     return bank * 32 + line;
 }
 
-static void make_changes(const char *path, unsigned seed) {
+/* Is one of the devices made to wait for ever? */
+static bool make_changes(const char *path, unsigned seed) {
     static const char *const ports[][2] = {{"serial@1c28400", "uart1-pins"},
                                            {"serial@1c28800", "uart2-pins"},
                                            {"serial@1c28c00", "uart3-pins"}};
@@ -315,12 +375,25 @@ static void make_changes(const char *path, unsigned seed) {
     n += snprintf(text + n, sizeof text - (size_t)n, "&{/} {\n");
     for (unsigned i = 0, count = 1 + chance(&seed, 4); i < count; i++) {
         unsigned line = free_line(&seed, taken);
-        n += snprintf(text + n, sizeof text - (size_t)n,
-                      "tide%u { compatible = \"regulator-fixed\"; regulator-name = \"tide%u\"; "
-                      "regulator-min-microvolt = <3300000>; regulator-max-microvolt = <3300000>; "
-                      "gpio = <&{/soc/pinctrl@1c20800} %u %u 0>; };\n",
-                      i, i, line / 32, line % 32);
+        n += snprintf(
+            text + n, sizeof text - (size_t)n,
+            "tide%u: tide%u { compatible = \"regulator-fixed\"; regulator-name = \"tide%u\"; "
+            "regulator-min-microvolt = <3300000>; regulator-max-microvolt = <3300000>; "
+            "gpio = <&{/soc/pinctrl@1c20800} %u %u 0>; };\n"
+            "ebb%u { compatible = \"regulator-fixed\"; regulator-name = \"ebb%u\"; "
+            "regulator-min-microvolt = <1800000>; regulator-max-microvolt = <1800000>; "
+            "vin-supply = <&tide%u>; };\n",
+            i, i, i, line / 32, line % 32, i, i, chance(&seed, i + 1));
     }
+    bool waits = chance(&seed, 2);
+    n += snprintf(text + n, sizeof text - (size_t)n,
+                  "asleep: asleep { compatible = \"regulator-fixed\"; regulator-name = \"asleep\"; "
+                  "status = \"%s\"; regulator-min-microvolt = <3300000>; "
+                  "regulator-max-microvolt = <3300000>; };\n"
+                  "late { compatible = \"regulator-fixed\"; regulator-name = \"late\"; vin-supply "
+                  "= <&asleep>; regulator-min-microvolt = <1800000>; regulator-max-microvolt = "
+                  "<1800000>; };\n",
+                  waits ? "disabled" : "okay");
     unsigned key = free_line(&seed, taken);
     n += snprintf(text + n, sizeof text - (size_t)n,
                   "keys { compatible = \"gpio-keys\"; bell { label = \"bell\"; linux,code = <30>; "
@@ -334,9 +407,20 @@ static void make_changes(const char *path, unsigned seed) {
                           ports[i][0], ports[i][1]);
     n += snprintf(text + n, sizeof text - (size_t)n,
                   "&{/soc/mailbox@1c17000} { interrupts = <0 %u 4>; reg = <0x1c17000 0x%x>; };\n"
-                  "&{/soc/rtc@1f00000} { interrupts = <%u 4>, <41 4>; };\n",
+                  "&{/soc/rtc@1f00000} { interrupts = <0 %u 4>, <0 41 4>; };\n",
                   90 + chance(&seed, 20), 0x400u << chance(&seed, 3), 40);
     write_text(path, text);
+    return waits;
+}
+
+/* `check` says of a change what the kernel said: somebody waits for what is off, or nobody does. */
+static void is_told(const char *w, bool waits) {
+    struct outcome o = run_shell("cd '%s' && '%s' --no-cache check", w, MOSAICUM_PROGRAM);
+    CU_ASSERT_EQUAL(strstr(o.out, "tree.provider-off") && strstr(o.out, "/late"), waits);
+    CU_ASSERT_EQUAL(o.status, waits);
+    if (o.status != waits)
+        fprintf(stderr, "%s%s", o.out, o.err);
+    outcome_free(&o);
 }
 
 static void a_kernel_tells_what_is_claimed(void) {
@@ -346,8 +430,13 @@ static void a_kernel_tells_what_is_claimed(void) {
     snprintf(tree, sizeof tree, "%s/base.dtb", w);
     CU_ASSERT_TRUE_FATAL(runs(0, "cp '%s'/arm/usr/lib/linux-image-*/sun8i-h3-orangepi-pc.dtb '%s'",
                               peers_cache(), tree));
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    write_text(path_in(w, "boards/curlew.yaml"),
+               "mosaicum: 1\nboard: curlew\npieces: {vendor: {file: base.dtb}}\ntree: {blobs: "
+               "{main: {piece: vendor}}, overlays: {ours: change.dtso}}\n");
     compare_with(&f, w, "orangepi-pc", tree);
     CU_ASSERT_TRUE(f.checked > 60);
+    CU_ASSERT_EQUAL(f.late, 0);
     size_t plain = f.checked, boards = 1;
     if (peers_all()) { /* the other machine makes its own tree */
         CU_ASSERT_TRUE(runs(
@@ -361,7 +450,7 @@ static void a_kernel_tells_what_is_claimed(void) {
     }
     size_t changes = peers_all() ? ALL : 1;
     for (unsigned i = 0; i < changes; i++) {
-        make_changes(path_in(w, "change.dtso"), i);
+        bool waits = make_changes(path_in(w, "change.dtso"), i);
         struct outcome o = run_shell("cd '%s' && rm -f changed.dtb && '%s' tree apply base.dtb "
                                      "change.dtso -q -o changed.dtb",
                                      w, MOSAICUM_PROGRAM);
@@ -373,6 +462,8 @@ static void a_kernel_tells_what_is_claimed(void) {
         size_t before = f.checked;
         compare_with(&f, w, "orangepi-pc", tree);
         CU_ASSERT_TRUE(f.checked >= before + plain); /* what was added is told, too */
+        CU_ASSERT_EQUAL(f.late, waits);
+        is_told(w, waits);
     }
     CU_ASSERT_EQUAL(f.wrong, 0);
     proved("what a running kernel tells of its tree",

@@ -187,7 +187,8 @@ static bool card_boots(const char *image) {
 
 /* A ROM that reads its first stage where a GPT usually has its entries. */
 static void a_rom_starts_from_a_gpt(void) {
-    static const char *const tables[] = {", partition-entries: 56", ", partition-entries-at: 1 MiB"};
+    static const char *const tables[] = {", partition-entries: 56",
+                                         ", partition-entries-at: 1 MiB"};
     const char *w = test_folder("rom");
     for (size_t i = 0; i < 2; i++) {
         write_card_board(w, tables[i]);
@@ -198,8 +199,8 @@ static void a_rom_starts_from_a_gpt(void) {
         CU_ASSERT_TRUE(card_boots(path_in(w, "out/curlew/card.img")));
     }
     write_card_board(w, "");
-    CU_ASSERT(runs(1, "cd '%s' && '%s' --no-cache build | grep -q 'partition-entries: 56' && false", w,
-                   MOSAICUM_PROGRAM));
+    CU_ASSERT(runs(1, "cd '%s' && '%s' --no-cache build | grep -q 'partition-entries: 56' && false",
+                   w, MOSAICUM_PROGRAM));
     write_card_board(w, tables[0]);
     CU_ASSERT_TRUE_FATAL(runs(0,
                               "cd '%s' && rm -rf out && '%s' --no-cache -q build && '%s' -q amend "

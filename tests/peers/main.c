@@ -6,9 +6,9 @@
 extern const struct test judges_suite[], boots_suite[], schema_suite[], images_suite[],
     loader_suite[], rehearsed_suite[], chain_suite[], ramdisk_suite[], modules_suite[],
     watch_suite[], guest_suite[], mistakes_suite[], squashfs_suite[], access_suite[], trees_suite[],
-    bindings_suite[], stacks_suite[], debug_suite[], conflicts_suite[];
+    bindings_suite[], stacks_suite[], debug_suite[], conflicts_suite[], kconfig_suite[];
 
-static char rows[64][300];
+static char rows[256][300];
 static size_t row_count;
 
 const char *peers_cache(void) {
@@ -30,21 +30,23 @@ void proved(const char *what, const char *format, ...) {
     va_end(arguments);
     bool failed = CU_get_number_of_failures() != failures;
     failures = CU_get_number_of_failures();
-    if (row_count < 64)
-        snprintf(rows[row_count++], sizeof rows[0], "| %-44s | %-90s |", what,
-                 failed ? "FAILED" : text);
+    CU_ASSERT_FATAL(row_count < sizeof rows / sizeof *rows); /* none is lost */
+    snprintf(rows[row_count++], sizeof rows[0], "| %-44s | %-90s |", what,
+             failed ? "FAILED" : text);
 }
 
 int main(void) {
-    const struct test *const suites[] = {
-        judges_suite,    boots_suite,    images_suite,   schema_suite,    loader_suite,
-        rehearsed_suite, chain_suite,    ramdisk_suite,  modules_suite,   watch_suite,
-        guest_suite,     mistakes_suite, squashfs_suite, access_suite,    trees_suite,
-        bindings_suite,  stacks_suite,   debug_suite,    conflicts_suite, NULL};
-    const char *const names[] = {"judges",    "boots",    "images",   "schema",   "loader",
-                                 "rehearsed", "chain",    "ramdisk",  "modules",  "watch",
-                                 "guest",     "mistakes", "squashfs", "access",   "trees",
-                                 "bindings",  "stacks",   "debug",    "conflicts"};
+    const struct test *const suites[] = {judges_suite,    boots_suite,   images_suite,
+                                         schema_suite,    loader_suite,  rehearsed_suite,
+                                         chain_suite,     ramdisk_suite, modules_suite,
+                                         watch_suite,     guest_suite,   mistakes_suite,
+                                         squashfs_suite,  access_suite,  trees_suite,
+                                         bindings_suite,  stacks_suite,  debug_suite,
+                                         conflicts_suite, kconfig_suite, NULL};
+    const char *const names[] = {"judges",    "boots",    "images",   "schema",    "loader",
+                                 "rehearsed", "chain",    "ramdisk",  "modules",   "watch",
+                                 "guest",     "mistakes", "squashfs", "access",    "trees",
+                                 "bindings",  "stacks",   "debug",    "conflicts", "kconfig"};
     int status = run_suites(suites, names);
     puts("\n| proof | result |\n|---|---|");
     for (size_t i = 0; i < row_count; i++)

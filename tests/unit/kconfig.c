@@ -1,6 +1,8 @@
 #include "support.h"
 
 #include "kconfig/fragment.h"
+#include "kconfig/lack.h"
+#include "kconfig/probe.h"
 
 #include <string.h>
 
@@ -147,5 +149,276 @@ static void merging_equals_a_model(void) {
     }
 }
 
-SUITE(kconfig_suite, {"merging equals a model", merging_equals_a_model},
-      {"lines", lines_are_judged}, {"conflicts", conflicts_depend_on_rank});
+/* ---- the language ---- */
+
+static struct mos_kc_tree *tree_of(struct core *c, const char *text, struct mos_kc_manner manner) {
+    static const char *const none[] = {"CC=cc", NULL};
+    struct mos_kc_probes *probes = mos_alloc(c->ctx.arena, sizeof *probes);
+    *probes = mos_kc_probes_make(&c->ctx, none, NULL);
+    mos_map_set_const(&probes->results, "echo y", "y");
+    mos_map_set_const(&probes->results, "echo 12", "12");
+    c->ctx.no_run = true;
+    struct mos_kc_reading reading = {.source = "nowhere",
+                                     .shown = "tide",
+                                     .manner = manner,
+                                     .vars = mos_map_make(c->ctx.arena),
+                                     .probes = probes,
+                                     .files = mos_map_make(c->ctx.arena)};
+    mos_map_set_const(&reading.vars, "ARCH", "tern");
+    mos_map_set_const(&reading.files, "Kconfig",
+                      mos_source_make(c->ctx.arena, "tide/Kconfig", text, strlen(text), 0));
+    return mos_kc_read(&c->ctx, &reading);
+}
+
+static const char *settled(struct core *c, const struct mos_kc_tree *tree, const char *asked) {
+    struct mos_config_part *part = read_part(c, "asked", asked);
+    struct mos_kc_config *k = mos_kc_config_new(c->ctx.arena, tree);
+    size_t length;
+    mos_kc_ask(k, part->settings.items, part->settings.count);
+    mos_kc_settle(k);
+    const char *text = mos_kc_write(k, &length);
+    const char *body = strstr(text, "\n#\n");
+    return body + 3;
+}
+
+#define NEW                                                                                        \
+    { .ends = true, .capped = true }
+#define MODULES "config MODULES\nbool \"m\"\nmodules\n"
+#define M "CONFIG_MODULES=y\n"
+#define CHOICE                                                                                     \
+    "choice\nprompt \"c\"\ndefault B\nconfig A\nbool \"a\"\nconfig B\nbool \"b\"\nconfig C\nbool " \
+    "\"c\"\nendchoice\n"
+
+/* Each was compared with what the resolver of a kernel makes of it (tests/peers/kconfig.c does so
+ * with whole kernels). */
+static void values_are_settled(void) {
+    static const struct {
+        const char *tree, *asked, *becomes;
+    } cases[] = {
+        {"config A\nbool \"a\"\n", "", "# CONFIG_A is not set\n"},
+        {"config A\nbool \"a\"\n", "CONFIG_A=m\n", "# CONFIG_A is not set\n"},
+        {"config A\nbool \"a\"\ndefault y\n", "", "CONFIG_A=y\n"},
+        {"config A\nbool\ndefault y\n", "CONFIG_A=n\n", "CONFIG_A=y\n"},
+        {"config A\nbool\n", "CONFIG_A=y\n", ""},
+        {"config A\ntristate \"a\"\n", "CONFIG_A=m\n", "CONFIG_A=y\n"},
+        {MODULES "config A\ntristate \"a\"\n", M "CONFIG_A=m\n", M "CONFIG_A=m\n"},
+        {MODULES "config A\ntristate \"a\"\nconfig B\ntristate \"b\"\ndepends on A\n",
+         M "CONFIG_A=m\nCONFIG_B=y\n", M "CONFIG_A=m\nCONFIG_B=m\n"},
+        {MODULES "config A\ntristate \"a\"\nconfig B\nbool \"b\"\ndepends on A\n",
+         M "CONFIG_A=m\nCONFIG_B=y\n", M "CONFIG_A=m\nCONFIG_B=y\n"},
+        {"config B\nbool \"b\"\ndepends on m\nconfig C\nbool \"c\"\ndefault m\n", "CONFIG_B=y\n",
+         "CONFIG_C=y\n"},
+        {MODULES "config B\nbool \"b\"\ndepends on m\n", "CONFIG_B=y\n",
+         "# CONFIG_MODULES is not set\n"},
+        {"config A\nbool \"a\"\nselect B\nconfig B\nbool \"b\"\ndepends on C\nconfig C\nbool "
+         "\"c\"\n",
+         "CONFIG_A=y\n", "CONFIG_A=y\nCONFIG_B=y\n# CONFIG_C is not set\n"},
+        {"config A\nbool \"a\"\nimply B\nconfig B\nbool \"b\"\ndepends on C\nconfig C\nbool "
+         "\"c\"\n",
+         "CONFIG_A=y\n", "CONFIG_A=y\n# CONFIG_B is not set\n# CONFIG_C is not set\n"},
+        {"config A\nbool \"a\"\nimply B\nconfig B\nbool \"b\"\n", "CONFIG_A=y\n",
+         "CONFIG_A=y\nCONFIG_B=y\n"},
+        {"config N\nint \"n\"\nrange 3 9\ndefault 5\n", "CONFIG_N=12\n", "CONFIG_N=5\n"},
+        {"config N\nint \"n\"\nrange 3 9\ndefault 12\n", "", "CONFIG_N=9\n"},
+        {"config N\nint \"n\"\nrange 3 9\ndefault 5\nconfig O\nint \"o\"\ndefault N\n",
+         "CONFIG_N=12\n", "CONFIG_N=5\nCONFIG_O=9\n"},
+        {"config N\nhex \"n\"\nrange 0x10 0x20\n", "", "CONFIG_N=0x10\n"},
+        {"config N\nint \"n\"\n", "CONFIG_N=007\n", "CONFIG_N=\n"},
+        {"config S\nstring \"s\"\n", "CONFIG_S=\"a\\\"b\"\n", "CONFIG_S=\"a\\\"b\"\n"},
+        {"config S\nstring\ndefault T\nconfig T\nstring \"t\"\ndefault \"x\"\n", "",
+         "CONFIG_S=\"x\"\nCONFIG_T=\"x\"\n"},
+        {"choice\nprompt \"c\"\nconfig A\nbool \"a\"\nconfig B\nbool \"b\"\nendchoice\n", "",
+         "CONFIG_A=y\n# CONFIG_B is not set\n"},
+        {"choice\nprompt \"c\"\ndefault B\nconfig A\nbool \"a\"\nconfig B\nbool \"b\"\nendchoice\n",
+         "", "# CONFIG_A is not set\nCONFIG_B=y\n"},
+        {"choice\nprompt \"c\"\nconfig A\nbool \"a\"\nconfig B\nbool \"b\"\nendchoice\n",
+         "CONFIG_A=y\nCONFIG_B=y\n", "# CONFIG_A is not set\nCONFIG_B=y\n"},
+        {"choice\nprompt \"c\"\noptional\nconfig A\nbool \"a\"\nendchoice\n", "", ""},
+        {"menu \"First\"\nconfig A\nbool \"a\"\nendmenu\nconfig B\nbool \"b\"\n", "",
+         "\n#\n# First\n#\n# CONFIG_A is not set\n# end of First\n\n# CONFIG_B is not set\n"},
+        {"menu \"First\"\ndepends on A\ncomment \"seen\"\nendmenu\nconfig A\nbool \"a\"\n", "",
+         "# CONFIG_A is not set\n"},
+        {"menu \"F\"\nvisible if A\nconfig B\nbool \"b\"\ndefault y\nendmenu\nconfig A\nbool "
+         "\"a\"\n",
+         "CONFIG_B=n\n", "CONFIG_B=y\n# CONFIG_A is not set\n"},
+        {"config A\nbool \"a\" if B\ndefault y if C\nconfig B\ndef_bool n\nconfig C\ndef_bool !B\n",
+         "CONFIG_A=n\n", "CONFIG_A=y\nCONFIG_C=y\n"},
+        {"config A\ndef_bool 9 < 10 && \"b\" > \"a\" && 0x10 = 16\n", "", "CONFIG_A=y\n"},
+        {"config A\ndef_bool UNKNOWN = \"UNKNOWN\"\nconfig B\ndef_bool UNKNOWN\n", "",
+         "CONFIG_A=y\n"},
+        {"f = $(2)$(1)\nconfig $(f,B,A)\ndef_bool $(shell,echo y)\nconfig N\nint\ndefault "
+         "$(shell,echo 12)\n",
+         "", "CONFIG_AB=y\nCONFIG_N=12\n"},
+        {"x := a\ny = $(x)\nx := b\nconfig S\nstring\ndefault \"$(y) $(ARCH) $(none)$ $(filename)"
+         "\"\n",
+         "", "CONFIG_S=\"b tern $ Kconfig\"\n"},
+        {"config A\nbool \"a\"\nhelp\n  config B\n  bool\n\n  if this ends\nconfig C\nbool \"c\"\n",
+         "", "# CONFIG_A is not set\n# CONFIG_C is not set\n"},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct core c;
+        core_start(&c);
+        struct mos_kc_tree *t = tree_of(&c, cases[i].tree, (struct mos_kc_manner)NEW);
+        const char *text = t ? settled(&c, t, cases[i].asked) : c.error.message;
+        bool good = strcmp(text, cases[i].becomes) == 0;
+        if (!good)
+            fprintf(stderr, "\n%s-- %s-> %s-- not %s", cases[i].tree, cases[i].asked, text,
+                    cases[i].becomes);
+        CU_ASSERT(good);
+        core_end(&c);
+    }
+}
+
+/* Resolvers of other ages do a few things in another way. */
+static void manners_differ(void) {
+    static const struct {
+        struct mos_kc_manner manner;
+        const char *tree, *asked, *becomes;
+    } cases[] = {
+        {{.zeros = true},
+         "config N\nint \"n\"\nconfig H\nhex \"h\"\n",
+         "",
+         "CONFIG_N=0\nCONFIG_H=0x0\n"},
+        {{.raw = true},
+         "config S\nstring \"s\"\ndefault \"q\\\\n\"\nconfig T\nstring \"t\"\n",
+         "CONFIG_T=\"q\\\\n\"\n",
+         "CONFIG_S=\"q\\n\"\nCONFIG_T=\"q\\\\n\"\n"},
+        {{.clamps = true},
+         "config N\nint \"n\"\nrange 3 9\ndefault 5\n",
+         "CONFIG_N=12\n",
+         "CONFIG_N=9\n"},
+        {{.whole = true},
+         "config A\nbool\nconfig S\nstring\n",
+         "",
+         "# CONFIG_A is not set\nCONFIG_S=\"\"\n"},
+        {{.ends = false},
+         "menu \"M\"\nconfig A\nbool \"a\"\nendmenu\nconfig B\nbool \"b\"\n",
+         "",
+         "\n#\n# M\n#\n# CONFIG_A is not set\n# CONFIG_B is not set\n"},
+        {{.ranked = true},
+         CHOICE,
+         "CONFIG_A=n\n",
+         "# CONFIG_A is not set\nCONFIG_B=y\n# CONFIG_C is not set\n"},
+        {{.ranked = true},
+         CHOICE,
+         "CONFIG_B=n\n",
+         "CONFIG_A=y\n# CONFIG_B is not set\n# CONFIG_C is not set\n"},
+        {{.ranked = true},
+         CHOICE,
+         "CONFIG_C=y\nCONFIG_A=y\n",
+         "CONFIG_A=y\n# CONFIG_B is not set\n# CONFIG_C is not set\n"},
+        {{.ranked = true},
+         CHOICE,
+         "CONFIG_C=n\nCONFIG_B=n\nCONFIG_A=n\n",
+         "# CONFIG_A is not set\n# CONFIG_B is not set\nCONFIG_C=y\n"},
+        {{.ranked = true},
+         CHOICE,
+         "CONFIG_A=n\nCONFIG_B=n\n",
+         "# CONFIG_A is not set\n# CONFIG_B is not set\nCONFIG_C=y\n"},
+        {{.capped = false},
+         "config A\nbool \"a\"\nimply B\nconfig B\nbool\ndepends on C\nconfig C\nbool \"c\"\n",
+         "CONFIG_A=y\n",
+         "CONFIG_A=y\n# CONFIG_C is not set\n"},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct core c;
+        core_start(&c);
+        struct mos_kc_tree *t = tree_of(&c, cases[i].tree, cases[i].manner);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(t);
+        CU_ASSERT_STRING_EQUAL(settled(&c, t, cases[i].asked), cases[i].becomes);
+        core_end(&c);
+    }
+}
+
+static void broken_trees_are_told(void) {
+    static const struct {
+        const char *tree, *says;
+    } cases[] = {
+        {"config A\nbool \"a\n", "tide/Kconfig:2:6: The text has no closing \""},
+        {"config\n", "tide/Kconfig:1:7: The name of the symbol is missing here"},
+        {"if A\nconfig B\nbool\n", "This block is not ended in its file"},
+        {"endmenu\n", "There is nothing in this file that endmenu ends"},
+        {"config A\nbool\ndepends on (B\n", "A closing parenthesis is missing here"},
+        {"config A\nbool\ndepends on B &&\n", "A symbol or a text is missing here"},
+        {"config A\nbool\ndepends on B C\n", "The line should end before C"},
+        {"source \"Kconfig\"\n", "tide/Kconfig:1:8: Kconfig sources itself"},
+        {"\nsource \"none\"\n", "while reading tide/Kconfig:2"},
+        {"wrong A\n", "tide/Kconfig:1:1: wrong begins no statement"},
+        {"a = $(a)\nconfig A\nstring\ndefault \"$(a)\"\n", "$(a) expands to itself"},
+        {"f = $(f,$(1))\n$(f,x)\n", "Macros are nested more than"},
+        {"$(shell,a,b)\n", "$(shell) takes 1 argument, and has 2"},
+        {"$(none,a)\n", "There is no function none"},
+        {"$(shell\n", "$( has no closing parenthesis on this line"},
+        {"$(error-if,y,this tide is too low)\n", "tide/Kconfig:1:1: this tide is too low"},
+        {"config A\nbool\ndepends on B\nconfig B\nbool\ndepends on C\nconfig C\nbool\ndepends on "
+         "A\n",
+         "A hangs on B hangs on C hangs on A"},
+        {"config A\nbool\ndefault $(shell,other)\n", "no probe is run: other"},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct core c;
+        core_start(&c);
+        struct mos_kc_tree *t = tree_of(&c, cases[i].tree, (struct mos_kc_manner)NEW);
+        bool good = !t && strstr(c.error.message, cases[i].says);
+        if (!good)
+            fprintf(stderr, "\n%s-> %s\n", cases[i].tree, t ? "read" : c.error.message);
+        CU_ASSERT(good);
+        core_end(&c);
+    }
+}
+
+/* What is proposed for a request that is dropped keeps it; nothing is proposed where nothing can.
+ */
+static void what_lacks_is_found(void) {
+    static const struct {
+        const char *tree, *asked, *lacks; /* lacks NULL: nothing helps */
+    } cases[] = {
+        {"config A\nbool \"a\"\nconfig B\nbool \"b\"\ndepends on A\n", "CONFIG_B=y\n", "A=y"},
+        {"config A\nbool \"a\"\nconfig C\nbool \"c\"\ndepends on A\nconfig B\nbool \"b\"\ndepends "
+         "on "
+         "C\n",
+         "CONFIG_B=y\n", "A=y C=y"},
+        {"config A\nbool \"a\"\nconfig C\nbool \"c\"\nconfig D\nbool \"d\"\nconfig B\nbool \"b\"\n"
+         "depends on (A && C) || D\n",
+         "CONFIG_B=y\n", "D=y"},
+        {"config A\nbool \"a\"\ndefault y\nconfig B\nbool \"b\"\ndepends on !A\n", "CONFIG_B=y\n",
+         "A=n"},
+        {"config A\nbool\nconfig C\nbool \"c\"\nselect A\nconfig B\nbool \"b\"\ndepends on A\n",
+         "CONFIG_B=y\n", "C=y"},
+        {"config B\nbool \"b\"\ndepends on A\nconfig A\nbool\n", "CONFIG_B=y\n", NULL},
+        /* one that others need, too, and a default that is a shorter way than the prompt */
+        {"config F\nbool \"f\"\ndefault y\nconfig S\nbool \"s\"\nconfig V\nbool \"v\" if !F\n"
+         "default y\ndepends on S\nconfig B\nbool \"b\"\ndepends on V && S\n",
+         "CONFIG_B=y\n", "S=y"},
+        {MODULES "config A\ntristate \"a\"\nconfig B\ntristate \"b\"\ndepends on A\n",
+         M "CONFIG_A=m\nCONFIG_B=y\n", "A=y"},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct core c;
+        core_start(&c);
+        struct mos_kc_tree *t = tree_of(&c, cases[i].tree, (struct mos_kc_manner)NEW);
+        struct mos_config_part *part = read_part(&c, "asked", cases[i].asked);
+        const struct mos_kc_requests all = {part->settings.items, part->settings.count};
+        const struct mos_kc_symbol *stuck = NULL;
+        size_t count = 0;
+        CU_ASSERT_PTR_NOT_NULL_FATAL(t);
+        const struct mos_setting *const *set =
+            mos_kc_lack(c.ctx.arena, t, &all, all.settings[all.count - 1], &count, &stuck);
+        struct mos_buf text = {.arena = c.ctx.arena};
+        for (size_t k = 0; set && k < count; k++)
+            mos_buf_printf(&text, "%s%s=%s", k ? " " : "", set[k]->symbol + 7, set[k]->value);
+        bool good = set ? cases[i].lacks && strcmp(mos_buf_string(&text), cases[i].lacks) == 0
+                        : !cases[i].lacks && stuck;
+        if (!good)
+            fprintf(stderr, "\n%s-- %s-> %s\n", cases[i].tree, cases[i].asked,
+                    mos_buf_string(&text));
+        CU_ASSERT(good);
+        core_end(&c);
+    }
+}
+
+SUITE(kconfig_suite, {"values are settled", values_are_settled}, {"manners differ", manners_differ},
+      {"broken trees are told", broken_trees_are_told},
+      {"what lacks is found", what_lacks_is_found},
+      {"merging equals a model", merging_equals_a_model}, {"lines", lines_are_judged},
+      {"conflicts", conflicts_depend_on_rank});

@@ -58,6 +58,9 @@ static bool sets_variable(const char *name) {
     return false;
 }
 
+static const char *const port_addresses[] = {"ethaddr",  "eth1addr", "eth2addr",
+                                             "eth3addr", "eth4addr", NULL};
+
 static const struct mos_loader_command commands[] = {{"booti", "CONFIG_CMD_BOOTI"},
                                                      {"bootz", "CONFIG_CMD_BOOTZ"},
                                                      {"bootm", "CONFIG_CMD_BOOTM"},
@@ -201,6 +204,7 @@ const struct mos_dialect mos_dialect_u_boot = {
     .language = {.variables = mos_shell_variables,
                  .follow = ub_follow,
                  .sets = sets_variable,
+                 .port_addresses = port_addresses,
                  .verbs = ub_verbs},
     .starts = {[MOS_KERNEL_IMAGE] = "booti",
                [MOS_KERNEL_ZIMAGE] = "bootz",

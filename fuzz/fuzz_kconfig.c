@@ -1,0 +1,63 @@
+/* A Kconfig file and a configuration for it, cut at the first NUL: read, settled, written, and what
+ * is dropped explained. */
+#include "harness.h"
+
+#include "kconfig/lack.h"
+#include "kconfig/probe.h"
+
+static void explain(struct mos_ctx *ctx, struct mos_kc_config *c,
+                    const struct mos_config_part *part) {
+    enum { MOST = 8 };
+    const struct mos_kc_requests all = {part->settings.items, part->settings.count};
+    for (size_t i = 0; i < all.count && i < MOST; i++) {
+        size_t count;
+        const struct mos_kc_symbol *stuck;
+        const struct mos_setting *const *set =
+            mos_kc_answer(c, all.settings[i]).reason == MOS_KC_HIDDEN
+                ? mos_kc_lack(ctx->arena, c->tree, &all, all.settings[i], &count, &stuck)
+                : NULL;
+        if (!set)
+            continue;
+        struct mos_kc_config *again = mos_kc_config_new(ctx->arena, c->tree);
+        mos_kc_ask(again, all.settings, all.count);
+        mos_kc_ask(again, set, count);
+        mos_kc_settle(again);
+        if (mos_kc_answer(again, all.settings[i]).reason != MOS_KC_KEPT)
+            __builtin_trap(); /* what is proposed does not help */
+    }
+}
+
+static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
+    static const char *const none[] = {"CC=cc", "srctree=/nowhere", NULL};
+    const uint8_t *cut = memchr(data, 0, size);
+    size_t first = cut ? (size_t)(cut - data) : size;
+    struct mos_kc_probes probes = mos_kc_probes_make(ctx, none, NULL);
+    struct mos_kc_reading reading = {
+        .source = "nowhere",
+        .shown = "nowhere",
+        .manner = {.ends = size & 1, .capped = size & 2, .zeros = size & 4},
+        .vars = mos_map_make(ctx->arena),
+        .probes = &probes,
+        .files = mos_map_make(ctx->arena)};
+    mos_map_set_const(&reading.files, "Kconfig", fuzz_source(ctx, data, first));
+    mos_map_set_const(&probes.results, "known", "y");
+    struct mos_kc_tree *tree = mos_kc_read(ctx, &reading);
+    if (!tree)
+        return;
+    struct mos_config_part *part =
+        mos_config_read(ctx, "asked", fuzz_source(ctx, data + first, size - first));
+    struct mos_kc_config *c = mos_kc_config_new(ctx->arena, tree);
+    mos_kc_ask(c, part->settings.items, part->settings.count);
+    mos_kc_settle(c);
+    size_t length, more;
+    const char *text = mos_kc_write(c, &length);
+    mos_kc_settle(c);
+    const char *again = mos_kc_write(c, &more);
+    if (length != more || memcmp(text, again, length) != 0)
+        __builtin_trap(); /* it depends on what was looked at before */
+    explain(ctx, c, part);
+}
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
+    return size ? fuzz_run(data, size, body) : 0;
+}

@@ -1,0 +1,174 @@
+/* What fragments ask for, and what the kernel's sources make of it. */
+#include "rules/rules.h"
+
+#include "base/text.h"
+
+#include <string.h>
+
+struct requests_view {
+    const struct mos_kc_requests *all;
+    struct mos_kc_config *c;
+    struct mos_findings *list;
+    struct mos_arena *arena;
+};
+
+static const char *name_of(const struct mos_kc_symbol *s) {
+    return s->name ? s->name : "a choice";
+}
+
+static struct mos_finding *tell(struct requests_view *v, enum mos_rule_id rule,
+                                const struct mos_setting *s, const struct mos_kc_symbol *symbol,
+                                const char *text) {
+    struct mos_finding *f = mos_find(v->list, rule, "%s", text);
+    mos_finding_at(v->list, f, s->place);
+    if (symbol && symbol->entry)
+        mos_finding_at(v->list, f, symbol->entry->place);
+    return f;
+}
+
+static void tell_unknown(struct requests_view *v, const struct mos_setting *s) {
+    struct mos_finding *f =
+        tell(v, MOS_RULE_KERNEL_UNKNOWN_SYMBOL, s, NULL,
+             mos_printf(v->arena, "The kernel's sources have no %s.", s->symbol));
+    const struct mos_kc_tree *t = v->c->tree;
+    const char **names = mos_alloc_array(v->arena, t->all.count, sizeof *names);
+    size_t count = 0;
+    for (size_t i = 0; i < t->all.count; i++) {
+        const struct mos_kc_symbol *k = mos_vec_pointer(&t->all, i);
+        if (k->entry && k->name && !k->is_choice)
+            names[count++] = k->name;
+    }
+    const char *near = mos_near(s->symbol + 7, names, count);
+    mos_finding_why(v->list, f, "The request has no effect, and no build tells of it.");
+    if (near)
+        mos_finding_try(v->list, f, "Write CONFIG_%s.", near);
+    else
+        mos_finding_try(v->list, f, "Remove the line, or correct the name.");
+}
+
+/* "CONFIG_A=y and CONFIG_B=y" */
+static const char *listed(struct requests_view *v, const struct mos_setting *const *set,
+                          size_t count) {
+    struct mos_buf out = {.arena = v->arena};
+    for (size_t i = 0; i < count; i++)
+        mos_buf_printf(&out, "%s%s=%s",
+                       !i               ? ""
+                       : i + 1 == count ? " and "
+                                        : ", ",
+                       set[i]->symbol, set[i]->value);
+    return mos_buf_string(&out);
+}
+
+/* Working it out again and again takes a while: for the first ones only. */
+enum { MOST_SETS = 20 };
+
+static void try_set(struct requests_view *v, struct mos_finding *f, const struct mos_setting *s,
+                    size_t told) {
+    size_t count;
+    const struct mos_kc_symbol *stuck = NULL;
+    const struct mos_setting *const *set =
+        told < MOST_SETS ? mos_kc_lack(v->arena, v->c->tree, v->all, s, &count, &stuck) : NULL;
+    if (!set && stuck)
+        mos_finding_try(v->list, f, "Remove the line: nothing in these sources switches %s on.",
+                        name_of(stuck));
+    else if (!set)
+        mos_finding_try(v->list, f, "Add what is unmet, or drop this request.");
+    else if (count == 1)
+        mos_finding_try(v->list, f, "Add %s: with it the request is kept.", listed(v, set, 1));
+    else
+        mos_finding_try(v->list, f, "Add %s: with them it is kept, and none is too many.",
+                        listed(v, set, count));
+}
+
+static void tell_dropped(struct requests_view *v, const struct mos_setting *s,
+                         const struct mos_kc_answer *a, size_t told) {
+    struct mos_finding *f = tell(v, MOS_RULE_KERNEL_DROPPED, s, a->symbol,
+                                 mos_printf(v->arena, "%s=%s is asked for, and comes to %s.",
+                                            s->symbol, s->value, a->value));
+    switch (a->reason) {
+    case MOS_KC_NO_PROMPT: {
+        struct mos_buf by = {.arena = v->arena};
+        size_t count = 0;
+        for (const struct mos_kc_property *p = a->symbol->selected_by; p && count < 4;
+             p = p->other, count++)
+            mos_buf_printf(&by, "%s%s", count ? ", " : "", name_of(p->entry->symbol));
+        mos_finding_why(v->list, f, "It has no prompt: nobody can ask for it.");
+        if (count)
+            mos_finding_try(v->list, f, "Add one that selects it: %s.", mos_buf_string(&by));
+        else
+            mos_finding_try(v->list, f, "Remove the line: its default alone counts.");
+        break;
+    }
+    case MOS_KC_NOT_CHOSEN:
+        if (a->by == a->symbol) {
+            mos_finding_why(v->list, f, "One of its choice is on, and no other one was asked for.");
+            mos_finding_try(v->list, f, "Write =y for another one of the choice.");
+            break;
+        }
+        mos_finding_why(v->list, f, "Of its choice another one is on: %s.",
+                        a->by ? name_of(a->by) : "none");
+        mos_finding_try(v->list, f, "Write it last, and no other one of the choice.");
+        break;
+    default:
+        mos_finding_why(v->list, f, "Unmet: %s.", *a->text ? a->text : "what it depends on");
+        try_set(v, f, s, told);
+    }
+}
+
+static void tell_forced(struct requests_view *v, const struct mos_setting *s,
+                        const struct mos_kc_answer *a) {
+    struct mos_finding *f = tell(v, MOS_RULE_KERNEL_FORCED, s, a->by ? a->by : a->symbol,
+                                 mos_printf(v->arena, "%s=%s is asked for, and comes to %s.",
+                                            s->symbol, s->value, a->value));
+    if (a->by) {
+        mos_finding_why(v->list, f, "%s selects it, whatever is asked for.", name_of(a->by));
+        mos_finding_try(v->list, f, "Remove the line, or switch off CONFIG_%s.", name_of(a->by));
+    } else {
+        mos_finding_why(v->list, f, "Its prompt is hidden (unmet: %s), so its default counts.",
+                        a->text);
+        mos_finding_try(v->list, f, "Remove the line.");
+    }
+}
+
+static void tell_value(struct requests_view *v, const struct mos_setting *s,
+                       const struct mos_kc_answer *a) {
+    struct mos_finding *f =
+        tell(v, MOS_RULE_KERNEL_BAD_VALUE, s, a->symbol,
+             mos_printf(v->arena, "%s cannot be %s: %s.", s->symbol, s->value, a->text));
+    mos_finding_why(v->list, f, "The request has no effect: it comes to %s.",
+                    *a->value ? a->value : "an empty text");
+    mos_finding_try(v->list, f, "Write a value that it can have; it is of type %s.",
+                    mos_kc_type_word(a->symbol->type));
+}
+
+void mos_tell_requests(struct mos_ctx *ctx, struct mos_kc_config *c,
+                       const struct mos_kc_requests *all) {
+    struct requests_view v = {all, c, &ctx->findings, ctx->arena};
+    size_t told = 0;
+    for (size_t i = 0; i < all->count; i++) {
+        const struct mos_setting *s = all->settings[i];
+        if (!s->part || s->part->start)
+            continue;
+        struct mos_kc_answer a = mos_kc_answer(c, s);
+        if (a.reason == MOS_KC_NO_SYMBOL)
+            tell_unknown(&v, s);
+        else if (a.reason == MOS_KC_NO_VALUE)
+            tell_value(&v, s, &a);
+        else if (a.reason == MOS_KC_SELECTED || a.reason == MOS_KC_BY_DEFAULT)
+            tell_forced(&v, s, &a);
+        else if (a.reason != MOS_KC_KEPT && a.reason != MOS_KC_OVERRULED)
+            tell_dropped(&v, s, &a, told++);
+    }
+}
+
+void mos_rule_kernel_requests(const struct mos_plan *plan) {
+    struct mos_ctx *ctx = plan->ctx;
+    if (!plan->kconfig)
+        return;
+    mos_tell_requests(ctx, plan->kconfig, &plan->requests);
+    const struct mos_vec *said = &plan->kconfig->tree->said;
+    for (size_t i = 0; i < said->count; i++)
+        mos_vec_push_pointer(&ctx->not_proved,
+                             mos_printf(ctx->arena, "the kernel's sources say: %s",
+                                        (const char *)mos_vec_pointer(said, i)));
+}
