@@ -14,9 +14,12 @@
 #include <dirent.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/mman.h>
 #include <sys/resource.h>
 #include <sys/stat.h>
+#include <sys/time.h>
 #include <sys/wait.h>
+#include <time.h>
 #include <unistd.h>
 
 enum {
@@ -382,13 +385,36 @@ static void attack_cache(void) {
         abort();
 }
 
+static struct slowest {
+    uint64_t seed, milliseconds;
+} * slowest; /* shared with the processes that attack */
+
+static uint64_t processor_time(void) { /* in ms */
+    struct timespec t;
+    clock_gettime(CLOCK_PROCESS_CPUTIME_ID, &t);
+    return (uint64_t)t.tv_sec * 1000 + (uint64_t)t.tv_nsec / 1000000;
+}
+
+/* Processor time is what a job may spend; a machine may stand still for longer, but not for ever.
+ */
+static void limit_time(unsigned seconds) {
+    struct itimerval most = {.it_value.tv_sec = seconds};
+    if (setitimer(ITIMER_PROF, &most, NULL))
+        abort();
+    alarm(seconds * 15);
+}
+
 static void attack(uint64_t seed) {
     static void (*const kinds[])(void) = {attack_image, attack_archive, attack_workspace,
                                           attack_cache};
     state = seed * 0x9e3779b97f4a7c15u;
-    alarm(SECONDS);
+    uint64_t before = processor_time();
+    limit_time(SECONDS);
     kinds[seed % 4]();
-    alarm(0);
+    limit_time(0);
+    uint64_t taken = processor_time() - before;
+    if (taken > slowest->milliseconds)
+        *slowest = (struct slowest){seed, taken};
     remove_folder(work);
     if (mkdir(work, 0755))
         abort();
@@ -411,28 +437,29 @@ static void make_base(void) {
         "root, only: boot}}}}, root: {number: 2, size: rest, volume: {kind: ext4, label: root, "
         "fills: {all: "
         "{archive: root}}}}}}}\n");
-    if (!runs(0,
-              "cd '%s' && mkdir -p r/etc r/sbin r/boot archives images cache workspaces "
-              "root-ws/pieces && echo "
-              "'root:x:0:0::/:/bin/sh' > r/etc/passwd && echo 'root:*:1::::::' > r/etc/shadow && "
-              "head -c 30000 "
-              "/dev/urandom > r/sbin/init && chmod 755 r/sbin/init && ln -s init r/sbin/sh && echo "
-              "x > r/boot/x && tar "
-              "-C r --owner=0 --group=0 -cf archives/a.tar . && gzip -k archives/a.tar && xz -k "
-              "archives/a.tar && zstd "
-              "-q archives/a.tar && bzip2 -k archives/a.tar && (cd r && find . | cpio --quiet -o "
-              "-H newc) > "
-              "archives/a.cpio && cp archives/a.tar root-ws/pieces/root && '%s' --no-cache -q -w "
-              "root-ws build --out "
-              "built && cp built/curlew/card.img good.img && cp good.img images/gpt.img && gzip -9 "
-              "-k images/gpt.img && "
-              "'%s' -q take good.img root -o images/root.img && '%s' -q take good.img 1 -o "
-              "images/boot.img && cp "
-              "archives/a.cpio archives/a.tar.gz images/ && for d in '%s'/tests/rules/*; do cp -r "
-              "\"$d/fails\" "
-              "\"workspaces/$(basename $d)-f\"; cp -r \"$d/passes\" \"workspaces/$(basename "
-              "$d)-p\"; done && sleep 0.1",
-              base, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_SOURCE) ||
+    if (!runs(
+            0,
+            "cd '%s' && mkdir -p r/etc r/sbin r/boot archives images cache workspaces "
+            "root-ws/pieces && echo "
+            "'root:x:0:0::/:/bin/sh' > r/etc/passwd && echo 'root:*:1::::::' > r/etc/shadow && "
+            "seq 6000 | "
+            "head -c 30000 > r/sbin/init && chmod 755 r/sbin/init && ln -s init r/sbin/sh && echo "
+            "x > r/boot/x && find r -exec touch -h -d @1700000000 {} + && tar "
+            "-C r --owner=0 --group=0 -cf archives/a.tar . && gzip -k archives/a.tar && xz -k "
+            "archives/a.tar && zstd "
+            "-q archives/a.tar && bzip2 -k archives/a.tar && (cd r && find . | cpio --quiet -o "
+            "-H newc) > "
+            "archives/a.cpio && cp archives/a.tar root-ws/pieces/root && '%s' --no-cache -q -w "
+            "root-ws build --out "
+            "built && cp built/curlew/card.img good.img && cp good.img images/gpt.img && gzip -9 "
+            "-k images/gpt.img && "
+            "'%s' -q take good.img root -o images/root.img && '%s' -q take good.img 1 -o "
+            "images/boot.img && cp "
+            "archives/a.cpio archives/a.tar.gz images/ && for d in '%s'/tests/rules/*; do cp -r "
+            "\"$d/fails\" "
+            "\"workspaces/$(basename $d)-f\"; cp -r \"$d/passes\" \"workspaces/$(basename "
+            "$d)-p\"; done && sleep 0.1",
+            base, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM, MOSAICUM_SOURCE) ||
         !runs(0,
               "cd '%s' && sed -i '1!b' workspaces/*/boards/*.yaml && XDG_CACHE_HOME='%s/c' '%s' -q "
               "-w root-ws check && "
@@ -447,6 +474,10 @@ int main(int argc, char **argv) {
              seed = argc > 2 ? strtoull(argv[2], NULL, 10) : 1;
     uint64_t bad = 0, escapes = 0, done = 0;
     long peak = 0;
+    slowest =
+        mmap(NULL, sizeof *slowest, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
+    if (slowest == MAP_FAILED)
+        abort();
     make_base();
     struct rlimit files = {MOST_FILE, MOST_FILE};
     for (uint64_t from = seed; from < seed + count;) {
@@ -498,6 +529,8 @@ int main(int argc, char **argv) {
     printf("%llu inputs: %llu ended badly, %llu batches touched something outside; peak %ld MiB\n",
            (unsigned long long)done, (unsigned long long)bad, (unsigned long long)escapes,
            peak >> 10);
+    printf("the slowest: seed %llu, %llu ms of processor time\n", (unsigned long long)slowest->seed,
+           (unsigned long long)slowest->milliseconds);
     if (peak > MOST_MEMORY)
         puts("more memory than 1 GiB");
     return bad || escapes || peak > MOST_MEMORY;
