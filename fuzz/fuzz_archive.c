@@ -1,5 +1,5 @@
-/* Archives and Debian packages: each entry comes whole and in order, within its size, and none leaves
- * the archive. */
+/* Archives and Debian packages: each entry comes whole and in order, within its size, and none
+ * leaves the archive. */
 #include "harness.h"
 
 #include "content/content.h"

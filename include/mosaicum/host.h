@@ -87,6 +87,10 @@ struct mos_host {
     /* Calls `each` for every name in a folder, in no order; stops when it returns false. */
     int (*list)(const struct mos_host *h, const char *path,
                 bool (*each)(void *self, const char *name), void *self);
+    /* The same with what each name is, a link itself. */
+    int (*survey)(const struct mos_host *h, const char *path,
+                  bool (*each)(void *self, const char *name, const struct mos_file_info *info),
+                  void *self);
     int (*read_link)(const struct mos_host *h, const char *path, char *to, size_t size);
     /* A symbolic link at a path that must not be there yet. */
     int (*make_link)(const struct mos_host *h, const char *target, const char *path);

@@ -205,7 +205,8 @@ enum mosaicum_status mosaicum_show(mosaicum *m, const char *selector, const char
     struct run_task *t = s ? run_one(m, s) : NULL;
     if (t) {
         struct mos_plan *plan = run_plan(t);
-        bool contents = strcmp(part, "layout") == 0 || strcmp(part, "budgets") == 0;
+        bool contents = strcmp(part, "layout") == 0 || strcmp(part, "budgets") == 0 ||
+                        strcmp(part, "drivers") == 0;
         if (plan && contents)
             run_fill(plan, false, NULL);
         run_finish(t);

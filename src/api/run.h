@@ -156,6 +156,8 @@ void cell_extent(struct report_table *t, uint32_t from, uint32_t to); /* in 1/65
 
 /* emulator.c: a line that starts an emulated machine, as a text; or the run's error. */
 void show_emulator(mosaicum *m, const struct mos_plan *plan);
+/* show-drivers.c: who serves each node of the tree */
+void show_drivers(mosaicum *m, const struct mos_plan *plan);
 /* show.c */
 bool show_part(mosaicum *m, const struct mos_plan *plan, const char *part, bool trail);
 /* resolved.c: the resolved definition as YAML */

@@ -478,9 +478,10 @@ static void show_all(mosaicum *m, const struct mos_plan *plan) {
 static const struct {
     const char *name;
     void (*show)(mosaicum *m, const struct mos_plan *plan);
-} parts[] = {{"layout", show_layout},   {"ram", show_ram},           {"boot", show_boot},
-             {"kernel", show_kernel},   {"tree", show_tree},         {"env", show_env},
-             {"budgets", show_budgets}, {"emulator", show_emulator}, {"all", show_all}};
+} parts[] = {{"layout", show_layout}, {"ram", show_ram},         {"boot", show_boot},
+             {"kernel", show_kernel}, {"tree", show_tree},       {"drivers", show_drivers},
+             {"env", show_env},       {"budgets", show_budgets}, {"emulator", show_emulator},
+             {"all", show_all}};
 enum { PARTS = sizeof parts / sizeof *parts };
 
 bool show_part(mosaicum *m, const struct mos_plan *plan, const char *part, bool trail) {

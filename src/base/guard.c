@@ -143,6 +143,14 @@ static int guarded_list(const struct mos_host *h, const char *path,
     return e ? e : of(h)->real->list(of(h)->real, path, each, self);
 }
 
+static int guarded_survey(const struct mos_host *h, const char *path,
+                          bool (*each)(void *self, const char *name,
+                                       const struct mos_file_info *info),
+                          void *self) {
+    int e = may(h, path, MOS_REACH_READ, true);
+    return e ? e : of(h)->real->survey(of(h)->real, path, each, self);
+}
+
 static int guarded_read_link(const struct mos_host *h, const char *path, char *to, size_t size) {
     int e = may(h, path, MOS_REACH_READ, false);
     return e ? e : of(h)->real->read_link(of(h)->real, path, to, size);
@@ -308,6 +316,7 @@ struct mos_guard *mos_guard_new(struct mos_arena *arena, const struct mos_host *
         .file_info = plain_file_info,
         .protect = plain_protect,
         .list = guarded_list,
+        .survey = guarded_survey,
         .read_link = guarded_read_link,
         .make_link = guarded_make_link,
         .make_folder = guarded_make_folder,

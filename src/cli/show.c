@@ -27,10 +27,10 @@ static int run(struct cli *cli) {
 const struct command command_show = {
     .name = "show",
     .usage = "[SELECTOR] PART",
-    .about = "layout, ram, boot, kernel, tree, env, budgets, emulator or all, worked out",
-    .details =
-        "PART is layout, ram, boot, kernel, tree, env, budgets, emulator or all. With one board "
-        "in the workspace the selector may be left out.",
+    .about = "layout, ram, boot, kernel, tree, drivers, env, budgets, emulator or all, worked out",
+    .details = "PART is layout, ram, boot, kernel, tree, drivers, env, budgets, emulator or all. "
+               "With one board "
+               "in the workspace the selector may be left out.",
     .examples = "mosaicum show curlew layout\n"
                 "mosaicum show curlew layout --picture layout.svg\n"
                 "mosaicum show curlew+bench all --trail\n",

@@ -48,6 +48,59 @@ bool mos_kernel_measure(struct mos_ctx *ctx, const uint8_t *bytes, size_t length
     return true;
 }
 
+/* What a zImage carries: it begins with the mark of its compression, and ends with the word that
+ * says how much it expands to, which belongs to it in gzip only. */
+static bool expand_zimage(struct mos_ctx *ctx, const uint8_t **bytes, size_t *length) {
+    static const struct {
+        const char *mark;
+        size_t length, more;
+    } marks[] = {{"\xfd"
+                  "7zXZ",
+                  6, 0},
+                 {"\x28\xb5\x2f\xfd", 4, 0},
+                 {"\x02\x21\x4c\x18", 4, 0},
+                 {"\x1f\x8b\x08", 3, 4}};
+    const uint8_t *p = *bytes;
+    uint32_t at = *length >= 0x3c && mos_le32(p + 0x34) == 0x45454545 ? mos_le32(p + 0x38) : 0;
+    if (!at || at > *length || *length - at < 12)
+        return false;
+    uint32_t end = mos_le32(p + at + 8);
+    if (end > *length || *length - end < 4)
+        return false;
+    for (size_t i = 0; i < sizeof marks / sizeof *marks; i++)
+        for (size_t from = 0x40; from + marks[i].length < end; from++) {
+            if (memcmp(p + from, marks[i].mark, marks[i].length) != 0)
+                continue;
+            struct mos_error ignored = {0};
+            struct mos_ctx quiet = mos_ctx_quiet(ctx, &ignored);
+            const uint8_t *inside = p + from;
+            size_t n = end + marks[i].more - from;
+            if (mos_unpack_bytes(&quiet, &inside, &n, MOST_KERNEL) && n > end - from) {
+                *bytes = inside;
+                *length = n;
+                return true;
+            }
+        }
+    return false;
+}
+
+bool mos_kernel_expand(struct mos_ctx *ctx, const uint8_t **bytes, size_t *length) {
+    struct mos_kernel_header h;
+    if (!mos_kernel_read(*bytes, mos_min(*length, MOS_KERNEL_HEAD), *length, &h))
+        return false;
+    if (h.wrapped) {
+        if (*length <= LEGACY_HEADER)
+            return false;
+        *bytes += LEGACY_HEADER;
+        *length -= LEGACY_HEADER;
+    }
+    if (mos_compression_of(*bytes, *length) && !mos_unpack_bytes(ctx, bytes, length, MOST_KERNEL))
+        return false;
+    return mos_kernel_read(*bytes, mos_min(*length, MOS_KERNEL_HEAD), *length, &h) &&
+           (h.form == MOS_KERNEL_IMAGE ||
+            (h.form == MOS_KERNEL_ZIMAGE && expand_zimage(ctx, bytes, length)));
+}
+
 bool mos_kernel_apply(struct mos_kernel_header *h, const struct mos_kernel_facts *f) {
     struct mos_kernel_header outer = *h;
     if (!mos_kernel_read(f->head, f->head_length, f->plain_size, h) || h->compression || h->wrapped)

@@ -222,6 +222,7 @@ struct mos_plan {
     struct mos_cpp_store *sources; /* of trees: each file is read once; NULL: none was yet */
     struct mos_vec boot_overlays;  /* of struct mos_overlay_plan * */
     struct mos_map files;          /* key -> struct mos_kept_bytes *: see contents.c */
+    const struct mos_drivers *drivers; /* drivers.h: gathered when they are asked for; or NULL */
     struct mos_vec tree_choices;   /* of struct mos_blob_plan *: those of boot.trees */
 };
 

@@ -162,7 +162,7 @@ static int file_next_data(const struct mos_host *h, int file, uint64_t from, uin
     return 0;
 }
 
-static void fill_info(const struct stat *st, struct mos_file_info *out) {
+void files_info(const struct stat *st, struct mos_file_info *out) {
     *out = (struct mos_file_info){
         .kind = S_ISREG(st->st_mode)   ? MOS_FILE_REGULAR
                 : S_ISDIR(st->st_mode) ? MOS_FILE_FOLDER
@@ -185,7 +185,7 @@ static int path_info(const struct mos_host *h, const char *path, bool follow,
     struct stat st;
     if (follow ? stat(path, &st) : lstat(path, &st))
         return errno;
-    fill_info(&st, out);
+    files_info(&st, out);
     return 0;
 }
 
@@ -194,7 +194,7 @@ static int open_info(const struct mos_host *h, int file, struct mos_file_info *o
     struct stat st;
     if (fstat(file, &st))
         return errno;
-    fill_info(&st, out);
+    files_info(&st, out);
     return 0;
 }
 

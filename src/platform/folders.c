@@ -25,6 +25,33 @@ static int folder_list(const struct mos_host *h, const char *path,
     return 0;
 }
 
+static int folder_survey(const struct mos_host *h, const char *path,
+                         bool (*each)(void *self, const char *name,
+                                      const struct mos_file_info *info),
+                         void *self) {
+    (void)h;
+    DIR *d = opendir(path);
+    if (!d)
+        return errno;
+    struct dirent *e;
+    int failed = 0;
+    while (!failed && (e = readdir(d))) {
+        struct stat st;
+        struct mos_file_info info;
+        if (strcmp(e->d_name, ".") == 0 || strcmp(e->d_name, "..") == 0)
+            continue;
+        if (fstatat(dirfd(d), e->d_name, &st, AT_SYMLINK_NOFOLLOW)) {
+            failed = errno == ENOENT ? 0 : errno; /* it has just gone */
+            continue;
+        }
+        files_info(&st, &info);
+        if (!each(self, e->d_name, &info))
+            break;
+    }
+    closedir(d);
+    return failed;
+}
+
 static int folder_make_link(const struct mos_host *h, const char *target, const char *path) {
     (void)h;
     return symlink(target, path) ? errno : 0;
@@ -135,6 +162,7 @@ static int folder_sync(const struct mos_host *h, const char *path) {
 
 void mos_platform_folders(struct mos_host *host) {
     host->list = folder_list;
+    host->survey = folder_survey;
     host->read_link = folder_read_link;
     host->make_link = folder_make_link;
     host->make_folder = folder_make;

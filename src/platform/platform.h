@@ -10,6 +10,10 @@ void mos_platform_workers(struct mos_host *host);  /* workers.c fills its functi
 void mos_platform_programs(struct mos_host *host); /* programs.c */
 void mos_platform_folders(struct mos_host *host);  /* folders.c */
 
+/* files.c: what the system says of a file, as a host tells it. */
+struct stat;
+void files_info(const struct stat *st, struct mos_file_info *out);
+
 /* streams.c: a stream whose bytes go to a function; NULL: no memory.  write returns how many bytes
  * it took; fewer than `length` is an error of the stream. */
 FILE *mos_platform_stream(size_t (*write)(void *self, const char *bytes, size_t length),

@@ -43,6 +43,7 @@ static const struct {
     {MOS_STAGE_VOLUMES, mos_rule_settings},
     {MOS_STAGE_VOLUMES, mos_rule_console_files},
     {MOS_STAGE_VOLUMES, mos_rule_kernel},
+    {MOS_STAGE_VOLUMES, mos_rule_kernel_drivers},
     {MOS_STAGE_VOLUMES, mos_rule_modules},
     {MOS_STAGE_VOLUMES, mos_rule_module_index},
     {MOS_STAGE_VOLUMES, mos_rule_device_files},

@@ -61,6 +61,7 @@ void mos_rule_device_files(const struct mos_plan *plan);
 void mos_rule_tree_use(const struct mos_plan *plan);
 void mos_rule_tree_claims(const struct mos_plan *plan);
 void mos_rule_tree_bindings(const struct mos_plan *plan);
+void mos_rule_kernel_drivers(const struct mos_plan *plan);
 void mos_rule_kernel_requests(const struct mos_plan *plan);
 /* The same of a configuration that no board has. */
 void mos_tell_requests(struct mos_ctx *ctx, struct mos_kc_config *c,

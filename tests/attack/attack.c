@@ -114,6 +114,15 @@ static int watch_list(const struct mos_host *h, const char *path,
     return mos_platform_host()->list(mos_platform_host(), path, each, self);
 }
 
+static int watch_survey(const struct mos_host *h, const char *path,
+                        bool (*each)(void *self, const char *name,
+                                     const struct mos_file_info *info),
+                        void *self) {
+    (void)h;
+    look("survey", path, false, true);
+    return mos_platform_host()->survey(mos_platform_host(), path, each, self);
+}
+
 /* Programs are not started: commands of a damaged definition could be any. */
 static int watch_run(const struct mos_host *h, const struct mos_program *p,
                      struct mos_program_result *r) {
@@ -133,6 +142,7 @@ static mosaicum *begin(const char *workspace, const char *cache) {
     watch.host.exchange = watch_exchange;
     watch.host.protect = watch_protect;
     watch.host.list = watch_list;
+    watch.host.survey = watch_survey;
     watch.host.run = watch_run;
     watch.read_count = watch.write_count = 0;
     watch.reads[watch.read_count++] = work;

@@ -6,6 +6,7 @@
     X(program)                                                                                     \
     X(faults)                                                                                      \
     X(ledger)                                                                                      \
+    X(drivers)                                                                                     \
     X(claims)                                                                                      \
     X(bindings)                                                                                    \
     X(trees)                                                                                       \

@@ -179,9 +179,8 @@ static void a_partition_in_the_way(void) {
     CU_ASSERT_EQUAL(mos_table_gpt.write(&io, &t), 0);
     bytes[512 + 60] ^= 1;
     CU_ASSERT(mos_table_gpt.read(&io, c.ctx.arena, &again, &problems));
-    CU_ASSERT_STRING_EQUAL(
-        mos_vec_pointer(&problems, problems.count - 1),
-        "The GPT cannot be fixed: something else lies where its copies belong.");
+    CU_ASSERT_STRING_EQUAL(mos_vec_pointer(&problems, problems.count - 1),
+                           "The GPT cannot be fixed: something else lies where its copies belong.");
     CU_ASSERT_FALSE(again.mendable);
     free(bytes);
     core_end(&c);

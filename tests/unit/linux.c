@@ -6,6 +6,7 @@
 #include "boot/placement.h"
 #include "content/content.h"
 #include "linux/image.h"
+#include "linux/match.h"
 #include "linux/module.h"
 #include "linux/program.h"
 #include "loaders/u-boot/legacy.h"
@@ -373,7 +374,78 @@ static void a_pc_kernel_says_its_width(void) {
               !mos_start_fits("x86-64", NULL) && !mos_start_fits(NULL, "x86"));
 }
 
-SUITE(linux_suite, {"a PC kernel says its width", a_pc_kernel_says_its_width},
+/* ---- match tables ---- */
+
+/* Rows made by chance among bytes made by chance: all of them are found, and nothing else that
+ * could be one is; what is found can be kept. */
+static void match_tables_are_found(void) {
+    enum { ROWS = 12, GAP = 400 };
+    for (uint64_t seed = 1; seed <= 60; seed++) {
+        uint64_t state = seed;
+        bool wide = seed & 1;
+        size_t align = wide ? 8 : 4, length = 0, row = 32 + 32 + 128 + align;
+        static uint8_t image[ROWS * (GAP + 200) + 4096];
+        char names[ROWS][40];
+        struct core c;
+        struct mos_match m, again;
+        for (size_t i = 0; i < sizeof image; i++)
+            image[i] = (uint8_t)random_below(&state, 256);
+        for (size_t i = 0; i < ROWS; i++) {
+            length += align * (1 + random_below(&state, GAP / align));
+            snprintf(names[i], sizeof names[i], "saltmarsh,gauge-%u",
+                     (unsigned)random_below(&state, 1000000));
+            memset(image + length, 0, row - align);
+            strcpy((char *)image + length + 64, names[i]);
+            length += row;
+        }
+        memcpy(image + length, "\0named,only", 12);
+        mos_put_le32(image + length + 16, 0x00041031);
+        mos_put_le32(image + length + 20, 0x000fffff);
+        length += 24;
+        core_start(&c);
+        mos_match_find(c.ctx.arena, image, length, wide, &m);
+        for (size_t i = 0; i < ROWS; i++)
+            CU_ASSERT_TRUE(mos_match_has(&m, names[i], false));
+        CU_ASSERT_TRUE(m.tables.count <= ROWS);
+        CU_ASSERT_FALSE(mos_match_has(&m, "named,only", false));
+        CU_ASSERT_TRUE(mos_match_has(&m, "named,only", true));
+        CU_ASSERT_TRUE(mos_match_has_part(&m, 0x00241031));
+        CU_ASSERT_FALSE(mos_match_has_part(&m, 0x00241011));
+        struct mos_buf text = {.arena = c.ctx.arena}, same = text;
+        mos_match_write(&m, &text);
+        CU_ASSERT_TRUE(mos_match_read(c.ctx.arena, mos_buf_string(&text), &again));
+        mos_match_write(&again, &same);
+        CU_ASSERT_STRING_EQUAL(mos_buf_string(&text), mos_buf_string(&same));
+        text.data[text.length - 1] = 0; /* cut */
+        CU_ASSERT_FALSE(mos_match_read(c.ctx.arena, text.data, &again));
+        core_end(&c);
+    }
+}
+
+/* What stands in a field that is not filled up with zeros is no row. */
+static void what_is_no_table_is_none(void) {
+    static const struct {
+        size_t at;
+        uint8_t byte;
+    } wrong[] = {{0, 1}, {31, 'x'}, {63, 'a'}, {64, ' '}, {64 + 127, 1}, {64 + 20, 'z'}};
+    for (size_t i = 0; i < sizeof wrong / sizeof *wrong; i++) {
+        uint8_t row[200] = {0};
+        struct core c;
+        struct mos_match m;
+        strcpy((char *)row + 64, "saltmarsh,gauge");
+        core_start(&c);
+        mos_match_find(c.ctx.arena, row, sizeof row, true, &m);
+        CU_ASSERT_EQUAL(m.tables.count, 1);
+        row[wrong[i].at] = wrong[i].byte;
+        mos_match_find(c.ctx.arena, row, sizeof row, true, &m);
+        CU_ASSERT_EQUAL(m.tables.count, 0);
+        core_end(&c);
+    }
+}
+
+SUITE(linux_suite, {"match tables are found", match_tables_are_found},
+      {"what is no table is none", what_is_no_table_is_none},
+      {"a PC kernel says its width", a_pc_kernel_says_its_width},
       {"images say where they end", images_say_where_they_end},
       {"programs are told apart", programs_are_told_apart},
       {"modules say what they need", modules_say_what_they_need},

@@ -1,0 +1,53 @@
+/* What a kernel's sources say of their drivers: which compatible texts the match tables of each
+ * file have, and which symbols build it (Documentation/kbuild/makefiles.rst). */
+#ifndef MOS_KCONFIG_BUILD_H
+#define MOS_KCONFIG_BUILD_H
+
+#include "base/ctx.h"
+
+struct mos_kc_build {
+    struct mos_vec drivers; /* of struct mos_kc_source_driver, by compatible */
+    struct mos_vec rules;   /* of struct mos_kc_rule, by object */
+    const char *folder;
+    struct mos_vec files; /* of const char *: build files, too */
+    size_t lost;          /* files and folders that could not be looked at */
+    uint8_t sha256[32];   /* of the names, sizes and times of all of them */
+};
+struct mos_kc_source_driver {
+    const char *compatible, *file; /* "drivers/tty/serial/amba-pl011.c" */
+};
+/* `object` becomes part of `of`, or of the kernel (of NULL), where `symbol` is on. */
+struct mos_kc_rule {
+    const char *object; /* "drivers/tty/serial/amba-pl011.o", or a folder: "drivers/tty/" */
+    const char *of;     /* an object that is linked of several; or NULL */
+    const char *symbol; /* without CONFIG_; NULL: always */
+};
+
+/* Looks what lies below `folder`, of one architecture (a folder below arch/; NULL: of none),
+ * without reading it: its hash is known.  NULL with ctx->error. */
+struct mos_kc_build *mos_kc_build_open(struct mos_ctx *ctx, const char *folder, const char *arch);
+/* Reads all of it. */
+void mos_kc_build_load(struct mos_ctx *ctx, struct mos_kc_build *b);
+/* As a text that can be kept by the hash, and back (the text is changed, and stays part of it);
+ * false: it is none. */
+void mos_kc_build_write(const struct mos_kc_build *b, struct mos_buf *out);
+bool mos_kc_build_take(struct mos_kc_build *b, char *text);
+
+/* The same of files that are at hand, for tests: a new one, each file by its name, the end. */
+struct mos_kc_build *mos_kc_build_new(struct mos_arena *arena);
+void mos_kc_build_add(struct mos_arena *arena, struct mos_kc_build *b, const char *file,
+                      const char *text);
+void mos_kc_build_finish(struct mos_kc_build *b);
+
+/* Drivers of a compatible text: *first, and how many follow it. */
+size_t mos_kc_build_drivers(const struct mos_kc_build *b, const char *compatible,
+                            const struct mos_kc_source_driver **first);
+/* The symbols that must be on for an object to be built, its own one first, then those of the
+ * folders above it; pushes (const char *) what is not always on.  module: the object that becomes
+ * the module, or part of the kernel.  false: no build file names it. */
+bool mos_kc_build_symbols(const struct mos_kc_build *b, struct mos_arena *arena, const char *object,
+                          struct mos_vec *out, const char **module);
+/* Pushes (const char *) the objects that a symbol builds by itself. */
+void mos_kc_build_objects(const struct mos_kc_build *b, const char *symbol, struct mos_vec *out);
+
+#endif

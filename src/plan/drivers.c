@@ -1,0 +1,373 @@
+#include "plan/drivers.h"
+
+#include "base/bytes.h"
+#include "base/text.h"
+#include "linux/image.h"
+#include "linux/module.h"
+#include "linux/program.h"
+#include "plan/bytes.h"
+#include "plan/steps.h"
+#include "store/store.h"
+#include "tree/claims.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum { MOST_RAMDISK = 512 << 20 };
+
+/* ---- the kernel itself ---- */
+
+static bool look_into(struct mos_plan *plan, const struct mos_piece_plan *kernel,
+                      struct mos_buf *out) {
+    struct mos_ctx *ctx = plan->ctx;
+    struct mos_error ignored = {0};
+    struct mos_ctx aside = mos_ctx_quiet(ctx, &ignored);
+    struct mos_kernel_header h;
+    struct mos_match m = {.tables = {.count = 0}};
+    const uint8_t *bytes = mos_plan_piece_bytes(plan, kernel);
+    size_t length = (size_t)kernel->size;
+    aside.arena = mos_arena_child(ctx->arena);
+    bool good = bytes && mos_kernel_expand(&aside, &bytes, &length) &&
+                mos_kernel_read(kernel->head, kernel->head_length, kernel->size, &h);
+    if (good) {
+        mos_match_find(aside.arena, bytes, length, h.form != MOS_KERNEL_ZIMAGE, &m);
+        mos_match_write(&m, out);
+    }
+    mos_arena_free(aside.arena);
+    return good && m.tables.count; /* one without any is no kernel that reads trees */
+}
+
+/* Kept by the kernel's hash. */
+static bool read_kernel(struct mos_drivers *d) {
+    struct mos_plan *plan = d->plan;
+    struct mos_ctx *ctx = plan->ctx;
+    struct mos_piece_plan *kernel = d->entry->kernel;
+    char hex[65], *data;
+    size_t length;
+    if (!mos_plan_is_there(kernel) || !d->entry->kernel_known || !mos_plan_hash(plan, kernel))
+        return false;
+    mos_sha256_hex(kernel->sha256, hex);
+    const char *key = mos_printf(ctx->arena, "drivers-1-%s", hex);
+    if (kernel->hashed && mos_store_get(ctx, key, &data, &length) &&
+        mos_match_read(ctx->arena, data, &d->match))
+        return true;
+    struct mos_buf text = {.arena = ctx->arena};
+    if (!look_into(plan, kernel, &text))
+        return false;
+    if (kernel->hashed)
+        mos_store_put(ctx, key, text.data, text.length);
+    return mos_match_read(ctx->arena, mos_buf_string(&text), &d->match);
+}
+
+/* ---- modules ---- */
+
+/* "of:N*T*Cmaker,partC*" → "maker,part"; those of the other two as they are; NULL: another. */
+static const char *key_of(struct mos_arena *arena, const char *alias) {
+    static const char start[] = "of:N*T*C";
+    if (strncmp(alias, "i2c:", 4) == 0 || strncmp(alias, "spi:", 4) == 0)
+        return alias;
+    if (strncmp(alias, start, sizeof start - 1) != 0)
+        return NULL;
+    alias += sizeof start - 1;
+    return mos_strndup(arena, alias,
+                       strcspn(alias, "C*[?") ? strlen(alias) - 2 * mos_text_ends(alias, "C*") : 0);
+}
+
+static void take_modules(struct mos_drivers *d, const char *text, struct mos_map *out) {
+    struct mos_arena *arena = d->plan->ctx->arena;
+    struct mos_vec modules = mos_vec_make(arena, sizeof(void *));
+    mos_plan_read_module_names(arena, text, &modules);
+    *out = mos_map_make(arena);
+    for (size_t i = 0; i < modules.count; i++) {
+        const struct mos_indexed_module *m = mos_vec_pointer(&modules, i);
+        mos_map_set_const(out, mos_printf(arena, "/%s", m->name), m->path);
+        for (size_t k = 0; k < m->aliases.count; k++) {
+            const char *key = key_of(arena, mos_vec_pointer(&m->aliases, k));
+            if (key && *key && !mos_map_get(out, key))
+                mos_map_set_const(out, key, m->path);
+        }
+    }
+}
+
+static uint32_t child(const struct mos_inventory *inv, uint32_t folder, const char *name) {
+    for (uint32_t i = mos_inv_node(inv, folder)->first_child; i; i = mos_inv_node(inv, i)->next)
+        if (mos_inv_node(inv, i)->type == MOS_ENTRY_FOLDER &&
+            (!name || strcmp(mos_inv_node(inv, i)->name, name) == 0))
+            return i;
+    return 0;
+}
+
+/* Those of the release that is stated, else of the only one there is; no folder at all: no module.
+ */
+static bool read_root(struct mos_drivers *d) {
+    const struct mos_region_plan *root = mos_plan_root(d->plan);
+    const struct mos_kernel *k = d->plan->board->kernel;
+    uint32_t all, own;
+    if (!root || !root->volume || !root->counted || root->fs->no_owners)
+        return false;
+    const struct mos_inventory *inv = root->volume->inventory;
+    d->root = mos_map_make(d->plan->ctx->arena);
+    if (!mos_inv_follow(inv, d->plan->ctx->arena, "lib/modules", &all) || !all)
+        return true;
+    own = child(inv, all, k && mos_has(k->release) ? k->release->text : NULL);
+    const char *text = own ? mos_plan_module_names(d->plan, root, own) : NULL;
+    if (text)
+        take_modules(d, text, &d->root);
+    return text || !own;
+}
+
+struct ramdisk_stream {
+    struct mos_ctx *ctx;
+    struct mos_io io;
+};
+
+static bool wants_module(void *self, const struct mos_entry *e) {
+    const struct ramdisk_stream *s = self;
+    return mos_module_name(s->ctx->arena, e->path) != NULL;
+}
+
+static bool stream_ramdisk(void *self, const struct mos_sink *sink) {
+    struct ramdisk_stream *s = self;
+    struct mos_vec problems = mos_vec_make(s->ctx->arena, sizeof(char *));
+    struct mos_read_request request = {
+        .sink = sink, .wants = wants_module, .self = s, .problems = &problems};
+    return mos_fs_cpio.stream(s->ctx, &s->io, &request) && !problems.count;
+}
+
+static bool read_ramdisk(struct mos_drivers *d) {
+    struct mos_plan *plan = d->plan;
+    struct mos_error ignored = {0};
+    struct mos_ctx aside = mos_ctx_quiet(plan->ctx, &ignored);
+    const struct mos_piece_plan *piece = d->entry->ramdisk;
+    struct mos_buf text = {.arena = plan->ctx->arena};
+    d->ramdisk = mos_map_make(plan->ctx->arena);
+    if (!piece)
+        return true; /* there is none, so it has none */
+    const uint8_t *bytes = mos_plan_is_there(piece) ? mos_plan_piece_bytes(plan, piece) : NULL;
+    size_t length = (size_t)piece->size;
+    aside.arena = mos_arena_child(plan->ctx->arena);
+    bool good = bytes && mos_unpack_bytes(&aside, &bytes, &length, MOST_RAMDISK);
+    if (good) {
+        struct ramdisk_stream s = {&aside,
+                                   mos_io_memory(aside.arena, (uint8_t *)(uintptr_t)bytes, length)};
+        good = mos_read_module_names(&aside, "lib/modules", stream_ramdisk, &s, &text);
+    }
+    if (good)
+        take_modules(d, mos_buf_string(&text), &d->ramdisk);
+    mos_arena_free(aside.arena);
+    return good;
+}
+
+/* ---- all of it ---- */
+
+static const char *arch_folder(const struct mos_plan *plan) {
+    const struct mos_hardware *h = plan->board->hardware;
+    switch (h ? mos_cpu_of(h->cpu) : MOS_CPU_UNSTATED) {
+    case MOS_CPU_ARM64:
+        return "arm64";
+    case MOS_CPU_ARM:
+        return "arm";
+    case MOS_CPU_RISCV64:
+        return "riscv";
+    case MOS_CPU_X86_64:
+        return "x86";
+    default:
+        return NULL;
+    }
+}
+
+static const struct mos_kc_build *read_sources(struct mos_plan *plan) {
+    struct mos_ctx *ctx = plan->ctx;
+    struct mos_error ignored = {0};
+    struct mos_ctx quiet = mos_ctx_quiet(ctx, &ignored);
+    char hex[65], *kept;
+    size_t length;
+    if (!plan->kernel_source ||
+        !mos_exists(ctx, mos_path_join(ctx->arena, plan->kernel_source, "drivers/Makefile")))
+        return NULL;
+    quiet.stamp = NULL; /* the hash of all goes in */
+    struct mos_kc_build *b = mos_kc_build_open(&quiet, plan->kernel_source, arch_folder(plan));
+    if (!b)
+        return NULL;
+    mos_sha256_hex(b->sha256, hex);
+    const char *key = mos_printf(ctx->arena, "kernel-build-1-%s", hex);
+    bool known = !b->lost && mos_store_get(ctx, key, &kept, &length) && mos_kc_build_take(b, kept);
+    if (!known) {
+        mos_kc_build_load(&quiet, b);
+        struct mos_buf text = {.arena = ctx->arena};
+        mos_kc_build_write(b, &text);
+        if (!b->lost)
+            mos_store_put(ctx, key, text.data, text.length);
+    }
+    mos_stamp_add_hash(ctx->stamp, "the kernel's drivers", b->sha256);
+    return b->drivers.count ? b : NULL;
+}
+
+const struct mos_drivers *mos_plan_drivers(struct mos_plan *plan) {
+    if (plan->drivers || !plan->entries.count)
+        return plan->drivers;
+    struct mos_drivers *d = mos_alloc(plan->ctx->arena, sizeof *d);
+    *d = (struct mos_drivers){.plan = plan, .entry = mos_vec_pointer(&plan->entries, 0)};
+    d->has_match = read_kernel(d);
+    d->build = read_sources(plan);
+    d->has_ramdisk = read_ramdisk(d);
+    d->has_root = read_root(d);
+    return plan->drivers = d;
+}
+
+/* ---- one node ---- */
+
+bool mos_plan_wants_driver(const struct mos_dt_node *node) {
+    if (!node->parent || !mos_dt_property(node, "compatible") || mos_dt_off(node))
+        return false;
+    for (const struct mos_dt_node *n = node; n->parent; n = n->parent)
+        if (!n->parent->parent &&
+            (strcmp(n->name, "cpus") == 0 || strcmp(n->name, "chosen") == 0 ||
+             strncmp(n->name, "memory@", 7) == 0 || strcmp(n->name, "reserved-memory") == 0))
+            return false;
+    return true;
+}
+
+/* The number that Arm's own peripherals carry, which follows from their names; 0: not known. */
+static uint32_t part_of(const struct mos_dt_node *node, const char *compatible) {
+    uint32_t stated;
+    if (!mos_dt_is_compatible(node, "arm,primecell"))
+        return 0;
+    if (mos_dt_cell(node, "arm,primecell-periphid", &stated))
+        return stated;
+    if (strncmp(compatible, "arm,pl", 6) != 0 && strncmp(compatible, "arm,sp", 6) != 0)
+        return 0;
+    return (compatible[4] == 'p' ? 0x00041000u : 0x00141000u) |
+           (uint32_t)strtoul(compatible + 6, NULL, 16);
+}
+
+/* What a driver of that bus is called by: "maker,part" → "i2c:part"; NULL: no such bus. */
+static const char *bus_alias(struct mos_arena *arena, const struct mos_dt_node *node,
+                             const char *compatible) {
+    const char *bus = node->parent->name, *comma = strchr(compatible, ',');
+    bool i2c = strstr(bus, "i2c") != NULL, spi = strstr(bus, "spi") != NULL;
+    return i2c || spi
+               ? mos_printf(arena, "%s:%s", i2c ? "i2c" : "spi", comma ? comma + 1 : compatible)
+               : NULL;
+}
+
+static bool in_modules(const struct mos_map *modules, const char *compatible, const char *alias,
+                       const char **module) {
+    *module = mos_map_get(modules, compatible);
+    if (!*module && alias)
+        *module = mos_map_get(modules, alias);
+    return *module != NULL;
+}
+
+static enum mos_tri value_of(const struct mos_drivers *d, const char *symbol, bool *known) {
+    const struct mos_plan *plan = d->plan;
+    if (plan->kconfig) {
+        const struct mos_kc_symbol *s = mos_kc_find(plan->kconfig->tree, symbol);
+        *known = true;
+        return s ? mos_kc_tri(plan->kconfig, s) : MOS_TRI_N;
+    }
+    const struct mos_setting *s =
+        mos_map_get(&plan->config, mos_printf(plan->ctx->arena, "CONFIG_%s", symbol));
+    *known = s != NULL;
+    return !s || *s->value == 'n' ? MOS_TRI_N : *s->value == 'm' ? MOS_TRI_M : MOS_TRI_Y;
+}
+
+/* What the sources say of one file that has it. */
+static struct mos_driver from_source(const struct mos_drivers *d,
+                                     const struct mos_kc_source_driver *s) {
+    struct mos_arena *arena = d->plan->ctx->arena;
+    struct mos_driver out = {
+        .served = MOS_SERVED_UNKNOWN, .compatible = s->compatible, .file = s->file};
+    struct mos_vec symbols = mos_vec_make(arena, sizeof(char *));
+    const char *object = mos_printf(arena, "%.*so", (int)strlen(s->file) - 1, s->file), *module;
+    if (!mos_kc_build_symbols(d->build, arena, object, &symbols, &module))
+        return out;
+    enum mos_tri least = MOS_TRI_Y;
+    bool all = true;
+    for (size_t i = 0; i < symbols.count; i++) {
+        const char *symbol = mos_vec_pointer(&symbols, i);
+        bool known;
+        enum mos_tri value = value_of(d, symbol, &known);
+        all &= known;
+        /* the object's own is what matters, unless a folder above is left out */
+        if (!i || (value == MOS_TRI_N && known && least != MOS_TRI_N)) {
+            out.symbol = symbol;
+            out.value = known ? (const char *[]){"n", "m", "y"}[value] : NULL;
+            least = value;
+        }
+    }
+    out.served = !all                 ? MOS_SERVED_UNKNOWN
+                 : least == MOS_TRI_Y ? MOS_SERVED_BUILT_IN
+                 : least == MOS_TRI_M ? MOS_SERVED_MODULE
+                                      : MOS_SERVED_OFF;
+    if (out.served == MOS_SERVED_MODULE)
+        out.module = mos_printf(arena, "%.*sko", (int)strlen(module) - 1, module);
+    return out;
+}
+
+static void take_nearer(struct mos_driver *best, struct mos_driver one) {
+    if (one.served < best->served)
+        *best = one;
+    else if (one.compatible && best->compatible && !best->symbol &&
+             strcmp(one.compatible, best->compatible) == 0) {
+        best->file = one.file;
+        best->symbol = one.symbol;
+        best->value = one.value;
+    }
+}
+
+/* A module of the sources, where it lies. */
+static void find_module(const struct mos_drivers *d, struct mos_driver *x) {
+    const char *name = mos_module_name(d->plan->ctx->arena, x->module);
+    const char *key = name ? mos_printf(d->plan->ctx->arena, "/%s", name) : "";
+    if (d->has_ramdisk && mos_map_get(&d->ramdisk, key))
+        x->served = MOS_SERVED_RAMDISK;
+    else if (d->has_root && mos_map_get(&d->root, key))
+        x->served = MOS_SERVED_ROOT;
+}
+
+static struct mos_driver by_compatible(const struct mos_drivers *d, const struct mos_dt_node *node,
+                                       const char *compatible) {
+    struct mos_arena *arena = d->plan->ctx->arena;
+    struct mos_driver best = {.served = MOS_SERVED_UNKNOWN, .compatible = compatible};
+    const char *alias = bus_alias(arena, node, compatible), *module;
+    uint32_t part = part_of(node, compatible);
+    if (d->has_match && (mos_match_has(&d->match, compatible, false) ||
+                         (part && mos_match_has_part(&d->match, part))))
+        best.served = MOS_SERVED_BUILT_IN;
+    else if (d->has_ramdisk && in_modules(&d->ramdisk, compatible, alias, &module))
+        best = (struct mos_driver){MOS_SERVED_RAMDISK, compatible, module};
+    else if (d->has_root && in_modules(&d->root, compatible, alias, &module))
+        best = (struct mos_driver){MOS_SERVED_ROOT, compatible, module};
+    else if (d->has_match && mos_match_has(&d->match, compatible, true))
+        best.served = MOS_SERVED_NAMED;
+    const struct mos_kc_source_driver *s;
+    size_t count = d->build ? mos_kc_build_drivers(d->build, compatible, &s) : 0;
+    for (size_t i = 0; i < count; i++) {
+        struct mos_driver one = from_source(d, &s[i]);
+        if (one.served == MOS_SERVED_MODULE)
+            find_module(d, &one);
+        if (d->has_match && one.served == MOS_SERVED_BUILT_IN && best.served != one.served)
+            one.served = MOS_SERVED_UNKNOWN; /* the kernel that is there does not have it */
+        take_nearer(&best, one);
+    }
+    if (best.served == MOS_SERVED_UNKNOWN && !count && (d->build || (d->has_match && d->has_root)))
+        best.served = MOS_SERVED_BY_NONE;
+    return best;
+}
+
+struct mos_driver mos_plan_driver_of(const struct mos_drivers *d, const struct mos_dt_node *node) {
+    const struct mos_dt_property *p = mos_dt_property(node, "compatible");
+    struct mos_driver best = {.served = MOS_SERVED_UNKNOWN};
+    bool first = true, unknown = false;
+    size_t at = 0;
+    for (const char *c; (c = mos_dt_next_string(p, &at)); first = false) {
+        struct mos_driver one = by_compatible(d, node, c);
+        unknown |= one.served == MOS_SERVED_UNKNOWN;
+        if (first || one.served < best.served)
+            best = one;
+    }
+    if (unknown && best.served >= MOS_SERVED_BY_NONE)
+        best.served = MOS_SERVED_UNKNOWN;
+    return best;
+}

@@ -1,0 +1,49 @@
+/* Who serves the nodes of a tree: drivers inside of the kernel, modules of the ramdisk and of the
+ * root, and what the kernel's sources could build. */
+#ifndef MOS_PLAN_DRIVERS_H
+#define MOS_PLAN_DRIVERS_H
+
+#include "base/map.h"
+#include "kconfig/build.h"
+#include "linux/match.h"
+#include "plan/plan.h"
+
+/* The nearest first: a node that has several takes the first. */
+enum mos_served {
+    MOS_SERVED_BUILT_IN,
+    MOS_SERVED_RAMDISK, /* by a module in the ramdisk */
+    MOS_SERVED_ROOT,    /* by a module in the root */
+    MOS_SERVED_MODULE,  /* by a module; where it is nobody knows */
+    MOS_SERVED_NAMED,   /* the kernel's code names it, no table does */
+    MOS_SERVED_OFF,     /* the sources have a driver, which is not built */
+    MOS_SERVED_BY_NONE,
+    MOS_SERVED_UNKNOWN, /* neither the kernel nor its sources can be looked at */
+};
+
+struct mos_driver {
+    enum mos_served served;
+    const char *compatible; /* that it answers to; NULL: none */
+    const char *module;     /* "kernel/drivers/mmc/host/sdhci.ko"; or NULL */
+    const char *file;       /* of the sources that has it; NULL: not known */
+    const char *symbol;     /* that builds it, without CONFIG_; NULL: not known, or always built */
+    const char *value;      /* … and what it comes to: y, m, n; NULL: not known */
+};
+
+struct mos_drivers {
+    struct mos_plan *plan;
+    struct mos_match match;
+    bool has_match;                     /* false: no kernel is there that can be looked into */
+    bool has_root, has_ramdisk;         /* their modules are known */
+    struct mos_map root, ramdisk;       /* "maker,part", "i2c:part", "spi:part" -> its module */
+    const struct mos_kc_build *build;   /* NULL: there are no sources of drivers */
+    const struct mos_entry_plan *entry; /* the default one */
+};
+
+/* Gathers what is known, once; NULL: nothing is started. */
+const struct mos_drivers *mos_plan_drivers(struct mos_plan *plan);
+struct mos_driver mos_plan_driver_of(const struct mos_drivers *d, const struct mos_dt_node *node);
+/* Is it a device that the kernel looks for a driver for: switched on, with `compatible`, no
+ * processor and no memory? */
+bool mos_plan_wants_driver(const struct mos_dt_node *node);
+
+#endif

@@ -1,0 +1,4 @@
+static const struct of_device_id gauges[] = {
+	{ .compatible = "saltmarsh,gauge" },
+	{}
+};
