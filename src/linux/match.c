@@ -52,8 +52,8 @@ static struct mos_match empty(struct mos_arena *arena) {
                               mos_vec_make(arena, sizeof(struct mos_match_part))};
 }
 
-static void find_tables(struct mos_arena *arena, const uint8_t *bytes, size_t length, bool wide,
-                        struct mos_match *out) {
+void mos_match_tables(struct mos_arena *arena, const uint8_t *bytes, size_t length, bool wide,
+                      struct mos_vec *out) {
     size_t align = wide ? 8 : 4;
     for (size_t at = 0; at + BEFORE + COMPATIBLE <= length; at += align) {
         const uint8_t *p = bytes + at + BEFORE;
@@ -63,9 +63,9 @@ static void find_tables(struct mos_arena *arena, const uint8_t *bytes, size_t le
         if (n == SIZE_MAX || n < 3 || field(p - BEFORE, NAME) == SIZE_MAX ||
             field(p - TYPE, TYPE) == SIZE_MAX)
             continue;
-        mos_vec_push_pointer(&out->tables, mos_strndup(arena, (const char *)p, n));
+        mos_vec_push_pointer(out, mos_strndup(arena, (const char *)p, n));
     }
-    sort_once(&out->tables);
+    sort_once(out);
 }
 
 /* Texts with a comma in their middle: "maker,part". */
@@ -107,7 +107,7 @@ static void find_parts(const uint8_t *bytes, size_t length, struct mos_match *ou
 void mos_match_find(struct mos_arena *arena, const uint8_t *bytes, size_t length, bool wide,
                     struct mos_match *out) {
     *out = empty(arena);
-    find_tables(arena, bytes, length, wide, out);
+    mos_match_tables(arena, bytes, length, wide, &out->tables);
     find_names(arena, bytes, length, out);
     find_parts(bytes, length, out);
 }

@@ -17,6 +17,9 @@ struct mos_match_part {
 /* Looks through an expanded image; wide: its pointers have 64 bits.  Texts live in the arena. */
 void mos_match_find(struct mos_arena *arena, const uint8_t *bytes, size_t length, bool wide,
                     struct mos_match *out);
+/* The same of tables alone, as a module has them, too: sorted, each text once. */
+void mos_match_tables(struct mos_arena *arena, const uint8_t *bytes, size_t length, bool wide,
+                      struct mos_vec *out);
 /* Does a table have this compatible text?  named: or at least the code? */
 bool mos_match_has(const struct mos_match *m, const char *compatible, bool named);
 /* Does a driver take a peripheral with that number? */

@@ -11,6 +11,7 @@ struct mos_indexed_module {
     const char *name; /* with _ instead of - */
     const char *path; /* below the folder of the release: "kernel/fs/ext4/ext4.ko" */
     struct mos_vec needs, aliases, soft, weak, symbols;
+    struct mos_vec tables; /* compatible texts of its match tables: some have no alias for them */
 };
 
 /* What lies in the folder besides, which the kernel's build has made; NULL: it does not. */

@@ -86,6 +86,9 @@ static void take_modules(struct mos_drivers *d, const char *text, struct mos_map
             if (key && *key && !mos_map_get(out, key))
                 mos_map_set_const(out, key, m->path);
         }
+        for (size_t k = 0; k < m->tables.count; k++)
+            if (!mos_map_get(out, mos_vec_pointer(&m->tables, k)))
+                mos_map_set_const(out, mos_vec_pointer(&m->tables, k), m->path);
     }
 }
 
@@ -356,6 +359,21 @@ static struct mos_driver by_compatible(const struct mos_drivers *d, const struct
     return best;
 }
 
+bool mos_plan_is_plain_bus(const struct mos_dt_node *node) {
+    static const char *const names[] = {"simple-bus", "simple-mfd", "isa", "arm,amba-bus"};
+    for (size_t i = 0; i < sizeof names / sizeof *names; i++)
+        if (mos_dt_is_compatible(node, names[i]))
+            return true;
+    return false;
+}
+
+/* Elsewhere what stands below a device may be its own driver's business, whatever it is called. */
+static bool is_on_bus(const struct mos_dt_node *node) {
+    const struct mos_dt_node *bus = node->parent;
+    return !bus->parent || mos_plan_is_plain_bus(bus) ||
+           (mos_dt_property(node, "reg") && (strstr(bus->name, "i2c") || strstr(bus->name, "spi")));
+}
+
 struct mos_driver mos_plan_driver_of(const struct mos_drivers *d, const struct mos_dt_node *node) {
     const struct mos_dt_property *p = mos_dt_property(node, "compatible");
     struct mos_driver best = {.served = MOS_SERVED_UNKNOWN};
@@ -367,6 +385,7 @@ struct mos_driver mos_plan_driver_of(const struct mos_drivers *d, const struct m
         if (first || one.served < best.served)
             best = one;
     }
+    unknown |= !is_on_bus(node);
     if (unknown && best.served >= MOS_SERVED_BY_NONE)
         best.served = MOS_SERVED_UNKNOWN;
     return best;

@@ -45,5 +45,7 @@ struct mos_driver mos_plan_driver_of(const struct mos_drivers *d, const struct m
 /* Is it a device that the kernel looks for a driver for: switched on, with `compatible`, no
  * processor and no memory? */
 bool mos_plan_wants_driver(const struct mos_dt_node *node);
+/* Is it a bus whose devices are made without a driver of its own? */
+bool mos_plan_is_plain_bus(const struct mos_dt_node *node);
 
 #endif

@@ -4,6 +4,7 @@
 
 #include "base/bytes.h"
 #include "content/content.h"
+#include "linux/match.h"
 #include "linux/module-index.h"
 #include "linux/module.h"
 #include "plan/steps.h"
@@ -110,14 +111,16 @@ static void tell_names(struct reader *r) {
     aside.arena = mos_arena_child(r->arena);
     if (read_module(r, &aside, &info, &bytes, &length)) {
         struct mos_vec symbols = mos_vec_make(aside.arena, sizeof(char *));
-        const struct mos_vec *lists[] = {&info.needs, &info.aliases, &info.soft, &info.weak,
-                                         &symbols};
+        struct mos_vec tables = mos_vec_make(aside.arena, sizeof(char *));
+        const struct mos_vec *lists[] = {&info.needs, &info.aliases, &info.soft,
+                                         &info.weak,  &symbols,      &tables};
         mos_module_symbols(aside.arena, bytes, length, &symbols);
+        mos_match_tables(aside.arena, bytes, length, bytes[4] == 2, &tables); /* ELFCLASS64 */
         mos_buf_printf(r->out, "m%s\n", r->path);
         for (size_t i = 0; i < sizeof lists / sizeof *lists; i++)
             for (size_t k = 0; k < lists[i]->count; k++)
                 if (!strchr(mos_vec_pointer(lists[i], k), '\n'))
-                    mos_buf_printf(r->out, "%c%s\n", "nafwy"[i],
+                    mos_buf_printf(r->out, "%c%s\n", "nafwyc"[i],
                                    (const char *)mos_vec_pointer(lists[i], k));
     }
     mos_arena_free(aside.arena);
@@ -144,7 +147,8 @@ static void tell_unit(struct reader *r) {
 }
 
 static const struct subject modules = {"module-facts", wants_modules, MOST_MODULE, tell_module};
-static const struct subject module_names = {"module-names", wants_modules, MOST_MODULE, tell_names};
+static const struct subject module_names = {"module-names-2", wants_modules, MOST_MODULE,
+                                            tell_names};
 static const struct subject units = {"units", wants_units, MOST_UNIT, tell_unit};
 
 bool mos_read_module_names(struct mos_ctx *ctx, const char *folder,
@@ -290,7 +294,8 @@ void mos_plan_read_module_names(struct mos_arena *arena, const char *text, struc
         if (*text == 'm') {
             m = mos_alloc(arena, sizeof *m);
             *m = (struct mos_indexed_module){.name = mos_module_name(arena, word), .path = word};
-            struct mos_vec *lists[] = {&m->needs, &m->aliases, &m->soft, &m->weak, &m->symbols};
+            struct mos_vec *lists[] = {&m->needs, &m->aliases, &m->soft,
+                                       &m->weak,  &m->symbols, &m->tables};
             for (size_t i = 0; i < sizeof lists / sizeof *lists; i++)
                 *lists[i] = mos_vec_make(arena, sizeof(char *));
             mos_map_set(&by_path, word, m);
@@ -302,6 +307,7 @@ void mos_plan_read_module_names(struct mos_arena *arena, const char *text, struc
                              : *text == 'f' ? &m->soft
                              : *text == 'w' ? &m->weak
                              : *text == 'y' ? &m->symbols
+                             : *text == 'c' ? &m->tables
                                             : NULL;
         if (to)
             mos_vec_push_pointer(to, word);

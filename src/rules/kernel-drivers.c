@@ -141,15 +141,6 @@ static void need_pins(struct wanted_by *w, const struct mos_dt_property *p) {
     }
 }
 
-/* Buses whose devices are made without a driver of their own. */
-static bool is_plain_bus(const struct mos_dt_node *n) {
-    static const char *const names[] = {"simple-bus", "simple-mfd", "isa", "arm,amba-bus"};
-    for (size_t i = 0; i < sizeof names / sizeof *names; i++)
-        if (mos_dt_is_compatible(n, names[i]))
-            return true;
-    return false;
-}
-
 static void need(struct drivers_view *v, const struct mos_dt_node *n);
 
 static void need_for(struct drivers_view *v, const struct mos_dt_node *user,
@@ -191,7 +182,7 @@ static void need(struct drivers_view *v, const struct mos_dt_node *n) {
     if (mos_dt_property(n, "interrupts"))
         need_for(v, n, mos_dt_interrupt_parent(&v->phandles, n));
     const struct mos_dt_node *bus = n->parent;
-    while (bus && (is_plain_bus(bus) || !mos_dt_property(bus, "compatible")))
+    while (bus && (mos_plan_is_plain_bus(bus) || !mos_dt_property(bus, "compatible")))
         bus = bus->parent;
     need_for(v, n, bus);
 }
@@ -262,8 +253,7 @@ static bool check_ours(void *self, struct mos_dt_node *n) {
             return true; /* told, where there is anything to tell */
     struct mos_driver d = mos_plan_driver_of(v->drivers, n);
     bool lost = d.served == MOS_SERVED_MODULE && v->drivers->has_root;
-    if (d.served == MOS_SERVED_UNKNOWN)
-        v->unknown++;
+    v->unknown += d.served == MOS_SERVED_UNKNOWN;
     if ((!lost && d.served != MOS_SERVED_OFF && d.served != MOS_SERVED_BY_NONE) ||
         v->told++ >= MOST_TOLD)
         return true;

@@ -6,7 +6,8 @@
 extern const struct test judges_suite[], boots_suite[], schema_suite[], images_suite[],
     loader_suite[], rehearsed_suite[], chain_suite[], ramdisk_suite[], modules_suite[],
     watch_suite[], guest_suite[], mistakes_suite[], squashfs_suite[], access_suite[], trees_suite[],
-    bindings_suite[], stacks_suite[], debug_suite[], conflicts_suite[], kconfig_suite[];
+    bindings_suite[], stacks_suite[], debug_suite[], conflicts_suite[], kconfig_suite[],
+    drivers_suite[];
 
 static char rows[256][300];
 static size_t row_count;
@@ -36,17 +37,21 @@ void proved(const char *what, const char *format, ...) {
 }
 
 int main(void) {
-    const struct test *const suites[] = {judges_suite,    boots_suite,   images_suite,
-                                         schema_suite,    loader_suite,  rehearsed_suite,
-                                         chain_suite,     ramdisk_suite, modules_suite,
-                                         watch_suite,     guest_suite,   mistakes_suite,
-                                         squashfs_suite,  access_suite,  trees_suite,
-                                         bindings_suite,  stacks_suite,  debug_suite,
-                                         conflicts_suite, kconfig_suite, NULL};
-    const char *const names[] = {"judges",    "boots",    "images",   "schema",    "loader",
-                                 "rehearsed", "chain",    "ramdisk",  "modules",   "watch",
-                                 "guest",     "mistakes", "squashfs", "access",    "trees",
-                                 "bindings",  "stacks",   "debug",    "conflicts", "kconfig"};
+    const struct test *const suites[] = {judges_suite,    boots_suite,
+                                         images_suite,    schema_suite,
+                                         loader_suite,    rehearsed_suite,
+                                         chain_suite,     ramdisk_suite,
+                                         modules_suite,   watch_suite,
+                                         guest_suite,     mistakes_suite,
+                                         squashfs_suite,  access_suite,
+                                         trees_suite,     bindings_suite,
+                                         stacks_suite,    debug_suite,
+                                         conflicts_suite, kconfig_suite,
+                                         drivers_suite,   NULL};
+    const char *const names[] = {
+        "judges",  "boots",    "images", "schema", "loader",    "rehearsed", "chain",
+        "ramdisk", "modules",  "watch",  "guest",  "mistakes",  "squashfs",  "access",
+        "trees",   "bindings", "stacks", "debug",  "conflicts", "kconfig",   "drivers"};
     int status = run_suites(suites, names);
     puts("\n| proof | result |\n|---|---|");
     for (size_t i = 0; i < row_count; i++)
