@@ -19,7 +19,10 @@ static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
         const struct mos_kc_rule *x = mos_vec_at(&b->rules, i);
         struct mos_vec symbols = mos_vec_make(ctx->arena, sizeof(char *));
         const char *module;
-        mos_kc_build_symbols(b, ctx->arena, x->object, &symbols, &module);
+        size_t own;
+        mos_kc_build_symbols(b, ctx->arena, x->object, &symbols, &own, &module);
+        if (own > symbols.count)
+            __builtin_trap();
         if (x->symbol)
             mos_kc_build_objects(b, x->symbol, &symbols);
     }

@@ -385,9 +385,10 @@ static void push_once(struct mos_vec *v, const char *text) {
 }
 
 bool mos_kc_build_symbols(const struct mos_kc_build *b, struct mos_arena *arena, const char *object,
-                          struct mos_vec *out, const char **module) {
+                          struct mos_vec *out, size_t *own, const char **module) {
     const struct mos_kc_rule *x;
     *module = object;
+    *own = 0;
     for (unsigned depth = 0; depth < DEEPEST; depth++) {
         if (!rules_of(b, object, &x))
             return false;
@@ -397,6 +398,7 @@ bool mos_kc_build_symbols(const struct mos_kc_build *b, struct mos_arena *arena,
             break;
         *module = object = x->of;
     }
+    *own = out->count;
     for (const char *slash = strrchr(object, '/'); slash && slash > object;) {
         const char *folder = mos_strndup(arena, object, (size_t)(slash + 1 - object));
         if (rules_of(b, folder, &x) && x->symbol)

@@ -42,11 +42,12 @@ void mos_kc_build_finish(struct mos_kc_build *b);
 /* Drivers of a compatible text: *first, and how many follow it. */
 size_t mos_kc_build_drivers(const struct mos_kc_build *b, const char *compatible,
                             const struct mos_kc_source_driver **first);
-/* The symbols that must be on for an object to be built, its own one first, then those of the
- * folders above it; pushes (const char *) what is not always on.  module: the object that becomes
- * the module, or part of the kernel.  false: no build file names it. */
+/* The symbols that must be on for an object to be built; pushes (const char *) what is not always
+ * on: first *own of it and of what it is linked into, of which the least one counts, then those of
+ * the folders above, which only leave it out.  module: the object that becomes the module, or part
+ * of the kernel.  false: no build file names it. */
 bool mos_kc_build_symbols(const struct mos_kc_build *b, struct mos_arena *arena, const char *object,
-                          struct mos_vec *out, const char **module);
+                          struct mos_vec *out, size_t *own, const char **module);
 /* Pushes (const char *) the objects that a symbol builds by itself. */
 void mos_kc_build_objects(const struct mos_kc_build *b, const char *symbol, struct mos_vec *out);
 

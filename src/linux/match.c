@@ -68,10 +68,17 @@ void mos_match_tables(struct mos_arena *arena, const uint8_t *bytes, size_t leng
     sort_once(out);
 }
 
-/* Texts with a comma in their middle: "maker,part". */
+/* Texts with a comma in their middle, "maker,part", and the one without that stands for whatever
+ * registers a device has. */
 static void find_names(struct mos_arena *arena, const uint8_t *bytes, size_t length,
                        struct mos_match *out) {
+    static const char any[] = "\0syscon";
     const uint8_t *end = bytes + length;
+    for (const uint8_t *p = bytes; p < end && (p = memchr(p, 0, (size_t)(end - p))); p++)
+        if ((size_t)(end - p) >= sizeof any && memcmp(p, any, sizeof any) == 0) {
+            mos_vec_push_pointer(&out->named, mos_strdup(arena, any + 1));
+            break;
+        }
     for (const uint8_t *p = bytes; p < end && (p = memchr(p, ',', (size_t)(end - p))); p++) {
         const uint8_t *from = p, *to = p + 1;
         while (from > bytes && p - from < COMPATIBLE && is_name_char(from[-1]))

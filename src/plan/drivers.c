@@ -47,7 +47,7 @@ static bool read_kernel(struct mos_drivers *d) {
     if (!mos_plan_is_there(kernel) || !d->entry->kernel_known || !mos_plan_hash(plan, kernel))
         return false;
     mos_sha256_hex(kernel->sha256, hex);
-    const char *key = mos_printf(ctx->arena, "drivers-1-%s", hex);
+    const char *key = mos_printf(ctx->arena, "drivers-2-%s", hex);
     if (kernel->hashed && mos_store_get(ctx, key, &data, &length) &&
         mos_match_read(ctx->arena, data, &d->match))
         return true;
@@ -73,16 +73,19 @@ static const char *key_of(struct mos_arena *arena, const char *alias) {
                        strcspn(alias, "C*[?") ? strlen(alias) - 2 * mos_text_ends(alias, "C*") : 0);
 }
 
-static void take_modules(struct mos_drivers *d, const char *text, struct mos_map *out) {
+static void take_modules(struct mos_drivers *d, const char *text, struct mos_map *out,
+                         struct mos_map *parts) {
     struct mos_arena *arena = d->plan->ctx->arena;
     struct mos_vec modules = mos_vec_make(arena, sizeof(void *));
     mos_plan_read_module_names(arena, text, &modules);
-    *out = mos_map_make(arena);
+    *out = *parts = mos_map_make(arena);
     for (size_t i = 0; i < modules.count; i++) {
         const struct mos_indexed_module *m = mos_vec_pointer(&modules, i);
         mos_map_set_const(out, mos_printf(arena, "/%s", m->name), m->path);
         for (size_t k = 0; k < m->aliases.count; k++) {
-            const char *key = key_of(arena, mos_vec_pointer(&m->aliases, k));
+            const char *alias = mos_vec_pointer(&m->aliases, k), *key = key_of(arena, alias);
+            if (strncmp(alias, "amba:", 5) == 0)
+                mos_map_set_const(parts, alias, m->path);
             if (key && *key && !mos_map_get(out, key))
                 mos_map_set_const(out, key, m->path);
         }
@@ -109,13 +112,13 @@ static bool read_root(struct mos_drivers *d) {
     if (!root || !root->volume || !root->counted || root->fs->no_owners)
         return false;
     const struct mos_inventory *inv = root->volume->inventory;
-    d->root = mos_map_make(d->plan->ctx->arena);
+    d->root = d->root_parts = mos_map_make(d->plan->ctx->arena);
     if (!mos_inv_follow(inv, d->plan->ctx->arena, "lib/modules", &all) || !all)
         return true;
     own = child(inv, all, k && mos_has(k->release) ? k->release->text : NULL);
     const char *text = own ? mos_plan_module_names(d->plan, root, own) : NULL;
     if (text)
-        take_modules(d, text, &d->root);
+        take_modules(d, text, &d->root, &d->root_parts);
     return text || !own;
 }
 
@@ -143,7 +146,7 @@ static bool read_ramdisk(struct mos_drivers *d) {
     struct mos_ctx aside = mos_ctx_quiet(plan->ctx, &ignored);
     const struct mos_piece_plan *piece = d->entry->ramdisk;
     struct mos_buf text = {.arena = plan->ctx->arena};
-    d->ramdisk = mos_map_make(plan->ctx->arena);
+    d->ramdisk = d->ramdisk_parts = mos_map_make(plan->ctx->arena);
     if (!piece)
         return true; /* there is none, so it has none */
     const uint8_t *bytes = mos_plan_is_there(piece) ? mos_plan_piece_bytes(plan, piece) : NULL;
@@ -156,7 +159,7 @@ static bool read_ramdisk(struct mos_drivers *d) {
         good = mos_read_module_names(&aside, "lib/modules", stream_ramdisk, &s, &text);
     }
     if (good)
-        take_modules(d, mos_buf_string(&text), &d->ramdisk);
+        take_modules(d, mos_buf_string(&text), &d->ramdisk, &d->ramdisk_parts);
     mos_arena_free(aside.arena);
     return good;
 }
@@ -221,7 +224,8 @@ const struct mos_drivers *mos_plan_drivers(struct mos_plan *plan) {
 /* ---- one node ---- */
 
 bool mos_plan_wants_driver(const struct mos_dt_node *node) {
-    if (!node->parent || !mos_dt_property(node, "compatible") || mos_dt_off(node))
+    if (!node->parent || !mos_dt_property(node, "compatible") || mos_dt_off(node) ||
+        mos_dt_is_compatible(node, "cache"))
         return false;
     for (const struct mos_dt_node *n = node; n->parent; n = n->parent)
         if (!n->parent->parent &&
@@ -254,12 +258,22 @@ static const char *bus_alias(struct mos_arena *arena, const struct mos_dt_node *
                : NULL;
 }
 
-static bool in_modules(const struct mos_map *modules, const char *compatible, const char *alias,
-                       const char **module) {
-    *module = mos_map_get(modules, compatible);
-    if (!*module && alias)
-        *module = mos_map_get(modules, alias);
-    return *module != NULL;
+/* What a node may be known by besides its compatible text. */
+struct names {
+    const char *compatible, *alias; /* alias NULL: no such bus */
+    uint32_t part;                  /* 0: it has no number, or an unknown one */
+};
+
+static const char *in_modules(struct mos_arena *arena, const struct mos_map *modules,
+                              const struct mos_map *parts, const struct names *n) {
+    const char *module = mos_map_get(modules, n->compatible),
+               *number = mos_printf(arena, "amba:d%08X", n->part);
+    if (!module && n->alias)
+        module = mos_map_get(modules, n->alias);
+    for (size_t i = 0; i < parts->count && !module && n->part; i++)
+        if (mos_glob(parts->items[i].key, number, strlen(number), 0))
+            module = parts->items[i].value;
+    return module;
 }
 
 static enum mos_tri value_of(const struct mos_drivers *d, const char *symbol, bool *known) {
@@ -283,7 +297,8 @@ static struct mos_driver from_source(const struct mos_drivers *d,
         .served = MOS_SERVED_UNKNOWN, .compatible = s->compatible, .file = s->file};
     struct mos_vec symbols = mos_vec_make(arena, sizeof(char *));
     const char *object = mos_printf(arena, "%.*so", (int)strlen(s->file) - 1, s->file), *module;
-    if (!mos_kc_build_symbols(d->build, arena, object, &symbols, &module))
+    size_t own;
+    if (!mos_kc_build_symbols(d->build, arena, object, &symbols, &own, &module))
         return out;
     enum mos_tri least = MOS_TRI_Y;
     bool all = true;
@@ -292,8 +307,7 @@ static struct mos_driver from_source(const struct mos_drivers *d,
         bool known;
         enum mos_tri value = value_of(d, symbol, &known);
         all &= known;
-        /* the object's own is what matters, unless a folder above is left out */
-        if (!i || (value == MOS_TRI_N && known && least != MOS_TRI_N)) {
+        if (!i || (known && value < least && (i < own || value == MOS_TRI_N))) {
             out.symbol = symbol;
             out.value = known ? (const char *[]){"n", "m", "y"}[value] : NULL;
             least = value;
@@ -333,14 +347,17 @@ static struct mos_driver by_compatible(const struct mos_drivers *d, const struct
                                        const char *compatible) {
     struct mos_arena *arena = d->plan->ctx->arena;
     struct mos_driver best = {.served = MOS_SERVED_UNKNOWN, .compatible = compatible};
-    const char *alias = bus_alias(arena, node, compatible), *module;
-    uint32_t part = part_of(node, compatible);
+    const struct names n = {compatible, bus_alias(arena, node, compatible),
+                            part_of(node, compatible)};
+    const char *module;
+    if (strcmp(compatible, "arm,primecell") == 0) /* that says how to find out, not what it is */
+        return best;
     if (d->has_match && (mos_match_has(&d->match, compatible, false) ||
-                         (part && mos_match_has_part(&d->match, part))))
+                         (n.part && mos_match_has_part(&d->match, n.part))))
         best.served = MOS_SERVED_BUILT_IN;
-    else if (d->has_ramdisk && in_modules(&d->ramdisk, compatible, alias, &module))
+    else if (d->has_ramdisk && (module = in_modules(arena, &d->ramdisk, &d->ramdisk_parts, &n)))
         best = (struct mos_driver){MOS_SERVED_RAMDISK, compatible, module};
-    else if (d->has_root && in_modules(&d->root, compatible, alias, &module))
+    else if (d->has_root && (module = in_modules(arena, &d->root, &d->root_parts, &n)))
         best = (struct mos_driver){MOS_SERVED_ROOT, compatible, module};
     else if (d->has_match && mos_match_has(&d->match, compatible, true))
         best.served = MOS_SERVED_NAMED;

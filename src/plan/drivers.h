@@ -32,11 +32,12 @@ struct mos_driver {
 struct mos_drivers {
     struct mos_plan *plan;
     struct mos_match match;
-    bool has_match;                     /* false: no kernel is there that can be looked into */
-    bool has_root, has_ramdisk;         /* their modules are known */
-    struct mos_map root, ramdisk;       /* "maker,part", "i2c:part", "spi:part" -> its module */
-    const struct mos_kc_build *build;   /* NULL: there are no sources of drivers */
-    const struct mos_entry_plan *entry; /* the default one */
+    bool has_match;               /* false: no kernel is there that can be looked into */
+    bool has_root, has_ramdisk;   /* their modules are known */
+    struct mos_map root, ramdisk; /* "maker,part", "i2c:part", "spi:part" -> its module */
+    struct mos_map root_parts, ramdisk_parts; /* "amba:d???41330" -> its module */
+    const struct mos_kc_build *build;         /* NULL: there are no sources of drivers */
+    const struct mos_entry_plan *entry;       /* the default one */
 };
 
 /* Gathers what is known, once; NULL: nothing is started. */

@@ -174,6 +174,11 @@ static void sources_tell_what_to_set(void) {
          ">> kernel/gauge.config && cp few pieces/Image",
          {"medium card: its driver is the module drivers/tide/card.ko, which no ramdisk has"}},
         {"cp empty pieces/Image", {"which /bus/mmc@4020000 needs: its driver is not built"}},
+        {"sed -i 's/card.o/tide.o\\ntide-$(CONFIG_POWER) += card.o/' linux/drivers/tide/Makefile "
+         "&& "
+         "echo CONFIG_POWER=y >> kernel/gauge.config",
+         {"medium card: its driver is the module drivers/tide/tide.ko, which no ramdisk has",
+          "Add CONFIG_CARD=y to a fragment"}},
         {"sed -i 's/.*SUPPLY.*/CONFIG_SUPPLY=y\\nCONFIG_POWER=y/' kernel/gauge.config",
          {NULL},
          {"/supply, which"}},

@@ -424,11 +424,13 @@ static const char *built_by(struct core *c, const struct mos_kc_build *b, const 
     struct mos_vec symbols = mos_vec_make(c->ctx.arena, sizeof(char *));
     struct mos_buf text = {.arena = c->ctx.arena};
     const char *module;
-    if (!mos_kc_build_symbols(b, c->ctx.arena, object, &symbols, &module))
+    size_t own;
+    if (!mos_kc_build_symbols(b, c->ctx.arena, object, &symbols, &own, &module))
         return "nobody";
     mos_buf_text(&text, module);
     for (size_t i = 0; i < symbols.count; i++)
-        mos_buf_printf(&text, " %s", (const char *)mos_vec_pointer(&symbols, i));
+        mos_buf_printf(&text, "%s%s", i == own ? " / " : " ",
+                       (const char *)mos_vec_pointer(&symbols, i));
     return mos_buf_string(&text);
 }
 
@@ -447,12 +449,12 @@ static void build_files_say_who_builds(void) {
     static const char *const rows[][2] = {
         {"drivers/mast.o", "drivers/mast.o"},
         {"drivers/lamp.o", "drivers/lamp.o"},
-        {"drivers/tide/gauge.o", "drivers/tide/gauge.o GAUGE TIDE"},
-        {"drivers/tide/core.o", "drivers/tide/gauge.o GAUGE TIDE"},
-        {"drivers/tide/old.o", "drivers/tide/gauge.o GAUGE TIDE"},
-        {"drivers/tide/i2c.o", "drivers/tide/gauge.o GAUGE_I2C GAUGE TIDE"},
-        {"drivers/tide/spi.o", "drivers/tide/well.o WELL_SPI WELL TIDE"},
-        {"drivers/tide/always.o", "drivers/tide/always.o TIDE"},
+        {"drivers/tide/gauge.o", "drivers/tide/gauge.o GAUGE / TIDE"},
+        {"drivers/tide/core.o", "drivers/tide/gauge.o GAUGE / TIDE"},
+        {"drivers/tide/old.o", "drivers/tide/gauge.o GAUGE / TIDE"},
+        {"drivers/tide/i2c.o", "drivers/tide/gauge.o GAUGE_I2C GAUGE / TIDE"},
+        {"drivers/tide/spi.o", "drivers/tide/well.o WELL_SPI WELL / TIDE"},
+        {"drivers/tide/always.o", "drivers/tide/always.o / TIDE"},
         {"drivers/tide/no.o", "nobody"},
         {"drivers/tide/-DX.o", "nobody"},
     };

@@ -401,7 +401,8 @@ static void match_tables_are_found(void) {
         memcpy(image + length, "\0named,only", 12);
         mos_put_le32(image + length + 16, 0x00041031);
         mos_put_le32(image + length + 20, 0x000fffff);
-        length += 24;
+        memcpy(image + length + 24, "\0syscon", 8);
+        length += 32;
         core_start(&c);
         mos_match_find(c.ctx.arena, image, length, wide, &m);
         for (size_t i = 0; i < ROWS; i++)
@@ -409,6 +410,7 @@ static void match_tables_are_found(void) {
         CU_ASSERT_TRUE(m.tables.count <= ROWS);
         CU_ASSERT_FALSE(mos_match_has(&m, "named,only", false));
         CU_ASSERT_TRUE(mos_match_has(&m, "named,only", true));
+        CU_ASSERT_TRUE(mos_match_has(&m, "syscon", true));
         CU_ASSERT_TRUE(mos_match_has_part(&m, 0x00241031));
         CU_ASSERT_FALSE(mos_match_has_part(&m, 0x00241011));
         struct mos_buf text = {.arena = c.ctx.arena}, same = text;
