@@ -27,6 +27,19 @@ static void explain(struct mos_ctx *ctx, struct mos_kc_config *c,
     }
 }
 
+/* The fewest settings give the same again. */
+static void minimize(struct mos_ctx *ctx, struct mos_kc_config *c) {
+    struct mos_vec said = mos_vec_make(ctx->arena, sizeof(void *));
+    size_t differ = mos_kc_minimal(c, &said), length, more;
+    const struct mos_kc_requests all = {said.items, said.count};
+    struct mos_kc_config *again = mos_kc_with(ctx->arena, c->tree, &all, NULL, 0);
+    if (!differ && mos_kc_changes(c, again).count)
+        __builtin_trap();
+    const char *a = mos_kc_write(c, &length), *b = mos_kc_write(again, &more);
+    if (!differ && (length != more || memcmp(a, b, length) != 0))
+        __builtin_trap();
+}
+
 static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     static const char *const none[] = {"CC=cc", "srctree=/nowhere", NULL};
     const uint8_t *cut = memchr(data, 0, size);
@@ -55,6 +68,7 @@ static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     const char *again = mos_kc_write(c, &more);
     if (length != more || memcmp(text, again, length) != 0)
         __builtin_trap(); /* it depends on what was looked at before */
+    minimize(ctx, c);
     explain(ctx, c, part);
 }
 

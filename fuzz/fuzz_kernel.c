@@ -18,7 +18,8 @@ static void find_tables(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     if (!mos_match_read(ctx->arena, mos_buf_string(&first), &again))
         __builtin_trap();
     mos_match_write(&again, &second);
-    if (first.length != second.length || memcmp(first.data, second.data, first.length) != 0)
+    if (first.length != second.length ||
+        (first.length && memcmp(first.data, second.data, first.length) != 0))
         __builtin_trap();
 }
 

@@ -136,21 +136,27 @@ struct mosaicum_tree {
 };
 /* MOSAICUM_FINDINGS: a source is wrong, an overlay does not fit, or the trees differ. */
 enum mosaicum_status mosaicum_tree(mosaicum *m, const struct mosaicum_tree *request);
-/* A job on configurations.  What is written never goes over anything. */
+/* A job on configurations.  What is written never goes over anything, but for a fragment of a
+ * board, which `ask` changes. */
 struct mosaicum_config {
-    const char *verb;         /* resolve, why SYMBOL, search WORD */
+    /* resolve [SELECTOR], merge, why SYMBOL [SELECTOR], search WORD [SELECTOR], compare FILE FILE,
+     * minimal [SELECTOR], cost [SELECTOR], ask SYMBOL=VALUE… SELECTOR */
+    const char *verb;
     const char *const *words; /* what follows it */
     size_t count;
-    const char *source; /* folder of the tree with the Kconfig files */
-    const char *arch;   /* as in ARCH=; or NULL */
-    const char *start;  /* the configuration to start from: a file, or one of the tree's; or NULL */
+    const char
+        *source;      /* folder of the tree with the Kconfig files; NULL: of the selector's board */
+    const char *arch; /* as in ARCH=; or NULL */
+    const char *start; /* the configuration to start from: a file, or one of the tree's; or NULL */
     const char *compiler;         /* the command; NULL: gcc */
-    const char *const *fragments; /* files on top of it, in order; NULL-terminated, or NULL */
+    const char *const *fragments; /* files on top of it, in order; ask: the fragment's name;
+                                     NULL-terminated, or NULL */
     const char *const *vars;      /* NAME=VALUE for the tree's macros; NULL-terminated, or NULL */
-    const char *output;           /* resolve: the file */
+    const char *output;           /* resolve, merge, minimal: the file */
+    bool only_show;               /* ask: changes nothing */
 };
 /* MOSAICUM_FINDINGS: a request of a fragment does not come true (resolve writes the file all the
- * same), or a file has lines that cannot be read. */
+ * same), a file has lines that cannot be read, or two configurations differ. */
 enum mosaicum_status mosaicum_config(mosaicum *m, const struct mosaicum_config *request);
 /* The page of a rule, as Markdown; NULL: no such rule (*near: a similar one, or NULL). */
 const char *mosaicum_explain(const char *rule, const char **near);

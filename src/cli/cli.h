@@ -15,6 +15,7 @@ struct cli {
     const char *bindings;                             /* tree: --bindings, or NULL */
     const char *loader, *medium, *keys, *flash, *set; /* rehearse: --loader, --as …; or NULL */
     const char *source, *arch, *start, *compiler;     /* config: --source …; or NULL */
+    bool only_show;
     bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, planned, faults,
         verify, sha256, keep_labels, help, version;
     const char **includes, **defines; /* tree: NULL-terminated, or NULL */

@@ -13,6 +13,7 @@ struct reading {
     const char *arch;
     struct mos_kc_build *b;
     struct mos_sha256 *hash;
+    bool sources;
 };
 
 /* ---- which files there are ---- */
@@ -63,7 +64,7 @@ static void walk_name(struct reading *r, const char *folder, const struct named 
     if (info->kind == MOS_FILE_FOLDER && is_wanted_folder(r, folder, n->name)) {
         r->b->lost += depth < DEEPEST ? walk_folder(r, path, depth + 1) != 0 : 1;
     } else if (info->kind == MOS_FILE_REGULAR &&
-               (is_build_file(n->name) || mos_text_ends(n->name, ".c"))) {
+               (is_build_file(n->name) || (r->sources && mos_text_ends(n->name, ".c")))) {
         const char *line =
             mos_printf(arena, "%s %llu %lld %lu %lld %lu\n", path, (unsigned long long)info->size,
                        (long long)info->mtime_s, (unsigned long)info->mtime_ns,
@@ -326,9 +327,10 @@ struct mos_kc_build *mos_kc_build_new(struct mos_arena *arena) {
     return b;
 }
 
-struct mos_kc_build *mos_kc_build_open(struct mos_ctx *ctx, const char *folder, const char *arch) {
+struct mos_kc_build *mos_kc_build_open(struct mos_ctx *ctx, const char *folder, const char *arch,
+                                       bool sources) {
     struct mos_kc_build *b = mos_kc_build_new(ctx->arena);
-    struct reading r = {ctx, arch, b, mos_sha256_new()};
+    struct reading r = {ctx, arch, b, mos_sha256_new(), sources};
     b->folder = folder;
     int e = r.hash ? walk_folder(&r, "", 0) : ENOMEM;
     if (r.hash) {

@@ -24,8 +24,10 @@ struct mos_kc_rule {
 };
 
 /* Looks what lies below `folder`, of one architecture (a folder below arch/; NULL: of none),
- * without reading it: its hash is known.  NULL with ctx->error. */
-struct mos_kc_build *mos_kc_build_open(struct mos_ctx *ctx, const char *folder, const char *arch);
+ * without reading it: its hash is known.  sources: the drivers, too, not build files alone.  NULL
+ * with ctx->error. */
+struct mos_kc_build *mos_kc_build_open(struct mos_ctx *ctx, const char *folder, const char *arch,
+                                       bool sources);
 /* Reads all of it. */
 void mos_kc_build_load(struct mos_ctx *ctx, struct mos_kc_build *b);
 /* As a text that can be kept by the hash, and back (the text is changed, and stays part of it);

@@ -171,6 +171,9 @@ const struct mos_setting *const *mos_kc_lack(struct mos_arena *arena,
         size_t before = s.count;
         bool way = false;
         s.steps = 0;
+        if (value == MOS_TRI_M && !c->modules && tree->modules &&
+            !raise_symbol(&s, c, tree->modules, MOS_TRI_Y, 0))
+            break; /* without modules it would be y */
         for (const struct mos_kc_property *p = a.symbol->first[MOS_KC_PROMPT]; p && !way;
              p = p->next) {
             enum mos_tri least = a.symbol->type == MOS_KC_TRISTATE ? value : MOS_TRI_M;
@@ -205,4 +208,83 @@ const struct mos_setting *const *mos_kc_lack(struct mos_arena *arena,
     }
     mos_arena_free(s.arena);
     return out;
+}
+
+/* ---- what is wished for ---- */
+
+struct mos_kc_config *mos_kc_with(struct mos_arena *arena, const struct mos_kc_tree *tree,
+                                  const struct mos_kc_requests *all,
+                                  const struct mos_setting *const *more, size_t count) {
+    struct mos_kc_config *c = mos_kc_config_new(arena, tree);
+    mos_kc_ask(c, all->settings, all->count);
+    mos_kc_ask(c, more, count);
+    mos_kc_settle(c);
+    return c;
+}
+
+const struct mos_setting *const *mos_kc_wish(struct mos_arena *arena,
+                                             const struct mos_kc_tree *tree,
+                                             const struct mos_kc_requests *all, const char *symbol,
+                                             const char *value, size_t *count,
+                                             const struct mos_kc_symbol **stuck) {
+    struct mos_setting *wanted = mos_alloc(arena, sizeof *wanted);
+    *wanted = (struct mos_setting){.symbol = mos_strdup(arena, symbol),
+                                   .value = mos_strdup(arena, value)};
+    const struct mos_setting **both = mos_alloc_array(arena, all->count + 1, sizeof *both);
+    memcpy(both, all->settings, all->count * sizeof *both);
+    both[all->count] = wanted;
+    const struct mos_kc_requests with = {both, all->count + 1};
+    struct mos_arena *aside = mos_arena_child(arena);
+    bool kept =
+        mos_kc_answer(mos_kc_with(aside, tree, &with, NULL, 0), wanted).reason == MOS_KC_KEPT;
+    mos_arena_free(aside);
+    size_t more = 0;
+    *stuck = NULL;
+    const struct mos_setting *const *set =
+        kept ? NULL : mos_kc_lack(arena, tree, &with, wanted, &more, stuck);
+    if (!kept && !set)
+        return NULL;
+    const struct mos_setting **out = mos_alloc_array(arena, more + 1, sizeof *out);
+    out[0] = wanted;
+    if (more)
+        memcpy(out + 1, set, more * sizeof *out);
+    *count = more + 1;
+    return out;
+}
+
+bool mos_kc_differs(struct mos_kc_config *before, struct mos_kc_config *after,
+                    const struct mos_kc_symbol *s) {
+    if (!s->entry || s->is_choice || s->type == MOS_KC_UNKNOWN || s->from_environment)
+        return false;
+    if (s->type == MOS_KC_BOOL || s->type == MOS_KC_TRISTATE)
+        return mos_kc_tri(before, s) != mos_kc_tri(after, s);
+    bool here = before->values[s->index].written, there = after->values[s->index].written;
+    return here != there || (here && strcmp(mos_kc_text(before, s), mos_kc_text(after, s)) != 0);
+}
+
+struct mos_kc_changes mos_kc_changes(struct mos_kc_config *before, struct mos_kc_config *after) {
+    struct mos_kc_changes out = {0};
+    for (size_t i = 0; i < before->tree->all.count; i++) {
+        const struct mos_kc_symbol *s = mos_vec_pointer(&before->tree->all, i);
+        if (!mos_kc_differs(before, after, s))
+            continue;
+        enum mos_tri value =
+            s->type == MOS_KC_BOOL || s->type == MOS_KC_TRISTATE ? mos_kc_tri(after, s) : MOS_TRI_N;
+        out.count++;
+        out.built_in += value == MOS_TRI_Y;
+        out.modules += value == MOS_TRI_M;
+    }
+    return out;
+}
+
+const char *mos_kc_changes_text(struct mos_arena *arena, const struct mos_kc_changes *c) {
+    struct mos_buf b = {.arena = arena};
+    mos_buf_printf(&b, "%zu symbol%s change%s", c->count, c->count == 1 ? "" : "s",
+                   c->count == 1 ? "s" : "");
+    if (c->built_in)
+        mos_buf_printf(&b, ", %zu become%s built in", c->built_in, c->built_in == 1 ? "s" : "");
+    if (c->modules)
+        mos_buf_printf(&b, ", %zu become%s %s", c->modules, c->modules == 1 ? "s" : "",
+                       c->modules == 1 ? "a module" : "modules");
+    return mos_buf_string(&b);
 }

@@ -273,7 +273,8 @@ static const struct mos_kc_symbol *pick(struct mos_kc_config *c,
         return wanted;
     const struct mos_kc_symbol *usual = NULL;
     for (const struct mos_kc_property *p = choice->first[MOS_KC_DEFAULT]; p && !usual; p = p->next)
-        if (p->value->op == MOS_KC_SYMBOL && mos_kc_expr_value(c, p->condition) != MOS_TRI_N &&
+        if (p->value->op == MOS_KC_SYMBOL && p->value->symbol->choice == choice &&
+            mos_kc_expr_value(c, p->condition) != MOS_TRI_N &&
             value_of(c, p->value->symbol)->visible != MOS_TRI_N)
             usual = p->value->symbol;
     if (c->tree->manner.ranked)
@@ -475,4 +476,36 @@ void mos_kc_settle(struct mos_kc_config *c) {
         memset(c->known, 0, c->tree->expr_count);
     for (size_t i = 0; i < again.count; i++)
         settle(c, mos_vec_pointer(&again, i));
+}
+
+/* The same choice, if none of its members had been asked for. */
+static bool is_picked_anyway(struct mos_kc_config *c, const struct mos_kc_symbol *choice) {
+    struct mos_kc_value *of = value_of(c, choice), kept = *of, *members;
+    uint32_t count = 0, at = 0;
+    for (const struct mos_kc_symbol *m = choice->first_member; m; m = m->next_member)
+        count++;
+    members = mos_alloc_array(c->arena, count, sizeof *members);
+    for (const struct mos_kc_symbol *m = choice->first_member; m; m = m->next_member) {
+        members[at++] = *value_of(c, m);
+        value_of(c, m)->asked = false;
+    }
+    of->asked_member = NULL;
+    bool same = pick(c, choice) == kept.member;
+    *of = kept;
+    at = 0;
+    for (const struct mos_kc_symbol *m = choice->first_member; m; m = m->next_member)
+        *value_of(c, m) = members[at++];
+    return same;
+}
+
+bool mos_kc_is_asked_in_vain(struct mos_kc_config *c, const struct mos_kc_symbol *s) {
+    struct mos_kc_value *v = value_of(c, s), saved = *v;
+    if (s->choice && saved.visible == MOS_TRI_Y)
+        return is_picked_anyway(c, s->choice);
+    v->asked = false;
+    v->stage = 0;
+    const struct mos_kc_value now = *settle(c, s);
+    bool three = s->type == MOS_KC_BOOL || s->type == MOS_KC_TRISTATE;
+    *v = saved;
+    return three ? now.tri == saved.tri : strcmp(now.text, saved.text) == 0;
 }

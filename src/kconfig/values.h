@@ -49,6 +49,9 @@ const char *mos_kc_text(struct mos_kc_config *c, const struct mos_kc_symbol *s);
 enum mos_tri mos_kc_expr_value(struct mos_kc_config *c, const struct mos_kc_expr *e);
 /* A text as configurations have it, in quotation marks. */
 const char *mos_kc_quoted(struct mos_kc_config *c, const char *text);
+/* Would a symbol of a settled configuration come to the same if nobody had asked for it, all others
+ * being as they are?  Of a member of a choice: if nobody had asked for any member. */
+bool mos_kc_is_asked_in_vain(struct mos_kc_config *c, const struct mos_kc_symbol *s);
 /* The whole configuration as a file, below a header of our own. */
 const char *mos_kc_write(struct mos_kc_config *c, size_t *length);
 

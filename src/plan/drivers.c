@@ -192,7 +192,8 @@ static const struct mos_kc_build *read_sources(struct mos_plan *plan) {
         !mos_exists(ctx, mos_path_join(ctx->arena, plan->kernel_source, "drivers/Makefile")))
         return NULL;
     quiet.stamp = NULL; /* the hash of all goes in */
-    struct mos_kc_build *b = mos_kc_build_open(&quiet, plan->kernel_source, arch_folder(plan));
+    struct mos_kc_build *b =
+        mos_kc_build_open(&quiet, plan->kernel_source, arch_folder(plan), true);
     if (!b)
         return NULL;
     mos_sha256_hex(b->sha256, hex);

@@ -123,7 +123,7 @@ static void take_values(struct mos_plan *plan, struct mos_kc_config *c) {
 void mos_plan_kconfig(struct mos_plan *plan, struct mos_config_part *const *parts, size_t count) {
     struct mos_ctx *ctx = plan->ctx;
     const struct mos_kernel *k = plan->board->kernel;
-    const char *arch = arch_of(plan);
+    const char *arch = plan->kernel_arch = arch_of(plan);
     if (!plan->kernel_source)
         return;
     if (!mos_exists(ctx, mos_path_join(ctx->arena, plan->kernel_source, "Kconfig"))) {

@@ -203,6 +203,7 @@ struct mos_plan {
     struct mos_kc_requests requests; /* … from all that is asked for */
     const char
         *kernel_source;      /* the folder of the kernel's sources; NULL: none is named, or there */
+    const char *kernel_arch; /* as its sources call it; NULL: not stated */
     struct mos_map defaults; /* the loader's compiled-in variables */
     bool has_defaults;
     const struct mos_dialect *dialect; /* of the loader; NULL: not stated, or not known */

@@ -41,27 +41,17 @@ static const char *settings_for(const struct drivers_view *v, const char *symbol
     const char *own = mos_printf(arena, "CONFIG_%s", symbol);
     if (!plan->kconfig)
         return mos_printf(arena, "%s=%s", own, to);
-    struct mos_setting *wanted = mos_alloc(arena, sizeof *wanted);
-    *wanted = (struct mos_setting){.symbol = own, .value = to};
-    struct mos_vec all = mos_vec_make(arena, sizeof(void *));
-    for (size_t i = 0; i < plan->requests.count; i++)
-        mos_vec_push_pointer(&all, plan->requests.settings[i]);
-    mos_vec_push_pointer(&all, wanted);
-    const struct mos_kc_requests requests = {all.items, all.count};
     size_t count = 0;
     const struct mos_kc_symbol *stuck;
     struct mos_buf text = {.arena = arena};
-    mos_buf_printf(&text, "%s=%s", own, to);
-    struct mos_kc_config *c = mos_kc_config_new(arena, plan->kconfig->tree);
-    mos_kc_ask(c, requests.settings, requests.count);
-    mos_kc_settle(c);
-    if (mos_kc_answer(c, wanted).reason == MOS_KC_KEPT)
-        return mos_buf_string(&text);
     const struct mos_setting *const *set =
-        mos_kc_lack(arena, plan->kconfig->tree, &requests, wanted, &count, &stuck);
+        mos_kc_wish(arena, plan->kconfig->tree, &plan->requests, own, to, &count, &stuck);
     for (size_t i = 0; set && i < count; i++)
-        mos_buf_printf(&text, "%s%s=%s", i + 1 == count ? " and " : ", ", set[i]->symbol,
-                       set[i]->value);
+        mos_buf_printf(&text, "%s%s=%s",
+                       !i               ? ""
+                       : i + 1 == count ? " and "
+                                        : ", ",
+                       set[i]->symbol, set[i]->value);
     return set ? mos_buf_string(&text) : NULL;
 }
 

@@ -59,6 +59,16 @@ static const char *listed(struct requests_view *v, const struct mos_setting *con
     return mos_buf_string(&out);
 }
 
+/* What settings bring besides: "3 symbols change, 2 become built in". */
+static const char *price(struct requests_view *v, const struct mos_setting *const *set,
+                         size_t count) {
+    struct mos_arena *aside = mos_arena_child(v->arena);
+    struct mos_kc_changes c =
+        mos_kc_changes(v->c, mos_kc_with(aside, v->c->tree, v->all, set, count));
+    mos_arena_free(aside);
+    return mos_kc_changes_text(v->arena, &c);
+}
+
 /* Working it out again and again takes a while: for the first ones only. */
 enum { MOST_SETS = 20 };
 
@@ -73,11 +83,11 @@ static void try_set(struct requests_view *v, struct mos_finding *f, const struct
                         name_of(stuck));
     else if (!set)
         mos_finding_try(v->list, f, "Add what is unmet, or drop this request.");
-    else if (count == 1)
-        mos_finding_try(v->list, f, "Add %s: with it the request is kept.", listed(v, set, 1));
     else
-        mos_finding_try(v->list, f, "Add %s: with them it is kept, and none is too many.",
-                        listed(v, set, count));
+        mos_finding_try(v->list, f, "Add %s: with %s (%s).", listed(v, set, count),
+                        count == 1 ? "it the request is kept"
+                                   : "them it is kept, and none is too many",
+                        price(v, set, count));
 }
 
 static void tell_dropped(struct requests_view *v, const struct mos_setting *s,

@@ -2,6 +2,7 @@
  * a board's check makes of it. */
 #include "support.h"
 
+#include <stdlib.h>
 #include <string.h>
 
 static const char kconfig[] = "mainmenu \"Tide gauge\"\n"
@@ -107,7 +108,8 @@ static void boards_are_settled(void) {
     } steps[] = {
         {"true", NULL},
         {"sed -i 's/depends on NET/depends on NET \\&\\& CLOCK/' linux/Kconfig",
-         "Add CONFIG_CLOCK=y: with it the request is kept."},
+         "Add CONFIG_CLOCK=y: with it the request is kept (3 symbols change, 3 "
+         "become built in)."},
         {"sed -i 's/NET && CLOCK/NET \\&\\& TIMER/' linux/Kconfig", "Add CONFIG_TIMER=y"},
         {"sed -i 's/bool \"Timer\"/bool/' linux/Kconfig", "Add CONFIG_CLOCK=y"},
         {"sed -i 's/select TIMER//' linux/Kconfig",
@@ -145,6 +147,117 @@ static void symbols_are_explained(void) {
               sizeof calls / sizeof *calls);
 }
 
-SUITE(kconfig_suite, {"symbols are explained", symbols_are_explained},
-      {"probes are kept", probes_are_kept}, {"wrong calls are told", wrong_calls_are_told},
-      {"boards are settled", boards_are_settled});
+/* ---- a board's configuration ---- */
+
+/* Each step in the workspace that the ones before have left. */
+static void fragments_are_changed(void) {
+    const char *w = test_folder("ask");
+    copy_folder(path_in(MOSAICUM_SOURCE, "tests/rules/kernel.dropped/fails"), w);
+    static const struct step {
+        const char *words;
+        int status;
+        const char *says[3];
+        const char *fragment; /* what the file is then */
+    } steps[] = {
+        {"ask RADIO=m curlew", 2, {"Into which fragment?  --fragment gauge"}, "CONFIG_RADIO=y\n"},
+        {"ask RADIO=m curlew --fragment tide", 2, {"--fragment gauge"}, "CONFIG_RADIO=y\n"},
+        {"ask RADIO curlew --fragment gauge", 2, {"is no SYMBOL=VALUE"}, "CONFIG_RADIO=y\n"},
+        {"ask RADO=y curlew --fragment gauge", 2, {"did you mean RADIO?"}, "CONFIG_RADIO=y\n"},
+        {"ask TICKS=5000 curlew --fragment gauge",
+         2,
+         {"CONFIG_TICKS cannot come to 5000: it is beyond its range"},
+         "CONFIG_RADIO=y\n"},
+        {"ask RADIO=m curlew --fragment gauge --source linux",
+         2,
+         {"name the board, not --source"},
+         "CONFIG_RADIO=y\n"},
+        {"ask RADIO=m curlew --fragment gauge --only-show",
+         0,
+         {"    1 - CONFIG_RADIO=y\n      + CONFIG_RADIO=m\n      + CONFIG_MODULES=y\n      + "
+          "CONFIG_NET=y\n",
+          "3 symbols change, 2 become built in, 1 becomes a module"},
+         "CONFIG_RADIO=y\n"},
+        {"ask RADIO=m curlew --fragment gauge",
+         0,
+         {"3 symbols change"},
+         "CONFIG_RADIO=m\nCONFIG_MODULES=y\nCONFIG_NET=y\n"},
+        {"ask NET=y RADIO=m curlew --fragment gauge",
+         0,
+         {"kernel/gauge.config has it already: nothing to change."},
+         "CONFIG_RADIO=m\nCONFIG_MODULES=y\nCONFIG_NET=y\n"},
+        {"ask TICKS=300 CLOCK=y curlew --fragment gauge",
+         0,
+         {"TICKS   250     300", "TIMER   n       y"},
+         "CONFIG_RADIO=m\nCONFIG_MODULES=y\nCONFIG_NET=y\nCONFIG_TICKS=300\nCONFIG_CLOCK=y\n"},
+        {"ask TIMER=n curlew --fragment gauge", 2, {"cannot come to n: CLOCK selects it"}},
+        {"ask CLOCK=n curlew --fragment gauge",
+         0,
+         {"    5 - CONFIG_CLOCK=y\n      + # CONFIG_CLOCK is not set"},
+         "CONFIG_RADIO=m\nCONFIG_MODULES=y\nCONFIG_NET=y\nCONFIG_TICKS=300\n# CONFIG_CLOCK is not "
+         "set\n"},
+        {"why RADIO curlew", 0, {"asked for   m", "for y       CONFIG_RADIO=y"}},
+        {"cost curlew", 0, {"CONFIG_NET=y", "RADIO=m"}},
+        {"minimal curlew -o least", 0, {"4 settings give all 6 symbols"}},
+        {"resolve --source linux --fragment least -o a", 0, {""}},
+        {"resolve curlew -o b", 0, {""}},
+        {"compare a b", 0, {"0 symbols differ"}},
+        {"compare kernel/gauge.config kernel/start.config",
+         1,
+         {"4 symbols differ; 1 more is off in one and not named in the other",
+          "CONFIG_TICKS    300                  not there"}},
+        {"merge --fragment kernel/gauge.config --fragment least -o c", 0, {""}},
+        {"compare kernel/gauge.config c", 0, {"0 symbols differ"}},
+        {"search '/^ra.*o$/' curlew", 0, {"1 symbol\n", "Radio of the tide gauge"}},
+        {"search '/(/' curlew", 2, {"/(/ is no pattern"}},
+        {"why RADIO tern", 2, {"tern"}},
+    };
+    for (size_t i = 0; i < sizeof steps / sizeof *steps; i++) {
+        struct outcome o =
+            run_shell("cd '%s' && '%s' config %s", w, MOSAICUM_PROGRAM, steps[i].words);
+        char *text = read_whole(path_in(w, "kernel/gauge.config"), NULL);
+        bool good = o.status == steps[i].status;
+        for (size_t k = 0; k < 3 && steps[i].says[k]; k++)
+            good &= strstr(o.out, steps[i].says[k]) || strstr(o.err, steps[i].says[k]);
+        good &= !steps[i].fragment || strcmp(text, steps[i].fragment) == 0;
+        CU_ASSERT_TRUE(good);
+        if (!good)
+            fprintf(stderr, "%s: %d\n%s%s%s", steps[i].words, o.status, o.out, o.err, text);
+        free(text);
+        outcome_free(&o);
+    }
+}
+
+/* Another fragment says otherwise: nothing is written that would not hold. */
+static void later_fragments_win(void) {
+    const char *w = test_folder("later");
+    copy_folder(path_in(MOSAICUM_SOURCE, "tests/rules/kernel.dropped/passes"), w);
+    write_text(path_in(w, "kernel/last.config"), "# CONFIG_CLOCK is not set\n");
+    CU_ASSERT_TRUE(runs(0,
+                        "cd '%s' && sed -i 's,{gauge: kernel/gauge.config},{gauge: "
+                        "kernel/gauge.config\\, last: kernel/last.config},' boards/curlew.yaml",
+                        w));
+    struct outcome o = run_shell("cd '%s' && cp kernel/gauge.config was && '%s' config ask CLOCK=y "
+                                 "curlew --fragment gauge; s=$?; cmp was kernel/gauge.config && "
+                                 "exit $s",
+                                 w, MOSAICUM_PROGRAM);
+    CU_ASSERT_EQUAL(o.status, 2);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "CONFIG_CLOCK stays n: last says CONFIG_CLOCK=n"));
+    if (o.status != 2)
+        fprintf(stderr, "%s%s", o.out, o.err);
+    outcome_free(&o);
+}
+
+/* What a symbol builds, as the build files say. */
+static void symbols_say_what_they_build(void) {
+    const char *w = make_tree("builds");
+    write_text(path_in(w, "linux/drivers/Makefile"), "obj-$(CONFIG_RADIO) += radio.o\n");
+    static const struct call calls[] = {
+        {"why RADIO --start start --fragment fragment", "builds      drivers/radio.o", 0}};
+    run_calls(w, "--source linux --var COUNT=/dev/null", calls, 1);
+}
+
+SUITE(kconfig_suite, {"fragments are changed", fragments_are_changed},
+      {"later fragments win", later_fragments_win},
+      {"symbols say what they build", symbols_say_what_they_build},
+      {"symbols are explained", symbols_are_explained}, {"probes are kept", probes_are_kept},
+      {"wrong calls are told", wrong_calls_are_told}, {"boards are settled", boards_are_settled});

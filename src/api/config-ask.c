@@ -1,0 +1,271 @@
+/* `config ask`: the smallest change of a fragment that brings symbols to values. */
+#include "api/config.h"
+
+#include "base/text.h"
+
+#include <string.h>
+
+struct asking {
+    struct config_job *j;
+    const struct mos_fragment *fragment;
+    const struct mos_source *source;
+    const char *path;
+    struct mos_vec set;    /* of const struct mos_setting *: what must stand in the fragment */
+    struct mos_buf text;   /* the new one */
+    struct mos_buf change; /* the difference, as lines */
+};
+
+/* The fragment with that name, of the board that is meant. */
+static bool find_fragment(struct asking *a) {
+    struct config_job *j = a->j;
+    mosaicum *m = j->m;
+    const char *const *names = j->request->fragments;
+    const struct mos_kernel *k = j->task->plan->board->kernel;
+    const struct mos_named *all = &k->config->fragments;
+    struct mos_buf known = {.arena = m->arena};
+    for (size_t i = 0; i < all->count; i++) {
+        const struct mos_fragment *f = all->items[i];
+        mos_buf_printf(&known, "%s%s", i ? ", " : "", f->r.name);
+        if (names && names[0] && strcmp(names[0], f->r.name) == 0)
+            a->fragment = f;
+    }
+    if (!a->fragment || !mos_has(a->fragment->file))
+        return mos_fail(&m->error, MOS_ERROR_USAGE, 0, "Into which fragment?  --fragment %s",
+                        known.length ? mos_buf_string(&known) : "NAME (the board has none yet)");
+    const struct mos_config_part *part = NULL;
+    for (size_t i = 0; i < j->all.count && !part; i++)
+        if (j->all.settings[i]->part && strcmp(j->all.settings[i]->part->name, names[0]) == 0)
+            part = j->all.settings[i]->part;
+    const char *file = a->fragment->file->text;
+    if (*file == '<')
+        return mos_fail(&m->error, MOS_ERROR_SAFETY, 0,
+                        "%s lies outside of the workspace: it is not changed", file);
+    a->path = mos_workspace_path(&m->ctx, j->task->plan->board->root, file);
+    a->source = part ? part->source : mos_source_load(&m->ctx, a->path, file, 64 << 20);
+    return a->source != NULL;
+}
+
+/* "USB_ACM=m" → CONFIG_USB_ACM, m */
+static bool read_wish(struct asking *a, const char *word, const char **symbol, const char **value) {
+    mosaicum *m = a->j->m;
+    const char *equals = strchr(word, '=');
+    if (!equals || equals == word || !equals[1])
+        return mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%s is no SYMBOL=VALUE", word);
+    const struct mos_kc_symbol *s =
+        config_symbol(a->j, mos_strndup(m->arena, word, (size_t)(equals - word)));
+    if (!s)
+        return false;
+    *symbol = mos_printf(m->arena, "CONFIG_%s", s->name);
+    *value = equals + 1;
+    if (s->type == MOS_KC_STRING && equals[1] != '"')
+        *value = mos_kc_quoted(a->j->config, equals + 1);
+    return true;
+}
+
+static void add_once(struct mos_vec *set, const struct mos_setting *s) {
+    for (size_t i = 0; i < set->count; i++)
+        if (strcmp(((const struct mos_setting *)mos_vec_pointer(set, i))->symbol, s->symbol) == 0)
+            return;
+    mos_vec_push_pointer(set, s);
+}
+
+/* Why no settings bring it. */
+static bool tell_vain(struct asking *a, const struct mos_kc_requests *all, const char *symbol,
+                      const char *value, const struct mos_kc_symbol *stuck) {
+    mosaicum *m = a->j->m;
+    struct mos_setting wanted = {.symbol = symbol, .value = value};
+    const struct mos_setting *one = &wanted;
+    struct mos_kc_config *c = mos_kc_with(m->arena, a->j->tree, all, &one, 1);
+    struct mos_kc_answer answer = mos_kc_answer(c, &wanted);
+    const char *why = "no settings are known that would do";
+    if (answer.reason == MOS_KC_NO_VALUE)
+        why = answer.text;
+    else if (answer.reason == MOS_KC_NO_PROMPT)
+        why = "it has no prompt, nobody can ask for it";
+    else if (answer.reason == MOS_KC_SELECTED && answer.by)
+        why = mos_printf(m->arena, "%s selects it", answer.by->name ? answer.by->name : "a choice");
+    else if (stuck)
+        why = mos_printf(m->arena, "nothing in these sources switches %s on",
+                         stuck->name ? stuck->name : "a choice");
+    else if (*answer.text)
+        why = mos_printf(m->arena, "unmet: %s", answer.text);
+    return mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%s cannot come to %s: %s", symbol, value, why);
+}
+
+/* All that is asked for, one after the other: what one brings the next finds there. */
+static bool gather(struct asking *a) {
+    struct config_job *j = a->j;
+    mosaicum *m = j->m;
+    struct mos_vec so_far = mos_vec_make(m->arena, sizeof(void *));
+    for (size_t i = 0; i < j->all.count; i++)
+        mos_vec_push_pointer(&so_far, j->all.settings[i]);
+    for (size_t i = 0; i + 1 < j->request->count; i++) {
+        const char *symbol, *value;
+        const struct mos_kc_symbol *stuck;
+        size_t count;
+        if (!read_wish(a, j->request->words[i], &symbol, &value))
+            return false;
+        const struct mos_kc_requests all = {so_far.items, so_far.count};
+        const struct mos_setting *const *set =
+            mos_kc_wish(m->arena, j->tree, &all, symbol, value, &count, &stuck);
+        if (!set)
+            return tell_vain(a, &all, symbol, value, stuck);
+        for (size_t k = 0; k < count; k++) {
+            add_once(&a->set, set[k]);
+            mos_vec_push_pointer(&so_far, set[k]);
+        }
+    }
+    return true;
+}
+
+/* ---- the text ---- */
+
+static const char *line_of(struct mos_arena *arena, const struct mos_setting *s) {
+    return strcmp(s->value, "n") == 0 ? mos_printf(arena, "# %s is not set", s->symbol)
+                                      : mos_printf(arena, "%s=%s", s->symbol, s->value);
+}
+
+/* The last line of the fragment about a symbol; NULL: none. */
+static const struct mos_setting *standing(const struct mos_config_part *part, const char *symbol) {
+    const struct mos_setting *last = NULL;
+    for (size_t i = 0; i < part->settings.count; i++) {
+        const struct mos_setting *s = mos_vec_pointer(&part->settings, i);
+        last = strcmp(s->symbol, symbol) == 0 ? s : last;
+    }
+    return last;
+}
+
+static void write_text(struct asking *a, const struct mos_config_part *part) {
+    struct mos_arena *arena = a->j->m->arena;
+    const char *text = a->source->text;
+    size_t length = a->source->length, at = 0;
+    for (size_t i = 0; i < part->settings.count; i++) {
+        const struct mos_setting *s = mos_vec_pointer(&part->settings, i);
+        if (standing(part, s->symbol) != s)
+            continue;
+        for (size_t k = 0; k < a->set.count; k++) {
+            const struct mos_setting *n = mos_vec_pointer(&a->set, k);
+            if (strcmp(n->symbol, s->symbol) != 0 || strcmp(n->value, s->value) == 0)
+                continue;
+            mos_buf_add(&a->text, text + at, s->place.offset - at);
+            mos_buf_text(&a->text, line_of(arena, n));
+            mos_buf_printf(&a->change, "%5u - %s\n      + %s\n",
+                           mos_source_position(a->source, s->place.offset).line, line_of(arena, s),
+                           line_of(arena, n));
+            at = s->place.offset + s->place.length;
+        }
+    }
+    mos_buf_add(&a->text, text + at, length - at);
+    if (a->text.length && a->text.data[a->text.length - 1] != '\n')
+        mos_buf_char(&a->text, '\n');
+    for (size_t k = 0; k < a->set.count; k++) {
+        const struct mos_setting *n = mos_vec_pointer(&a->set, k);
+        if (standing(part, n->symbol))
+            continue;
+        mos_buf_printf(&a->text, "%s\n", line_of(arena, n));
+        mos_buf_printf(&a->change, "      + %s\n", line_of(arena, n));
+    }
+}
+
+/* ---- what comes of it ---- */
+
+/* All requests, with the new fragment in the place of the old one. */
+static struct mos_kc_config *settled_again(struct asking *a, const struct mos_config_part *part) {
+    struct config_job *j = a->j;
+    struct mos_vec all = mos_vec_make(j->m->arena, sizeof(void *));
+    const struct mos_named *order = &j->task->plan->board->kernel->config->fragments;
+    for (size_t i = 0; i < j->all.count; i++)
+        if (j->all.settings[i]->part->start)
+            mos_vec_push_pointer(&all, j->all.settings[i]);
+    for (size_t f = 0; f < order->count; f++) {
+        const char *name = ((const struct mos_fragment *)order->items[f])->r.name;
+        bool own = strcmp(name, part->name) == 0;
+        for (size_t i = 0; own && i < part->settings.count; i++)
+            mos_vec_push_pointer(&all, mos_vec_pointer(&part->settings, i));
+        for (size_t i = 0; !own && i < j->all.count; i++)
+            if (!j->all.settings[i]->part->start &&
+                strcmp(j->all.settings[i]->part->name, name) == 0)
+                mos_vec_push_pointer(&all, j->all.settings[i]);
+    }
+    const struct mos_kc_requests requests = {all.items, all.count};
+    return mos_kc_with(j->m->arena, j->tree, &requests, NULL, 0);
+}
+
+/* Everything that was asked for has come true; else another fragment says otherwise. */
+static bool holds(struct asking *a, struct mos_kc_config *c) {
+    mosaicum *m = a->j->m;
+    for (size_t i = 0; i + 1 < a->j->request->count; i++) {
+        const char *symbol, *value;
+        if (!read_wish(a, a->j->request->words[i], &symbol, &value))
+            return false;
+        const struct mos_kc_symbol *s = mos_kc_find(a->j->tree, symbol + 7);
+        const char *now = mos_kc_text(c, s);
+        if (s->type == MOS_KC_STRING)
+            now = mos_kc_quoted(c, now);
+        const struct mos_setting *by = c->values[s->index].setting;
+        if (strcmp(now, value) != 0)
+            return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                            "%s stays %s: %s says %s=%s; ask for it in that fragment", symbol, now,
+                            by && by->part ? by->part->name : "another fragment", symbol,
+                            by ? by->value : now);
+    }
+    return true;
+}
+
+static void show_changes(struct asking *a, struct mos_kc_config *after) {
+    enum { MOST_SHOWN = 40 };
+    static const struct mosaicum_column columns[] = {
+        {"symbol", "symbol", false}, {"before", "before", false}, {"after", "after", false}};
+    struct config_job *j = a->j;
+    mosaicum *m = j->m;
+    size_t shown = 0;
+    const struct mos_kc_changes changes = mos_kc_changes(j->config, after);
+    report_text(&m->report, "change", a->fragment->file->text, mos_buf_string(&a->change));
+    struct report_table t =
+        report_start(&m->report, "symbols", mos_kc_changes_text(m->arena, &changes), columns, 3);
+    for (size_t i = 0; i < j->tree->all.count && shown < MOST_SHOWN; i++) {
+        const struct mos_kc_symbol *s = mos_vec_pointer(&j->tree->all, i);
+        if (!mos_kc_differs(j->config, after, s))
+            continue;
+        cell_text(&t, s->name);
+        cell_text(&t, mos_kc_text(j->config, s));
+        cell_text(&t, mos_kc_text(after, s));
+        shown++;
+    }
+    report_end(&m->report, &t);
+}
+
+void config_ask(void *self) {
+    struct config_job *j = self;
+    mosaicum *m = j->m;
+    struct asking a = {.j = j,
+                       .set = mos_vec_make(m->arena, sizeof(void *)),
+                       .text = {.arena = m->arena},
+                       .change = {.arena = m->arena}};
+    if (j->request->source) {
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                 "config ask changes a fragment of a board: name the board, not --source");
+        return;
+    }
+    run_open_to_write(m);
+    if (m->error.kind || !config_settle(j) || !find_fragment(&a) || !gather(&a))
+        return;
+    struct mos_config_part *old = mos_config_read(&m->ctx, a.fragment->r.name, a.source);
+    write_text(&a, old);
+    if (!a.change.length) {
+        report_text(&m->report, "change", NULL,
+                    mos_printf(m->arena, "%s has it already: nothing to change.\n",
+                               a.fragment->file->text));
+        return;
+    }
+    const struct mos_source *fresh =
+        mos_source_make(m->arena, a.fragment->file->text, mos_buf_string(&a.text), a.text.length,
+                        m->ctx.source_count++);
+    struct mos_kc_config *after =
+        settled_again(&a, mos_config_read(&m->ctx, a.fragment->r.name, fresh));
+    if (!holds(&a, after))
+        return;
+    show_changes(&a, after);
+    if (!j->request->only_show)
+        mos_write_file(&m->ctx, a.path, a.text.data, a.text.length);
+}

@@ -1,0 +1,138 @@
+/* What jobs on configurations have in common: a tree, files of settings, and what they come to. */
+#include "api/config.h"
+
+#include "base/text.h"
+#include "plan/kconfig.h"
+
+#include <string.h>
+
+static bool open_tree(struct config_job *j) {
+    const struct mosaicum_config *r = j->request;
+    mosaicum *m = j->m;
+    if (!r->source)
+        return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                        "Which sources?  mosaicum config %s … --source LINUX --arch arm64, or the "
+                        "name of a board",
+                        r->verb);
+    const struct mos_kc_world world = {r->source, r->source, r->arch, r->compiler, r->vars};
+    run_allow(m, r->source, MOS_REACH_READ);
+    j->tree = mos_kc_open(&m->ctx, &world);
+    return j->tree != NULL;
+}
+
+/* A file, or one that the tree has for its boards. */
+static const char *start_file(struct config_job *j) {
+    const struct mosaicum_config *r = j->request;
+    mosaicum *m = j->m;
+    const char *arch = r->arch ? mos_kc_arch_folder(r->arch) : "";
+    const char *const places[] = {
+        r->start, mos_printf(m->arena, "%s/arch/%s/configs/%s", r->source, arch, r->start),
+        mos_printf(m->arena, "%s/configs/%s", r->source, r->start), NULL};
+    for (size_t i = 0; places[i]; i++) {
+        run_allow(m, places[i], MOS_REACH_READ);
+        if (mos_exists(&m->ctx, places[i]))
+            return places[i];
+    }
+    return r->start;
+}
+
+struct mos_config_part *config_part(struct config_job *j, const char *path) {
+    mosaicum *m = j->m;
+    enum { LARGEST = 64 << 20 };
+    run_allow(m, path, MOS_REACH_READ);
+    struct mos_source *s = mos_source_load(&m->ctx, path, path, LARGEST);
+    return s ? mos_config_read(&m->ctx, path, s) : NULL;
+}
+
+static bool read_part(struct config_job *j, const char *path, bool start) {
+    struct mos_config_part *part = config_part(j, path);
+    if (!part)
+        return false;
+    part->start = start;
+    mos_vec_push_pointer(&j->parts, part);
+    return true;
+}
+
+bool config_parts(struct config_job *j) {
+    const struct mosaicum_config *r = j->request;
+    j->parts = mos_vec_make(j->m->arena, sizeof(void *));
+    if (r->start && !read_part(j, start_file(j), true))
+        return false;
+    for (size_t i = 0; r->fragments && r->fragments[i]; i++)
+        if (!read_part(j, r->fragments[i], false))
+            return false;
+    return true;
+}
+
+/* That of a board, as its check sees it. */
+static bool settle_board(struct config_job *j) {
+    mosaicum *m = j->m;
+    if (!m->options.workspace)
+        return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                        "There is no mosaicum.yaml here or above that could have a board %s",
+                        j->selector);
+    const struct mos_selection *s = run_select_one(m, j->selector, "config");
+    j->task = s ? run_one(m, s) : NULL;
+    struct mos_plan *plan = j->task ? run_plan(j->task) : NULL;
+    if (!plan || j->task->error.kind) { /* what is wrong with the board matters only then */
+        if (j->task) {
+            run_finish(j->task);
+            run_collect(m, j->task->result, 1, false);
+        }
+        return false;
+    }
+    if (!plan->kconfig)
+        return mos_fail(&m->error, MOS_ERROR_USAGE, 0, "The configuration of %s is not settled: %s",
+                        j->selector,
+                        plan->ctx->not_proved.count
+                            ? (const char *)mos_vec_pointer(&plan->ctx->not_proved, 0)
+                            : "its kernel names no source:");
+    j->config = plan->kconfig;
+    j->tree = (struct mos_kc_tree *)(uintptr_t)plan->kconfig->tree;
+    j->all = plan->requests;
+    return true;
+}
+
+/* Lines that cannot be read are no settings: nothing is settled without them. */
+bool config_settle(struct config_job *j) {
+    mosaicum *m = j->m;
+    if (j->selector && !j->request->source)
+        return settle_board(j);
+    if (!open_tree(j) || !config_parts(j) ||
+        mos_findings_count(&m->ctx.findings, MOS_SEVERITY_ERROR))
+        return false;
+    struct mos_vec all = mos_vec_make(m->arena, sizeof(void *));
+    for (size_t i = 0; i < j->parts.count; i++) {
+        const struct mos_config_part *part = mos_vec_pointer(&j->parts, i);
+        for (size_t k = 0; k < part->settings.count; k++)
+            mos_vec_push_pointer(&all, mos_vec_pointer(&part->settings, k));
+    }
+    j->all = (struct mos_kc_requests){all.items, all.count};
+    j->config = mos_kc_with(m->arena, j->tree, &j->all, NULL, 0);
+    return true;
+}
+
+void config_put(struct config_job *j, const void *text, size_t length) {
+    mosaicum *m = j->m;
+    run_allow(m, j->request->output, MOS_REACH_READ | MOS_REACH_WRITE);
+    run_put(&m->ctx, j->request->output, text, length);
+}
+
+/* A symbol by its name, with CONFIG_ or without; NULL with the error. */
+const struct mos_kc_symbol *config_symbol(struct config_job *j, const char *name) {
+    const char *own = strncmp(name, "CONFIG_", 7) == 0 ? name + 7 : name;
+    const struct mos_kc_symbol *s = mos_kc_find(j->tree, own);
+    if (s && s->entry)
+        return s;
+    const char **names = mos_alloc_array(j->m->arena, j->tree->all.count, sizeof *names);
+    size_t count = 0;
+    for (size_t i = 0; i < j->tree->all.count; i++) {
+        const struct mos_kc_symbol *k = mos_vec_pointer(&j->tree->all, i);
+        if (k->entry && k->name)
+            names[count++] = k->name;
+    }
+    const char *near = mos_near(own, names, count);
+    mos_fail(&j->m->error, MOS_ERROR_USAGE, 0, "These sources have no symbol %s%s%s%s", own,
+             near ? "; did you mean " : "", near ? near : "", near ? "?" : "");
+    return NULL;
+}
