@@ -117,6 +117,7 @@ struct mos_kc_manner {
     bool zeros;  /* a number without a value is 0, else an empty text */
     bool clamps; /* a number beyond its range becomes the nearest one, else it is let go of */
     bool capped; /* what is implied stays within its dependencies, and may be a module */
+    bool once;   /* of members of a choice that are asked for the first one counts, not the last */
     bool ranked; /* choices: the last member that was asked for, none that was switched off */
 };
 

@@ -380,7 +380,7 @@ static void ask_choice(struct mos_kc_config *c, const struct mos_kc_symbol *s, e
     struct mos_kc_value *v = value_of(c, s->choice);
     if (tri == MOS_TRI_M && v->asked_tri == MOS_TRI_Y)
         v->asked = false; /* both cannot be */
-    if (tri == MOS_TRI_Y)
+    if (tri == MOS_TRI_Y && !(c->tree->manner.once && v->asked_member))
         v->asked_member = s;
     v->asked_tri = (uint8_t)most(v->asked_tri, tri);
 }

@@ -157,7 +157,7 @@ bool mos_kc_manner(struct mos_ctx *ctx, const char *source, const struct mos_map
         if (!strstr(writer, "# end of "))
             *out = (struct mos_kc_manner){.raw = true};
         if (strstr(writer, "Automatically generated make config: don't edit"))
-            *out = (struct mos_kc_manner){.whole = true, .zeros = true, .raw = true};
+            *out = (struct mos_kc_manner){.whole = true, .zeros = true, .raw = true, .once = true};
     }
     const char *version = mos_map_get(vars, "VERSION"), *patch = mos_map_get(vars, "PATCHLEVEL");
     if (!version || !patch || !out->ends)

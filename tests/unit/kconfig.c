@@ -296,6 +296,10 @@ static void manners_differ(void) {
          "menu \"M\"\nconfig A\nbool \"a\"\nendmenu\nconfig B\nbool \"b\"\n",
          "",
          "\n#\n# M\n#\n# CONFIG_A is not set\n# CONFIG_B is not set\n"},
+        {{.once = true},
+         CHOICE,
+         "CONFIG_C=y\nCONFIG_A=y\nCONFIG_B=n\n",
+         "# CONFIG_A is not set\n# CONFIG_B is not set\nCONFIG_C=y\n"},
         {{.ranked = true},
          CHOICE,
          "CONFIG_A=n\n",
@@ -418,6 +422,55 @@ static void what_lacks_is_found(void) {
     }
 }
 
+/* The fewest settings are these, and none of them can be left out. */
+static void the_fewest_settings_are_found(void) {
+    static const struct {
+        const char *tree, *asked, *least;
+    } cases[] = {
+        {"config A\nbool \"a\"\nconfig B\nbool \"b\"\ndefault y if A\n", "CONFIG_A=y\nCONFIG_B=y\n",
+         "CONFIG_A=y\n"},
+        {"config A\nbool \"a\"\nconfig B\nbool \"b\"\ndefault y if A\n", "CONFIG_A=y\nCONFIG_B=n\n",
+         "CONFIG_A=y\n# CONFIG_B is not set\n"},
+        {"config A\nbool \"a\"\nselect B\nconfig B\nbool \"b\"\n", "CONFIG_A=y\nCONFIG_B=y\n",
+         "CONFIG_A=y\n"},
+        {CHOICE, "CONFIG_C=y\n", "CONFIG_C=y\n"},
+        {CHOICE, "CONFIG_B=y\n", ""},
+        {"config N\nint \"n\"\nrange 3 9\ndefault 5\nconfig S\nstring \"s\"\ndefault \"x\"\n",
+         "CONFIG_N=7\nCONFIG_S=\"x\"\n", "CONFIG_N=7\n"},
+        {"config N\nint \"n\"\ndefault 5\nconfig S\nstring \"s\"\ndefault \"x\"\n",
+         "CONFIG_N=5\nCONFIG_S=\"q\\\"q\"\n", "CONFIG_S=\"q\\\"q\"\n"},
+        {"config A\nbool \"a\"\nconfig B\nbool \"b\"\ndepends on A\n", "CONFIG_B=y\n", ""},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct core c;
+        core_start(&c);
+        struct mos_kc_tree *t = tree_of(&c, cases[i].tree, (struct mos_kc_manner)NEW);
+        CU_ASSERT_PTR_NOT_NULL_FATAL(t);
+        struct mos_config_part *part = read_part(&c, "asked", cases[i].asked);
+        const struct mos_kc_requests all = {part->settings.items, part->settings.count};
+        struct mos_kc_config *whole = mos_kc_with(c.ctx.arena, t, &all, NULL, 0);
+        struct mos_vec least = mos_vec_make(c.ctx.arena, sizeof(void *));
+        CU_ASSERT_EQUAL(mos_kc_minimal(whole, &least), 0);
+        struct mos_buf text = {.arena = c.ctx.arena};
+        for (size_t k = 0; k < least.count; k++) {
+            const struct mos_setting *s = mos_vec_pointer(&least, k);
+            mos_buf_printf(&text, strcmp(s->value, "n") ? "%s=%s\n" : "# %s is not set\n",
+                           s->symbol, s->value);
+            const struct mos_setting **rest =
+                mos_alloc_array(c.ctx.arena, least.count, sizeof *rest);
+            size_t count = 0;
+            for (size_t n = 0; n < least.count; n++)
+                if (n != k)
+                    rest[count++] = mos_vec_pointer(&least, n);
+            const struct mos_kc_requests fewer = {rest, count};
+            struct mos_kc_config *other = mos_kc_with(c.ctx.arena, t, &fewer, NULL, 0);
+            CU_ASSERT_TRUE(mos_kc_changes(whole, other).count > 0);
+        }
+        CU_ASSERT_STRING_EQUAL(mos_buf_string(&text), cases[i].least);
+        core_end(&c);
+    }
+}
+
 /* ---- build files ---- */
 
 static const char *built_by(struct core *c, const struct mos_kc_build *b, const char *object) {
@@ -506,5 +559,6 @@ SUITE(kconfig_suite, {"build files say who builds", build_files_say_who_builds},
       {"values are settled", values_are_settled}, {"manners differ", manners_differ},
       {"broken trees are told", broken_trees_are_told},
       {"what lacks is found", what_lacks_is_found},
+      {"the fewest settings are found", the_fewest_settings_are_found},
       {"merging equals a model", merging_equals_a_model}, {"lines", lines_are_judged},
       {"conflicts", conflicts_depend_on_rank});
