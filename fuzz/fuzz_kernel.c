@@ -11,9 +11,10 @@
 static void find_tables(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     struct mos_match m, again;
     struct mos_buf first = {.arena = ctx->arena}, second = {.arena = ctx->arena};
-    if (!mos_kernel_expand(ctx, &data, &size))
+    bool wide = size & 8;
+    if (!mos_kernel_expand(ctx, &data, &size, &wide))
         ctx->error->kind = MOS_ERROR_NONE;
-    mos_match_find(ctx->arena, data, size, size & 8, &m);
+    mos_match_find(ctx->arena, data, size, wide, &m);
     mos_match_write(&m, &first);
     if (!mos_match_read(ctx->arena, mos_buf_string(&first), &again))
         __builtin_trap();

@@ -77,10 +77,10 @@ void show_drivers(mosaicum *m, const struct mos_plan *plan) {
                                            d->build->drivers.count, d->build->files.count,
                                            d->build->files.count == 1 ? "" : "s")
                               : "the sources: not there";
-    const char *kernel =
-        d->has_match
-            ? mos_printf(m->arena, "the kernel: %zu texts in match tables", d->match.tables.count)
-            : "the kernel: cannot be looked into";
+    const char *kernel = d->has_match
+                             ? mos_printf(m->arena, "the kernel: %zu texts in match tables",
+                                          d->inside->match.tables.count)
+                             : "the kernel: cannot be looked into";
     report_text(
         &m->report, "looked", "Looked at",
         mos_printf(

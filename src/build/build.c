@@ -560,6 +560,19 @@ static bool write_network(struct mos_build *b) {
                       file.data, file.length);
 }
 
+/* As the sources settle them, else as they are asked for. */
+static bool write_configs(struct mos_build *b) {
+    struct mos_plan *p = b->plan;
+    size_t length;
+    const char *text = p->kconfig      ? mos_kc_write(p->kconfig, &length)
+                       : p->has_config ? mos_config_text(b->ctx, &p->config, &length)
+                                       : NULL;
+    if (text && !small_file(b, "kernel.config", text, length))
+        return false;
+    text = p->loader_kconfig ? mos_kc_write(p->loader_kconfig, &length) : NULL;
+    return !text || small_file(b, "loader.config", text, length);
+}
+
 static bool write_texts(struct mos_build *b) {
     struct mos_plan *p = b->plan;
     struct mos_arena *arena = b->ctx->arena;
@@ -589,11 +602,7 @@ static bool write_texts(struct mos_build *b) {
     for (size_t i = 0; i < p->media.count; i++)
         if (!write_emmc_setup(b, mos_vec_pointer(&p->media, i)))
             return false;
-    if (!p->has_config)
-        return true;
-    size_t length;
-    const char *text = mos_config_text(b->ctx, &p->config, &length);
-    return small_file(b, "kernel.config", text, length);
+    return write_configs(b);
 }
 
 bool mos_build_finish(struct mos_build *b, const char *stamp) {

@@ -132,6 +132,7 @@ struct mos_kc_tree {
     struct mos_kc_symbol *n, *m, *y, *modules; /* modules NULL: no symbol is said to be it */
     size_t file_count;
     uint8_t sha256[32];     /* of all files, and all that probes printed */
+    const char *version;    /* of the sources, as their makefile has it; NULL: it does not say */
     struct mos_map used;    /* variables of the environment that macros named: NAME -> value */
     struct mos_vec answers; /* of const char *: what probes printed, in the order of asking */
     struct mos_vec said;    /* of const char *: what $(info) and $(warning-if) print */

@@ -54,8 +54,9 @@ struct mos_kernel_facts {
 bool mos_kernel_measure(struct mos_ctx *ctx, const uint8_t *bytes, size_t length,
                         const struct mos_kernel_header *h, struct mos_kernel_facts *out);
 /* The kernel as it lies in memory once it runs: *bytes and *length, of a whole file, become those
- * of what is inside.  false: it cannot be expanded here, and is no plain one. */
-bool mos_kernel_expand(struct mos_ctx *ctx, const uint8_t **bytes, size_t *length);
+ * of what is inside; *wide: a kernel of 64 bits.  false: it cannot be expanded here, and is no
+ * plain one. */
+bool mos_kernel_expand(struct mos_ctx *ctx, const uint8_t **bytes, size_t *length, bool *wide);
 /* Adds the facts to a header: of something compressed or wrapped it becomes the header of what is
  * inside.  false: that is no kernel. */
 bool mos_kernel_apply(struct mos_kernel_header *h, const struct mos_kernel_facts *facts);

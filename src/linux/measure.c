@@ -84,7 +84,7 @@ static bool expand_zimage(struct mos_ctx *ctx, const uint8_t **bytes, size_t *le
     return false;
 }
 
-bool mos_kernel_expand(struct mos_ctx *ctx, const uint8_t **bytes, size_t *length) {
+bool mos_kernel_expand(struct mos_ctx *ctx, const uint8_t **bytes, size_t *length, bool *wide) {
     struct mos_kernel_header h;
     if (!mos_kernel_read(*bytes, mos_min(*length, MOS_KERNEL_HEAD), *length, &h))
         return false;
@@ -96,9 +96,10 @@ bool mos_kernel_expand(struct mos_ctx *ctx, const uint8_t **bytes, size_t *lengt
     }
     if (mos_compression_of(*bytes, *length) && !mos_unpack_bytes(ctx, bytes, length, MOST_KERNEL))
         return false;
-    return mos_kernel_read(*bytes, mos_min(*length, MOS_KERNEL_HEAD), *length, &h) &&
-           (h.form == MOS_KERNEL_IMAGE ||
-            (h.form == MOS_KERNEL_ZIMAGE && expand_zimage(ctx, bytes, length)));
+    if (!mos_kernel_read(*bytes, mos_min(*length, MOS_KERNEL_HEAD), *length, &h))
+        return false;
+    *wide = h.form == MOS_KERNEL_IMAGE;
+    return *wide || (h.form == MOS_KERNEL_ZIMAGE && expand_zimage(ctx, bytes, length));
 }
 
 bool mos_kernel_apply(struct mos_kernel_header *h, const struct mos_kernel_facts *f) {

@@ -197,7 +197,8 @@ struct mos_environment {
 };
 struct mos_loader {
     struct mos_record r;
-    struct mos_value *dialect, *version;
+    struct mos_value *dialect, *version, *source, *compiler;
+    struct mos_kernel_config *config;
     struct mos_facts *facts;
     struct mos_named environments;
 };

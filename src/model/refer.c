@@ -41,6 +41,8 @@ static void collect_all(struct mos_ctx *ctx, struct index *x, struct mos_board *
         collect(x, MOS_REFERS_ENVIRONMENT, &b->loader->environments);
     if (b->kernel && b->kernel->config)
         collect(x, MOS_REFERS_FRAGMENT, &b->kernel->config->fragments);
+    if (b->loader && b->loader->config)
+        collect(x, MOS_REFERS_FRAGMENT, &b->loader->config->fragments);
     for (size_t i = 0; i < b->layout.count; i++) {
         collect(x, MOS_REFERS_REGION, &((struct mos_layout *)b->layout.items[i])->regions);
         collect(x, MOS_REFERS_CONTENT, &((struct mos_layout *)b->layout.items[i])->regions);

@@ -1,4 +1,4 @@
-/* The kernel's configuration: fragments, merged. */
+/* Configurations of kernel and loader: fragments, merged, and settled over their sources. */
 #include "plan/steps.h"
 
 #include <string.h>
@@ -9,44 +9,65 @@ static struct mos_config_part *read_part(struct mos_plan *plan, const struct mos
     return s ? mos_config_read(plan->ctx, name, s) : NULL;
 }
 
-/* Where its sources are; what is wrong with that is told here. */
-static void find_source(struct mos_plan *plan, const struct mos_kernel *k) {
+/* Where sources are; what is wrong with that is told here. */
+static const char *find_source(struct mos_plan *plan, const struct mos_value *source,
+                               const char *what) {
     struct mos_file_info info;
     const char *full;
-    if (mos_has(k->source) && mos_plan_reach(plan, k->source->text, MOS_FILE_FOLDER,
-                                             "kernel sources", k->source->place, &full, &info))
-        plan->kernel_source = full;
+    return mos_has(source) && mos_plan_reach(plan, source->text, MOS_FILE_FOLDER, what,
+                                             source->place, &full, &info)
+               ? full
+               : NULL;
 }
 
-bool mos_plan_config(struct mos_plan *plan) {
-    const struct mos_kernel *k = plan->board->kernel;
-    if (k)
-        find_source(plan, k);
-    if (!k || !k->config)
-        return true;
-    const struct mos_named *fragments = &k->config->fragments;
+/* The start and the fragments; *count of them. */
+static struct mos_config_part **read_parts(struct mos_plan *plan,
+                                           const struct mos_kernel_config *config, size_t *count) {
+    const struct mos_named *fragments = &config->fragments;
     struct mos_config_part **parts =
         mos_alloc_array(plan->ctx->arena, fragments->count + 1, sizeof(void *));
-    size_t count = 0;
-    struct mos_config_part *start =
-        k->config->start ? read_part(plan, k->config->start, "start") : NULL;
+    struct mos_config_part *start = config->start ? read_part(plan, config->start, "start") : NULL;
+    *count = 0;
     if (start) {
         start->start = true;
-        parts[count++] = start;
+        parts[(*count)++] = start;
     }
     for (size_t i = 0; i < fragments->count; i++) {
         const struct mos_fragment *f = fragments->items[i];
         struct mos_config_part *part = read_part(plan, f->file, f->r.name);
         if (!part)
             continue;
-        for (size_t e = 0; e < count && mos_has(f->contradicts); e++)
+        for (size_t e = 0; e < *count && mos_has(f->contradicts); e++)
             if (strcmp(parts[e]->name, f->contradicts->text) == 0)
                 part->contradicts = parts[e];
-        parts[count++] = part;
+        parts[(*count)++] = part;
     }
+    return parts;
+}
+
+bool mos_plan_config(struct mos_plan *plan) {
+    const struct mos_kernel *k = plan->board->kernel;
+    size_t count;
+    if (k)
+        plan->kernel_source = find_source(plan, k->source, "kernel sources");
+    if (!k || !k->config)
+        return true;
+    struct mos_config_part **parts = read_parts(plan, k->config, &count);
     plan->config = mos_config_merge(plan->ctx, parts, count);
     plan->has_config = count != 0;
     if (count)
         mos_plan_kconfig(plan, parts, count);
     return plan->ctx->error->kind == MOS_ERROR_NONE;
+}
+
+void mos_plan_loader_config(struct mos_plan *plan) {
+    const struct mos_loader *l = plan->board->loader;
+    size_t count;
+    const char *source = find_source(plan, l->source, "loader sources");
+    if (!l->config)
+        return;
+    struct mos_config_part **parts = read_parts(plan, l->config, &count);
+    plan->loader_config = mos_config_merge(plan->ctx, parts, count);
+    if (count && source)
+        mos_plan_loader_kconfig(plan, source, parts, count);
 }

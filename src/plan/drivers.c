@@ -6,6 +6,7 @@
 #include "linux/module.h"
 #include "linux/program.h"
 #include "plan/bytes.h"
+#include "plan/shared.h"
 #include "plan/steps.h"
 #include "store/store.h"
 #include "tree/claims.h"
@@ -17,46 +18,66 @@ enum { MOST_RAMDISK = 512 << 20 };
 
 /* ---- the kernel itself ---- */
 
-static bool look_into(struct mos_plan *plan, const struct mos_piece_plan *kernel,
+/* "b" and its release, or no such line; then its tables. */
+static void look_into(struct mos_plan *plan, const struct mos_piece_plan *kernel,
                       struct mos_buf *out) {
     struct mos_ctx *ctx = plan->ctx;
     struct mos_error ignored = {0};
     struct mos_ctx aside = mos_ctx_quiet(ctx, &ignored);
-    struct mos_kernel_header h;
-    struct mos_match m = {.tables = {.count = 0}};
     const uint8_t *bytes = mos_plan_piece_bytes(plan, kernel);
     size_t length = (size_t)kernel->size;
+    bool wide;
     aside.arena = mos_arena_child(ctx->arena);
-    bool good = bytes && mos_kernel_expand(&aside, &bytes, &length) &&
-                mos_kernel_read(kernel->head, kernel->head_length, kernel->size, &h);
-    if (good) {
-        mos_match_find(aside.arena, bytes, length, h.form != MOS_KERNEL_ZIMAGE, &m);
-        mos_match_write(&m, out);
+    if (bytes && mos_kernel_expand(&aside, &bytes, &length, &wide)) {
+        struct mos_match m;
+        const char *release = mos_kernel_banner(aside.arena, bytes, length);
+        mos_match_find(aside.arena, bytes, length, wide, &m);
+        if (release && !strchr(release, '\n'))
+            mos_buf_printf(out, "b%s\n", release);
+        if (m.tables.count) /* one without any is no kernel that reads trees */
+            mos_match_write(&m, out);
     }
     mos_arena_free(aside.arena);
-    return good && m.tables.count; /* one without any is no kernel that reads trees */
 }
 
-/* Kept by the kernel's hash. */
-static bool read_kernel(struct mos_drivers *d) {
-    struct mos_plan *plan = d->plan;
+static bool read_inside(struct mos_arena *arena, const char *text, struct mos_kernel_inside *out) {
+    *out = (struct mos_kernel_inside){0};
+    if (*text == 'b') {
+        size_t n = strcspn(text, "\n");
+        out->release = mos_strndup(arena, text + 1, n - 1);
+        text += n + (text[n] != 0);
+    }
+    return mos_match_read(arena, text, &out->match);
+}
+
+/* Kept by the kernel's hash, and for all boards of a worker that have it. */
+const struct mos_kernel_inside *mos_plan_kernel_inside(struct mos_plan *plan) {
     struct mos_ctx *ctx = plan->ctx;
-    struct mos_piece_plan *kernel = d->entry->kernel;
+    const struct mos_entry_plan *e =
+        plan->entries.count ? mos_vec_pointer(&plan->entries, 0) : NULL;
+    struct mos_piece_plan *kernel = e ? e->kernel : NULL;
     char hex[65], *data;
     size_t length;
-    if (!mos_plan_is_there(kernel) || !d->entry->kernel_known || !mos_plan_hash(plan, kernel))
-        return false;
+    if (!e || !mos_plan_is_there(kernel) || !e->kernel_known || !mos_plan_hash(plan, kernel) ||
+        !kernel->hashed)
+        return NULL;
     mos_sha256_hex(kernel->sha256, hex);
-    const char *key = mos_printf(ctx->arena, "drivers-2-%s", hex);
-    if (kernel->hashed && mos_store_get(ctx, key, &data, &length) &&
-        mos_match_read(ctx->arena, data, &d->match))
-        return true;
-    struct mos_buf text = {.arena = ctx->arena};
-    if (!look_into(plan, kernel, &text))
-        return false;
-    if (kernel->hashed)
+    struct mos_kernel_inside *in = ctx->shared ? mos_map_get(&ctx->shared->kernels, hex) : NULL;
+    if (in)
+        return in;
+    struct mos_arena *arena = ctx->shared ? ctx->shared->arena : ctx->arena;
+    const char *key = mos_printf(ctx->arena, "kernel-inside-1-%s", hex);
+    in = mos_alloc(arena, sizeof *in);
+    if (!mos_store_get(ctx, key, &data, &length) || !read_inside(arena, data, in)) {
+        struct mos_buf text = {.arena = ctx->arena};
+        look_into(plan, kernel, &text);
         mos_store_put(ctx, key, text.data, text.length);
-    return mos_match_read(ctx->arena, mos_buf_string(&text), &d->match);
+        if (!read_inside(arena, mos_buf_string(&text), in))
+            return NULL;
+    }
+    if (ctx->shared)
+        mos_map_set(&ctx->shared->kernels, mos_strdup(arena, hex), in);
+    return in;
 }
 
 /* ---- modules ---- */
@@ -182,32 +203,49 @@ static const char *arch_folder(const struct mos_plan *plan) {
     }
 }
 
-static const struct mos_kc_build *read_sources(struct mos_plan *plan) {
-    struct mos_ctx *ctx = plan->ctx;
-    struct mos_error ignored = {0};
-    struct mos_ctx quiet = mos_ctx_quiet(ctx, &ignored);
+static struct mos_kc_build *open_sources(struct mos_ctx *ctx, const char *folder,
+                                         const char *arch) {
     char hex[65], *kept;
     size_t length;
-    if (!plan->kernel_source ||
-        !mos_exists(ctx, mos_path_join(ctx->arena, plan->kernel_source, "drivers/Makefile")))
-        return NULL;
-    quiet.stamp = NULL; /* the hash of all goes in */
-    struct mos_kc_build *b =
-        mos_kc_build_open(&quiet, plan->kernel_source, arch_folder(plan), true);
+    struct mos_kc_build *b = mos_kc_build_open(ctx, folder, arch, true);
     if (!b)
         return NULL;
     mos_sha256_hex(b->sha256, hex);
     const char *key = mos_printf(ctx->arena, "kernel-build-1-%s", hex);
-    bool known = !b->lost && mos_store_get(ctx, key, &kept, &length) && mos_kc_build_take(b, kept);
-    if (!known) {
-        mos_kc_build_load(&quiet, b);
-        struct mos_buf text = {.arena = ctx->arena};
-        mos_kc_build_write(b, &text);
-        if (!b->lost)
-            mos_store_put(ctx, key, text.data, text.length);
+    if (!b->lost && mos_store_get(ctx, key, &kept, &length) && mos_kc_build_take(b, kept))
+        return b;
+    mos_kc_build_load(ctx, b);
+    struct mos_buf text = {.arena = ctx->arena};
+    mos_kc_build_write(b, &text);
+    if (!b->lost)
+        mos_store_put(ctx, key, text.data, text.length);
+    return b;
+}
+
+/* Looked at once for all boards of a worker. */
+static const struct mos_kc_build *read_sources(struct mos_plan *plan) {
+    struct mos_ctx *ctx = plan->ctx;
+    struct mos_shared *shared = ctx->shared;
+    struct mos_error ignored = {0};
+    struct mos_ctx quiet = mos_ctx_quiet(ctx, &ignored);
+    const char *arch = arch_folder(plan);
+    if (!plan->kernel_source ||
+        !mos_exists(ctx, mos_path_join(ctx->arena, plan->kernel_source, "drivers/Makefile")))
+        return NULL;
+    quiet.stamp = NULL; /* the hash of all goes in */
+    const char *key = mos_printf(ctx->arena, "%s %s", arch ? arch : "", plan->kernel_source);
+    struct mos_kc_build *b = shared ? mos_map_get(&shared->builds, key) : NULL;
+    if (!b && shared) {
+        quiet.arena = shared->arena;
+        b = open_sources(&quiet, mos_strdup(shared->arena, plan->kernel_source), arch);
+        if (b)
+            mos_map_set(&shared->builds, mos_strdup(shared->arena, key), b);
+    } else if (!b) {
+        b = open_sources(&quiet, plan->kernel_source, arch);
     }
-    mos_stamp_add_hash(ctx->stamp, "the kernel's drivers", b->sha256);
-    return b->drivers.count ? b : NULL;
+    if (b)
+        mos_stamp_add_hash(ctx->stamp, "the kernel's drivers", b->sha256);
+    return b && b->drivers.count ? b : NULL;
 }
 
 const struct mos_drivers *mos_plan_drivers(struct mos_plan *plan) {
@@ -215,10 +253,13 @@ const struct mos_drivers *mos_plan_drivers(struct mos_plan *plan) {
         return plan->drivers;
     struct mos_drivers *d = mos_alloc(plan->ctx->arena, sizeof *d);
     *d = (struct mos_drivers){.plan = plan, .entry = mos_vec_pointer(&plan->entries, 0)};
-    d->has_match = read_kernel(d);
+    d->inside = mos_plan_kernel_inside(plan);
+    d->has_match = d->inside && d->inside->match.tables.count;
     d->build = read_sources(plan);
-    d->has_ramdisk = read_ramdisk(d);
-    d->has_root = read_root(d);
+    if (d->has_match || d->build) { /* else they alone tell nothing */
+        d->has_ramdisk = read_ramdisk(d);
+        d->has_root = read_root(d);
+    }
     return plan->drivers = d;
 }
 
@@ -353,14 +394,14 @@ static struct mos_driver by_compatible(const struct mos_drivers *d, const struct
     const char *module;
     if (strcmp(compatible, "arm,primecell") == 0) /* that says how to find out, not what it is */
         return best;
-    if (d->has_match && (mos_match_has(&d->match, compatible, false) ||
-                         (n.part && mos_match_has_part(&d->match, n.part))))
+    if (d->has_match && (mos_match_has(&d->inside->match, compatible, false) ||
+                         (n.part && mos_match_has_part(&d->inside->match, n.part))))
         best.served = MOS_SERVED_BUILT_IN;
     else if (d->has_ramdisk && (module = in_modules(arena, &d->ramdisk, &d->ramdisk_parts, &n)))
         best = (struct mos_driver){MOS_SERVED_RAMDISK, compatible, module};
     else if (d->has_root && (module = in_modules(arena, &d->root, &d->root_parts, &n)))
         best = (struct mos_driver){MOS_SERVED_ROOT, compatible, module};
-    else if (d->has_match && mos_match_has(&d->match, compatible, true))
+    else if (d->has_match && mos_match_has(&d->inside->match, compatible, true))
         best.served = MOS_SERVED_NAMED;
     const struct mos_kc_source_driver *s;
     size_t count = d->build ? mos_kc_build_drivers(d->build, compatible, &s) : 0;

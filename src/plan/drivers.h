@@ -29,17 +29,25 @@ struct mos_driver {
     const char *value;      /* … and what it comes to: y, m, n; NULL: not known */
 };
 
+/* What is read out of a kernel's image. */
+struct mos_kernel_inside {
+    struct mos_match match; /* no tables: it is none that reads trees, or cannot be looked into */
+    const char *release;    /* as its banner has it; NULL: it has none */
+};
+
 struct mos_drivers {
     struct mos_plan *plan;
-    struct mos_match match;
-    bool has_match;               /* false: no kernel is there that can be looked into */
-    bool has_root, has_ramdisk;   /* their modules are known */
-    struct mos_map root, ramdisk; /* "maker,part", "i2c:part", "spi:part" -> its module */
+    const struct mos_kernel_inside *inside; /* NULL: no kernel is there */
+    bool has_match;                         /* it has match tables */
+    bool has_root, has_ramdisk;             /* their modules are known */
+    struct mos_map root, ramdisk;           /* "maker,part", "i2c:part", "spi:part" -> its module */
     struct mos_map root_parts, ramdisk_parts; /* "amba:d???41330" -> its module */
     const struct mos_kc_build *build;         /* NULL: there are no sources of drivers */
     const struct mos_entry_plan *entry;       /* the default one */
 };
 
+/* Of the default entry's kernel; NULL: it is not there, or no kernel. */
+const struct mos_kernel_inside *mos_plan_kernel_inside(struct mos_plan *plan);
 /* Gathers what is known, once; NULL: nothing is started. */
 const struct mos_drivers *mos_plan_drivers(struct mos_plan *plan);
 struct mos_driver mos_plan_driver_of(const struct mos_drivers *d, const struct mos_dt_node *node);

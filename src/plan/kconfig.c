@@ -1,4 +1,4 @@
-/* The kernel's configuration as its own sources settle it, where they are there. */
+/* Configurations of kernel and loader as their own sources settle them, where they are there. */
 #include "plan/steps.h"
 
 #include "base/text.h"
@@ -9,10 +9,10 @@
 
 #include <string.h>
 
-static void note(struct mos_plan *plan, const char *why) {
+static void note(struct mos_plan *plan, const char *who, const char *why) {
     mos_vec_push_pointer(
         &plan->ctx->not_proved,
-        mos_printf(plan->ctx->arena, "what the kernel makes of its configuration: %s", why));
+        mos_printf(plan->ctx->arena, "what the %s makes of its configuration: %s", who, why));
 }
 
 static const char *arch_of(const struct mos_plan *plan) {
@@ -63,6 +63,8 @@ struct mos_kc_tree *mos_kc_open(struct mos_ctx *ctx, const struct mos_kc_world *
     reading.probes = &probes;
     struct mos_kc_tree *tree =
         mos_kc_version_text(&probes, &reading.vars) ? mos_kc_read(ctx, &reading) : NULL;
+    if (tree)
+        tree->version = mos_map_get(&reading.vars, "KERNELVERSION");
     if (tree && probes.runs) {
         const char *text = mos_kc_probes_text(&probes, &length);
         mos_store_put(ctx, key, text, length);
@@ -78,8 +80,8 @@ static struct mos_kc_tree *tree_at(struct mos_plan *plan, const struct mos_kc_wo
     quiet.stamp = NULL; /* the tree's own hash goes in */
     if (!shared)
         return mos_kc_open(&quiet, world);
-    const char *key = mos_printf(ctx->arena, "%s %s %s", world->arch, plan->kernel_source,
-                                 world->compiler ? world->compiler : "");
+    const char *key = mos_printf(ctx->arena, "%s %s %s", world->arch ? world->arch : "",
+                                 world->source, world->compiler ? world->compiler : "");
     struct mos_kc_tree *tree = mos_map_get(&shared->kconfigs, key);
     if (tree)
         return tree;
@@ -94,18 +96,19 @@ static struct mos_kc_tree *tree_at(struct mos_plan *plan, const struct mos_kc_wo
 }
 
 /* What each symbol came to takes the place of what was asked for. */
-static void take_values(struct mos_plan *plan, struct mos_kc_config *c) {
-    struct mos_arena *arena = plan->ctx->arena;
+static struct mos_map values_of(struct mos_arena *arena, const struct mos_map *asked_for,
+                                struct mos_kc_config *c) {
     struct mos_map resolved = mos_map_make(arena);
     for (size_t i = 0; i < c->tree->all.count; i++) {
         const struct mos_kc_symbol *s = mos_vec_pointer(&c->tree->all, i);
         const struct mos_kc_value *v = &c->values[i];
-        if (!s->entry || s->is_choice || !v->written)
-            continue;
+        bool three = s->type == MOS_KC_BOOL || s->type == MOS_KC_TRISTATE;
+        if (!s->entry || s->is_choice || (!v->written && !three))
+            continue; /* what cannot be seen is off, too */
         const char *name = mos_printf(arena, "CONFIG_%s", s->name), *text = mos_kc_text(c, s);
         if (s->type == MOS_KC_STRING)
             text = mos_kc_quoted(c, text);
-        struct mos_setting *asked = mos_map_get(&plan->config, name);
+        struct mos_setting *asked = mos_map_get(asked_for, name);
         if (asked && strcmp(asked->value, text) == 0) {
             mos_map_set(&resolved, name, asked);
             continue;
@@ -117,7 +120,29 @@ static void take_values(struct mos_plan *plan, struct mos_kc_config *c) {
                                     .part = asked ? asked->part : NULL};
         mos_map_set(&resolved, name, own);
     }
-    plan->config = resolved;
+    return resolved;
+}
+
+/* Settles all parts over the sources; NULL after a note why not. */
+static struct mos_kc_config *settle(struct mos_plan *plan, const char *who,
+                                    const struct mos_kc_world *world,
+                                    struct mos_config_part *const *parts, size_t count,
+                                    struct mos_kc_requests *requests) {
+    struct mos_ctx *ctx = plan->ctx;
+    struct mos_error error = {0};
+    struct mos_kc_tree *tree = tree_at(plan, world, &error);
+    if (!tree) {
+        note(plan, who, mos_strdup(ctx->arena, error.message));
+        return NULL;
+    }
+    mos_stamp_add_hash(ctx->stamp, mos_printf(ctx->arena, "the %s's Kconfig files", who),
+                       tree->sha256);
+    struct mos_vec all = mos_vec_make(ctx->arena, sizeof(void *));
+    for (size_t i = 0; i < count; i++)
+        for (size_t n = 0; n < parts[i]->settings.count; n++)
+            mos_vec_push_pointer(&all, mos_vec_pointer(&parts[i]->settings, n));
+    *requests = (struct mos_kc_requests){all.items, all.count};
+    return mos_kc_with(ctx->arena, tree, requests, NULL, 0);
 }
 
 void mos_plan_kconfig(struct mos_plan *plan, struct mos_config_part *const *parts, size_t count) {
@@ -127,29 +152,31 @@ void mos_plan_kconfig(struct mos_plan *plan, struct mos_config_part *const *part
     if (!plan->kernel_source)
         return;
     if (!mos_exists(ctx, mos_path_join(ctx->arena, plan->kernel_source, "Kconfig"))) {
-        note(plan, mos_printf(ctx->arena, "there is no Kconfig in %s", k->source->text));
+        note(plan, "kernel", mos_printf(ctx->arena, "there is no Kconfig in %s", k->source->text));
         return;
     }
     if (!arch) {
-        note(plan, "hardware: cpu says for which processor");
+        note(plan, "kernel", "hardware: cpu says for which processor");
         return;
     }
-    struct mos_error error = {0};
     const struct mos_kc_world world = {plan->kernel_source, k->source->text, arch,
                                        mos_has(k->compiler) ? k->compiler->text : NULL, NULL};
-    struct mos_kc_tree *tree = tree_at(plan, &world, &error);
-    if (!tree) {
-        note(plan, mos_strdup(ctx->arena, error.message));
+    plan->kconfig = settle(plan, "kernel", &world, parts, count, &plan->requests);
+    if (plan->kconfig)
+        plan->config = values_of(ctx->arena, &plan->config, plan->kconfig);
+}
+
+void mos_plan_loader_kconfig(struct mos_plan *plan, const char *source,
+                             struct mos_config_part *const *parts, size_t count) {
+    struct mos_ctx *ctx = plan->ctx;
+    const struct mos_loader *l = plan->board->loader;
+    const struct mos_kc_world world = {source, l->source->text, NULL,
+                                       mos_has(l->compiler) ? l->compiler->text : NULL, NULL};
+    if (!mos_exists(ctx, mos_path_join(ctx->arena, source, "Kconfig"))) {
+        note(plan, "loader", mos_printf(ctx->arena, "there is no Kconfig in %s", l->source->text));
         return;
     }
-    mos_stamp_add_hash(ctx->stamp, "the kernel's Kconfig files", tree->sha256);
-    struct mos_vec all = mos_vec_make(ctx->arena, sizeof(void *));
-    for (size_t i = 0; i < count; i++)
-        for (size_t n = 0; n < parts[i]->settings.count; n++)
-            mos_vec_push_pointer(&all, mos_vec_pointer(&parts[i]->settings, n));
-    plan->kconfig = mos_kc_config_new(ctx->arena, tree);
-    mos_kc_ask(plan->kconfig, all.items, all.count);
-    mos_kc_settle(plan->kconfig);
-    plan->requests = (struct mos_kc_requests){all.items, all.count};
-    take_values(plan, plan->kconfig);
+    plan->loader_kconfig = settle(plan, "loader", &world, parts, count, &plan->loader_requests);
+    if (plan->loader_kconfig)
+        plan->loader_config = values_of(ctx->arena, &plan->loader_config, plan->loader_kconfig);
 }

@@ -162,13 +162,14 @@ const char *mos_plan_in_loader(const struct mos_plan *plan, const struct mos_med
 /* How the loader was built, as its own configuration file says. */
 static void read_loader_config(struct mos_plan *plan) {
     const struct mos_facts *facts = plan->board->loader->facts;
+    mos_plan_loader_config(plan);
     const struct mos_source *s = facts && mos_has(facts->config)
                                      ? mos_plan_source(plan, facts->config, "loader configuration")
                                      : NULL;
     struct mos_config_part *part = s ? mos_config_read(plan->ctx, "loader", s) : NULL;
     if (part)
-        plan->loader_config = mos_config_merge(plan->ctx, &part, 1);
-    for (size_t i = 0; facts && i < facts->symbols.count; i++) { /* stated by hand */
+        plan->loader_config = mos_config_merge(plan->ctx, &part, 1); /* that of what is there */
+    for (size_t i = 0; facts && i < facts->symbols.count; i++) {     /* stated by hand */
         const struct mos_argument *a = facts->symbols.items[i];
         const struct mos_value *v = a->values.count ? a->values.items[0] : NULL;
         struct mos_setting *x = mos_alloc(plan->ctx->arena, sizeof *x);
@@ -181,9 +182,10 @@ static void read_loader_config(struct mos_plan *plan) {
         mos_map_set(&plan->loader_config, a->r.name, x);
     }
     if (!plan->loader_config.count)
-        mos_vec_push_pointer(&plan->ctx->not_proved,
-                             "what the loader can do: facts: {config: FILE} or symbols tell how it "
-                             "was built");
+        mos_vec_push_pointer(
+            &plan->ctx->not_proved,
+            "what the loader can do: facts: {config: FILE}, symbols, or config and "
+            "source tell how it was built");
 }
 
 const struct mos_setting *mos_plan_loader_symbol(const struct mos_plan *plan, const char *symbol) {

@@ -199,8 +199,10 @@ struct mos_plan {
     struct mos_map loader_config; /* how the loader was built: symbol -> struct mos_setting * */
     struct mos_map config;        /* symbol -> struct mos_setting * */
     bool has_config;
-    struct mos_kc_config *kconfig;   /* worked out over the sources; NULL: only merged */
-    struct mos_kc_requests requests; /* … from all that is asked for */
+    struct mos_kc_config *kconfig;        /* worked out over the sources; NULL: only merged */
+    struct mos_kc_requests requests;      /* … from all that is asked for */
+    struct mos_kc_config *loader_kconfig; /* the same of the loader */
+    struct mos_kc_requests loader_requests;
     const char
         *kernel_source;      /* the folder of the kernel's sources; NULL: none is named, or there */
     const char *kernel_arch; /* as its sources call it; NULL: not stated */
@@ -220,11 +222,11 @@ struct mos_plan {
     struct mos_buf script_text, script_file; /* the script, and the file that the loader reads */
     struct mos_buf menu_text, parcel;
     const char *parcel_file;
-    struct mos_cpp_store *sources; /* of trees: each file is read once; NULL: none was yet */
-    struct mos_vec boot_overlays;  /* of struct mos_overlay_plan * */
-    struct mos_map files;          /* key -> struct mos_kept_bytes *: see contents.c */
+    struct mos_cpp_store *sources;     /* of trees: each file is read once; NULL: none was yet */
+    struct mos_vec boot_overlays;      /* of struct mos_overlay_plan * */
+    struct mos_map files;              /* key -> struct mos_kept_bytes *: see contents.c */
     const struct mos_drivers *drivers; /* drivers.h: gathered when they are asked for; or NULL */
-    struct mos_vec tree_choices;   /* of struct mos_blob_plan *: those of boot.trees */
+    struct mos_vec tree_choices;       /* of struct mos_blob_plan *: those of boot.trees */
 };
 
 /* Makes the plan as far as it goes without reading the content of volumes.  NULL after an error. */

@@ -10,6 +10,8 @@ struct mos_shared mos_shared_make(struct mos_arena *arena) {
                                .volumes = mos_vec_make(arena, sizeof(struct mos_shared_volume)),
                                .hashes = mos_map_make(arena),
                                .kconfigs = mos_map_make(arena),
+                               .kernels = mos_map_make(arena),
+                               .builds = mos_map_make(arena),
                                .files = mos_map_make(arena)};
 }
 

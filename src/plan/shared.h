@@ -19,6 +19,8 @@ struct mos_shared {
     struct mos_bindings *bindings; /* of the kernel that the last board named; or NULL */
     const char *bindings_folder;   /* … where they are */
     struct mos_map kconfigs;       /* architecture, sources, compiler -> struct mos_kc_tree * */
+    struct mos_map kernels;        /* hash of a kernel -> struct mos_kernel_inside * */
+    struct mos_map builds;         /* architecture, sources -> struct mos_kc_build * */
     struct mos_map files;          /* key -> struct mos_kept_bytes *: of archives, see contents.c */
 };
 

@@ -27,9 +27,8 @@ static struct mos_finding *tell(struct requests_view *v, enum mos_rule_id rule,
 }
 
 static void tell_unknown(struct requests_view *v, const struct mos_setting *s) {
-    struct mos_finding *f =
-        tell(v, MOS_RULE_KERNEL_UNKNOWN_SYMBOL, s, NULL,
-             mos_printf(v->arena, "The kernel's sources have no %s.", s->symbol));
+    struct mos_finding *f = tell(v, MOS_RULE_KERNEL_UNKNOWN_SYMBOL, s, NULL,
+                                 mos_printf(v->arena, "These sources have no %s.", s->symbol));
     const struct mos_kc_tree *t = v->c->tree;
     const char **names = mos_alloc_array(v->arena, t->all.count, sizeof *names);
     size_t count = 0;
@@ -171,14 +170,18 @@ void mos_tell_requests(struct mos_ctx *ctx, struct mos_kc_config *c,
     }
 }
 
-void mos_rule_kernel_requests(const struct mos_plan *plan) {
-    struct mos_ctx *ctx = plan->ctx;
-    if (!plan->kconfig)
+static void tell_of(struct mos_ctx *ctx, const char *who, struct mos_kc_config *c,
+                    const struct mos_kc_requests *all) {
+    if (!c)
         return;
-    mos_tell_requests(ctx, plan->kconfig, &plan->requests);
-    const struct mos_vec *said = &plan->kconfig->tree->said;
-    for (size_t i = 0; i < said->count; i++)
+    mos_tell_requests(ctx, c, all);
+    for (size_t i = 0; i < c->tree->said.count; i++)
         mos_vec_push_pointer(&ctx->not_proved,
-                             mos_printf(ctx->arena, "the kernel's sources say: %s",
-                                        (const char *)mos_vec_pointer(said, i)));
+                             mos_printf(ctx->arena, "the %s's sources say: %s", who,
+                                        (const char *)mos_vec_pointer(&c->tree->said, i)));
+}
+
+void mos_rule_kernel_requests(const struct mos_plan *plan) {
+    tell_of(plan->ctx, "kernel", plan->kconfig, &plan->requests);
+    tell_of(plan->ctx, "loader", plan->loader_kconfig, &plan->loader_requests);
 }

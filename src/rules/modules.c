@@ -4,6 +4,7 @@
 #include "base/text.h"
 #include "linux/module.h"
 #include "plan/bytes.h"
+#include "plan/drivers.h"
 
 #include <string.h>
 
@@ -45,6 +46,59 @@ static void check_suffix(const struct modules_view *v) {
     mos_finding_why(v->list, f, "A kernel looks for its modules in the folder of its own release.");
     mos_finding_try(v->list, f, "Set CONFIG_LOCALVERSION=\"%s\" in a fragment, or release: %.*s%s.",
                     suffix, (int)base, declared, own);
+}
+
+/* Where the kernel's image is named. */
+static struct mos_place image_place(const struct modules_view *v) {
+    const struct mos_entry_plan *e = mos_vec_pointer(&v->plan->entries, 0);
+    const struct mos_piece *p = e->kernel->def;
+    return mos_has(p->file) ? p->file->place : p->r.key_place;
+}
+
+/* What the image itself says. */
+static void check_banner(const struct modules_view *v, const char *banner) {
+    if (strcmp(banner, v->release->text) == 0)
+        return;
+    struct mos_finding *f =
+        mos_find(v->list, MOS_RULE_KERNEL_RELEASE,
+                 "The kernel is said to be release %s; its image says that it is %s.",
+                 v->release->text, banner);
+    mos_finding_at(v->list, f, v->release->place);
+    mos_finding_at(v->list, f, image_place(v));
+    mos_finding_why(v->list, f, "A kernel looks for its modules in the folder of its own release.");
+    mos_finding_try(v->list, f, "Set release: %s, or use the kernel that is meant.", banner);
+}
+
+/* The sources' version with what the settled configuration adds; whoever builds may call it
+ * otherwise, so it is a warning.  With a suffix by itself its beginning alone is known. */
+static void check_sources(const struct modules_view *v, const char *release,
+                          struct mos_place place) {
+    const struct mos_plan *plan = v->plan;
+    if (!plan->kconfig || !plan->kconfig->tree->version)
+        return;
+    const struct mos_setting *own = mos_map_get(&plan->config, "CONFIG_LOCALVERSION"),
+                             *by_itself = mos_map_get(&plan->config, "CONFIG_LOCALVERSION_AUTO");
+    const char *added = own ? own->value : "";
+    size_t n = strlen(added);
+    if (n > 1 && *added == '"') {
+        added++;
+        n -= 2;
+    }
+    const char *made = mos_printf(v->arena, "%s%.*s", plan->kconfig->tree->version, (int)n, added);
+    bool open = by_itself && strcmp(by_itself->value, "y") == 0;
+    if (open ? strncmp(release, made, strlen(made)) == 0 : strcmp(release, made) == 0)
+        return;
+    struct mos_finding *f = mos_find(v->list, MOS_RULE_KERNEL_RELEASE,
+                                     "The kernel is release %s; its sources and configuration "
+                                     "make %s%s.",
+                                     release, made, open ? "…" : "");
+    f->severity = MOS_SEVERITY_WARNING;
+    mos_finding_at(v->list, f, place);
+    mos_finding_at(v->list, f, own ? own->place : plan->board->kernel->source->place);
+    mos_finding_why(v->list, f,
+                    "What is settled over these sources is not said of the kernel that runs.");
+    mos_finding_try(v->list, f,
+                    "Use the sources that this kernel was built from, or build it anew.");
 }
 
 /* ---- what is shipped ---- */
@@ -160,9 +214,20 @@ void mos_rule_modules(const struct mos_plan *plan) {
                              .root = mos_plan_root(plan),
                              .list = &plan->ctx->findings,
                              .arena = plan->ctx->arena};
-    if (!v.release || k->r.broken)
+    const struct mos_kernel_inside *inside = mos_plan_kernel_inside(plan->self);
+    const char *banner = inside ? inside->release : NULL;
+    struct mos_value said = {.text = banner};
+    if ((!v.release && !banner) || (k && k->r.broken))
         return;
-    check_suffix(&v);
+    if (v.release && banner)
+        check_banner(&v, banner);
+    if (v.release)
+        check_suffix(&v);
+    if (!v.release) { /* what it says of itself is as good */
+        said.place = image_place(&v);
+        v.release = &said;
+    }
+    check_sources(&v, banner ? banner : v.release->text, v.release->place);
     if (!v.root || !v.root->volume || !v.root->counted || v.root->fs->no_owners)
         return;
     v.inv = v.root->volume->inventory;

@@ -231,7 +231,45 @@ static void all_nodes_are_shown(void) {
     outcome_free(&plain);
 }
 
-SUITE(drivers_suite, {"what root and console need", what_root_and_console_need},
+/* What a kernel says of itself, what is said of it, what its sources make, and what lies in the
+ * root are one. */
+static void releases_agree(void) {
+    const char *w = make_workspace("release");
+    static const struct step steps[] = {
+        {"printf 'Linux version 6.1.0 (x@y)\\n\\0' > b && dd if=b of=pieces/Image bs=1 seek=50000 "
+         "conv=notrunc status=none",
+         {NULL},
+         {"kernel.release", "kernel.modules-other"}},
+        {"sed -i 's/release: 6.1.0/release: 6.1.1/' boards/curlew.yaml",
+         {"The kernel is said to be release 6.1.1; its image says that it is 6.1.0.",
+          "Set release: 6.1.0", "The kernel is release 6.1.1; region root has modules of 6.1.0."}},
+        {"sed -i 's/, release: 6.1.1//' boards/curlew.yaml",
+         {NULL},
+         {"kernel.release", "kernel.modules-other"}},
+        {"mv root/lib/modules/6.1.0 root/lib/modules/6.1.2",
+         {"The kernel is release 6.1.0; region root has modules of 6.1.2."}},
+        {"mkdir linux && printf 'VERSION = 6\\nPATCHLEVEL = 1\\nSUBLEVEL = 7\\n' > linux/Makefile "
+         "&& "
+         "printf 'config LOCALVERSION\\n\\tstring \"x\"\\n' > linux/Kconfig && echo "
+         "'CONFIG_LOCALVERSION=\"-tern\"' > tern.config && sed -i 's/image: kernel/image: kernel, "
+         "source: linux, config: {fragments: {tern: tern.config}}/' boards/curlew.yaml",
+         {"WARNING  kernel.release",
+          "The kernel is release 6.1.0; its sources and configuration make 6.1.7-tern."}},
+        {"sed -i s/7/0/ linux/Makefile && : > tern.config", {NULL}, {"kernel.release"}},
+    };
+    static const char *const names[] = {"saltmarsh,card", "simple-bus", "saltmarsh,clock",
+                                        "saltmarsh,pins", "saltmarsh,supply"};
+    make_kernel(path_in(w, "pieces/Image"), names, 5);
+    write_board(w, "", "", "");
+    CU_ASSERT_TRUE(runs(0,
+                        "cd '%s' && chmod 755 root/sbin/init && mkdir root/dev root/proc "
+                        "root/sys",
+                        w));
+    take_steps(w, steps, sizeof steps / sizeof *steps);
+}
+
+SUITE(drivers_suite, {"releases agree", releases_agree},
+      {"what root and console need", what_root_and_console_need},
       {"ramdisks bring modules", ramdisks_bring_modules},
       {"sources tell what to set", sources_tell_what_to_set},
       {"all nodes are shown", all_nodes_are_shown});

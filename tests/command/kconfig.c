@@ -247,6 +247,62 @@ static void later_fragments_win(void) {
     outcome_free(&o);
 }
 
+/* A loader's sources settle its configuration, and the loader's rules see the result. */
+static void loaders_are_settled(void) {
+    const char *w = test_folder("loader");
+    copy_folder(path_in(MOSAICUM_SOURCE, "tests/rules/tree.not-fitted/passes"), w);
+    write_text(path_in(w, "loader/Kconfig"),
+               "config CMD_BOOTI\n\tbool \"Start images\"\n\tdepends on CMDLINE\n"
+               "config CMDLINE\n\tbool \"Command line\"\nconfig CMD_SOURCE\n\tbool \"Scripts\"\n"
+               "\tdefault y\n");
+    write_text(path_in(w, "loader.config"), "CONFIG_CMD_BOOTI=y\n");
+    static const struct {
+        const char *change, *says, *silent; /* NULL: anything */
+    } steps[] = {
+        {"true", "CONFIG_CMD_BOOTI=y is asked for, and comes to n.", NULL},
+        {"true", "Add CONFIG_CMDLINE=y: with it the request is kept", NULL},
+        {"true", "loader.command-missing",
+         NULL}, /* its rules see that it cannot start the kernel */
+        {"echo CONFIG_CMDLINE=y >> loader.config", "Nothing to complain about", "CONFIG_CMD_BOOTI"},
+        {"echo CONFIG_CMD_BOTI=y >> loader.config", "These sources have no CONFIG_CMD_BOTI.", NULL},
+        {"sed -i /BOTI/d loader.config && rm loader/Kconfig",
+         "not proved: what the loader makes of its configuration: there is no Kconfig in loader",
+         NULL},
+    };
+    CU_ASSERT_TRUE(
+        runs(0,
+             "cd '%s' && sed -i 's/  dialect: u-boot/  dialect: u-boot\\n  source: "
+             "loader\\n  config: {fragments: {ours: loader.config}}/' boards/curlew.yaml",
+             w));
+    for (size_t i = 0; i < sizeof steps / sizeof *steps; i++) {
+        struct outcome o = run_shell("cd '%s' && %s && '%s' --no-cache check -v", w,
+                                     steps[i].change, MOSAICUM_PROGRAM);
+        bool good =
+            strstr(o.out, steps[i].says) && (!steps[i].silent || !strstr(o.out, steps[i].silent));
+        CU_ASSERT_TRUE(good);
+        if (!good)
+            fprintf(stderr, "%zu: %s%s", i, o.out, o.err);
+        outcome_free(&o);
+    }
+}
+
+/* What the sources settle lies beside the images, as they would write it themselves. */
+static void settled_ones_are_built(void) {
+    const char *w = test_folder("built");
+    copy_folder(path_in(MOSAICUM_SOURCE, "tests/rules/tree.not-fitted/passes"), w);
+    CU_ASSERT_TRUE(runs(0,
+                        "cd '%s' && cp -r '%s/tests/rules/kernel.dropped/passes/linux' . && cp "
+                        "'%s/tests/rules/kernel.dropped/passes/kernel/gauge.config' . && sed -i "
+                        "'s/  dialect: u-boot/  dialect: u-boot\\n  source: linux\\n  config: "
+                        "{fragments: {its: gauge.config}}/; s/^tree:/kernel: {source: linux, "
+                        "config: {fragments: {ours: gauge.config}}}\\ntree:/; s/kernel: kernel, "
+                        "flags/flags/; s/^boot:/boot:/' boards/curlew.yaml && sed -i 's/kernel: "
+                        "{source/kernel: {image: kernel, source/' boards/curlew.yaml && '%s' -q "
+                        "build; '%s' -q config resolve curlew -o k && cmp k "
+                        "out/curlew/kernel.config && cmp k out/curlew/loader.config",
+                        w, MOSAICUM_SOURCE, MOSAICUM_SOURCE, MOSAICUM_PROGRAM, MOSAICUM_PROGRAM));
+}
+
 /* What a symbol builds, as the build files say. */
 static void symbols_say_what_they_build(void) {
     const char *w = make_tree("builds");
@@ -257,7 +313,8 @@ static void symbols_say_what_they_build(void) {
 }
 
 SUITE(kconfig_suite, {"fragments are changed", fragments_are_changed},
-      {"later fragments win", later_fragments_win},
+      {"later fragments win", later_fragments_win}, {"loaders are settled", loaders_are_settled},
+      {"settled ones are built", settled_ones_are_built},
       {"symbols say what they build", symbols_say_what_they_build},
       {"symbols are explained", symbols_are_explained}, {"probes are kept", probes_are_kept},
       {"wrong calls are told", wrong_calls_are_told}, {"boards are settled", boards_are_settled});
