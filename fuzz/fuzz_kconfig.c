@@ -10,17 +10,13 @@ static void explain(struct mos_ctx *ctx, struct mos_kc_config *c,
     enum { MOST = 8 };
     const struct mos_kc_requests all = {part->settings.items, part->settings.count};
     for (size_t i = 0; i < all.count && i < MOST; i++) {
-        size_t count;
-        const struct mos_kc_symbol *stuck;
-        const struct mos_setting *const *set =
-            mos_kc_answer(c, all.settings[i]).reason == MOS_KC_HIDDEN
-                ? mos_kc_lack(ctx->arena, c->tree, &all, all.settings[i], &count, &stuck)
-                : NULL;
-        if (!set)
+        struct mos_kc_way way = {0};
+        if (mos_kc_answer(c, all.settings[i]).reason == MOS_KC_HIDDEN)
+            way = mos_kc_lack(ctx->arena, c, all.settings[i]);
+        if (!way.set)
             continue;
-        struct mos_kc_config *again = mos_kc_config_new(ctx->arena, c->tree);
-        mos_kc_ask(again, all.settings, all.count);
-        mos_kc_ask(again, set, count);
+        struct mos_kc_config *again = mos_kc_config_again(ctx->arena, c);
+        mos_kc_ask(again, way.set, way.count);
         mos_kc_settle(again);
         if (mos_kc_answer(again, all.settings[i]).reason != MOS_KC_KEPT)
             __builtin_trap(); /* what is proposed does not help */

@@ -70,12 +70,14 @@ static void add_once(struct mos_vec *set, const struct mos_setting *s) {
 }
 
 /* Why no settings bring it. */
-static bool tell_vain(struct asking *a, const struct mos_kc_requests *all, const char *symbol,
+static bool tell_vain(struct asking *a, const struct mos_kc_config *before, const char *symbol,
                       const char *value, const struct mos_kc_symbol *stuck) {
     mosaicum *m = a->j->m;
     struct mos_setting wanted = {.symbol = symbol, .value = value};
     const struct mos_setting *one = &wanted;
-    struct mos_kc_config *c = mos_kc_with(m->arena, a->j->tree, all, &one, 1);
+    struct mos_kc_config *c = mos_kc_config_again(m->arena, before);
+    mos_kc_ask(c, &one, 1);
+    mos_kc_settle(c);
     struct mos_kc_answer answer = mos_kc_answer(c, &wanted);
     const char *why = "no settings are known that would do";
     if (answer.reason == MOS_KC_NO_VALUE)
@@ -96,24 +98,19 @@ static bool tell_vain(struct asking *a, const struct mos_kc_requests *all, const
 static bool gather(struct asking *a) {
     struct config_job *j = a->j;
     mosaicum *m = j->m;
-    struct mos_vec so_far = mos_vec_make(m->arena, sizeof(void *));
-    for (size_t i = 0; i < j->all.count; i++)
-        mos_vec_push_pointer(&so_far, j->all.settings[i]);
+    struct mos_kc_config *c = j->config;
     for (size_t i = 0; i + 1 < j->request->count; i++) {
         const char *symbol, *value;
-        const struct mos_kc_symbol *stuck;
-        size_t count;
         if (!read_wish(a, j->request->words[i], &symbol, &value))
             return false;
-        const struct mos_kc_requests all = {so_far.items, so_far.count};
-        const struct mos_setting *const *set =
-            mos_kc_wish(m->arena, j->tree, &all, symbol, value, &count, &stuck);
-        if (!set)
-            return tell_vain(a, &all, symbol, value, stuck);
-        for (size_t k = 0; k < count; k++) {
-            add_once(&a->set, set[k]);
-            mos_vec_push_pointer(&so_far, set[k]);
-        }
+        struct mos_kc_way way = mos_kc_wish(m->arena, c, symbol, value);
+        if (!way.set)
+            return tell_vain(a, c, symbol, value, way.stuck);
+        for (size_t k = 0; k < way.count; k++)
+            add_once(&a->set, way.set[k]);
+        c = mos_kc_config_again(m->arena, c);
+        mos_kc_ask(c, way.set, way.count);
+        mos_kc_settle(c);
     }
     return true;
 }

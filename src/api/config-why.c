@@ -53,19 +53,16 @@ static void add_wishes(struct config_job *j, struct report_table *t,
     bool three = s->type == MOS_KC_BOOL || s->type == MOS_KC_TRISTATE;
     for (size_t i = s->type == MOS_KC_BOOL; three && s->first[MOS_KC_PROMPT] && i < 2; i++) {
         const char *name = mos_printf(j->m->arena, "CONFIG_%s", s->name);
-        const struct mos_kc_symbol *stuck;
-        size_t count;
         if (mos_kc_tri(j->config, s) >= (i ? MOS_TRI_Y : MOS_TRI_M))
             continue;
-        const struct mos_setting *const *set =
-            mos_kc_wish(j->m->arena, j->tree, &j->all, name, values[i], &count, &stuck);
+        struct mos_kc_way way = mos_kc_wish(j->m->arena, j->config, name, values[i]);
         struct mos_buf b = {.arena = j->m->arena};
-        for (size_t k = 0; set && k < count; k++)
-            mos_buf_printf(&b, "%s%s=%s", k ? ", " : "", set[k]->symbol, set[k]->value);
-        if (!set && stuck)
+        for (size_t k = 0; k < way.count; k++)
+            mos_buf_printf(&b, "%s%s=%s", k ? ", " : "", way.set[k]->symbol, way.set[k]->value);
+        if (!way.set && way.stuck)
             mos_buf_printf(&b, "nothing in these sources switches %s on",
-                           stuck->name ? stuck->name : "a choice");
-        else if (!set)
+                           way.stuck->name ? way.stuck->name : "a choice");
+        else if (!way.set)
             mos_buf_text(&b, "no settings are known that would do");
         row(j, t, mos_printf(j->m->arena, "for %s", values[i]), mos_buf_string(&b),
             (struct mos_place){0});

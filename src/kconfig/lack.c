@@ -7,7 +7,7 @@ enum { MOST = 12, MOST_ROUNDS = 24, MOST_STEPS = 20000 };
 struct search {
     struct mos_arena *arena;
     const struct mos_kc_tree *tree;
-    const struct mos_kc_requests *all;
+    const struct mos_kc_config *base; /* with all requests */
     const struct mos_setting *wanted;
     struct mos_setting *added[MOST];
     size_t count;
@@ -15,16 +15,16 @@ struct search {
     unsigned steps;                    /* so far, of one round */
 };
 
-/* All requests and those that were added, but for one (SIZE_MAX: for none). */
-static struct mos_kc_config *settled(struct search *s, size_t but) {
-    struct mos_kc_config *c = mos_kc_config_new(s->arena, s->tree);
-    mos_kc_ask(c, s->all->settings, s->all->count);
+/* All requests and those that were added, but for one (SIZE_MAX: for none); worked out as far as it
+ * is looked at. */
+static struct mos_kc_config *started(struct search *s, size_t but) {
+    struct mos_kc_config *c = mos_kc_config_again(s->arena, s->base);
     for (size_t i = 0; i < s->count; i++) {
         const struct mos_setting *one = s->added[i];
         if (i != but)
             mos_kc_ask(c, &one, 1);
     }
-    mos_kc_settle(c);
+    mos_kc_start(c);
     return c;
 }
 
@@ -153,59 +153,199 @@ static bool raise_symbol(struct search *s, struct mos_kc_config *c,
     return w.any;
 }
 
-static bool is_kept(struct search *s, struct mos_kc_config *c) {
-    return mos_kc_answer(c, s->wanted).reason == MOS_KC_KEPT;
+/* Is it kept with all that was added, but for one? */
+static bool is_kept_without(struct search *s, size_t but) {
+    struct mos_arena *saved = s->arena;
+    s->arena = mos_arena_child(saved);
+    bool kept = mos_kc_answer(started(s, but), s->wanted).reason == MOS_KC_KEPT;
+    mos_arena_free(s->arena);
+    s->arena = saved;
+    return kept;
 }
 
-const struct mos_setting *const *mos_kc_lack(struct mos_arena *arena,
-                                             const struct mos_kc_tree *tree,
-                                             const struct mos_kc_requests *all,
-                                             const struct mos_setting *wanted, size_t *count,
-                                             const struct mos_kc_symbol **stuck) {
-    struct search s = {.arena = mos_arena_child(arena), .tree = tree, .all = all, .wanted = wanted};
-    struct mos_kc_config *c = settled(&s, SIZE_MAX);
-    struct mos_kc_answer a = mos_kc_answer(c, wanted);
-    bool found = false;
-    enum mos_tri value = *wanted->value == 'y' ? MOS_TRI_Y : MOS_TRI_M;
-    for (unsigned round = 0; round < MOST_ROUNDS && a.reason == MOS_KC_HIDDEN && !found; round++) {
-        size_t before = s.count;
+/* Adds what is unmet, until it is kept. */
+static bool find_way(struct search *s) {
+    struct mos_kc_config *c = started(s, SIZE_MAX);
+    struct mos_kc_answer a = mos_kc_answer(c, s->wanted);
+    enum mos_tri value = *s->wanted->value == 'y' ? MOS_TRI_Y : MOS_TRI_M;
+    for (unsigned round = 0; round < MOST_ROUNDS && a.reason == MOS_KC_HIDDEN; round++) {
+        size_t before = s->count;
         bool way = false;
-        s.steps = 0;
-        if (value == MOS_TRI_M && !c->modules && tree->modules &&
-            !raise_symbol(&s, c, tree->modules, MOS_TRI_Y, 0))
+        s->steps = 0;
+        if (value == MOS_TRI_M && !c->modules && s->tree->modules &&
+            !raise_symbol(s, c, s->tree->modules, MOS_TRI_Y, 0))
             break; /* without modules it would be y */
         for (const struct mos_kc_property *p = a.symbol->first[MOS_KC_PROMPT]; p && !way;
              p = p->next) {
             enum mos_tri least = a.symbol->type == MOS_KC_TRISTATE ? value : MOS_TRI_M;
-            way = bring(&s, c, p->condition, least, true, 0);
+            way = bring(s, c, p->condition, least, true, 0);
             if (!way)
-                s.count = before;
+                s->count = before;
         }
-        if (!way || s.count == before)
+        if (!way || s->count == before)
             break;
-        c = settled(&s, SIZE_MAX);
-        found = is_kept(&s, c);
-        a = mos_kc_answer(c, wanted);
+        c = started(s, SIZE_MAX);
+        a = mos_kc_answer(c, s->wanted);
     }
-    for (size_t i = 0; found && i < s.count && s.count > 1;) {
-        if (!is_kept(&s, settled(&s, i))) {
-            i++;
-            continue;
+    return s->count && a.reason == MOS_KC_KEPT;
+}
+
+/* ---- fewer settings ---- */
+
+enum { MOST_CANDIDATES = 96, MOST_TRIES = 200 };
+
+/* Settings of the cone of conditions that a request hangs on. */
+struct cone {
+    struct search *s;
+    struct mos_kc_config *c;
+    struct mos_setting *settings[MOST_CANDIDATES];
+    size_t count;
+    uint8_t *seen; /* by symbol */
+    bool whole;    /* all of it is in `settings` */
+};
+
+static void add_symbol(struct cone *k, const struct mos_kc_symbol *s);
+
+static void add_expr(struct cone *k, const struct mos_kc_expr *e) {
+    if (!e)
+        return;
+    switch (e->op) {
+    case MOS_KC_AND:
+    case MOS_KC_OR:
+        add_expr(k, e->right);
+        add_expr(k, e->left);
+        break;
+    case MOS_KC_NOT:
+        add_expr(k, e->left);
+        break;
+    case MOS_KC_SYMBOL:
+        add_symbol(k, e->symbol);
+        break;
+    default:
+        add_symbol(k, e->symbol);
+        add_symbol(k, e->other);
+    }
+}
+
+static void add_candidate(struct cone *k, const struct mos_kc_symbol *s, enum mos_tri value) {
+    static const char *const words[] = {"n", "m", "y"};
+    if (k->count == MOST_CANDIDATES) {
+        k->whole = false;
+        return;
+    }
+    struct mos_setting *one = mos_alloc(k->s->arena, sizeof *one);
+    *one = (struct mos_setting){.symbol = mos_printf(k->s->arena, "CONFIG_%s", s->name),
+                                .value = words[value]};
+    k->settings[k->count++] = one;
+}
+
+/* What it could be set to, and all that it hangs on itself. */
+static void add_symbol(struct cone *k, const struct mos_kc_symbol *s) {
+    if (s->constant || !s->entry || k->seen[s->index] || !k->whole)
+        return;
+    k->seen[s->index] = 1;
+    bool three = s->type == MOS_KC_BOOL || s->type == MOS_KC_TRISTATE;
+    enum mos_tri now = three ? mos_kc_tri(k->c, s) : MOS_TRI_N;
+    if (!three && s->first[MOS_KC_PROMPT])
+        k->whole = false; /* numbers and texts are too many */
+    for (int v = MOS_TRI_N;
+         three && !s->is_choice && s->name && s->first[MOS_KC_PROMPT] && v <= MOS_TRI_Y; v++)
+        if (v != (int)now && (v != MOS_TRI_M || s->type == MOS_KC_TRISTATE))
+            add_candidate(k, s, (enum mos_tri)v);
+    static const enum mos_kc_kind kinds[] = {MOS_KC_PROMPT, MOS_KC_DEFAULT};
+    for (size_t i = 0; i < 2; i++)
+        for (const struct mos_kc_property *p = s->first[kinds[i]]; p; p = p->next) {
+            add_expr(k, p->condition);
+            add_expr(k, p->value);
         }
-        memmove(&s.added[i], &s.added[i + 1], (--s.count - i) * sizeof *s.added);
+    for (const struct mos_kc_property *p = s->selected_by; p; p = p->other) {
+        add_expr(k, p->condition);
+        add_symbol(k, p->entry->symbol);
     }
-    const struct mos_setting **out = NULL;
-    *stuck = found ? NULL : s.stuck;
-    if (found) {
-        out = mos_alloc_array(arena, s.count, sizeof *out);
-        *count = s.count;
-        for (size_t i = 0; i < s.count; i++) {
-            struct mos_setting *own = mos_alloc(arena, sizeof *own);
-            *own = *s.added[i];
-            own->symbol = mos_strndup(arena, own->symbol, strlen(own->symbol));
-            out[i] = own;
+    for (const struct mos_kc_property *p = s->implied_by; p; p = p->other) {
+        add_expr(k, p->condition);
+        add_symbol(k, p->entry->symbol);
+    }
+    if (s->choice)
+        add_symbol(k, s->choice);
+}
+
+/* Tries all sets of one setting, of two, of three, as long as they are fewer than what was found;
+ * *smallest: all of them were tried. */
+static void try_fewer(struct search *s, bool *smallest) {
+    struct cone k = {.s = s, .c = started(s, SIZE_MAX), .whole = true};
+    size_t found = s->count, tries = 0;
+    const struct mos_kc_symbol *w = mos_kc_find(s->tree, s->wanted->symbol + 7);
+    *smallest = found == 1;
+    if (found == 1 || !w)
+        return;
+    k.seen = mos_alloc(s->arena, s->tree->all.count);
+    k.seen[w->index] = 1;
+    s->count = 0; /* values without what was added say what is a change */
+    k.c = started(s, SIZE_MAX);
+    for (const struct mos_kc_property *p = w->first[MOS_KC_PROMPT]; p; p = p->next)
+        add_expr(&k, p->condition);
+    struct mos_setting *kept[MOST];
+    memcpy(kept, s->added, found * sizeof *kept);
+    bool all = k.whole, done = false;
+    for (size_t size = 1; size < found && size <= 3 && all && !done; size++) {
+        size_t at[3] = {0, 1, 2};
+        while (all && !done && at[size - 1] < k.count) {
+            for (size_t i = 0; i < size; i++)
+                s->added[i] = k.settings[at[i]];
+            s->count = size;
+            all = tries++ < MOST_TRIES;
+            done = all && is_kept_without(s, SIZE_MAX);
+            size_t i = size; /* the next set */
+            while (i-- > 0)
+                if (++at[i] + (size - 1 - i) < k.count || i == 0)
+                    break;
+            for (size_t n = i + 1; n < size; n++)
+                at[n] = at[n - 1] + 1;
         }
     }
+    *smallest = all && (done || found <= 4);
+    if (!done) {
+        memcpy(s->added, kept, found * sizeof *kept);
+        s->count = found;
+    }
+}
+
+/* ---- all of it ---- */
+
+static void take(struct search *s, struct mos_arena *arena, struct mos_kc_way *out) {
+    const struct mos_setting **set = mos_alloc_array(arena, s->count, sizeof *set);
+    for (size_t i = 0; i < s->count; i++) {
+        struct mos_setting *own = mos_alloc(arena, sizeof *own);
+        *own = *s->added[i];
+        own->symbol = mos_strdup(arena, own->symbol);
+        set[i] = own;
+    }
+    out->set = set;
+    out->count = s->count;
+}
+
+struct mos_kc_way mos_kc_lack(struct mos_arena *arena, struct mos_kc_config *c,
+                              const struct mos_setting *wanted) {
+    struct mos_kc_way out = {0};
+    struct search s = {
+        .arena = mos_arena_child(arena), .tree = c->tree, .base = c, .wanted = wanted};
+    if (find_way(&s)) {
+        for (size_t i = 0; i < s.count && s.count > 1;)
+            if (is_kept_without(&s, i))
+                memmove(&s.added[i], &s.added[i + 1], (--s.count - i) * sizeof *s.added);
+            else
+                i++;
+        try_fewer(&s, &out.smallest);
+        struct mos_kc_config *whole = started(&s, SIZE_MAX);
+        mos_kc_settle(whole); /* once more, with everything */
+        if (mos_kc_answer(whole, wanted).reason == MOS_KC_KEPT) {
+            out.changes = mos_kc_changes(c, whole);
+            take(&s, arena, &out);
+        }
+    }
+    if (!out.set)
+        out.stuck = s.stuck;
     mos_arena_free(s.arena);
     return out;
 }
@@ -222,33 +362,34 @@ struct mos_kc_config *mos_kc_with(struct mos_arena *arena, const struct mos_kc_t
     return c;
 }
 
-const struct mos_setting *const *mos_kc_wish(struct mos_arena *arena,
-                                             const struct mos_kc_tree *tree,
-                                             const struct mos_kc_requests *all, const char *symbol,
-                                             const char *value, size_t *count,
-                                             const struct mos_kc_symbol **stuck) {
+struct mos_kc_way mos_kc_wish(struct mos_arena *arena, struct mos_kc_config *c, const char *symbol,
+                              const char *value) {
     struct mos_setting *wanted = mos_alloc(arena, sizeof *wanted);
     *wanted = (struct mos_setting){.symbol = mos_strdup(arena, symbol),
                                    .value = mos_strdup(arena, value)};
-    const struct mos_setting **both = mos_alloc_array(arena, all->count + 1, sizeof *both);
-    memcpy(both, all->settings, all->count * sizeof *both);
-    both[all->count] = wanted;
-    const struct mos_kc_requests with = {both, all->count + 1};
+    const struct mos_setting *one = wanted;
     struct mos_arena *aside = mos_arena_child(arena);
-    bool kept =
-        mos_kc_answer(mos_kc_with(aside, tree, &with, NULL, 0), wanted).reason == MOS_KC_KEPT;
+    struct mos_kc_config *with = mos_kc_config_again(aside, c);
+    struct mos_kc_way out = {0}, more = {0};
+    mos_kc_ask(with, &one, 1);
+    mos_kc_settle(with);
+    bool kept = mos_kc_answer(with, wanted).reason == MOS_KC_KEPT;
+    if (kept)
+        out.changes = mos_kc_changes(c, with);
+    else
+        more = mos_kc_lack(arena, with, wanted);
     mos_arena_free(aside);
-    size_t more = 0;
-    *stuck = NULL;
-    const struct mos_setting *const *set =
-        kept ? NULL : mos_kc_lack(arena, tree, &with, wanted, &more, stuck);
-    if (!kept && !set)
-        return NULL;
-    const struct mos_setting **out = mos_alloc_array(arena, more + 1, sizeof *out);
-    out[0] = wanted;
-    if (more)
-        memcpy(out + 1, set, more * sizeof *out);
-    *count = more + 1;
+    if (!kept && !more.set) {
+        out.stuck = more.stuck;
+        return out;
+    }
+    const struct mos_setting **set = mos_alloc_array(arena, more.count + 1, sizeof *set);
+    set[0] = wanted;
+    if (more.count)
+        memcpy(set + 1, more.set, more.count * sizeof *set);
+    out.set = set;
+    out.count = more.count + 1;
+    out.smallest = kept || more.smallest;
     return out;
 }
 

@@ -10,23 +10,32 @@ struct mos_kc_requests {
     size_t count;
 };
 
-/* Settings that, put behind all requests, make `wanted` (one of them) come true: worked out again
- * with them, and with each of them left out, which breaks it.  So none is too many; of one it is
- * the smallest set.  NULL: none was found; *stuck is a symbol that nothing in the sources
- * can switch on, or NULL.  *count: at least 1.  In `arena`. */
-const struct mos_setting *const *mos_kc_lack(struct mos_arena *arena,
-                                             const struct mos_kc_tree *tree,
-                                             const struct mos_kc_requests *all,
-                                             const struct mos_setting *wanted, size_t *count,
-                                             const struct mos_kc_symbol **stuck);
+/* How two settled configurations of one tree differ. */
+struct mos_kc_changes {
+    size_t count;    /* symbols whose value is another one */
+    size_t built_in; /* … that become y, and … */
+    size_t modules;  /* … m */
+};
 
-/* The same for a value that nobody has asked for yet: put behind all requests, the settings (the
- * wanted one first) that bring `symbol` (with CONFIG_) to it.  NULL: none are known. */
-const struct mos_setting *const *mos_kc_wish(struct mos_arena *arena,
-                                             const struct mos_kc_tree *tree,
-                                             const struct mos_kc_requests *all, const char *symbol,
-                                             const char *value, size_t *count,
-                                             const struct mos_kc_symbol **stuck);
+/* A way to bring a request about. */
+struct mos_kc_way {
+    const struct mos_setting *const *set; /* NULL: none was found */
+    size_t count;
+    bool smallest;                     /* all sets of fewer settings were tried, none would do */
+    const struct mos_kc_symbol *stuck; /* where none was found: nothing in the sources switches
+                                          this on; or NULL */
+    struct mos_kc_changes changes;     /* lack: what comes of it; wish: not of more than one */
+};
+/* Settings that, put behind all requests of a settled configuration, make `wanted` (one of them)
+ * come true: worked out again with them, and with each of them left out, which breaks it.  Up to
+ * three of them all smaller sets out of what the request hangs on are tried, where these are not
+ * too many.  In `arena`. */
+struct mos_kc_way mos_kc_lack(struct mos_arena *arena, struct mos_kc_config *c,
+                              const struct mos_setting *wanted);
+/* The same for a value that nobody has asked for yet: the wanted setting (symbol with CONFIG_)
+ * first, then what it needs. */
+struct mos_kc_way mos_kc_wish(struct mos_arena *arena, struct mos_kc_config *c, const char *symbol,
+                              const char *value);
 
 /* A configuration with these requests, and behind them `more`, settled.  In `arena`. */
 struct mos_kc_config *mos_kc_with(struct mos_arena *arena, const struct mos_kc_tree *tree,
@@ -39,12 +48,7 @@ struct mos_kc_config *mos_kc_with(struct mos_arena *arena, const struct mos_kc_t
  * added until nothing differs.  Returns the number of symbols that differ all the same. */
 size_t mos_kc_minimal(struct mos_kc_config *c, struct mos_vec *settings);
 
-/* How two settled configurations of one tree differ. */
-struct mos_kc_changes {
-    size_t count;    /* symbols whose value is another one */
-    size_t built_in; /* … that become y, and … */
-    size_t modules;  /* … m */
-};
+/* Both are settled. */
 struct mos_kc_changes mos_kc_changes(struct mos_kc_config *before, struct mos_kc_config *after);
 /* "3 symbols change, 2 become built in, 1 becomes a module" */
 const char *mos_kc_changes_text(struct mos_arena *arena, const struct mos_kc_changes *c);

@@ -345,6 +345,20 @@ struct mos_kc_config *mos_kc_config_new(struct mos_arena *arena, const struct mo
     return c;
 }
 
+struct mos_kc_config *mos_kc_config_again(struct mos_arena *arena, const struct mos_kc_config *c) {
+    struct mos_kc_config *out = mos_alloc(arena, sizeof *out);
+    size_t count = c->tree->all.count;
+    *out = *c;
+    out->arena = arena;
+    out->values = mos_alloc_array(arena, count, sizeof *out->values);
+    memcpy(out->values, c->values, count * sizeof *out->values);
+    for (size_t i = 0; i < count; i++)
+        out->values[i].stage = 0;
+    out->known = mos_alloc(arena, c->tree->expr_count);
+    out->refused = mos_vec_copy(arena, &c->refused);
+    return out;
+}
+
 static void refuse(struct mos_kc_config *c, const struct mos_setting *setting,
                    const struct mos_kc_symbol *symbol, const char *why) {
     *(struct mos_kc_refused *)mos_vec_push(&c->refused) =
@@ -430,7 +444,7 @@ void mos_kc_ask(struct mos_kc_config *c, const struct mos_setting *const *settin
 
 /* ---- all of it ---- */
 
-static void start_again(struct mos_kc_config *c) {
+void mos_kc_start(struct mos_kc_config *c) {
     for (size_t i = 0; i < c->tree->all.count; i++) {
         struct mos_kc_value *v = &c->values[i];
         v->stage = 0;
@@ -443,7 +457,7 @@ static void start_again(struct mos_kc_config *c) {
 }
 
 static void settle_all(struct mos_kc_config *c) {
-    start_again(c);
+    mos_kc_start(c);
     for (size_t i = 0; i < c->tree->all.count; i++)
         settle(c, mos_vec_pointer(&c->tree->all, i));
 }

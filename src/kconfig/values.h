@@ -40,6 +40,11 @@ struct mos_kc_refused {
 struct mos_kc_config *mos_kc_config_new(struct mos_arena *arena, const struct mos_kc_tree *tree);
 /* Asks for what settings say (names with CONFIG_), in their order; the last one counts. */
 void mos_kc_ask(struct mos_kc_config *c, const struct mos_setting *const *settings, size_t count);
+/* A configuration with the same requests, nothing of it worked out. */
+struct mos_kc_config *mos_kc_config_again(struct mos_arena *arena, const struct mos_kc_config *c);
+/* From now on symbols are worked out when they are asked for, and no others: as after
+ * mos_kc_settle, unless a number beyond its range has a say in it. */
+void mos_kc_start(struct mos_kc_config *c);
 /* Works out all symbols.  What was asked for of a number beyond its range is let go of first. */
 void mos_kc_settle(struct mos_kc_config *c);
 

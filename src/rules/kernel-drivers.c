@@ -41,18 +41,15 @@ static const char *settings_for(const struct drivers_view *v, const char *symbol
     const char *own = mos_printf(arena, "CONFIG_%s", symbol);
     if (!plan->kconfig)
         return mos_printf(arena, "%s=%s", own, to);
-    size_t count = 0;
-    const struct mos_kc_symbol *stuck;
     struct mos_buf text = {.arena = arena};
-    const struct mos_setting *const *set =
-        mos_kc_wish(arena, plan->kconfig->tree, &plan->requests, own, to, &count, &stuck);
-    for (size_t i = 0; set && i < count; i++)
+    const struct mos_kc_way way = mos_kc_wish(arena, plan->kconfig, own, to);
+    for (size_t i = 0; i < way.count; i++)
         mos_buf_printf(&text, "%s%s=%s",
-                       !i               ? ""
-                       : i + 1 == count ? " and "
-                                        : ", ",
-                       set[i]->symbol, set[i]->value);
-    return set ? mos_buf_string(&text) : NULL;
+                       !i                   ? ""
+                       : i + 1 == way.count ? " and "
+                                            : ", ",
+                       way.set[i]->symbol, way.set[i]->value);
+    return way.set ? mos_buf_string(&text) : NULL;
 }
 
 static void try_driver(const struct drivers_view *v, struct mos_finding *f,

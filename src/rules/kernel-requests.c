@@ -58,35 +58,25 @@ static const char *listed(struct requests_view *v, const struct mos_setting *con
     return mos_buf_string(&out);
 }
 
-/* What settings bring besides: "3 symbols change, 2 become built in". */
-static const char *price(struct requests_view *v, const struct mos_setting *const *set,
-                         size_t count) {
-    struct mos_arena *aside = mos_arena_child(v->arena);
-    struct mos_kc_changes c =
-        mos_kc_changes(v->c, mos_kc_with(aside, v->c->tree, v->all, set, count));
-    mos_arena_free(aside);
-    return mos_kc_changes_text(v->arena, &c);
-}
-
 /* Working it out again and again takes a while: for the first ones only. */
 enum { MOST_SETS = 20 };
 
 static void try_set(struct requests_view *v, struct mos_finding *f, const struct mos_setting *s,
                     size_t told) {
-    size_t count;
-    const struct mos_kc_symbol *stuck = NULL;
-    const struct mos_setting *const *set =
-        told < MOST_SETS ? mos_kc_lack(v->arena, v->c->tree, v->all, s, &count, &stuck) : NULL;
-    if (!set && stuck)
+    struct mos_kc_way way = {0};
+    if (told < MOST_SETS)
+        way = mos_kc_lack(v->arena, v->c, s);
+    if (!way.set && way.stuck)
         mos_finding_try(v->list, f, "Remove the line: nothing in these sources switches %s on.",
-                        name_of(stuck));
-    else if (!set)
+                        name_of(way.stuck));
+    else if (!way.set)
         mos_finding_try(v->list, f, "Add what is unmet, or drop this request.");
     else
-        mos_finding_try(v->list, f, "Add %s: with %s (%s).", listed(v, set, count),
-                        count == 1 ? "it the request is kept"
-                                   : "them it is kept, and none is too many",
-                        price(v, set, count));
+        mos_finding_try(v->list, f, "Add %s: with %s (%s).", listed(v, way.set, way.count),
+                        way.count == 1 ? "it the request is kept"
+                        : way.smallest ? "them it is kept, and fewer would not do"
+                                       : "them it is kept, and none is too many",
+                        mos_kc_changes_text(v->arena, &way.changes));
 }
 
 static void tell_dropped(struct requests_view *v, const struct mos_setting *s,

@@ -404,16 +404,16 @@ static void what_lacks_is_found(void) {
         struct mos_kc_tree *t = tree_of(&c, cases[i].tree, (struct mos_kc_manner)NEW);
         struct mos_config_part *part = read_part(&c, "asked", cases[i].asked);
         const struct mos_kc_requests all = {part->settings.items, part->settings.count};
-        const struct mos_kc_symbol *stuck = NULL;
-        size_t count = 0;
         CU_ASSERT_PTR_NOT_NULL_FATAL(t);
-        const struct mos_setting *const *set =
-            mos_kc_lack(c.ctx.arena, t, &all, all.settings[all.count - 1], &count, &stuck);
+        struct mos_kc_config *asked = mos_kc_with(c.ctx.arena, t, &all, NULL, 0);
+        const struct mos_kc_way way = mos_kc_lack(c.ctx.arena, asked, all.settings[all.count - 1]);
         struct mos_buf text = {.arena = c.ctx.arena};
-        for (size_t k = 0; set && k < count; k++)
-            mos_buf_printf(&text, "%s%s=%s", k ? " " : "", set[k]->symbol + 7, set[k]->value);
-        bool good = set ? cases[i].lacks && strcmp(mos_buf_string(&text), cases[i].lacks) == 0
-                        : !cases[i].lacks && stuck;
+        for (size_t k = 0; k < way.count; k++)
+            mos_buf_printf(&text, "%s%s=%s", k ? " " : "", way.set[k]->symbol + 7,
+                           way.set[k]->value);
+        bool good = way.set ? cases[i].lacks && strcmp(mos_buf_string(&text), cases[i].lacks) == 0
+                            : !cases[i].lacks && way.stuck;
+        CU_ASSERT(!way.set || way.smallest); /* these are small enough to try all */
         if (!good)
             fprintf(stderr, "\n%s-- %s-> %s\n", cases[i].tree, cases[i].asked,
                     mos_buf_string(&text));
