@@ -31,7 +31,8 @@ static bool driver_row(void *self, struct mos_dt_node *n) {
         cell_alarm(x->t, word);
     else
         cell_text(x->t, word);
-    cell_text(x->t, d.module ? d.module : d.file);
+    const char *slash = d.module ? strrchr(d.module, '/') : NULL;
+    cell_text(x->t, slash ? slash + 1 : d.module ? d.module : d.file);
     cell_text(x->t, d.symbol ? mos_printf(x->m->arena, "%s%s%s", d.symbol, d.value ? "=" : "",
                                           d.value ? d.value : "")
                              : NULL);
