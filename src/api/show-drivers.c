@@ -73,11 +73,11 @@ void show_drivers(mosaicum *m, const struct mos_plan *plan) {
     mos_dt_walk(b->tree->root, driver_row, &x);
     t.table.title = title_of(&x);
     report_end(&m->report, &t);
-    const char *sources = d->build
-                              ? mos_printf(m->arena, "the sources: %zu match texts in %zu file%s",
-                                           d->build->drivers.count, d->build->files.count,
-                                           d->build->files.count == 1 ? "" : "s")
-                              : "the sources: not there";
+    const char *sources =
+        d->build ? mos_printf(m->arena, "the sources: %zu match text%s in %zu file%s",
+                              d->build->drivers.count, d->build->drivers.count == 1 ? "" : "s",
+                              d->build->files.count, d->build->files.count == 1 ? "" : "s")
+                 : "the sources: not there";
     const char *kernel = d->has_match
                              ? mos_printf(m->arena, "the kernel: %zu texts in match tables",
                                           d->inside->match.tables.count)

@@ -114,21 +114,23 @@ void make_real_workspace(const char *w) {
         "qemu-system-aarch64 -M virt,dumpdtb=tree/machine.dtb -cpu cortex-a57 -m 512 -display none "
         "-bios /usr/lib/u-boot/qemu_arm64/u-boot.bin -nic none",
         w, peers_cache(), peers_cache(), peers_cache(), peers_cache(), peers_cache()));
-    CU_ASSERT_TRUE_FATAL(
-        runs(0,
-             "cd '%s' && sed -i 's/mmc 0/nvme 0/; s/devtype mmc/devtype nvme/; s/mmc0/nvme0/' "
-             "loader/defaults.txt && sed -i -e 's/{boot: {made: boot}}/{boot: {made: boot}, notes: "
-             "{folder: "
-             "notes}}/' -e 's/kind: sd/kind: disk/; s/loader: mmc 0/loader: nvme 0/; "
-             "s/kernel: mmcblk0/kernel: nvme0n1/; s/, node: .mmc@4020000//; "
-             "s/saltmarsh,curlew/linux,dummy-virt/' "
-             "-e 's/linux: {file: .*/kernel: {file: pieces\\/Image}/' -e '/kernel: {in: linux/d' "
-             "-e 's/rootfs.tar.zst/rootfs.tar.gz/' -e 's/tree\\/curlew.dts/tree\\/machine.dtb/' -e "
-             "'/rs485:/d' "
-             "-e '/modules: {archive/d' -e 's/\\[tty0, <console>\\]/<console>/; s/\\[rootwait, "
-             "ro\\]/[rootwait, ro, quiet]/' "
-             "boards/curlew.yaml",
-             w));
+    CU_ASSERT_TRUE_FATAL(runs(
+        0,
+        "cd '%s' && sed -i 's/mmc 0/nvme 0/; s/devtype mmc/devtype nvme/; s/mmc0/nvme0/' "
+        "loader/defaults.txt && sed -i -e 's/{boot: {made: boot}}/{boot: {made: boot}, notes: "
+        "{folder: "
+        "notes}}/' -e 's/kind: sd/kind: disk/; s/loader: mmc 0/loader: nvme 0/; "
+        "s/kernel: mmcblk0/kernel: nvme0n1/; s/, node: .mmc@4020000//; "
+        "s/saltmarsh,curlew/linux,dummy-virt/' "
+        "-e 's/linux: {file: .*/kernel: {file: pieces\\/Image}/' -e '/kernel: {in: linux/d' "
+        "-e 's/rootfs.tar.zst/rootfs.tar.gz/' -e 's/tree\\/curlew.dts/tree\\/machine.dtb/' -e "
+        "'/rs485:/d' "
+        "-e '/modules: {archive/d' -e 's/\\[tty0, <console>\\]/<console>/; s/\\[rootwait, "
+        "ro\\]/[rootwait, ro, quiet]/' "
+        "boards/curlew.yaml && v=$(ls '%s/kernel/lib/modules') && sed -i \"s/release: .*/release: "
+        "$v/\" boards/curlew.yaml && sed -i \"s/LOCALVERSION=.*/LOCALVERSION=\\\"-${v#*-}\\\"/\" "
+        "kernel/curlew.config",
+        w, peers_cache()));
     struct outcome o = run_shell("diff -U0 '%s/tests/data/curlew.yaml' '%s/boards/curlew.yaml'",
                                  MOSAICUM_SOURCE, w);
     printf("\nThe board that boots a real kernel differs from the demo in this:\n%s", o.out);
