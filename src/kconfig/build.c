@@ -345,37 +345,35 @@ struct mos_kc_build *mos_kc_build_open(struct mos_ctx *ctx, const char *folder, 
 
 /* ---- asking ---- */
 
-size_t mos_kc_build_drivers(const struct mos_kc_build *b, const char *compatible,
-                            const struct mos_kc_source_driver **first) {
-    const struct mos_kc_source_driver *d = b->drivers.items;
-    size_t low = 0, high = b->drivers.count, count = 0;
+/* How many rows of a sorted vector begin with a text, from *first on; a row's key is its first
+ * member. */
+static size_t rows_of(const struct mos_vec *rows, const char *key, size_t *first) {
+    size_t low = 0, high = rows->count, count = 0;
     while (low < high) {
         size_t middle = low + (high - low) / 2;
-        if (strcmp(d[middle].compatible, compatible) < 0)
+        if (strcmp(*(const char *const *)mos_vec_at(rows, middle), key) < 0)
             low = middle + 1;
         else
             high = middle;
     }
-    *first = d + low;
-    while (low + count < b->drivers.count && strcmp(d[low + count].compatible, compatible) == 0)
+    while (low + count < rows->count &&
+           strcmp(*(const char *const *)mos_vec_at(rows, low + count), key) == 0)
         count++;
+    *first = low;
+    return count;
+}
+
+size_t mos_kc_build_drivers(const struct mos_kc_build *b, const char *compatible,
+                            const struct mos_kc_source_driver **first) {
+    size_t at, count = rows_of(&b->drivers, compatible, &at);
+    *first = count ? mos_vec_at(&b->drivers, at) : NULL;
     return count;
 }
 
 static size_t rules_of(const struct mos_kc_build *b, const char *object,
                        const struct mos_kc_rule **first) {
-    const struct mos_kc_rule *x = b->rules.items;
-    size_t low = 0, high = b->rules.count, count = 0;
-    while (low < high) {
-        size_t middle = low + (high - low) / 2;
-        if (strcmp(x[middle].object, object) < 0)
-            low = middle + 1;
-        else
-            high = middle;
-    }
-    *first = x + low;
-    while (low + count < b->rules.count && strcmp(x[low + count].object, object) == 0)
-        count++;
+    size_t at, count = rows_of(&b->rules, object, &at);
+    *first = count ? mos_vec_at(&b->rules, at) : NULL;
     return count;
 }
 

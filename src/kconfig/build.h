@@ -13,6 +13,7 @@ struct mos_kc_build {
     size_t lost;          /* files and folders that could not be looked at */
     uint8_t sha256[32];   /* of the names, sizes and times of all of them */
 };
+/* The key of rows is their first member. */
 struct mos_kc_source_driver {
     const char *compatible, *file; /* "drivers/tty/serial/amba-pl011.c" */
 };

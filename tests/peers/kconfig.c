@@ -256,7 +256,7 @@ static void trees_are_settled_as_by_themselves(void) {
         LOADER("qemu_arm"),
         LOADER("qemu-riscv64_smode"),
         LOADER("orangepi_pc"),
-        LOADER("rpi_4"),
+        LOADER("vexpress_ca9x4"),
         LOADER("am64x_evm_a53"),
         LOADER("imx8mm_evk"),
         LOADER("rock64-rk3328"),
