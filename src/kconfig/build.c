@@ -255,6 +255,9 @@ void mos_kc_build_load(struct mos_ctx *ctx, struct mos_kc_build *b) {
         mos_arena_free(aside.arena);
     }
     mos_kc_build_finish(b);
+    struct mos_buf text = {.arena = ctx->arena};
+    mos_kc_build_write(b, &text);
+    mos_sha256(text.data, text.length, b->said);
 }
 
 static int by_compatible(const void *a, const void *b) {
@@ -298,6 +301,8 @@ void mos_kc_build_write(const struct mos_kc_build *b, struct mos_buf *out) {
 
 bool mos_kc_build_take(struct mos_kc_build *b, char *p) {
     b->drivers.count = b->rules.count = 0;
+    if (!mos_sha256(p, strlen(p), b->said))
+        return false;
     while (*p != 'e') {
         char *end = strchr(p, '\n'), *tab = end ? memchr(p, '\t', (size_t)(end - p)) : NULL;
         if (!tab)

@@ -11,7 +11,8 @@ struct mos_kc_build {
     const char *folder;
     struct mos_vec files; /* of const char *: build files, too */
     size_t lost;          /* files and folders that could not be looked at */
-    uint8_t sha256[32];   /* of the names, sizes and times of all of them */
+    uint8_t sha256[32];   /* of the names, sizes and times of all of them: another one elsewhere */
+    uint8_t said[32];     /* of what they say, once that is read: the same everywhere */
 };
 /* The key of rows is their first member. */
 struct mos_kc_source_driver {

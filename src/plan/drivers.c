@@ -244,7 +244,7 @@ static const struct mos_kc_build *read_sources(struct mos_plan *plan) {
         b = open_sources(&quiet, plan->kernel_source, arch);
     }
     if (b)
-        mos_stamp_add_hash(ctx->stamp, "the kernel's drivers", b->sha256);
+        mos_stamp_add_hash(ctx->stamp, "the kernel's drivers", b->said);
     return b && b->drivers.count ? b : NULL;
 }
 

@@ -75,7 +75,7 @@ void mos_store_put(struct mos_ctx *ctx, const char *key, const void *data, size_
     size_t size;
     if (!ctx->cache_folder || length > LARGEST_VALUE ||
         (length < SMALL && mos_store_get(ctx, key, &there, &size) && size == length &&
-         memcmp(there, data, length) == 0) || /* it is kept already */
+         (!length || memcmp(there, data, length) == 0)) || /* it is kept already */
         !make_private(ctx))
         return;
     uint8_t *record = malloc(HEADER + length);
@@ -83,7 +83,8 @@ void mos_store_put(struct mos_ctx *ctx, const char *key, const void *data, size_
         return;
     memcpy(record, magic, sizeof magic);
     mos_put_le64(record + LENGTH, length);
-    memcpy(record + HEADER, data, length);
+    if (length)
+        memcpy(record + HEADER, data, length);
     struct mos_error ignored = {0}, *saved = ctx->error;
     ctx->error = &ignored; /* without a cache everything is only slower */
     struct mos_out o;

@@ -122,7 +122,8 @@ static void a_root_behind_nvme_and_ext4_modules(void) {
         "'END'\n"
         "  modules: {file: pieces/modules.tar, license: GPL-2.0-only}\n"
         "  early:\n    ramdisk:\n      init: yes\n"
-        "      modules: {in: modules, names: [nvme, ext4]}\n" BUSYBOX_FILES "END\n",
+        "      modules: {in: modules, names: [nvme, ext4]}\n" BUSYBOX_FILES "END\n"
+        "sed -i s/-cloud-arm64/-arm64/ boards/curlew.yaml kernel/curlew.config\n",
         w, peers_cache(), peers_cache()));
     CU_ASSERT_TRUE_FATAL(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
     struct machine *m = machine_start("arm64", path_in(w, "out/curlew/card.img"), "nvme,serial=x");
