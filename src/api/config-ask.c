@@ -42,6 +42,9 @@ static bool find_fragment(struct asking *a) {
                         "%s lies outside of the workspace: it is not changed", file);
     a->path = mos_workspace_path(&m->ctx, j->task->plan->board->root, file);
     a->source = part ? part->source : mos_source_load(&m->ctx, a->path, file, 64 << 20);
+    if (a->source && a->source->outside)
+        return mos_fail(&m->error, MOS_ERROR_SAFETY, 0,
+                        "%s is said to be from outside: it is not changed", file);
     return a->source != NULL;
 }
 

@@ -3,10 +3,7 @@
 #include "api/config.h"
 
 #include "base/text.h"
-#include "kconfig/variables.h"
-#include "linux/module.h"
 
-#include <stdlib.h>
 #include <string.h>
 
 /* ---- compare ---- */
@@ -58,6 +55,8 @@ void config_compare(void *self) {
     for (size_t i = 0; i < 2; i++)
         if (!(parts[i] = config_part(j, files[i])))
             return;
+    if (mos_findings_count(&m->ctx.findings, MOS_SEVERITY_ERROR))
+        return; /* lines that cannot be read are no settings */
     columns[0] = (struct mosaicum_column){"symbol", "symbol", false};
     columns[1] = (struct mosaicum_column){"first", files[0], false};
     columns[2] = (struct mosaicum_column){"second", files[1], false};

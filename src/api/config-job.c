@@ -74,7 +74,8 @@ static bool settle_board(struct config_job *j) {
     const struct mos_selection *s = run_select_one(m, j->selector, "config");
     j->task = s ? run_one(m, s) : NULL;
     struct mos_plan *plan = j->task ? run_plan(j->task) : NULL;
-    if (!plan || j->task->error.kind) { /* what is wrong with the board matters only then */
+    /* what else is wrong with the board is no matter here */
+    if (!plan || j->task->error.kind || (plan->kconfig && !plan->config_whole)) {
         if (j->task) {
             run_finish(j->task);
             run_collect(m, j->task->result, 1, false);

@@ -77,7 +77,7 @@ static void add_objects(struct config_job *j, struct report_table *t,
     struct mos_ctx quiet = mos_ctx_quiet(&m->ctx, &ignored);
     const struct mos_plan *plan = j->task ? j->task->plan : NULL;
     const char *source = plan ? plan->kernel_source : j->request->source,
-               *arch = plan ? plan->kernel_arch : j->request->arch;
+               *arch = plan ? mos_plan_kernel_arch(plan) : j->request->arch;
     struct mos_kc_build *b =
         mos_kc_build_open(&quiet, source, arch ? mos_kc_arch_folder(arch) : NULL, false);
     struct mos_vec objects = mos_vec_make(m->arena, sizeof(char *));

@@ -16,14 +16,17 @@ struct driver_rows {
     size_t counts[sizeof served_words / sizeof *served_words];
 };
 
+/* Where a module is not is known only of a root that was looked at. */
+static const char *word_of(const struct mos_drivers *d, size_t served) {
+    return served == MOS_SERVED_MODULE && !d->has_root ? "module" : served_words[served];
+}
+
 static bool driver_row(void *self, struct mos_dt_node *n) {
     struct driver_rows *x = self;
     if (!mos_plan_wants_driver(n))
         return true;
     const struct mos_driver d = mos_plan_driver_of(x->d, n);
-    const char *word = served_words[d.served];
-    if (d.served == MOS_SERVED_MODULE && !x->d->has_root)
-        word = "module";
+    const char *word = word_of(x->d, d.served);
     x->counts[d.served]++;
     cell_text(x->t, mos_dt_path(x->m->arena, n));
     cell_text(x->t, d.compatible ? d.compatible : mos_dt_string(n, "compatible"));
@@ -39,7 +42,7 @@ static bool driver_row(void *self, struct mos_dt_node *n) {
     return true;
 }
 
-/* "Drivers of 41 devices: 30 built in, 8 no driver; looked at: kernel, root" */
+/* "Drivers of 41 devices: 33 built in; 8 no driver" */
 static const char *title_of(const struct driver_rows *x) {
     struct mos_buf b = {.arena = x->m->arena};
     size_t all = 0;
@@ -49,7 +52,7 @@ static const char *title_of(const struct driver_rows *x) {
     mos_buf_printf(&b, "Drivers of %zu device%s: ", all, all == 1 ? "" : "s");
     for (size_t i = 0; i < sizeof x->counts / sizeof *x->counts; i++) {
         if (x->counts[i])
-            mos_buf_printf(&b, "%s%zu %s", between, x->counts[i], served_words[i]);
+            mos_buf_printf(&b, "%s%zu %s", between, x->counts[i], word_of(x->d, i));
         between = x->counts[i] ? "; " : between;
     }
     return mos_buf_string(&b);
@@ -73,15 +76,18 @@ void show_drivers(mosaicum *m, const struct mos_plan *plan) {
     mos_dt_walk(b->tree->root, driver_row, &x);
     t.table.title = title_of(&x);
     report_end(&m->report, &t);
-    const char *sources =
-        d->build ? mos_printf(m->arena, "the sources: %zu match text%s in %zu file%s",
-                              d->build->drivers.count, d->build->drivers.count == 1 ? "" : "s",
-                              d->build->files.count, d->build->files.count == 1 ? "" : "s")
-                 : "the sources: not there";
-    const char *kernel = d->has_match
+    const char *sources = "the sources: not there";
+    if (d->build)
+        sources = mos_printf(
+            m->arena, "the sources: %zu match text%s in %zu file%s%s", d->build->drivers.count,
+            d->build->drivers.count == 1 ? "" : "s", d->build->files.count,
+            d->build->files.count == 1 ? "" : "s",
+            d->build->lost ? mos_printf(m->arena, "; %zu could not be read", d->build->lost) : "");
+    const char *kernel = !d->inside ? "the kernel: not there"
+                         : d->has_match
                              ? mos_printf(m->arena, "the kernel: %zu texts in match tables",
                                           d->inside->match.tables.count)
-                             : "the kernel: cannot be looked into";
+                             : "the kernel: no match tables are found in it";
     report_text(
         &m->report, "looked", "Looked at",
         mos_printf(

@@ -123,6 +123,31 @@ static void read_tables(struct text_of *r, const char *file, const char *text) {
     }
 }
 
+/* struct i2c_device_id NAME[] = { { "part", … }, … }: names on that bus. */
+static void read_names(struct text_of *r, const char *file, const char *text) {
+    static const char *const words[][2] = {{"i2c_device_id", "i2c"}, {"spi_device_id", "spi"}};
+    for (size_t i = 0; i < sizeof words / sizeof *words; i++)
+        for (const char *p = text; (p = strstr(p, words[i][0])); p++) {
+            const char *q = blanks(p + strlen(words[i][0]));
+            while (is_word(*q))
+                q++;
+            q = blanks(q);
+            if (strncmp(q, "[]", 2) != 0 || *(q = blanks(q + 2)) != '=' ||
+                *(q = blanks(q + 1)) != '{')
+                continue;
+            const char *end = strstr(q, "};");
+            for (q++; end && q < end; q++) {
+                size_t n = *q == '"' ? strcspn(q + 1, "\"\n\\") : 0;
+                if (!n || n >= LONGEST || q[n + 1] != '"')
+                    continue;
+                *(struct mos_kc_source_driver *)mos_vec_push(&r->b->drivers) =
+                    (struct mos_kc_source_driver){
+                        mos_printf(r->arena, "%s:%.*s", words[i][1], (int)n, q + 1), file};
+                q += n + 1;
+            }
+        }
+}
+
 /* NAME_DECLARE(name, "maker,part", function), and what lists such; early consoles are no drivers.
  */
 static void read_declarations(struct text_of *r, const char *file, const char *text) {
@@ -231,9 +256,9 @@ void mos_kc_build_add(struct mos_arena *arena, struct mos_kc_build *b, const cha
     struct text_of r = {arena, b};
     if (!mos_text_ends(file, ".c")) {
         read_rules(&r, file, text);
-    } else if (strstr(text, "compatible") || strstr(text, "_DECLARE") ||
-               strstr(text, "IRQCHIP_MATCH")) {
+    } else {
         read_tables(&r, file, text);
+        read_names(&r, file, text);
         read_declarations(&r, file, text);
     }
 }

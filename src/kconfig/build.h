@@ -16,7 +16,8 @@ struct mos_kc_build {
 };
 /* The key of rows is their first member. */
 struct mos_kc_source_driver {
-    const char *compatible, *file; /* "drivers/tty/serial/amba-pl011.c" */
+    const char *compatible; /* or a name on its bus: "i2c:part", "spi:part" */
+    const char *file;       /* "drivers/tty/serial/amba-pl011.c" */
 };
 /* `object` becomes part of `of`, or of the kernel (of NULL), where `symbol` is on. */
 struct mos_kc_rule {

@@ -45,6 +45,19 @@ static size_t missing(struct mos_kc_config *whole, const struct mos_vec *said,
     return differ;
 }
 
+/* Leaves out again what was added behind `first` and is not needed. */
+static void drop_needless(struct mos_kc_config *whole, struct mos_vec *said, size_t first) {
+    const struct mos_setting **items = said->items;
+    for (size_t i = said->count; i-- > first;) {
+        const struct mos_setting *one = items[i];
+        memmove(&items[i], &items[i + 1], (--said->count - i) * sizeof *items);
+        if (!missing(whole, said, NULL))
+            continue;
+        memmove(&items[i + 1], &items[i], (said->count++ - i) * sizeof *items);
+        items[i] = one;
+    }
+}
+
 size_t mos_kc_minimal(struct mos_kc_config *whole, struct mos_vec *said) {
     enum { MOST_ROUNDS = 8 };
     const struct mos_kc_tree *tree = whole->tree;
@@ -54,9 +67,12 @@ size_t mos_kc_minimal(struct mos_kc_config *whole, struct mos_vec *said) {
             !mos_kc_is_asked_in_vain(whole, s))
             mos_vec_push_pointer(said, setting_of(whole, s));
     }
+    size_t first = said->count; /* none of these can be left out */
     for (unsigned round = 0; round < MOST_ROUNDS; round++) {
         struct mos_vec more = mos_vec_make(whole->arena, sizeof(void *));
         size_t differ = missing(whole, said, &more);
+        if (!differ)
+            drop_needless(whole, said, first);
         if (!more.count)
             return differ;
         for (size_t i = 0; i < more.count; i++)

@@ -52,8 +52,10 @@ bool mos_plan_config(struct mos_plan *plan) {
         plan->kernel_source = find_source(plan, k->source, "kernel sources");
     if (!k || !k->config)
         return true;
+    size_t before = mos_findings_count(&plan->ctx->findings, MOS_SEVERITY_ERROR);
     struct mos_config_part **parts = read_parts(plan, k->config, &count);
     plan->config = mos_config_merge(plan->ctx, parts, count);
+    plan->config_whole = mos_findings_count(&plan->ctx->findings, MOS_SEVERITY_ERROR) == before;
     plan->has_config = count != 0;
     if (count)
         mos_plan_kconfig(plan, parts, count);
@@ -64,6 +66,9 @@ void mos_plan_loader_config(struct mos_plan *plan) {
     const struct mos_loader *l = plan->board->loader;
     size_t count;
     const char *source = find_source(plan, l->source, "loader sources");
+    if (source && !l->config)
+        mos_vec_push_pointer(&plan->ctx->not_proved,
+                             "what the loader's sources make: config: says from what");
     if (!l->config)
         return;
     struct mos_config_part **parts = read_parts(plan, l->config, &count);

@@ -2,6 +2,7 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
+#include "kconfig/variables.h"
 #include "linux/image.h"
 #include "linux/module.h"
 #include "linux/program.h"
@@ -18,8 +19,8 @@ enum { MOST_RAMDISK = 512 << 20 };
 
 /* ---- the kernel itself ---- */
 
-/* "b" and its release, or no such line; then its tables. */
-static void look_into(struct mos_plan *plan, const struct mos_piece_plan *kernel,
+/* "b" and its release, or no such line; then its tables.  false: its bytes cannot be had. */
+static bool look_into(struct mos_plan *plan, const struct mos_piece_plan *kernel,
                       struct mos_buf *out) {
     struct mos_ctx *ctx = plan->ctx;
     struct mos_error ignored = {0};
@@ -27,8 +28,10 @@ static void look_into(struct mos_plan *plan, const struct mos_piece_plan *kernel
     const uint8_t *bytes = mos_plan_piece_bytes(plan, kernel);
     size_t length = (size_t)kernel->size;
     bool wide;
+    if (!bytes)
+        return false;
     aside.arena = mos_arena_child(ctx->arena);
-    if (bytes && mos_kernel_expand(&aside, &bytes, &length, &wide)) {
+    if (mos_kernel_expand(&aside, &bytes, &length, &wide)) {
         struct mos_match m;
         const char *release = mos_kernel_banner(aside.arena, bytes, length);
         mos_match_find(aside.arena, bytes, length, wide, &m);
@@ -38,6 +41,7 @@ static void look_into(struct mos_plan *plan, const struct mos_piece_plan *kernel
             mos_match_write(&m, out);
     }
     mos_arena_free(aside.arena);
+    return true;
 }
 
 static bool read_inside(struct mos_arena *arena, const char *text, struct mos_kernel_inside *out) {
@@ -70,7 +74,8 @@ const struct mos_kernel_inside *mos_plan_kernel_inside(struct mos_plan *plan) {
     in = mos_alloc(arena, sizeof *in);
     if (!mos_store_get(ctx, key, &data, &length) || !read_inside(arena, data, in)) {
         struct mos_buf text = {.arena = ctx->arena};
-        look_into(plan, kernel, &text);
+        if (!look_into(plan, kernel, &text))
+            return NULL;
         mos_store_put(ctx, key, text.data, text.length);
         if (!read_inside(arena, mos_buf_string(&text), in))
             return NULL;
@@ -124,19 +129,29 @@ static uint32_t child(const struct mos_inventory *inv, uint32_t folder, const ch
     return 0;
 }
 
-/* Those of the release that is stated, else of the only one there is; no folder at all: no module.
- */
+/* The folder of the release that is stated, else of what the kernel says of itself, else the only
+ * one.  false: which one it is nobody knows; *own 0: there is none. */
+static bool find_own(const struct mos_drivers *d, const struct mos_inventory *inv, uint32_t all,
+                     uint32_t *own) {
+    const struct mos_kernel *k = d->plan->board->kernel;
+    const char *release = k && mos_has(k->release) ? k->release->text
+                          : d->inside              ? d->inside->release
+                                                   : NULL;
+    *own = child(inv, all, release);
+    return release || !*own || !mos_inv_node(inv, *own)->next;
+}
+
 static bool read_root(struct mos_drivers *d) {
     const struct mos_region_plan *root = mos_plan_root(d->plan);
-    const struct mos_kernel *k = d->plan->board->kernel;
     uint32_t all, own;
     if (!root || !root->volume || !root->counted || root->fs->no_owners)
         return false;
     const struct mos_inventory *inv = root->volume->inventory;
     d->root = d->root_parts = mos_map_make(d->plan->ctx->arena);
     if (!mos_inv_follow(inv, d->plan->ctx->arena, "lib/modules", &all) || !all)
-        return true;
-    own = child(inv, all, k && mos_has(k->release) ? k->release->text : NULL);
+        return true; /* no folder, no module */
+    if (!find_own(d, inv, all, &own))
+        return false;
     const char *text = own ? mos_plan_module_names(d->plan, root, own) : NULL;
     if (text)
         take_modules(d, text, &d->root, &d->root_parts);
@@ -177,7 +192,7 @@ static bool read_ramdisk(struct mos_drivers *d) {
     if (good) {
         struct ramdisk_stream s = {&aside,
                                    mos_io_memory(aside.arena, (uint8_t *)(uintptr_t)bytes, length)};
-        good = mos_read_module_names(&aside, "lib/modules", stream_ramdisk, &s, &text);
+        good = mos_read_module_names(&aside, "", stream_ramdisk, &s, &text);
     }
     if (good)
         take_modules(d, mos_buf_string(&text), &d->ramdisk, &d->ramdisk_parts);
@@ -187,22 +202,6 @@ static bool read_ramdisk(struct mos_drivers *d) {
 
 /* ---- all of it ---- */
 
-static const char *arch_folder(const struct mos_plan *plan) {
-    const struct mos_hardware *h = plan->board->hardware;
-    switch (h ? mos_cpu_of(h->cpu) : MOS_CPU_UNSTATED) {
-    case MOS_CPU_ARM64:
-        return "arm64";
-    case MOS_CPU_ARM:
-        return "arm";
-    case MOS_CPU_RISCV64:
-        return "riscv";
-    case MOS_CPU_X86_64:
-        return "x86";
-    default:
-        return NULL;
-    }
-}
-
 static struct mos_kc_build *open_sources(struct mos_ctx *ctx, const char *folder,
                                          const char *arch) {
     char hex[65], *kept;
@@ -211,7 +210,7 @@ static struct mos_kc_build *open_sources(struct mos_ctx *ctx, const char *folder
     if (!b)
         return NULL;
     mos_sha256_hex(b->sha256, hex);
-    const char *key = mos_printf(ctx->arena, "kernel-build-1-%s", hex);
+    const char *key = mos_printf(ctx->arena, "kernel-build-2-%s", hex);
     if (!b->lost && mos_store_get(ctx, key, &kept, &length) && mos_kc_build_take(b, kept))
         return b;
     mos_kc_build_load(ctx, b);
@@ -228,7 +227,7 @@ static const struct mos_kc_build *read_sources(struct mos_plan *plan) {
     struct mos_shared *shared = ctx->shared;
     struct mos_error ignored = {0};
     struct mos_ctx quiet = mos_ctx_quiet(ctx, &ignored);
-    const char *arch = arch_folder(plan);
+    const char *cpu = mos_plan_kernel_arch(plan), *arch = cpu ? mos_kc_arch_folder(cpu) : NULL;
     if (!plan->kernel_source ||
         !mos_exists(ctx, mos_path_join(ctx->arena, plan->kernel_source, "drivers/Makefile")))
         return NULL;
@@ -385,6 +384,31 @@ static void find_module(const struct mos_drivers *d, struct mos_driver *x) {
         x->served = MOS_SERVED_ROOT;
 }
 
+/* What the sources have under a name; how many files. */
+static size_t add_sources(const struct mos_drivers *d, const char *name, const char *compatible,
+                          struct mos_driver *best) {
+    const struct mos_kc_source_driver *s;
+    size_t count = d->build ? mos_kc_build_drivers(d->build, name, &s) : 0;
+    for (size_t i = 0; i < count; i++) {
+        struct mos_driver one = from_source(d, &s[i]);
+        one.compatible = compatible;
+        if (one.served == MOS_SERVED_MODULE)
+            find_module(d, &one);
+        if (d->has_match && one.served == MOS_SERVED_BUILT_IN && best->served != one.served)
+            one.served = MOS_SERVED_UNKNOWN; /* the kernel that is there does not have it */
+        take_nearer(best, one);
+    }
+    return count;
+}
+
+/* Would a driver of it be seen?  What a kernel has built in for I2C and SPI may answer to names
+ * that stand in other tables, which only sources tell. */
+static bool tells_all(const struct mos_drivers *d, const struct names *n) {
+    if (d->build)
+        return !d->build->lost;
+    return d->has_match && d->has_root && !n->alias;
+}
+
 static struct mos_driver by_compatible(const struct mos_drivers *d, const struct mos_dt_node *node,
                                        const char *compatible) {
     struct mos_arena *arena = d->plan->ctx->arena;
@@ -403,17 +427,10 @@ static struct mos_driver by_compatible(const struct mos_drivers *d, const struct
         best = (struct mos_driver){MOS_SERVED_ROOT, compatible, module};
     else if (d->has_match && mos_match_has(&d->inside->match, compatible, true))
         best.served = MOS_SERVED_NAMED;
-    const struct mos_kc_source_driver *s;
-    size_t count = d->build ? mos_kc_build_drivers(d->build, compatible, &s) : 0;
-    for (size_t i = 0; i < count; i++) {
-        struct mos_driver one = from_source(d, &s[i]);
-        if (one.served == MOS_SERVED_MODULE)
-            find_module(d, &one);
-        if (d->has_match && one.served == MOS_SERVED_BUILT_IN && best.served != one.served)
-            one.served = MOS_SERVED_UNKNOWN; /* the kernel that is there does not have it */
-        take_nearer(&best, one);
-    }
-    if (best.served == MOS_SERVED_UNKNOWN && !count && (d->build || (d->has_match && d->has_root)))
+    size_t count = add_sources(d, compatible, compatible, &best);
+    if (n.alias)
+        count += add_sources(d, n.alias, compatible, &best);
+    if (best.served == MOS_SERVED_UNKNOWN && !count && tells_all(d, &n))
         best.served = MOS_SERVED_BY_NONE;
     return best;
 }

@@ -15,7 +15,7 @@ static void note(struct mos_plan *plan, const char *who, const char *why) {
         mos_printf(plan->ctx->arena, "what the %s makes of its configuration: %s", who, why));
 }
 
-static const char *arch_of(const struct mos_plan *plan) {
+const char *mos_plan_kernel_arch(const struct mos_plan *plan) {
     const struct mos_hardware *h = plan->board->hardware;
     switch (h ? mos_cpu_of(h->cpu) : MOS_CPU_UNSTATED) {
     case MOS_CPU_ARM64:
@@ -148,7 +148,7 @@ static struct mos_kc_config *settle(struct mos_plan *plan, const char *who,
 void mos_plan_kconfig(struct mos_plan *plan, struct mos_config_part *const *parts, size_t count) {
     struct mos_ctx *ctx = plan->ctx;
     const struct mos_kernel *k = plan->board->kernel;
-    const char *arch = plan->kernel_arch = arch_of(plan);
+    const char *arch = mos_plan_kernel_arch(plan);
     if (!plan->kernel_source)
         return;
     if (!mos_exists(ctx, mos_path_join(ctx->arena, plan->kernel_source, "Kconfig"))) {

@@ -199,13 +199,14 @@ struct mos_plan {
     struct mos_map loader_config; /* how the loader was built: symbol -> struct mos_setting * */
     struct mos_map config;        /* symbol -> struct mos_setting * */
     bool has_config;
+    bool config_whole;                    /* every file of it could be read, and none disagree */
     struct mos_kc_config *kconfig;        /* worked out over the sources; NULL: only merged */
     struct mos_kc_requests requests;      /* … from all that is asked for */
     struct mos_kc_config *loader_kconfig; /* the same of the loader */
     struct mos_kc_requests loader_requests;
     const char
-        *kernel_source;      /* the folder of the kernel's sources; NULL: none is named, or there */
-    const char *kernel_arch; /* as its sources call it; NULL: not stated */
+        *kernel_source; /* the folder of the kernel's sources; NULL: none is named, or there */
+
     struct mos_map defaults; /* the loader's compiled-in variables */
     bool has_defaults;
     const struct mos_dialect *dialect; /* of the loader; NULL: not stated, or not known */
@@ -232,6 +233,8 @@ struct mos_plan {
 /* Makes the plan as far as it goes without reading the content of volumes.  NULL after an error. */
 struct mos_plan *mos_plan_make(struct mos_ctx *ctx, const struct mos_board *board);
 
+/* What the kernel's sources call the processor, as in ARCH=; NULL: it is not stated. */
+const char *mos_plan_kernel_arch(const struct mos_plan *plan);
 /* After the volumes: what each budget uses. */
 void mos_plan_budgets(struct mos_plan *plan);
 /* The text of a small file of a volume as it will be in the end; NULL: it is not there. */

@@ -28,7 +28,7 @@ struct reader {
     const struct subject *subject;
     struct mos_ctx *ctx;
     struct mos_arena *arena;
-    const char *folder; /* without a leading slash */
+    const char *folder; /* without a leading slash; "": anywhere */
     struct mos_buf *out;
     char *path; /* of the module that goes by; NULL: none does */
     uint8_t *bytes;
@@ -45,11 +45,12 @@ static bool take_entry(void *self, const struct mos_entry *e) {
     const char *path = without_usr(e->path);
     size_t n = strlen(r->folder);
     r->path = NULL;
+    const char *slash = strrchr(path, '/');
     if (e->type != MOS_ENTRY_FILE || e->size > r->subject->most ||
-        strncmp(path, r->folder, n) != 0 || path[n] != '/' || strchr(path, '\n') ||
-        !r->subject->wants(r->arena, strrchr(path, '/') + 1))
+        (n && (strncmp(path, r->folder, n) != 0 || path[n] != '/')) || strchr(path, '\n') ||
+        !r->subject->wants(r->arena, slash ? slash + 1 : path))
         return true;
-    r->path = mos_strdup(r->arena, path + n + 1);
+    r->path = mos_strdup(r->arena, path + n + (n != 0));
     r->size = (size_t)e->size;
     if (r->room <= r->size) {
         r->room = r->size * 2 + 1;

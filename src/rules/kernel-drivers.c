@@ -22,7 +22,8 @@ struct drivers_view {
     struct mos_findings *list;
     struct mos_arena *arena;
     const struct mos_dt_node *seen[MOST_EARLY]; /* that are needed early, each once */
-    size_t seen_count, told, unknown;
+    size_t seen_count, told, unknown, most_unknown;
+    const char *lost_root; /* the root's medium, which has no node; or NULL */
     const struct mos_dt_node
         *user;              /* that needs the one which is looked at; NULL: the board does */
     const char *as;         /* what it is to the board: "the root's medium card" */
@@ -144,8 +145,10 @@ static void need(struct drivers_view *v, const struct mos_dt_node *n) {
     for (size_t i = 0; i < v->seen_count; i++)
         if (v->seen[i] == n)
             return;
-    if (v->seen_count == MOST_EARLY)
+    if (v->seen_count == MOST_EARLY) {
+        v->unknown++; /* nobody looks any further */
         return;
+    }
     v->seen[v->seen_count++] = n;
     if (mos_dt_off(n))
         return; /* other rules tell that */
@@ -212,6 +215,8 @@ static void check_root(struct drivers_view *v) {
             v->place = mos_has(def->node) ? def->node->place : def->r.key_place;
             if (n)
                 need(v, n);
+            else
+                v->lost_root = v->as;
         }
     }
 }
@@ -260,11 +265,16 @@ static void check_tree(void *self, struct mos_dt *dt) {
     v->dt = dt;
     v->seen_count = 0;
     v->user = NULL;
-    v->unknown = 0; /* of the last one */
+    v->unknown = 0;
     v->phandles = mos_dt_phandles_of(v->arena, dt);
     check_root(v);
     check_console(v);
     mos_dt_walk(dt->root, check_ours, v);
+    v->most_unknown = v->unknown > v->most_unknown ? v->unknown : v->most_unknown;
+}
+
+static void note(const struct drivers_view *v, const char *text) {
+    mos_vec_push_pointer(&v->plan->ctx->not_proved, text);
 }
 
 void mos_rule_kernel_drivers(const struct mos_plan *plan) {
@@ -275,10 +285,16 @@ void mos_rule_kernel_drivers(const struct mos_plan *plan) {
     struct drivers_view v = {
         .plan = plan, .drivers = d, .list = &ctx->findings, .arena = ctx->arena};
     mos_plan_each_tree(plan->self, d->entry->tree, check_tree, &v);
-    if (v.unknown)
-        mos_vec_push_pointer(&ctx->not_proved,
-                             mos_printf(ctx->arena,
-                                        "drivers of %zu node%s: neither the kernel, its modules "
-                                        "nor its sources tell (show drivers)",
-                                        v.unknown, v.unknown == 1 ? "" : "s"));
+    if (v.most_unknown)
+        note(&v, mos_printf(ctx->arena,
+                            "drivers of %zu node%s: neither the kernel, its modules nor its "
+                            "sources tell (show drivers)",
+                            v.most_unknown, v.most_unknown == 1 ? "" : "s"));
+    if (v.told > MOST_TOLD)
+        note(&v, mos_printf(ctx->arena, "%zu more nodes without a driver (show drivers)",
+                            v.told - MOST_TOLD));
+    if (v.lost_root)
+        note(&v, mos_printf(ctx->arena,
+                            "the drivers that %s needs: which node of the tree it is (node:)",
+                            v.lost_root));
 }

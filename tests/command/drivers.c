@@ -146,6 +146,11 @@ static void ramdisks_bring_modules(void) {
          "gzip > pieces/rd",
          {NULL},
          {"/supply, which", "mmc@4020000, the"}},
+        {"mkdir rd/mods && mv rd/lib/modules/6.1.0/*.ko rd/mods/ && (cd rd && find . | cpio "
+         "--quiet "
+         "-o -H newc) | gzip > pieces/rd",
+         {NULL},
+         {"/supply, which", "mmc@4020000, the"}}, /* wherever they lie in it */
         {"echo no ramdisk > pieces/rd", {"drivers of 2 nodes: neither"}, {"/supply, which"}},
     };
     make_one_module(path_in(w, "supply.ko"), "of:N*T*Csaltmarsh,supply");
@@ -167,7 +172,11 @@ static void sources_tell_what_to_set(void) {
          {"/supply, which /bus/mmc@4020000 needs: its driver is not built (CONFIG_SUPPLY)",
           "Add CONFIG_SUPPLY=y and CONFIG_POWER=y to a fragment: it builds drivers/tide/supply.c.",
           "/bus/mmc@4020000, the root's medium card: neither the kernel nor"}},
-        {"echo '{ .compatible = \"saltmarsh,card\" }' > linux/drivers/tide/card.c",
+        {"truncate -s 17000000 linux/drivers/tide/large.c", /* more than is read */
+         {"drivers of 1 node: neither"},
+         {"mmc@4020000, the"}},
+        {"rm linux/drivers/tide/large.c && echo '{ .compatible = \"saltmarsh,card\" }' > "
+         "linux/drivers/tide/card.c",
          {"drivers of 1 node: neither"},
          {"mmc@4020000, the"}}, /* no build file names it */
         {"echo 'obj-$(CONFIG_CARD) += card.o' >> linux/drivers/tide/Makefile && echo CONFIG_CARD=m "
@@ -181,6 +190,9 @@ static void sources_tell_what_to_set(void) {
           "Add CONFIG_CARD=y to a fragment"}},
         {"sed -i 's/.*SUPPLY.*/CONFIG_SUPPLY=y\\nCONFIG_POWER=y/' kernel/gauge.config",
          {NULL},
+         {"/supply, which"}},
+        {"cp few pieces/Image", /* they would build it in, and this kernel has it not */
+         {"drivers of 1 node: neither"},
          {"/supply, which"}},
     };
     static const char *const few[] = {"simple-bus", "saltmarsh,clock", "saltmarsh,pins"};
@@ -196,6 +208,79 @@ static void sources_tell_what_to_set(void) {
                "{ .compatible = \"saltmarsh,supply\" }\n");
     write_text(path_in(w, "kernel/gauge.config"), "# CONFIG_SUPPLY is not set\n");
     write_board(w, ", source: linux, config: {fragments: {gauge: kernel/gauge.config}}", "", "");
+    take_steps(w, steps, sizeof steps / sizeof *steps);
+}
+
+/* What lies behind a bus with a driver of its own waits for that, and for its interrupts. */
+static void buses_and_interrupts_count(void) {
+    const char *w = make_workspace("buses");
+    static const char *const names[] = {"saltmarsh,card", "saltmarsh,clock",  "saltmarsh,supply",
+                                        "saltmarsh,pins", "saltmarsh,bridge", "saltmarsh,lines"};
+    static const struct step steps[] = {
+        {"true",
+         {"/bus, which /bus/mmc@4020000 needs: neither",
+          "/wires, which /bus/mmc@4020000 needs: neither",
+          "/deep-clock, which /bus needs: neither"}},
+        {"cp more pieces/Image",
+         {"/deep-clock, which /bus needs: neither"},
+         {"/wires, which", "/bus, which"}},
+        {"sed -i 's/mmc0 = &card;//' tree/curlew.dts",
+         {"not proved: the drivers that the root's medium card needs: which node of the tree it "
+          "is"},
+         {"/bus/mmc@4020000"}},
+    };
+    make_kernel(path_in(w, "pieces/Image"), names, 4);
+    make_kernel(path_in(w, "more"), names, 6);
+    CU_ASSERT_TRUE(runs(
+        0,
+        "cd '%s' && sed -i -e 's/simple-bus/saltmarsh,bridge/' -e 's/pinctrl-0/interrupt-parent = "
+        "<\\&wires>; interrupts = <1>; &/' -e 's,^\\tpins,\\twires: wires { compatible = "
+        "\"saltmarsh\\,lines\"; interrupt-controller; #interrupt-cells = <1>; };\\n&,' "
+        "tree/curlew.dts",
+        w));
+    write_board(w, "", "", "");
+    take_steps(w, steps, sizeof steps / sizeof *steps);
+}
+
+/* Modules of which release, when nobody says so?  And a sensor whose driver knows its name only. */
+static void what_is_open_stays_open(void) {
+    const char *w = make_workspace("open");
+    static const char *const names[] = {"saltmarsh,card", "simple-bus", "saltmarsh,clock",
+                                        "saltmarsh,pins", "saltmarsh,supply"};
+    static const struct step steps[] = {
+        {"true", {"/supply, which /bus/mmc@4020000 needs: its driver is the module supply.ko"}},
+        {"sed -i 's/, release: 6.1.0//' boards/curlew.yaml && mkdir root/lib/modules/6.1.1",
+         {"not proved: drivers of 1 node: neither the kernel"},
+         {"/supply, which"}},
+        {"printf '/dts-v1/;\\n/plugin/;\\n&{/} { i2c@1 { #address-cells = <1>; #size-cells = <0>; "
+         "air@76 { compatible = \"saltmarsh,air\"; reg = <0x76>; }; }; };\\n' > tree/air.dtso && "
+         "sed "
+         "-i 's,{main: tree/curlew.dts},&\\, overlays: {air: tree/air.dtso},' boards/curlew.yaml "
+         "&& rm "
+         "-r root/lib/modules/6.1.1",
+         {"not proved: drivers of 1 node: neither the kernel"},
+         {"tree.no-driver"}},
+        {"cp tree/air.dtso was && printf '/dts-v1/;\\n/plugin/;\\n&{/} { net { compatible = "
+         "\"saltmarsh,card\"; mdio { phy { compatible = \"saltmarsh,phy\"; }; }; }; };\\n' > "
+         "tree/air.dtso",
+         {"not proved: drivers of 1 node: neither the kernel"},
+         {"tree.no-driver"}},
+        {"sed -i 's/ mdio {/ }; mdio-less {/; s/}; }; }; };/}; }; };/' tree/air.dtso && sed -i "
+         "'s/mdio-less { phy {/phy {/; s/}; }; };$/}; };/' tree/air.dtso",
+         {"/phy (saltmarsh,phy): neither the kernel nor its modules have a driver for it."}},
+        {"cp was tree/air.dtso", {"not proved: drivers of 1 node: neither the kernel"}},
+        {"mkdir -p linux/drivers && echo 'obj-$(CONFIG_AIR) += air.o' > linux/drivers/Makefile && "
+         "printf 'config AIR\\n\\tbool \"Air\"\\n' > linux/Kconfig && sed -i 's/image: "
+         "kernel/image: "
+         "kernel, source: linux, config: {fragments: {air: air.config}}/' boards/curlew.yaml && : "
+         "> "
+         "air.config && printf 'struct i2c_device_id ids[] = {\\n\\t{ \"air\", 0 },\\n};\\n' > "
+         "linux/drivers/air.c",
+         {"/i2c@1/air@76 (saltmarsh,air): its driver is not built (CONFIG_AIR)."}},
+    };
+    make_kernel(path_in(w, "pieces/Image"), names, 4);
+    make_one_module(path_in(w, "root/lib/modules/6.1.0/supply.ko"), "of:N*T*Csaltmarsh,supply");
+    write_board(w, "", "", "");
     take_steps(w, steps, sizeof steps / sizeof *steps);
 }
 
@@ -268,7 +353,8 @@ static void releases_agree(void) {
     take_steps(w, steps, sizeof steps / sizeof *steps);
 }
 
-SUITE(drivers_suite, {"releases agree", releases_agree},
+SUITE(drivers_suite, {"buses and interrupts count", buses_and_interrupts_count},
+      {"what is open stays open", what_is_open_stays_open}, {"releases agree", releases_agree},
       {"what root and console need", what_root_and_console_need},
       {"ramdisks bring modules", ramdisks_bring_modules},
       {"sources tell what to set", sources_tell_what_to_set},

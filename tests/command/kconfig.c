@@ -153,6 +153,7 @@ static void symbols_are_explained(void) {
 static void fragments_are_changed(void) {
     const char *w = test_folder("ask");
     copy_folder(path_in(MOSAICUM_SOURCE, "tests/rules/kernel.dropped/fails"), w);
+    write_text(path_in(w, "wrong"), "CONFIG_NET = y\n");
     static const struct step {
         const char *words;
         int status;
@@ -210,6 +211,7 @@ static void fragments_are_changed(void) {
         {"search '/^ra.*o$/' curlew", 0, {"1 symbol\n", "Radio of the tide gauge"}},
         {"search '/(/' curlew", 2, {"/(/ is no pattern"}},
         {"why RADIO tern", 2, {"tern"}},
+        {"compare kernel/gauge.config wrong", 1, {"kernel.malformed"}},
     };
     for (size_t i = 0; i < sizeof steps / sizeof *steps; i++) {
         struct outcome o =
@@ -223,6 +225,38 @@ static void fragments_are_changed(void) {
         if (!good)
             fprintf(stderr, "%s: %d\n%s%s%s", steps[i].words, o.status, o.out, o.err, text);
         free(text);
+        outcome_free(&o);
+    }
+}
+
+/* What cannot be read whole, or is not the user's, is neither settled nor changed. */
+static void what_is_not_whole_is_not_settled(void) {
+    static const struct {
+        const char *change, *words, *says;
+        int status;
+    } steps[] = {
+        {"echo CONFIG_NET=n >> kernel/gauge.config", "why NET curlew", "asked for  n", 0},
+        {"echo CONFIG_NET = y >> kernel/gauge.config", "why NET curlew", "kernel.malformed", 1},
+        {"true", "resolve curlew -o out", "kernel.malformed", 1},
+        {"true", "ask NET=y curlew --fragment gauge", "kernel.malformed", 1},
+        {"rm kernel/gauge.config", "why NET curlew", "piece.missing", 1},
+        {"echo CONFIG_CLOCK=y > kernel/gauge.config && echo 'outside: [kernel/gauge.config]' >> "
+         "mosaicum.yaml",
+         "ask NET=y curlew --fragment gauge", "is said to be from outside: it is not changed", 4},
+    };
+    const char *w = test_folder("whole");
+    copy_folder(path_in(MOSAICUM_SOURCE, "tests/rules/kernel.dropped/passes"), w);
+    for (size_t i = 0; i < sizeof steps / sizeof *steps; i++) {
+        struct outcome o = run_shell(
+            "cd '%s' && %s && cp -f kernel/gauge.config was; '%s' config %s; s=$?; cmp -s "
+            "was kernel/gauge.config || ! test -e kernel/gauge.config || exit 9; test -e "
+            "out && exit 8; exit $s",
+            w, steps[i].change, MOSAICUM_PROGRAM, steps[i].words);
+        bool good = o.status == steps[i].status &&
+                    (strstr(o.out, steps[i].says) || strstr(o.err, steps[i].says));
+        CU_ASSERT_TRUE(good);
+        if (!good)
+            fprintf(stderr, "%zu: %d\n%s%s", i, o.status, o.out, o.err);
         outcome_free(&o);
     }
 }
@@ -312,7 +346,8 @@ static void symbols_say_what_they_build(void) {
     run_calls(w, "--source linux --var COUNT=/dev/null", calls, 1);
 }
 
-SUITE(kconfig_suite, {"fragments are changed", fragments_are_changed},
+SUITE(kconfig_suite, {"what is not whole is not settled", what_is_not_whole_is_not_settled},
+      {"fragments are changed", fragments_are_changed},
       {"later fragments win", later_fragments_win}, {"loaders are settled", loaders_are_settled},
       {"settled ones are built", settled_ones_are_built},
       {"symbols say what they build", symbols_say_what_they_build},

@@ -374,10 +374,35 @@ static void broken_trees_are_told(void) {
 
 /* What is proposed for a request that is dropped keeps it; nothing is proposed where nothing can.
  */
+/* Does any single setting keep the request? */
+static bool one_would_do(struct core *c, struct mos_kc_config *asked,
+                         const struct mos_setting *wanted) {
+    static const char *const values[] = {"n", "m", "y"};
+    for (size_t i = 0; i < asked->tree->all.count; i++) {
+        const struct mos_kc_symbol *s = mos_vec_pointer(&asked->tree->all, i);
+        if (!s->name || !s->entry || strcmp(s->name, wanted->symbol + 7) == 0)
+            continue;
+        for (size_t k = 0; k < 3; k++) {
+            const struct mos_setting one = {
+                .symbol = mos_printf(c->ctx.arena, "CONFIG_%s", s->name), .value = values[k]};
+            const struct mos_setting *list = &one;
+            struct mos_kc_config *with = mos_kc_config_again(c->ctx.arena, asked);
+            mos_kc_ask(with, &list, 1);
+            mos_kc_settle(with);
+            if (mos_kc_answer(with, wanted).reason == MOS_KC_KEPT)
+                return true;
+        }
+    }
+    return false;
+}
+
 static void what_lacks_is_found(void) {
     static const struct {
         const char *tree, *asked, *lacks; /* lacks NULL: nothing helps */
     } cases[] = {
+        {"config A\nbool \"a\"\nconfig B\nbool \"b\"\nconfig X\nbool \"x\"\ndepends on A && B\n"
+         "config S\nbool \"s\"\nselect X\nconfig W\nbool \"w\"\ndepends on X\n",
+         "CONFIG_W=y\n", "S=y"}, /* not A, B and X */
         {"config A\nbool \"a\"\nconfig B\nbool \"b\"\ndepends on A\n", "CONFIG_B=y\n", "A=y"},
         {"config A\nbool \"a\"\nconfig C\nbool \"c\"\ndepends on A\nconfig B\nbool \"b\"\ndepends "
          "on "
@@ -414,6 +439,7 @@ static void what_lacks_is_found(void) {
         bool good = way.set ? cases[i].lacks && strcmp(mos_buf_string(&text), cases[i].lacks) == 0
                             : !cases[i].lacks && way.stuck;
         CU_ASSERT(!way.set || way.smallest); /* these are small enough to try all */
+        CU_ASSERT(way.count < 2 || !one_would_do(&c, asked, all.settings[all.count - 1]));
         if (!good)
             fprintf(stderr, "\n%s-- %s-> %s\n", cases[i].tree, cases[i].asked,
                     mos_buf_string(&text));
@@ -535,9 +561,13 @@ static void sources_say_what_they_serve(void) {
         "TIMER_OF_DECLARE(tick,\n\t\"saltmarsh,timer\", init);\n"
         "OF_EARLYCON_DECLARE(port, \"saltmarsh,port\", setup);\n"
         "\t.of_compatible = \"saltmarsh,cell\",\n\tif (compatible == other) \"no\";\n"
+        "static const struct i2c_device_id ids[] = {\n\t{ \"gauge\", 0 }, { .name = \"well\" "
+        "},\n};\n"
+        "struct spi_device_id one;\nstatic struct spi_device_id ids[] = { { \"mast\" } };\n"
         "\t.compatible = NAME,\n\t.compatible = \"cut";
-    static const char *const served[] = {"saltmarsh,gauge", "saltmarsh,well", "saltmarsh,clock",
-                                         "saltmarsh,lines", "saltmarsh,timer"};
+    static const char *const served[] = {"saltmarsh,gauge", "saltmarsh,well",  "saltmarsh,clock",
+                                         "saltmarsh,lines", "saltmarsh,timer", "i2c:gauge",
+                                         "i2c:well",        "spi:mast"};
     const struct mos_kc_source_driver *first;
     struct core c;
     core_start(&c);
@@ -545,8 +575,8 @@ static void sources_say_what_they_serve(void) {
     mos_kc_build_add(c.ctx.arena, b, "drivers/b.c", text);
     mos_kc_build_add(c.ctx.arena, b, "drivers/a.c", "{ .compatible = \"saltmarsh,well\" }");
     mos_kc_build_finish(b);
-    CU_ASSERT_EQUAL(b->drivers.count, 6);
-    for (size_t i = 0; i < 5; i++) {
+    CU_ASSERT_EQUAL(b->drivers.count, 9);
+    for (size_t i = 0; i < sizeof served / sizeof *served; i++) {
         size_t count = mos_kc_build_drivers(b, served[i], &first);
         CU_ASSERT_EQUAL_FATAL(count, i == 1 ? 2 : 1);
         CU_ASSERT_STRING_EQUAL(first->file, i == 1 ? "drivers/a.c" : "drivers/b.c");
