@@ -3,6 +3,12 @@
 
 #include "kconfig/build.h"
 
+/* On, off, and as a module, by their first letter. */
+static enum mos_tri said(void *self, const char *symbol) {
+    (void)self;
+    return (enum mos_tri)((unsigned char)*symbol % 3);
+}
+
 static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     struct mos_kc_build *b = mos_kc_build_new(ctx->arena);
     const char *text = mos_strndup(ctx->arena, (const char *)data, size);
@@ -23,6 +29,10 @@ static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
         mos_kc_build_symbols(b, ctx->arena, x->object, &symbols, &own, &module);
         if (own > symbols.count)
             __builtin_trap();
+        enum mos_kc_certainty certainty;
+        if (i < 16 && mos_kc_build_value(b, ctx->arena, x->object, said, NULL, &certainty) &&
+            certainty == MOS_KC_UNNAMED)
+            __builtin_trap(); /* something that nobody builds */
         if (x->symbol)
             mos_kc_build_objects(b, x->symbol, &symbols);
     }

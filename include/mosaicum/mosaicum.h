@@ -154,6 +154,9 @@ struct mosaicum_config {
     const char *const *vars;      /* NAME=VALUE for the tree's macros; NULL-terminated, or NULL */
     const char *output;           /* resolve, merge, minimal: the file */
     bool only_show;               /* ask: changes nothing */
+    const char *link_map;         /* cost: the map that the linker wrote of the kernel; or NULL */
+    const char *modules;          /* cost: the folder of its modules; or NULL */
+    bool loader;                  /* the board's loader is meant, not its kernel */
 };
 /* MOSAICUM_FINDINGS: a request of a fragment does not come true (resolve writes the file all the
  * same), a file has lines that cannot be read, or two configurations differ. */

@@ -20,8 +20,7 @@ static bool find_fragment(struct asking *a) {
     struct config_job *j = a->j;
     mosaicum *m = j->m;
     const char *const *names = j->request->fragments;
-    const struct mos_kernel *k = j->task->plan->board->kernel;
-    const struct mos_named *all = &k->config->fragments;
+    const struct mos_named *all = &j->said->fragments;
     struct mos_buf known = {.arena = m->arena};
     for (size_t i = 0; i < all->count; i++) {
         const struct mos_fragment *f = all->items[i];
@@ -173,7 +172,7 @@ static void write_text(struct asking *a, const struct mos_config_part *part) {
 static struct mos_kc_config *settled_again(struct asking *a, const struct mos_config_part *part) {
     struct config_job *j = a->j;
     struct mos_vec all = mos_vec_make(j->m->arena, sizeof(void *));
-    const struct mos_named *order = &j->task->plan->board->kernel->config->fragments;
+    const struct mos_named *order = &j->said->fragments;
     for (size_t i = 0; i < j->all.count; i++)
         if (j->all.settings[i]->part->start)
             mos_vec_push_pointer(&all, j->all.settings[i]);
@@ -235,6 +234,54 @@ static void show_changes(struct asking *a, struct mos_kc_config *after) {
     report_end(&m->report, &t);
 }
 
+/* Has one of the fragments of that side of a board this file? */
+static bool takes_file(const struct asking *a, const struct mos_board *b) {
+    const struct mos_kernel_config *config = a->j->request->loader
+                                                 ? (b->loader ? b->loader->config : NULL)
+                                                 : (b->kernel ? b->kernel->config : NULL);
+    for (size_t i = 0; config && i < config->fragments.count; i++) {
+        const struct mos_fragment *f = config->fragments.items[i];
+        if (mos_has(f->file) && strcmp(f->file->text, a->fragment->file->text) == 0)
+            return true;
+    }
+    return false;
+}
+
+/* Who else has this fragment, and gets what is changed here. */
+static void tell_sharers(struct asking *a) {
+    enum { MOST_NAMED = 5 };
+    mosaicum *m = a->j->m;
+    struct mos_error ignored = {0};
+    struct mos_ctx quiet = mos_ctx_quiet(&m->ctx, &ignored);
+    struct mos_vec all = mos_vec_make(m->arena, sizeof(struct mos_selection));
+    struct mos_buf names = {.arena = m->arena};
+    size_t count = 0, broken = 0;
+    bool read = mos_workspace_select_all(&quiet, m->workspace, true, &all);
+    for (size_t i = 0; i < all.count; i++) {
+        const struct mos_selection *s = mos_vec_at(&all, i);
+        if (strcmp(s->text, a->j->task->selection->text) == 0)
+            continue;
+        struct mos_ctx aside = quiet;
+        aside.arena = mos_arena_child(m->arena);
+        const struct mos_board *b = mos_board_resolve(&aside, m->workspace, s);
+        broken += b->r.broken;
+        if (takes_file(a, b) && count++ < MOST_NAMED)
+            mos_buf_printf(&names, "%s%s", count > 1 ? ", " : "", s->text);
+        mos_arena_free(aside.arena);
+    }
+    if (count > MOST_NAMED)
+        mos_buf_printf(&names, " and %zu more", count - MOST_NAMED);
+    if (count)
+        report_text(&m->report, "shared", NULL,
+                    mos_printf(m->arena,
+                               "%s is also part of %s: mosaicum check tells what it does to %s.\n",
+                               a->fragment->file->text, mos_buf_string(&names),
+                               count > 1 ? "them" : "it"));
+    if (!read || broken)
+        report_text(&m->report, "unread", NULL,
+                    "Not every board of this workspace can be read; more may share it.\n");
+}
+
 void config_ask(void *self) {
     struct config_job *j = self;
     mosaicum *m = j->m;
@@ -266,6 +313,7 @@ void config_ask(void *self) {
     if (!holds(&a, after))
         return;
     show_changes(&a, after);
+    tell_sharers(&a);
     if (!j->request->only_show)
         mos_write_file(&m->ctx, a.path, a.text.data, a.text.length);
 }

@@ -1,5 +1,5 @@
-/* `config compare`, `minimal` and `cost`: configurations against each other, and against what the
- * sources would choose by themselves. */
+/* `config compare` and `minimal`: configurations against each other, and against what the sources
+ * would choose by themselves. */
 #include "api/config.h"
 
 #include "base/text.h"
@@ -113,59 +113,4 @@ void config_minimal(void *self) {
                                        "No setting is needed: the sources choose all %zu symbols "
                                        "like this by themselves.\n",
                                        whole));
-}
-
-/* ---- cost ---- */
-
-/* All requests but one. */
-static struct mos_kc_config *without(struct config_job *j, struct mos_arena *arena, size_t which) {
-    const struct mos_setting **rest = mos_alloc_array(arena, j->all.count, sizeof *rest);
-    size_t count = 0;
-    for (size_t i = 0; i < j->all.count; i++)
-        if (i != which)
-            rest[count++] = j->all.settings[i];
-    const struct mos_kc_requests all = {rest, count};
-    return mos_kc_with(arena, j->tree, &all, NULL, 0);
-}
-
-/* What each setting of a fragment brings: worked out again without it. */
-void config_cost(void *self) {
-    struct config_job *j = self;
-    mosaicum *m = j->m;
-    static const struct mosaicum_column columns[] = {
-        {"setting", "setting", false}, {"symbols", "symbols", true}, {"built-in", "built in", true},
-        {"modules", "modules", true},  {"brings", "brings", false},  {"where", "where", false}};
-    enum { MOST_NAMED = 4 };
-    if (!config_settle(j))
-        return;
-    struct report_table t =
-        report_start(&m->report, "cost", "What each setting brings", columns, 6);
-    for (size_t i = 0; i < j->all.count; i++) {
-        const struct mos_setting *s = j->all.settings[i];
-        if (!s->part || s->part->start)
-            continue;
-        struct mos_arena *aside = mos_arena_child(m->arena);
-        struct mos_kc_config *c = without(j, aside, i);
-        struct mos_kc_changes changes = mos_kc_changes(c, j->config);
-        struct mos_buf names = {.arena = m->arena};
-        size_t named = 0;
-        for (size_t k = 0; k < j->tree->all.count; k++) {
-            const struct mos_kc_symbol *x = mos_vec_pointer(&j->tree->all, k);
-            if (!mos_kc_differs(c, j->config, x) || strcmp(x->name, s->symbol + 7) == 0)
-                continue;
-            if (named++ < MOST_NAMED)
-                mos_buf_printf(&names, "%s%s=%s", named > 1 ? " " : "", x->name,
-                               mos_kc_text(j->config, x));
-        }
-        if (named > MOST_NAMED)
-            mos_buf_printf(&names, " and %zu more", named - MOST_NAMED);
-        cell_text(&t, mos_printf(m->arena, "%s=%s", s->symbol, s->value));
-        cell_number(&t, changes.count);
-        cell_number(&t, changes.built_in);
-        cell_number(&t, changes.modules);
-        cell_text(&t, mos_buf_string(&names));
-        cell_text(&t, place_text(m->arena, s->place));
-        mos_arena_free(aside);
-    }
-    report_end(&m->report, &t);
 }

@@ -17,6 +17,8 @@ static bool open_tree(struct config_job *j) {
     const struct mos_kc_world world = {r->source, r->source, r->arch, r->compiler, r->vars};
     run_allow(m, r->source, MOS_REACH_READ);
     j->tree = mos_kc_open(&m->ctx, &world);
+    j->folder = r->source;
+    j->arch = r->arch;
     return j->tree != NULL;
 }
 
@@ -64,33 +66,71 @@ bool config_parts(struct config_job *j) {
     return true;
 }
 
+/* What only counts beside --source: the board says its own. */
+static bool is_whole_board(struct config_job *j) {
+    const struct mosaicum_config *r = j->request;
+    bool files = r->fragments && strcmp(r->verb, "ask") != 0;
+    const char *stray = r->start      ? "--start"
+                        : r->arch     ? "--arch"
+                        : r->compiler ? "--cc"
+                        : r->vars     ? "--var"
+                        : files       ? "--fragment"
+                                      : NULL;
+    return !stray || mos_fail(&j->m->error, MOS_ERROR_USAGE, 0,
+                              "%s goes with --source; %s says its own", stray, j->selector);
+}
+
+/* The kernel's part of the plan, or the loader's. */
+static const struct mos_settled *side(struct config_job *j, const struct mos_plan *plan) {
+    const struct mos_board *b = plan->board;
+    bool loader = j->request->loader;
+    j->said = loader      ? (b->loader ? b->loader->config : NULL)
+              : b->kernel ? b->kernel->config
+                          : NULL;
+    j->arch = loader ? NULL : mos_plan_kernel_arch(plan);
+    return loader ? &plan->loader_settled : &plan->kernel_settled;
+}
+
+/* Why it is not settled; the first note about this side. */
+static const char *why_not(struct config_job *j, const struct mos_settled *s) {
+    const char *who = j->request->loader ? "loader" : "kernel";
+    const struct mos_vec *notes = &j->task->plan->ctx->not_proved;
+    for (size_t i = 0; i < notes->count; i++)
+        if (strncmp(mos_vec_pointer(notes, i), "what the ", 9) == 0 &&
+            strncmp((const char *)mos_vec_pointer(notes, i) + 9, who, 6) == 0)
+            return mos_vec_pointer(notes, i);
+    return mos_printf(j->m->arena,
+                      s->source ? "its %s has no config:" : "its %s names no source:", who);
+}
+
 /* That of a board, as its check sees it. */
 static bool settle_board(struct config_job *j) {
     mosaicum *m = j->m;
+    if (!is_whole_board(j))
+        return false;
     if (!m->options.workspace)
         return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
                         "There is no mosaicum.yaml here or above that could have a board %s",
                         j->selector);
-    const struct mos_selection *s = run_select_one(m, j->selector, "config");
-    j->task = s ? run_one(m, s) : NULL;
+    const struct mos_selection *which = run_select_one(m, j->selector, "config");
+    j->task = which ? run_one(m, which) : NULL;
     struct mos_plan *plan = j->task ? run_plan(j->task) : NULL;
     /* what else is wrong with the board is no matter here */
-    if (!plan || j->task->error.kind || (plan->kconfig && !plan->config_whole)) {
+    const struct mos_settled *s = plan ? side(j, plan) : NULL;
+    if (!plan || j->task->error.kind || (s->config && !s->whole)) {
         if (j->task) {
             run_finish(j->task);
             run_collect(m, j->task->result, 1, false);
         }
         return false;
     }
-    if (!plan->kconfig)
+    if (!s->config)
         return mos_fail(&m->error, MOS_ERROR_USAGE, 0, "The configuration of %s is not settled: %s",
-                        j->selector,
-                        plan->ctx->not_proved.count
-                            ? (const char *)mos_vec_pointer(&plan->ctx->not_proved, 0)
-                            : "its kernel names no source:");
-    j->config = plan->kconfig;
-    j->tree = (struct mos_kc_tree *)(uintptr_t)plan->kconfig->tree;
-    j->all = plan->requests;
+                        j->selector, why_not(j, s));
+    j->config = s->config;
+    j->tree = (struct mos_kc_tree *)(uintptr_t)s->config->tree;
+    j->all = s->requests;
+    j->folder = s->source;
     return true;
 }
 
@@ -99,6 +139,9 @@ bool config_settle(struct config_job *j) {
     mosaicum *m = j->m;
     if (j->selector && !j->request->source)
         return settle_board(j);
+    if (j->request->loader)
+        return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                        "--of-loader goes with the name of a board: --source says which sources");
     if (!open_tree(j) || !config_parts(j) ||
         mos_findings_count(&m->ctx.findings, MOS_SEVERITY_ERROR))
         return false;

@@ -75,11 +75,8 @@ static void add_objects(struct config_job *j, struct report_table *t,
     mosaicum *m = j->m;
     struct mos_error ignored = {0};
     struct mos_ctx quiet = mos_ctx_quiet(&m->ctx, &ignored);
-    const struct mos_plan *plan = j->task ? j->task->plan : NULL;
-    const char *source = plan ? plan->kernel_source : j->request->source,
-               *arch = plan ? mos_plan_kernel_arch(plan) : j->request->arch;
     struct mos_kc_build *b =
-        mos_kc_build_open(&quiet, source, arch ? mos_kc_arch_folder(arch) : NULL, false);
+        mos_kc_build_open(&quiet, j->folder, j->arch ? mos_kc_arch_folder(j->arch) : NULL, false);
     struct mos_vec objects = mos_vec_make(m->arena, sizeof(char *));
     if (!b)
         return;

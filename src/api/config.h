@@ -9,8 +9,10 @@
 struct config_job {
     mosaicum *m;
     const struct mosaicum_config *request;
-    const char *selector;  /* of a board whose configuration is meant; or NULL */
-    struct run_task *task; /* … once it is planned */
+    const char *selector;                 /* of a board whose configuration is meant; or NULL */
+    struct run_task *task;                /* … once it is planned */
+    const struct mos_kernel_config *said; /* … what it says: start and fragments */
+    const char *folder, *arch;            /* of the sources; their name of the processor */
     struct mos_kc_tree *tree;
     struct mos_kc_config *config;
     struct mos_vec parts; /* of struct mos_config_part * */
@@ -35,6 +37,7 @@ void config_search(void *job);
 /* config-change.c */
 void config_compare(void *job);
 void config_minimal(void *job);
+/* config-cost.c */
 void config_cost(void *job);
 /* config-ask.c */
 void config_ask(void *job);

@@ -335,7 +335,7 @@ static void show_kernel(mosaicum *m, const struct mos_plan *plan) {
                                                      {"from", "from", false},
                                                      {"replaced", "instead of", false}};
     struct report_table t = report_start(&m->report, "symbols",
-                                         plan->kconfig ? "What is asked of the kernel, and comes to"
+                                         plan->kernel_settled.config ? "What is asked of the kernel, and comes to"
                                                        : "Kernel configuration as it was asked for",
                                          columns, 4);
     for (size_t i = 0; i < plan->config.count; i++) {

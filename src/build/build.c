@@ -564,12 +564,12 @@ static bool write_network(struct mos_build *b) {
 static bool write_configs(struct mos_build *b) {
     struct mos_plan *p = b->plan;
     size_t length;
-    const char *text = p->kconfig      ? mos_kc_write(p->kconfig, &length)
+    const char *text = p->kernel_settled.config      ? mos_kc_write(p->kernel_settled.config, &length)
                        : p->has_config ? mos_config_text(b->ctx, &p->config, &length)
                                        : NULL;
     if (text && !small_file(b, "kernel.config", text, length))
         return false;
-    text = p->loader_kconfig ? mos_kc_write(p->loader_kconfig, &length) : NULL;
+    text = p->loader_settled.config ? mos_kc_write(p->loader_settled.config, &length) : NULL;
     return !text || small_file(b, "loader.config", text, length);
 }
 

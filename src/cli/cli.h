@@ -14,8 +14,9 @@ struct cli {
     const char *expand_to;                            /* --expand-to, or NULL */
     const char *bindings;                             /* tree: --bindings, or NULL */
     const char *loader, *medium, *keys, *flash, *set; /* rehearse: --loader, --as …; or NULL */
-    const char *source, *arch, *start, *compiler;     /* config: --source …; or NULL */
-    bool only_show;
+    const char *source, *arch, *start, *compiler, *link_map,
+        *modules; /* config: --source …; or NULL */
+    bool only_show, of_loader;
     bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, planned, faults,
         verify, sha256, keep_labels, help, version;
     const char **includes, **defines; /* tree: NULL-terminated, or NULL */

@@ -18,7 +18,10 @@ static int run(struct cli *cli) {
                                       .fragments = cli->fragments,
                                       .vars = cli->vars,
                                       .output = cli->output,
-                                      .only_show = cli->only_show};
+                                      .only_show = cli->only_show,
+                                      .loader = cli->of_loader,
+                                      .link_map = cli->link_map,
+                                      .modules = cli->modules};
     int status = print_result(cli, m, "config", mosaicum_config(m, &request));
     print_report(cli, m, to_out);
     mosaicum_free(m);
@@ -35,8 +38,10 @@ const struct command command_config = {
         "its value, who asked for it, what allows or caps it, who selects it, what it takes to "
         "have it; search WORD or /PATTERN/, symbols by name and prompt; compare FILE FILE; minimal "
         "-o FILE, the fewest settings that give the same; cost, what each setting of a fragment "
-        "brings; ask SYMBOL=VALUE… SELECTOR --fragment NAME, the smallest change of that fragment "
-        "of a board. A SELECTOR in the place of --source takes the board's own configuration.",
+        "brings, in bytes with the linker's map or the modules of a built kernel; ask "
+        "SYMBOL=VALUE… SELECTOR --fragment NAME, the smallest change of that fragment "
+        "of a board. A SELECTOR in the place of --source takes the board's own configuration, with "
+        "--of-loader that of its loader.",
     .examples = "mosaicum config resolve --source linux --arch arm64 --start defconfig --fragment "
                 "fragments/gauge.config -o whole.config\n"
                 "mosaicum config why USB_SERIAL --source linux --arch arm64 --start defconfig\n"

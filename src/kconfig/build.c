@@ -1,4 +1,4 @@
-#include "kconfig/build.h"
+#include "kconfig/build-inside.h"
 
 #include "base/text.h"
 
@@ -172,90 +172,13 @@ static void read_declarations(struct text_of *r, const char *file, const char *t
         }
 }
 
-/* ---- build files ---- */
-
-struct makefile {
-    struct text_of *r;
-    const char *folder; /* with its slash, or "" */
-};
-
-static void add_rule(struct makefile *m, const char *object, size_t length, const char *of,
-                     const char *symbol) {
-    struct mos_arena *arena = m->r->arena;
-    bool folder = object[length - 1] == '/';
-    if (!folder && (length < 3 || strncmp(object + length - 2, ".o", 2) != 0))
-        return;
-    if (*object == '-' || memchr(object, '$', length))
-        return;
-    const char *within = m->folder;
-    *(struct mos_kc_rule *)mos_vec_push(&m->r->b->rules) =
-        (struct mos_kc_rule){mos_printf(arena, "%s%.*s", within, (int)length, object), of, symbol};
-}
-
-/* "$(CONFIG_X)" → X; "y": always.  false: neither. */
-static bool condition_of(struct mos_arena *arena, const char *p, size_t n, const char **symbol) {
-    *symbol = NULL;
-    if ((n == 1 && (*p == 'y' || *p == 'm')) || (n == 4 && strncmp(p, "objs", 4) == 0))
-        return true;
-    if (n < 11 || strncmp(p, "$(CONFIG_", 9) != 0 || p[n - 1] != ')')
-        return false;
-    *symbol = mos_strndup(arena, p + 9, n - 10);
-    return strspn(*symbol, "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_abcdefghijklmnopqrstuvwxyz") ==
-           n - 10;
-}
-
-/* One logical line: NAME-CONDITION += OBJECTS */
-static void read_rule(struct makefile *m, const char *line) {
-    struct mos_arena *arena = m->r->arena;
-    const char *p = line + strspn(line, " \t"), *equals = strchr(p, '='), *symbol;
-    if (!equals || *line == '\t')
-        return;
-    const char *end = equals;
-    while (end > p && strchr("+:? \t", end[-1]))
-        end--;
-    const char *dash = NULL;
-    for (const char *q = p; q < end && *q != '$'; q++)
-        if (*q == '-')
-            dash = q;
-    if (!dash || !condition_of(arena, dash + 1, (size_t)(end - dash - 1), &symbol))
-        return;
-    const char *name = mos_strndup(arena, p, (size_t)(dash - p));
-    if (strchr(name, ' ') || strchr(name, '\t'))
-        return;
-    if (mos_text_ends(name, "-objs")) /* NAME-objs-y, or -$(CONFIG_X) */
-        name = mos_strndup(arena, name, strlen(name) - 5);
-    bool whole = strcmp(name, "obj") == 0 || strcmp(name, "lib") == 0;
-    const char *of = whole ? NULL : mos_printf(arena, "%s%s.o", m->folder, name);
-    for (p = equals + 1; *(p += strspn(p, " \t")); p += strcspn(p, " \t"))
-        add_rule(m, p, strcspn(p, " \t"), of, symbol);
-}
-
-static void read_rules(struct text_of *r, const char *file, const char *text) {
-    const char *slash = strrchr(file, '/');
-    struct mos_arena *arena = r->arena;
-    struct makefile m = {r, slash ? mos_strndup(arena, file, (size_t)(slash + 1 - file)) : ""};
-    struct mos_buf line = {.arena = arena};
-    for (size_t n; *text; text += n + (text[n] != 0)) {
-        n = strcspn(text, "\n");
-        size_t used = strcspn(text, "#\n"), kept = used < n ? used : n;
-        bool more = kept == n && kept && text[kept - 1] == '\\';
-        mos_buf_add(&line, text, kept - more);
-        if (more) {
-            mos_buf_char(&line, ' ');
-            continue;
-        }
-        read_rule(&m, mos_buf_string(&line));
-        line.length = 0;
-    }
-}
-
 /* ---- kept ---- */
 
 void mos_kc_build_add(struct mos_arena *arena, struct mos_kc_build *b, const char *file,
                       const char *text) {
     struct text_of r = {arena, b};
     if (!mos_text_ends(file, ".c")) {
-        read_rules(&r, file, text);
+        mos_kc_build_read_rules(arena, b, file, text);
     } else {
         read_tables(&r, file, text);
         read_names(&r, file, text);
@@ -318,8 +241,8 @@ void mos_kc_build_write(const struct mos_kc_build *b, struct mos_buf *out) {
     }
     for (size_t i = 0; i < b->rules.count; i++) {
         const struct mos_kc_rule *x = mos_vec_at(&b->rules, i);
-        mos_buf_printf(out, "r%s\t%s\t%s\n", x->object, x->of ? x->of : "",
-                       x->symbol ? x->symbol : "");
+        mos_buf_printf(out, "r%s\t%s\t%s\t%s\n", x->object, x->of ? x->of : "",
+                       x->symbol ? x->symbol : "", x->guard ? x->guard : "");
     }
     mos_buf_text(out, "e\n");
 }
@@ -337,12 +260,12 @@ bool mos_kc_build_take(struct mos_kc_build *b, char *p) {
             *(struct mos_kc_source_driver *)mos_vec_push(&b->drivers) =
                 (struct mos_kc_source_driver){p + 1, tab + 1};
         } else {
-            char *second = strchr(tab + 1, '\t');
-            if (*p != 'r' || !second)
+            char *second = strchr(tab + 1, '\t'), *third = second ? strchr(second + 1, '\t') : NULL;
+            if (*p != 'r' || !third)
                 return false;
-            *second++ = 0;
-            *(struct mos_kc_rule *)mos_vec_push(&b->rules) =
-                (struct mos_kc_rule){p + 1, tab[1] ? tab + 1 : NULL, *second ? second : NULL};
+            *second++ = *third++ = 0;
+            *(struct mos_kc_rule *)mos_vec_push(&b->rules) = (struct mos_kc_rule){
+                p + 1, tab[1] ? tab + 1 : NULL, *second ? second : NULL, *third ? third : NULL};
         }
         p = end + 1;
     }
@@ -400,8 +323,8 @@ size_t mos_kc_build_drivers(const struct mos_kc_build *b, const char *compatible
     return count;
 }
 
-static size_t rules_of(const struct mos_kc_build *b, const char *object,
-                       const struct mos_kc_rule **first) {
+size_t mos_kc_build_rules(const struct mos_kc_build *b, const char *object,
+                          const struct mos_kc_rule **first) {
     size_t at, count = rows_of(&b->rules, object, &at);
     *first = count ? mos_vec_at(&b->rules, at) : NULL;
     return count;
@@ -414,16 +337,28 @@ static void push_once(struct mos_vec *v, const char *text) {
     mos_vec_push_pointer(v, text);
 }
 
+/* The symbols that a rule wants on; what it wants off is not among them. */
+static void push_symbols(struct mos_arena *arena, const struct mos_kc_rule *x,
+                         struct mos_vec *out) {
+    if (x->symbol)
+        push_once(out, x->symbol);
+    for (const char *p = x->guard; p && *p; p += strspn(p, " ")) {
+        size_t n = strcspn(p, " "), length = strcspn(p, " =");
+        if (*p != '!' && *p != '?' && !(n == 1 && *p == 'm'))
+            push_once(out, mos_strndup(arena, p, length));
+        p += n;
+    }
+}
+
 bool mos_kc_build_symbols(const struct mos_kc_build *b, struct mos_arena *arena, const char *object,
                           struct mos_vec *out, size_t *own, const char **module) {
     const struct mos_kc_rule *x;
     *module = object;
     *own = 0;
     for (unsigned depth = 0; depth < DEEPEST; depth++) {
-        if (!rules_of(b, object, &x))
+        if (!mos_kc_build_rules(b, object, &x))
             return false;
-        if (x->symbol)
-            push_once(out, x->symbol);
+        push_symbols(arena, x, out);
         if (!x->of)
             break;
         *module = object = x->of;
@@ -431,8 +366,8 @@ bool mos_kc_build_symbols(const struct mos_kc_build *b, struct mos_arena *arena,
     *own = out->count;
     for (const char *slash = strrchr(object, '/'); slash && slash > object;) {
         const char *folder = mos_strndup(arena, object, (size_t)(slash + 1 - object));
-        if (rules_of(b, folder, &x) && x->symbol)
-            push_once(out, x->symbol);
+        if (mos_kc_build_rules(b, folder, &x))
+            push_symbols(arena, x, out);
         for (slash--; slash > object && *slash != '/';)
             slash--;
         if (*slash != '/')

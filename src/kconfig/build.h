@@ -3,7 +3,7 @@
 #ifndef MOS_KCONFIG_BUILD_H
 #define MOS_KCONFIG_BUILD_H
 
-#include "base/ctx.h"
+#include "kconfig/kconfig.h"
 
 struct mos_kc_build {
     struct mos_vec drivers; /* of struct mos_kc_source_driver, by compatible */
@@ -24,6 +24,14 @@ struct mos_kc_rule {
     const char *object; /* "drivers/tty/serial/amba-pl011.o", or a folder: "drivers/tty/" */
     const char *of;     /* an object that is linked of several; or NULL */
     const char *symbol; /* without CONFIG_; NULL: always */
+    /* What else must be so, of what a build file asks about: "A=y !B"; "m": only as a module; "?":
+     * a condition that is not understood; NULL: nothing. */
+    const char *guard;
+};
+enum mos_kc_certainty {
+    MOS_KC_UNNAMED, /* no build file names it */
+    MOS_KC_LIKELY,  /* as far as conditions are understood and its folders are named */
+    MOS_KC_SURE
 };
 
 /* Looks what lies below `folder`, of one architecture (a folder below arch/; NULL: of none),
@@ -53,6 +61,12 @@ size_t mos_kc_build_drivers(const struct mos_kc_build *b, const char *compatible
  * of the kernel.  false: no build file names it. */
 bool mos_kc_build_symbols(const struct mos_kc_build *b, struct mos_arena *arena, const char *object,
                           struct mos_vec *out, size_t *own, const char **module);
+/* What an object becomes where symbols have the values that `value` says: part of the kernel (y),
+ * of a module (m), or nothing (n). */
+enum mos_tri mos_kc_build_value(const struct mos_kc_build *b, struct mos_arena *arena,
+                                const char *object,
+                                enum mos_tri (*value)(void *self, const char *symbol), void *self,
+                                enum mos_kc_certainty *certainty);
 /* Pushes (const char *) the objects that a symbol builds by itself. */
 void mos_kc_build_objects(const struct mos_kc_build *b, const char *symbol, struct mos_vec *out);
 

@@ -45,17 +45,26 @@ static struct mos_config_part **read_parts(struct mos_plan *plan,
     return parts;
 }
 
+/* Reads and merges; how many files there are. */
+static size_t merge(struct mos_plan *plan, const struct mos_kernel_config *config,
+                    struct mos_map *merged, struct mos_settled *settled,
+                    struct mos_config_part ***parts) {
+    size_t count, before = mos_findings_count(&plan->ctx->findings, MOS_SEVERITY_ERROR);
+    *parts = read_parts(plan, config, &count);
+    *merged = mos_config_merge(plan->ctx, *parts, count);
+    settled->whole = mos_findings_count(&plan->ctx->findings, MOS_SEVERITY_ERROR) == before;
+    return count;
+}
+
 bool mos_plan_config(struct mos_plan *plan) {
     const struct mos_kernel *k = plan->board->kernel;
-    size_t count;
+    struct mos_settled *s = &plan->kernel_settled;
+    struct mos_config_part **parts;
     if (k)
-        plan->kernel_source = find_source(plan, k->source, "kernel sources");
+        s->source = find_source(plan, k->source, "kernel sources");
     if (!k || !k->config)
         return true;
-    size_t before = mos_findings_count(&plan->ctx->findings, MOS_SEVERITY_ERROR);
-    struct mos_config_part **parts = read_parts(plan, k->config, &count);
-    plan->config = mos_config_merge(plan->ctx, parts, count);
-    plan->config_whole = mos_findings_count(&plan->ctx->findings, MOS_SEVERITY_ERROR) == before;
+    size_t count = merge(plan, k->config, &plan->config, s, &parts);
     plan->has_config = count != 0;
     if (count)
         mos_plan_kconfig(plan, parts, count);
@@ -64,15 +73,15 @@ bool mos_plan_config(struct mos_plan *plan) {
 
 void mos_plan_loader_config(struct mos_plan *plan) {
     const struct mos_loader *l = plan->board->loader;
-    size_t count;
-    const char *source = find_source(plan, l->source, "loader sources");
-    if (source && !l->config)
+    struct mos_settled *s = &plan->loader_settled;
+    struct mos_config_part **parts;
+    s->source = find_source(plan, l->source, "loader sources");
+    if (s->source && !l->config)
         mos_vec_push_pointer(&plan->ctx->not_proved,
                              "what the loader's sources make: config: says from what");
     if (!l->config)
         return;
-    struct mos_config_part **parts = read_parts(plan, l->config, &count);
-    plan->loader_config = mos_config_merge(plan->ctx, parts, count);
-    if (count && source)
-        mos_plan_loader_kconfig(plan, source, parts, count);
+    size_t count = merge(plan, l->config, &plan->loader_config, s, &parts);
+    if (count && s->source)
+        mos_plan_loader_kconfig(plan, parts, count);
 }

@@ -210,7 +210,7 @@ static struct mos_kc_build *open_sources(struct mos_ctx *ctx, const char *folder
     if (!b)
         return NULL;
     mos_sha256_hex(b->sha256, hex);
-    const char *key = mos_printf(ctx->arena, "kernel-build-2-%s", hex);
+    const char *key = mos_printf(ctx->arena, "kernel-build-3-%s", hex);
     if (!b->lost && mos_store_get(ctx, key, &kept, &length) && mos_kc_build_take(b, kept))
         return b;
     mos_kc_build_load(ctx, b);
@@ -228,19 +228,21 @@ static const struct mos_kc_build *read_sources(struct mos_plan *plan) {
     struct mos_error ignored = {0};
     struct mos_ctx quiet = mos_ctx_quiet(ctx, &ignored);
     const char *cpu = mos_plan_kernel_arch(plan), *arch = cpu ? mos_kc_arch_folder(cpu) : NULL;
-    if (!plan->kernel_source ||
-        !mos_exists(ctx, mos_path_join(ctx->arena, plan->kernel_source, "drivers/Makefile")))
+    if (!plan->kernel_settled.source ||
+        !mos_exists(ctx,
+                    mos_path_join(ctx->arena, plan->kernel_settled.source, "drivers/Makefile")))
         return NULL;
     quiet.stamp = NULL; /* the hash of all goes in */
-    const char *key = mos_printf(ctx->arena, "%s %s", arch ? arch : "", plan->kernel_source);
+    const char *key =
+        mos_printf(ctx->arena, "%s %s", arch ? arch : "", plan->kernel_settled.source);
     struct mos_kc_build *b = shared ? mos_map_get(&shared->builds, key) : NULL;
     if (!b && shared) {
         quiet.arena = shared->arena;
-        b = open_sources(&quiet, mos_strdup(shared->arena, plan->kernel_source), arch);
+        b = open_sources(&quiet, mos_strdup(shared->arena, plan->kernel_settled.source), arch);
         if (b)
             mos_map_set(&shared->builds, mos_strdup(shared->arena, key), b);
     } else if (!b) {
-        b = open_sources(&quiet, plan->kernel_source, arch);
+        b = open_sources(&quiet, plan->kernel_settled.source, arch);
     }
     if (b)
         mos_stamp_add_hash(ctx->stamp, "the kernel's drivers", b->said);
@@ -317,17 +319,31 @@ static const char *in_modules(struct mos_arena *arena, const struct mos_map *mod
     return module;
 }
 
+/* Values of symbols, and whether all that were asked for are known. */
+struct values_view {
+    const struct mos_drivers *d;
+    bool all;
+};
+
 static enum mos_tri value_of(const struct mos_drivers *d, const char *symbol, bool *known) {
     const struct mos_plan *plan = d->plan;
-    if (plan->kconfig) {
-        const struct mos_kc_symbol *s = mos_kc_find(plan->kconfig->tree, symbol);
+    if (plan->kernel_settled.config) {
+        const struct mos_kc_symbol *s = mos_kc_find(plan->kernel_settled.config->tree, symbol);
         *known = true;
-        return s ? mos_kc_tri(plan->kconfig, s) : MOS_TRI_N;
+        return s ? mos_kc_tri(plan->kernel_settled.config, s) : MOS_TRI_N;
     }
     const struct mos_setting *s =
         mos_map_get(&plan->config, mos_printf(plan->ctx->arena, "CONFIG_%s", symbol));
     *known = s != NULL;
     return !s || *s->value == 'n' ? MOS_TRI_N : *s->value == 'm' ? MOS_TRI_M : MOS_TRI_Y;
+}
+
+static enum mos_tri value_in(void *self, const char *symbol) {
+    struct values_view *v = self;
+    bool known;
+    enum mos_tri value = value_of(v->d, symbol, &known);
+    v->all &= known;
+    return value;
 }
 
 /* What the sources say of one file that has it. */
@@ -342,21 +358,22 @@ static struct mos_driver from_source(const struct mos_drivers *d,
     if (!mos_kc_build_symbols(d->build, arena, object, &symbols, &own, &module))
         return out;
     enum mos_tri least = MOS_TRI_Y;
-    bool all = true;
+    struct values_view view = {d, true};
+    enum mos_kc_certainty certainty;
     for (size_t i = 0; i < symbols.count; i++) {
         const char *symbol = mos_vec_pointer(&symbols, i);
         bool known;
         enum mos_tri value = value_of(d, symbol, &known);
-        all &= known;
         if (!i || (known && value < least && (i < own || value == MOS_TRI_N))) {
             out.symbol = symbol;
             out.value = known ? (const char *[]){"n", "m", "y"}[value] : NULL;
             least = value;
         }
     }
-    out.served = !all                 ? MOS_SERVED_UNKNOWN
-                 : least == MOS_TRI_Y ? MOS_SERVED_BUILT_IN
-                 : least == MOS_TRI_M ? MOS_SERVED_MODULE
+    enum mos_tri built = mos_kc_build_value(d->build, arena, object, value_in, &view, &certainty);
+    out.served = !view.all            ? MOS_SERVED_UNKNOWN
+                 : built == MOS_TRI_Y ? MOS_SERVED_BUILT_IN
+                 : built == MOS_TRI_M ? MOS_SERVED_MODULE
                                       : MOS_SERVED_OFF;
     if (out.served == MOS_SERVED_MODULE)
         out.module = mos_printf(arena, "%.*sko", (int)strlen(module) - 1, module);

@@ -149,9 +149,9 @@ void mos_plan_kconfig(struct mos_plan *plan, struct mos_config_part *const *part
     struct mos_ctx *ctx = plan->ctx;
     const struct mos_kernel *k = plan->board->kernel;
     const char *arch = mos_plan_kernel_arch(plan);
-    if (!plan->kernel_source)
+    if (!plan->kernel_settled.source)
         return;
-    if (!mos_exists(ctx, mos_path_join(ctx->arena, plan->kernel_source, "Kconfig"))) {
+    if (!mos_exists(ctx, mos_path_join(ctx->arena, plan->kernel_settled.source, "Kconfig"))) {
         note(plan, "kernel", mos_printf(ctx->arena, "there is no Kconfig in %s", k->source->text));
         return;
     }
@@ -159,24 +159,28 @@ void mos_plan_kconfig(struct mos_plan *plan, struct mos_config_part *const *part
         note(plan, "kernel", "hardware: cpu says for which processor");
         return;
     }
-    const struct mos_kc_world world = {plan->kernel_source, k->source->text, arch,
+    const struct mos_kc_world world = {plan->kernel_settled.source, k->source->text, arch,
                                        mos_has(k->compiler) ? k->compiler->text : NULL, NULL};
-    plan->kconfig = settle(plan, "kernel", &world, parts, count, &plan->requests);
-    if (plan->kconfig)
-        plan->config = values_of(ctx->arena, &plan->config, plan->kconfig);
+    plan->kernel_settled.config =
+        settle(plan, "kernel", &world, parts, count, &plan->kernel_settled.requests);
+    if (plan->kernel_settled.config)
+        plan->config = values_of(ctx->arena, &plan->config, plan->kernel_settled.config);
 }
 
-void mos_plan_loader_kconfig(struct mos_plan *plan, const char *source,
-                             struct mos_config_part *const *parts, size_t count) {
+void mos_plan_loader_kconfig(struct mos_plan *plan, struct mos_config_part *const *parts,
+                             size_t count) {
     struct mos_ctx *ctx = plan->ctx;
     const struct mos_loader *l = plan->board->loader;
+    const char *source = plan->loader_settled.source;
     const struct mos_kc_world world = {source, l->source->text, NULL,
                                        mos_has(l->compiler) ? l->compiler->text : NULL, NULL};
     if (!mos_exists(ctx, mos_path_join(ctx->arena, source, "Kconfig"))) {
         note(plan, "loader", mos_printf(ctx->arena, "there is no Kconfig in %s", l->source->text));
         return;
     }
-    plan->loader_kconfig = settle(plan, "loader", &world, parts, count, &plan->loader_requests);
-    if (plan->loader_kconfig)
-        plan->loader_config = values_of(ctx->arena, &plan->loader_config, plan->loader_kconfig);
+    plan->loader_settled.config =
+        settle(plan, "loader", &world, parts, count, &plan->loader_settled.requests);
+    if (plan->loader_settled.config)
+        plan->loader_config =
+            values_of(ctx->arena, &plan->loader_config, plan->loader_settled.config);
 }

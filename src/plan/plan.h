@@ -188,6 +188,14 @@ struct mos_budget_plan {
     struct mos_vec parts; /* of struct mos_budget_part, largest first */
 };
 
+/* A configuration worked out over its sources. */
+struct mos_settled {
+    const char *source;              /* their folder; NULL: none is named, or there */
+    struct mos_kc_config *config;    /* NULL: what is asked for is only merged */
+    struct mos_kc_requests requests; /* all that is asked for */
+    bool whole;                      /* every file of them could be read, and none disagree */
+};
+
 struct mos_plan {
     struct mos_plan *self; /* for those who may not change it, but have more of its content read */
     struct mos_ctx *ctx;
@@ -199,13 +207,7 @@ struct mos_plan {
     struct mos_map loader_config; /* how the loader was built: symbol -> struct mos_setting * */
     struct mos_map config;        /* symbol -> struct mos_setting * */
     bool has_config;
-    bool config_whole;                    /* every file of it could be read, and none disagree */
-    struct mos_kc_config *kconfig;        /* worked out over the sources; NULL: only merged */
-    struct mos_kc_requests requests;      /* … from all that is asked for */
-    struct mos_kc_config *loader_kconfig; /* the same of the loader */
-    struct mos_kc_requests loader_requests;
-    const char
-        *kernel_source; /* the folder of the kernel's sources; NULL: none is named, or there */
+    struct mos_settled kernel_settled, loader_settled;
 
     struct mos_map defaults; /* the loader's compiled-in variables */
     bool has_defaults;

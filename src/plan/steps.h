@@ -107,8 +107,8 @@ void mos_plan_loader_config(struct mos_plan *plan);
 /* kconfig.c: works the configuration out over the kernel's sources, where they are there; and over
  * the loader's, which are. */
 void mos_plan_kconfig(struct mos_plan *plan, struct mos_config_part *const *parts, size_t count);
-void mos_plan_loader_kconfig(struct mos_plan *plan, const char *source,
-                             struct mos_config_part *const *parts, size_t count);
+void mos_plan_loader_kconfig(struct mos_plan *plan, struct mos_config_part *const *parts,
+                             size_t count);
 /* Device trees, with the overlays of the build applied and those of the boot tried. */
 bool mos_plan_trees(struct mos_plan *plan);
 /* Ramdisks that are made from lists. */

@@ -40,10 +40,10 @@ static const char *settings_for(const struct drivers_view *v, const char *symbol
     const struct mos_plan *plan = v->plan;
     struct mos_arena *arena = v->arena;
     const char *own = mos_printf(arena, "CONFIG_%s", symbol);
-    if (!plan->kconfig)
+    if (!plan->kernel_settled.config)
         return mos_printf(arena, "%s=%s", own, to);
     struct mos_buf text = {.arena = arena};
-    const struct mos_kc_way way = mos_kc_wish(arena, plan->kconfig, own, to);
+    const struct mos_kc_way way = mos_kc_wish(arena, plan->kernel_settled.config, own, to);
     for (size_t i = 0; i < way.count; i++)
         mos_buf_printf(&text, "%s%s=%s",
                        !i                   ? ""

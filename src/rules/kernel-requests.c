@@ -172,6 +172,6 @@ static void tell_of(struct mos_ctx *ctx, const char *who, struct mos_kc_config *
 }
 
 void mos_rule_kernel_requests(const struct mos_plan *plan) {
-    tell_of(plan->ctx, "kernel", plan->kconfig, &plan->requests);
-    tell_of(plan->ctx, "loader", plan->loader_kconfig, &plan->loader_requests);
+    tell_of(plan->ctx, "kernel", plan->kernel_settled.config, &plan->kernel_settled.requests);
+    tell_of(plan->ctx, "loader", plan->loader_settled.config, &plan->loader_settled.requests);
 }

@@ -74,7 +74,7 @@ static void check_banner(const struct modules_view *v, const char *banner) {
 static void check_sources(const struct modules_view *v, const char *release,
                           struct mos_place place) {
     const struct mos_plan *plan = v->plan;
-    if (!plan->kconfig || !plan->kconfig->tree->version)
+    if (!plan->kernel_settled.config || !plan->kernel_settled.config->tree->version)
         return;
     const struct mos_setting *own = mos_map_get(&plan->config, "CONFIG_LOCALVERSION"),
                              *by_itself = mos_map_get(&plan->config, "CONFIG_LOCALVERSION_AUTO");
@@ -84,7 +84,7 @@ static void check_sources(const struct modules_view *v, const char *release,
         added++;
         n -= 2;
     }
-    const char *made = mos_printf(v->arena, "%s%.*s", plan->kconfig->tree->version, (int)n, added);
+    const char *made = mos_printf(v->arena, "%s%.*s", plan->kernel_settled.config->tree->version, (int)n, added);
     bool open = by_itself && strcmp(by_itself->value, "y") == 0;
     if (open ? strncmp(release, made, strlen(made)) == 0 : strcmp(release, made) == 0)
         return;

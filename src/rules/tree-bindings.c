@@ -180,11 +180,11 @@ static struct mos_bindings *bindings_at(struct mos_ctx *ctx, const char *folder,
 void mos_rule_tree_bindings(const struct mos_plan *plan) {
     static const char below[] = "Documentation/devicetree/bindings";
     struct mos_ctx *ctx = plan->ctx;
-    if (!plan->kernel_source || !plan->blobs.count)
+    if (!plan->kernel_settled.source || !plan->blobs.count)
         return;
     const char *shown = mos_path_join(ctx->arena, plan->board->kernel->source->text, below);
     struct board_trees t = {.plan = plan};
-    t.b = bindings_at(ctx, mos_path_join(ctx->arena, plan->kernel_source, below), shown);
+    t.b = bindings_at(ctx, mos_path_join(ctx->arena, plan->kernel_settled.source, below), shown);
     if (!t.b || !t.b->files.count) {
         note(ctx, mos_printf(ctx->arena, "bindings: there are none in %s", shown));
         return;

@@ -320,6 +320,59 @@ static void loaders_are_settled(void) {
     }
 }
 
+/* All verbs know the loader of a board, too; and who else has a fragment is told. */
+static void loaders_are_asked(void) {
+    const char *w = test_folder("loader-ask");
+    copy_folder(path_in(MOSAICUM_SOURCE, "tests/rules/tree.not-fitted/passes"), w);
+    write_text(path_in(w, "loader/Kconfig"),
+               "config CMD_BOOTI\n\tbool \"Start images\"\n\tdepends on CMDLINE\n"
+               "config CMDLINE\n\tbool \"Command line\"\nconfig CMD_SOURCE\n\tbool \"Scripts\"\n"
+               "\tdefault y\n");
+    write_text(path_in(w, "loader/Makefile"), "obj-$(CONFIG_CMD_BOOTI) += booti.o\n");
+    write_text(path_in(w, "loader.config"), "CONFIG_CMD_SOURCE=y\n");
+    CU_ASSERT_TRUE(
+        runs(0,
+             "cd '%s' && sed -i 's/  dialect: u-boot/  dialect: u-boot\\n  source: "
+             "loader\\n  config: {fragments: {ours: loader.config}}/' boards/curlew.yaml && sed "
+             "'s/board: curlew/board: dunlin/' boards/curlew.yaml > boards/dunlin.yaml",
+             w));
+    static const struct {
+        const char *words, *says[2];
+        int status;
+    } steps[] = {
+        {"ask CMD_BOOTI=y curlew --of-loader --fragment gauge", {"--fragment ours"}, 2},
+        {"ask CMD_BOOTI=y curlew --fragment ours",
+         {"The configuration of curlew is not settled: its kernel names no source:"},
+         2},
+        {"ask CMD_BOOTI=y curlew --of-loader --fragment ours",
+         {"CMDLINE    n       y", "loader.config is also part of dunlin: mosaicum check tells"},
+         0},
+        {"why CMD_BOOTI dunlin --of-loader", {"booti.o", "asked for"}, 0},
+        {"minimal curlew --of-loader -o least", {"2 settings give all 3 symbols"}, 0},
+        {"resolve curlew --of-loader -o whole", {""}, 0},
+        {"why CMD_BOOTI --source loader --of-loader",
+         {"--of-loader goes with the name of a board"},
+         2},
+        {"why CMD_BOOTI curlew --of-loader --start least",
+         {"--start goes with --source; curlew says its own"},
+         2},
+        {"why CMD_BOOTI curlew --fragment least", {"--fragment goes with --source"}, 2},
+    };
+    for (size_t i = 0; i < sizeof steps / sizeof *steps; i++) {
+        struct outcome o =
+            run_shell("cd '%s' && '%s' config %s", w, MOSAICUM_PROGRAM, steps[i].words);
+        bool good = o.status == steps[i].status;
+        for (size_t k = 0; k < 2 && steps[i].says[k]; k++)
+            good &= strstr(o.out, steps[i].says[k]) || strstr(o.err, steps[i].says[k]);
+        CU_ASSERT_TRUE(good);
+        if (!good)
+            fprintf(stderr, "%s: %d\n%s%s", steps[i].words, o.status, o.out, o.err);
+        outcome_free(&o);
+    }
+    CU_ASSERT_TRUE(runs(0, "cd '%s' && grep -qx CONFIG_CMDLINE=y least whole", w));
+    CU_ASSERT_TRUE(runs(0, "cd '%s' && grep -qx CONFIG_CMDLINE=y loader.config", w));
+}
+
 /* What the sources settle lies beside the images, as they would write it themselves. */
 static void settled_ones_are_built(void) {
     const char *w = test_folder("built");
@@ -346,9 +399,54 @@ static void symbols_say_what_they_build(void) {
     run_calls(w, "--source linux --var COUNT=/dev/null", calls, 1);
 }
 
+/* Bytes of a built kernel: what is not known is no zero, and a strange map is told. */
+static void settings_are_weighed(void) {
+    const char *w = test_folder("weighed");
+    write_text(path_in(w, "linux/Kconfig"),
+               "config MODULES\n\tdef_bool y\n\tmodules\nconfig NET\n\tbool \"Network\"\n"
+               "config RADIO\n\ttristate \"Radio\"\n\tdepends on NET\nconfig MAST\n\tbool "
+               "\"Mast\"\nconfig BUOY\n\ttristate \"Buoy\"\n");
+    write_text(path_in(w, "linux/Makefile"), "core-y := sea/\n");
+    write_text(path_in(w, "linux/sea/Makefile"),
+               "obj-y += always.o\nobj-$(CONFIG_NET) += net.o\nnet-y := one.o two.o\n"
+               "obj-$(CONFIG_RADIO) += radio.o\nobj-$(CONFIG_MAST) += mast.o lamp.o\n"
+               "obj-$(CONFIG_BUOY) += buoy.o\n");
+    write_text(path_in(w, "map"), ".text           0x0000000000010000     0x9000\n"
+                                  " .text          0x0000000000010000     0x1000 sea/always.o\n"
+                                  " .text          0x0000000000011000     0x2000 sea/one.o\n"
+                                  " .bss           0x0000000000018000     0x0800 sea/one.o\n"
+                                  " .text          0x0000000000013000     0x0800 sea/two.o\n"
+                                  " .text          0x0000000000014000     0x0400 sea/mast.o\n"
+                                  " .text          0x0000000000015000     0x0040 sea/kelp.o\n");
+    write_text(path_in(w, "fragment"),
+               "CONFIG_NET=y\nCONFIG_RADIO=m\nCONFIG_MAST=y\nCONFIG_BUOY=m\n");
+    write_text(path_in(w, "modules/kernel/sea/radio.ko"), "0123456789");
+    static const struct call calls[] = {
+        {"--fragment fragment --link-map map --modules modules",
+         "CONFIG_NET=y          2         1        1      10.0 KiB      12.0 KiB      10 bytes", 0},
+        {"--fragment fragment --link-map map --modules modules",
+         "CONFIG_RADIO=m        1         0        1       0 bytes       0 bytes      10 bytes", 0},
+        {"--fragment fragment --link-map map --modules modules", "over 1.0 KiB", 0},
+        {"--fragment fragment --link-map map --modules modules", "not known", 0},
+        {"--fragment fragment --link-map map --modules modules",
+         "The map has 15.1 KiB in 5 objects; 1 of them (64 bytes) stands in no build file", 0},
+        {"--fragment fragment --link-map map",
+         "1 object is built in and not in the map (sea/lamp.o)", 0},
+        {"--fragment fragment --modules modules", "1 module is not in that folder (sea/buoy.o)", 0},
+        {"--link-map map",
+         "3 objects of the map are not built by this configuration (sea/one.o, sea/two.o, "
+         "sea/mast.o): is it this kernel's map?",
+         0},
+        {"--fragment fragment --link-map fragment", "fragment is no map of a linker", 2},
+        {"--fragment fragment --modules nowhere", "nowhere", 3},
+    };
+    run_calls(w, "cost --source linux", calls, sizeof calls / sizeof *calls);
+}
+
 SUITE(kconfig_suite, {"what is not whole is not settled", what_is_not_whole_is_not_settled},
       {"fragments are changed", fragments_are_changed},
       {"later fragments win", later_fragments_win}, {"loaders are settled", loaders_are_settled},
+      {"loaders are asked", loaders_are_asked}, {"settings are weighed", settings_are_weighed},
       {"settled ones are built", settled_ones_are_built},
       {"symbols say what they build", symbols_say_what_they_build},
       {"symbols are explained", symbols_are_explained}, {"probes are kept", probes_are_kept},

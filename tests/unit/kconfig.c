@@ -1,6 +1,5 @@
 #include "support.h"
 
-#include "kconfig/build.h"
 #include "kconfig/fragment.h"
 #include "kconfig/lack.h"
 #include "kconfig/probe.h"
@@ -497,96 +496,7 @@ static void the_fewest_settings_are_found(void) {
     }
 }
 
-/* ---- build files ---- */
-
-static const char *built_by(struct core *c, const struct mos_kc_build *b, const char *object) {
-    struct mos_vec symbols = mos_vec_make(c->ctx.arena, sizeof(char *));
-    struct mos_buf text = {.arena = c->ctx.arena};
-    const char *module;
-    size_t own;
-    if (!mos_kc_build_symbols(b, c->ctx.arena, object, &symbols, &own, &module))
-        return "nobody";
-    mos_buf_text(&text, module);
-    for (size_t i = 0; i < symbols.count; i++)
-        mos_buf_printf(&text, "%s%s", i == own ? " / " : " ",
-                       (const char *)mos_vec_pointer(&symbols, i));
-    return mos_buf_string(&text);
-}
-
-static void build_files_say_who_builds(void) {
-    static const struct {
-        const char *file, *text;
-    } files[] = {
-        {"Makefile", "obj-y += drivers/ # all\n"},
-        {"drivers/Makefile", "obj-$(CONFIG_TIDE) += tide/\nobj-y\t:= \\\n  mast.o \\\n  lamp.o\n"},
-        {"drivers/tide/Makefile",
-         "obj-$(CONFIG_GAUGE)\t+= gauge.o\ngauge-y := core.o\ngauge-objs := old.o\n"
-         "gauge-$(CONFIG_GAUGE_I2C) += i2c.o\nwell-objs-$(CONFIG_WELL_SPI) += spi.o\n"
-         "obj-$(CONFIG_WELL) += well.o $(others)\nobj-m += always.o\n\techo obj-y += no.o\n"
-         "ccflags-$(CONFIG_DEBUG) += -DX.o\n"},
-    };
-    static const char *const rows[][2] = {
-        {"drivers/mast.o", "drivers/mast.o"},
-        {"drivers/lamp.o", "drivers/lamp.o"},
-        {"drivers/tide/gauge.o", "drivers/tide/gauge.o GAUGE / TIDE"},
-        {"drivers/tide/core.o", "drivers/tide/gauge.o GAUGE / TIDE"},
-        {"drivers/tide/old.o", "drivers/tide/gauge.o GAUGE / TIDE"},
-        {"drivers/tide/i2c.o", "drivers/tide/gauge.o GAUGE_I2C GAUGE / TIDE"},
-        {"drivers/tide/spi.o", "drivers/tide/well.o WELL_SPI WELL / TIDE"},
-        {"drivers/tide/always.o", "drivers/tide/always.o / TIDE"},
-        {"drivers/tide/no.o", "nobody"},
-        {"drivers/tide/-DX.o", "nobody"},
-    };
-    struct core c;
-    core_start(&c);
-    struct mos_kc_build *b = mos_kc_build_new(c.ctx.arena);
-    for (size_t i = 0; i < sizeof files / sizeof *files; i++)
-        mos_kc_build_add(c.ctx.arena, b, files[i].file, files[i].text);
-    mos_kc_build_finish(b);
-    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++)
-        CU_ASSERT_STRING_EQUAL(built_by(&c, b, rows[i][0]), rows[i][1]);
-    struct mos_vec objects = mos_vec_make(c.ctx.arena, sizeof(char *));
-    mos_kc_build_objects(b, "GAUGE", &objects);
-    CU_ASSERT_EQUAL_FATAL(objects.count, 1);
-    CU_ASSERT_STRING_EQUAL(mos_vec_pointer(&objects, 0), "drivers/tide/gauge.o");
-    core_end(&c);
-}
-
-static void sources_say_what_they_serve(void) {
-    static const char text[] =
-        "\t{ .compatible = \"saltmarsh,gauge\", .data = &x },\n"
-        "\t{ .compatible\t=\n\t\t\"saltmarsh,well\" },\n"
-        "CLK_OF_DECLARE(sea, \"saltmarsh,clock\", init);\n"
-        "IRQCHIP_MATCH(\"saltmarsh,lines\", init)\n"
-        "TIMER_OF_DECLARE(tick,\n\t\"saltmarsh,timer\", init);\n"
-        "OF_EARLYCON_DECLARE(port, \"saltmarsh,port\", setup);\n"
-        "\t.of_compatible = \"saltmarsh,cell\",\n\tif (compatible == other) \"no\";\n"
-        "static const struct i2c_device_id ids[] = {\n\t{ \"gauge\", 0 }, { .name = \"well\" "
-        "},\n};\n"
-        "struct spi_device_id one;\nstatic struct spi_device_id ids[] = { { \"mast\" } };\n"
-        "\t.compatible = NAME,\n\t.compatible = \"cut";
-    static const char *const served[] = {"saltmarsh,gauge", "saltmarsh,well",  "saltmarsh,clock",
-                                         "saltmarsh,lines", "saltmarsh,timer", "i2c:gauge",
-                                         "i2c:well",        "spi:mast"};
-    const struct mos_kc_source_driver *first;
-    struct core c;
-    core_start(&c);
-    struct mos_kc_build *b = mos_kc_build_new(c.ctx.arena);
-    mos_kc_build_add(c.ctx.arena, b, "drivers/b.c", text);
-    mos_kc_build_add(c.ctx.arena, b, "drivers/a.c", "{ .compatible = \"saltmarsh,well\" }");
-    mos_kc_build_finish(b);
-    CU_ASSERT_EQUAL(b->drivers.count, 9);
-    for (size_t i = 0; i < sizeof served / sizeof *served; i++) {
-        size_t count = mos_kc_build_drivers(b, served[i], &first);
-        CU_ASSERT_EQUAL_FATAL(count, i == 1 ? 2 : 1);
-        CU_ASSERT_STRING_EQUAL(first->file, i == 1 ? "drivers/a.c" : "drivers/b.c");
-    }
-    core_end(&c);
-}
-
-SUITE(kconfig_suite, {"build files say who builds", build_files_say_who_builds},
-      {"sources say what they serve", sources_say_what_they_serve},
-      {"values are settled", values_are_settled}, {"manners differ", manners_differ},
+SUITE(kconfig_suite, {"values are settled", values_are_settled}, {"manners differ", manners_differ},
       {"broken trees are told", broken_trees_are_told},
       {"what lacks is found", what_lacks_is_found},
       {"the fewest settings are found", the_fewest_settings_are_found},

@@ -1,0 +1,96 @@
+#include "kconfig/build-inside.h"
+
+#include <string.h>
+
+enum { DEEPEST = 24, MOST_STEPS = 4096 };
+
+struct evaluation {
+    const struct mos_kc_build *b;
+    struct mos_arena *arena;
+    enum mos_tri (*value)(void *self, const char *symbol);
+    void *self;
+    unsigned steps; /* objects that lead to each other in circles have no end */
+};
+
+static enum mos_tri least(enum mos_tri a, enum mos_tri b) {
+    return a < b ? a : b;
+}
+
+/* "A=y !B" with the values there are; *sure is left alone where all of it is understood. */
+static enum mos_tri guard_value(const struct evaluation *e, const char *p, bool *sure) {
+    enum mos_tri most = MOS_TRI_Y;
+    for (size_t n; p && *p; p += n + strspn(p + n, " ")) {
+        n = strcspn(p, " ");
+        bool not_so = *p == '!';
+        const char *name = p + not_so, *equals = memchr(p, '=', n);
+        size_t length = (equals ? (size_t)(equals - p) : n) - not_so;
+        if (*p == '?') {
+            *sure = false;
+        } else if (n == 1 && *p == 'm') {
+            most = MOS_TRI_M;
+        } else {
+            enum mos_tri v = e->value(e->self, mos_strndup(e->arena, name, length));
+            bool so = equals ? v == (equals[1] == 'y' ? MOS_TRI_Y : MOS_TRI_M) : v != MOS_TRI_N;
+            if (so == not_so)
+                return MOS_TRI_N;
+        }
+    }
+    return most;
+}
+
+static enum mos_tri rule_value(const struct evaluation *e, const struct mos_kc_rule *x,
+                               bool *sure) {
+    enum mos_tri guard = guard_value(e, x->guard, sure);
+    return x->symbol && guard ? least(guard, e->value(e->self, x->symbol)) : guard;
+}
+
+/* An object in folders of which each is gone into or not; what is built in does not get out of one
+ * that is only gone into for modules. */
+static enum mos_tri within_folders(const struct evaluation *e, const char *object, enum mos_tri own,
+                                   bool *sure) {
+    const struct mos_kc_rule *x;
+    for (const char *slash = strchr(object, '/'); slash && own; slash = strchr(slash + 1, '/')) {
+        const char *path = mos_strndup(e->arena, object, (size_t)(slash + 1 - object));
+        size_t count = mos_kc_build_rules(e->b, path, &x);
+        enum mos_tri folder = count ? MOS_TRI_N : MOS_TRI_Y;
+        const char *below = strncmp(path, "arch/", 5) == 0 ? strchr(path + 5, '/') : path;
+        if (!count && below && below[1])
+            *sure = false; /* who goes into it is not said where we look */
+        for (size_t i = 0; i < count; i++) {
+            enum mos_tri one = rule_value(e, &x[i], sure);
+            folder = one > folder ? one : folder;
+        }
+        own = folder == MOS_TRI_M && own == MOS_TRI_Y ? MOS_TRI_N : least(own, folder);
+    }
+    return own;
+}
+
+static enum mos_tri evaluate(struct evaluation *e, const char *object, unsigned depth,
+                             enum mos_kc_certainty *certainty) {
+    const struct mos_kc_rule *x;
+    size_t count =
+        depth < DEEPEST && e->steps++ < MOST_STEPS ? mos_kc_build_rules(e->b, object, &x) : 0;
+    enum mos_tri best = MOS_TRI_N;
+    bool sure = true, named = false;
+    for (size_t i = 0; i < count; i++) {
+        enum mos_kc_certainty of = MOS_KC_SURE;
+        enum mos_tri one = rule_value(e, &x[i], &sure);
+        if (one && x[i].of)
+            one = least(one, evaluate(e, x[i].of, depth + 1, &of));
+        else if (one)
+            one = within_folders(e, object, one, &sure);
+        named |= of != MOS_KC_UNNAMED;
+        sure &= of == MOS_KC_SURE;
+        best = one > best ? one : best;
+    }
+    *certainty = !named ? MOS_KC_UNNAMED : sure ? MOS_KC_SURE : MOS_KC_LIKELY;
+    return best;
+}
+
+enum mos_tri mos_kc_build_value(const struct mos_kc_build *b, struct mos_arena *arena,
+                                const char *object,
+                                enum mos_tri (*value)(void *self, const char *symbol), void *self,
+                                enum mos_kc_certainty *certainty) {
+    struct evaluation e = {b, arena, value, self, 0};
+    return evaluate(&e, object, 0, certainty);
+}
