@@ -160,11 +160,94 @@ void mos_tell_requests(struct mos_ctx *ctx, struct mos_kc_config *c,
     }
 }
 
+/* ---- counted: one finding for many lines ---- */
+
+struct counted {
+    const struct mos_setting *first, *before; /* before: what said the same; or NULL */
+    const struct mos_config_part *part;
+    struct mos_buf names;
+    size_t count;
+};
+
+static void count_one(struct counted *c, const struct mos_setting *s,
+                      const struct mos_setting *before) {
+    enum { MOST_NAMED = 5 };
+    if (!c->count) {
+        c->first = s;
+        c->before = before;
+    }
+    if (c->count < MOST_NAMED)
+        mos_buf_printf(&c->names, "%s%s", c->count ? ", " : "", s->symbol);
+    else if (c->count == MOST_NAMED)
+        mos_buf_text(&c->names, " …");
+    c->count++;
+}
+
+static struct mos_finding *tell_counted(struct mos_ctx *ctx, enum mos_rule_id rule,
+                                        struct counted *c, const char *one, const char *many) {
+    struct mos_finding *f = mos_find(&ctx->findings, rule, "%zu setting%s of %s %s: %s.", c->count,
+                                     c->count == 1 ? "" : "s", c->part->source->shown_path,
+                                     c->count == 1 ? one : many, mos_buf_string(&c->names));
+    mos_finding_at(&ctx->findings, f, c->first->place);
+    if (c->before)
+        mos_finding_at(&ctx->findings, f, c->before->place);
+    return f;
+}
+
+/* A start that was made for other sources: what it asks for and they do not know. */
+static void tell_start(struct mos_ctx *ctx, const struct mos_kc_config *c,
+                       const struct mos_kc_requests *all) {
+    struct counted lost = {.names = {.arena = ctx->arena}};
+    for (size_t i = 0; i < all->count; i++) {
+        const struct mos_setting *s = all->settings[i];
+        const struct mos_kc_symbol *k = mos_kc_find(c->tree, s->symbol + 7);
+        if (!s->part || !s->part->start || strcmp(s->value, "n") == 0 || (k && k->entry))
+            continue;
+        lost.part = s->part;
+        count_one(&lost, s, NULL);
+    }
+    if (!lost.count)
+        return;
+    struct mos_finding *f = tell_counted(ctx, MOS_RULE_KERNEL_START_UNKNOWN, &lost,
+                                         "is of a symbol that these sources do not have",
+                                         "are of symbols that these sources do not have");
+    mos_finding_why(&ctx->findings, f,
+                    "It was made for other sources; what these brought is not there.");
+    mos_finding_try(&ctx->findings, f,
+                    "Look whether something of it is needed, and goes by another name here.");
+}
+
+/* Lines that ask for what an earlier line asked for, with nothing else in between. */
+static void tell_repeats(struct mos_ctx *ctx, const struct mos_kc_requests *all) {
+    struct mos_map last = mos_map_make(ctx->arena);
+    struct counted c = {.names = {.arena = ctx->arena}};
+    for (size_t i = 0; i <= all->count; i++) {
+        const struct mos_setting *s = i < all->count ? all->settings[i] : NULL;
+        if (c.count && (!s || s->part != c.part)) {
+            struct mos_finding *f =
+                tell_counted(ctx, MOS_RULE_KERNEL_REPEATS, &c, "says what was said before",
+                             "say what was said before");
+            mos_finding_why(&ctx->findings, f, "Without it the configuration is the same.");
+            mos_finding_try(&ctx->findings, f, "Remove it, or keep it to be sure.");
+            c = (struct counted){.names = {.arena = ctx->arena}};
+        }
+        if (!s || !s->part)
+            continue;
+        const struct mos_setting *before = mos_map_get(&last, s->symbol);
+        c.part = s->part;
+        if (before && !s->part->start && strcmp(before->value, s->value) == 0)
+            count_one(&c, s, before);
+        mos_map_set_const(&last, s->symbol, s);
+    }
+}
+
 static void tell_of(struct mos_ctx *ctx, const char *who, struct mos_kc_config *c,
                     const struct mos_kc_requests *all) {
     if (!c)
         return;
     mos_tell_requests(ctx, c, all);
+    tell_start(ctx, c, all);
+    tell_repeats(ctx, all);
     for (size_t i = 0; i < c->tree->said.count; i++)
         mos_vec_push_pointer(&ctx->not_proved,
                              mos_printf(ctx->arena, "the %s's sources say: %s", who,
