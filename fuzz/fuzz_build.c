@@ -26,7 +26,7 @@ static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
         struct mos_vec symbols = mos_vec_make(ctx->arena, sizeof(char *));
         const char *module;
         size_t own;
-        mos_kc_build_symbols(b, ctx->arena, x->object, &symbols, &own, &module);
+        mos_kc_build_symbols(b, ctx->arena, x->object, said, NULL, &symbols, &own, &module);
         if (own > symbols.count)
             __builtin_trap();
         enum mos_kc_certainty certainty;

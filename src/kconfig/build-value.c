@@ -1,5 +1,7 @@
 #include "kconfig/build-inside.h"
 
+#include "base/text.h"
+
 #include <string.h>
 
 enum { DEEPEST = 24, MOST_STEPS = 4096 };
@@ -93,4 +95,78 @@ enum mos_tri mos_kc_build_value(const struct mos_kc_build *b, struct mos_arena *
                                 enum mos_kc_certainty *certainty) {
     struct evaluation e = {b, arena, value, self, 0};
     return evaluate(&e, object, 0, certainty);
+}
+
+/* ---- which symbols ---- */
+
+static void push_once(struct mos_vec *v, const char *text) {
+    for (size_t i = 0; i < v->count; i++)
+        if (strcmp(mos_vec_pointer(v, i), text) == 0)
+            return;
+    mos_vec_push_pointer(v, text);
+}
+
+/* The symbols that a rule wants on; what it wants off is not among them. */
+static void push_symbols(struct mos_arena *arena, const struct mos_kc_rule *x,
+                         struct mos_vec *out) {
+    if (x->symbol)
+        push_once(out, x->symbol);
+    for (const char *p = x->guard; p && *p; p += strspn(p, " ")) {
+        size_t n = strcspn(p, " "), length = strcspn(p, " =");
+        if (*p != '!' && *p != '?' && !(n == 1 && *p == 'm'))
+            push_once(out, mos_strndup(arena, p, length));
+        p += n;
+    }
+}
+
+/* Of several rules the one that does most; NULL: there is none. */
+static const struct mos_kc_rule *best_rule(const struct evaluation *e, const char *object) {
+    const struct mos_kc_rule *x, *best = NULL;
+    size_t count = mos_kc_build_rules(e->b, object, &x);
+    enum mos_tri most = MOS_TRI_N;
+    for (size_t i = 0; i < count; i++) {
+        bool sure;
+        enum mos_tri one = e->value ? rule_value(e, &x[i], &sure) : MOS_TRI_N;
+        if (best && one <= most)
+            continue;
+        best = &x[i];
+        most = one;
+    }
+    return best;
+}
+
+bool mos_kc_build_symbols(const struct mos_kc_build *b, struct mos_arena *arena, const char *object,
+                          enum mos_tri (*value)(void *self, const char *symbol), void *self,
+                          struct mos_vec *out, size_t *own, const char **module) {
+    const struct evaluation e = {b, arena, value, self, 0};
+    const struct mos_kc_rule *x;
+    *module = object;
+    *own = 0;
+    for (unsigned depth = 0; depth < DEEPEST; depth++) {
+        if (!(x = best_rule(&e, object)))
+            return false;
+        push_symbols(arena, x, out);
+        if (!x->of)
+            break;
+        *module = object = x->of;
+    }
+    *own = out->count;
+    for (const char *slash = strrchr(object, '/'); slash && slash > object;) {
+        const char *folder = mos_strndup(arena, object, (size_t)(slash + 1 - object));
+        if ((x = best_rule(&e, folder)))
+            push_symbols(arena, x, out);
+        for (slash--; slash > object && *slash != '/';)
+            slash--;
+        if (*slash != '/')
+            break;
+    }
+    return true;
+}
+
+void mos_kc_build_objects(const struct mos_kc_build *b, const char *symbol, struct mos_vec *out) {
+    for (size_t i = 0; i < b->rules.count; i++) {
+        const struct mos_kc_rule *x = mos_vec_at(&b->rules, i);
+        if (!x->of && x->symbol && strcmp(x->symbol, symbol) == 0 && !mos_text_ends(x->object, "/"))
+            push_once(out, x->object);
+    }
 }

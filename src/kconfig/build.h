@@ -55,11 +55,13 @@ void mos_kc_build_finish(struct mos_kc_build *b);
 /* Drivers of a compatible text: *first, and how many follow it. */
 size_t mos_kc_build_drivers(const struct mos_kc_build *b, const char *compatible,
                             const struct mos_kc_source_driver **first);
-/* The symbols that must be on for an object to be built; pushes (const char *) what is not always
+/* The symbols that must be on for an object to be built, of several rules by the one that does most
+ * with the values there are (value NULL: the first); pushes (const char *) what is not always
  * on: first *own of it and of what it is linked into, of which the least one counts, then those of
  * the folders above, which only leave it out.  module: the object that becomes the module, or part
  * of the kernel.  false: no build file names it. */
 bool mos_kc_build_symbols(const struct mos_kc_build *b, struct mos_arena *arena, const char *object,
+                          enum mos_tri (*value)(void *self, const char *symbol), void *self,
                           struct mos_vec *out, size_t *own, const char **module);
 /* What an object becomes where symbols have the values that `value` says: part of the kernel (y),
  * of a module (m), or nothing (n). */

@@ -354,11 +354,11 @@ static struct mos_driver from_source(const struct mos_drivers *d,
         .served = MOS_SERVED_UNKNOWN, .compatible = s->compatible, .file = s->file};
     struct mos_vec symbols = mos_vec_make(arena, sizeof(char *));
     const char *object = mos_printf(arena, "%.*so", (int)strlen(s->file) - 1, s->file), *module;
+    struct values_view view = {d, true};
     size_t own;
-    if (!mos_kc_build_symbols(d->build, arena, object, &symbols, &own, &module))
+    if (!mos_kc_build_symbols(d->build, arena, object, value_in, &view, &symbols, &own, &module))
         return out;
     enum mos_tri least = MOS_TRI_Y;
-    struct values_view view = {d, true};
     enum mos_kc_certainty certainty;
     for (size_t i = 0; i < symbols.count; i++) {
         const char *symbol = mos_vec_pointer(&symbols, i);
@@ -370,6 +370,7 @@ static struct mos_driver from_source(const struct mos_drivers *d,
             least = value;
         }
     }
+    view.all = true;
     enum mos_tri built = mos_kc_build_value(d->build, arena, object, value_in, &view, &certainty);
     out.served = !view.all            ? MOS_SERVED_UNKNOWN
                  : built == MOS_TRI_Y ? MOS_SERVED_BUILT_IN
@@ -380,11 +381,26 @@ static struct mos_driver from_source(const struct mos_drivers *d,
     return out;
 }
 
-static void take_nearer(struct mos_driver *best, struct mos_driver one) {
-    if (one.served < best->served)
+static bool is_same_module(struct mos_arena *arena, const char *a, const char *b) {
+    const char *x = a ? mos_module_name(arena, a) : NULL, *y = b ? mos_module_name(arena, b) : NULL;
+    return x && y && strcmp(x, y) == 0;
+}
+
+/* Of several that answer to one text, a file may only explain what it makes. */
+static bool explains(struct mos_arena *arena, const struct mos_driver *best,
+                     const struct mos_driver *one) {
+    if (!one->compatible || !best->compatible || best->symbol ||
+        strcmp(one->compatible, best->compatible) != 0)
+        return false;
+    return best->module                          ? is_same_module(arena, best->module, one->module)
+           : best->served == MOS_SERVED_BUILT_IN ? one->served == MOS_SERVED_BUILT_IN
+                                                 : true;
+}
+
+static void take_nearer(struct mos_arena *arena, struct mos_driver *best, struct mos_driver one) {
+    if (one.served < best->served) {
         *best = one;
-    else if (one.compatible && best->compatible && !best->symbol &&
-             strcmp(one.compatible, best->compatible) == 0) {
+    } else if (explains(arena, best, &one)) {
         best->file = one.file;
         best->symbol = one.symbol;
         best->value = one.value;
@@ -413,7 +429,7 @@ static size_t add_sources(const struct mos_drivers *d, const char *name, const c
             find_module(d, &one);
         if (d->has_match && one.served == MOS_SERVED_BUILT_IN && best->served != one.served)
             one.served = MOS_SERVED_UNKNOWN; /* the kernel that is there does not have it */
-        take_nearer(best, one);
+        take_nearer(d->plan->ctx->arena, best, one);
     }
     return count;
 }

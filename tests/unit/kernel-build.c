@@ -13,7 +13,7 @@ static const char *built_by(struct core *c, const struct mos_kc_build *b, const 
     struct mos_buf text = {.arena = c->ctx.arena};
     const char *module;
     size_t own;
-    if (!mos_kc_build_symbols(b, c->ctx.arena, object, &symbols, &own, &module))
+    if (!mos_kc_build_symbols(b, c->ctx.arena, object, NULL, NULL, &symbols, &own, &module))
         return "nobody";
     mos_buf_text(&text, module);
     for (size_t i = 0; i < symbols.count; i++)
@@ -176,6 +176,14 @@ static void objects_become_what_is_said(void) {
         enum mos_tri v = mos_kc_build_value(b, c.ctx.arena, rows[i].object, said, text, &certainty);
         CU_ASSERT_EQUAL(certainty ? "nmy"[v] : '?', rows[i].becomes);
         CU_ASSERT_EQUAL(certainty == MOS_KC_LIKELY, rows[i].likely);
+        if (strcmp(rows[i].object, "sea/both.o") == 0) { /* named by what makes it */
+            struct mos_vec symbols = mos_vec_make(c.ctx.arena, sizeof(char *));
+            const char *module;
+            size_t own;
+            mos_kc_build_symbols(b, c.ctx.arena, rows[i].object, said, text, &symbols, &own,
+                                 &module);
+            CU_ASSERT_STRING_EQUAL(mos_vec_pointer(&symbols, 0), v == MOS_TRI_Y ? "LAMP" : "MAST");
+        }
     }
     core_end(&c);
 }
