@@ -112,21 +112,11 @@ static uint64_t make_volume(const struct mos_fs_driver *d, uint64_t seed, uint64
     return r.missing;
 }
 
-/* A full run can be interrupted: volumes that this very program has had judged are remembered. */
-static const char *progress_file(void) {
-    struct mos_error error = {0};
-    uint8_t hash[32] = {0};
-    char hex[65];
-    mos_hash_file(mos_platform_host(), "/proc/self/exe", hash, &error);
-    mos_sha256_hex(hash, hex);
-    hex[16] = 0;
-    return keep(path_in(peers_cache(), "judged-%s", hex));
-}
-
 struct tally {
     uint64_t entries, full;
 };
 
+/* A full run can be interrupted: volumes that have been judged are remembered. */
 static bool judged_before(const char *file, const char *kind, uint64_t i, struct tally *t) {
     FILE *f = peers_all() ? fopen(file, "r") : NULL;
     char line[100], name[20];
@@ -183,7 +173,7 @@ static void tools_accept_generated_volumes(void) {
                  {"fat12", "fsck.fat -n", 64 << 10, 100, 8}};
     static const char *const names[] = {"generated ext4 volumes", "generated FAT32 volumes",
                                         "generated FAT16 volumes", "generated FAT12 volumes"};
-    const char *folder = test_folder("volumes"), *file = progress_file();
+    const char *folder = test_folder("volumes"), *file = peers_progress("judged");
     for (size_t k = 0; k < sizeof kinds / sizeof *kinds; k++) {
         const struct mos_fs_driver *d = mos_fs_find(kinds[k].name);
         uint64_t count = peers_all() ? kinds[k].count : kinds[k].sample;

@@ -1,5 +1,8 @@
 #include "peers.h"
 
+#include "base/hash.h"
+#include "platform/platform.h"
+
 #include <stdlib.h>
 #include <string.h>
 
@@ -22,6 +25,49 @@ bool peers_all(void) {
     return which && strcmp(which, "all") == 0;
 }
 
+const char *peers_progress(const char *kind) {
+    static const char *const programs[] = {"/proc/self/exe", MOSAICUM_PROGRAM};
+    struct mos_error error = {0};
+    uint8_t hash[2][32] = {0};
+    char hex[65];
+    for (size_t i = 0; i < 2; i++)
+        mos_hash_file(mos_platform_host(), programs[i], hash[i], &error);
+    for (size_t i = 0; i < 32; i++)
+        hash[0][i] ^= hash[1][i];
+    mos_sha256_hex(hash[0], hex);
+    hex[16] = 0;
+    return keep(path_in(peers_cache(), "%s-%s", kind, hex));
+}
+
+static void add_row(const char *what, const char *text) {
+    CU_ASSERT_FATAL(row_count < sizeof rows / sizeof *rows); /* none is lost */
+    snprintf(rows[row_count++], sizeof rows[0], "| %-44s | %-90s |", what, text);
+}
+
+bool proved_before(const char *what) {
+    FILE *f = peers_all() ? fopen(peers_progress("proved"), "r") : NULL;
+    char line[400];
+    size_t n = strlen(what);
+    bool found = false;
+    while (f && !found && fgets(line, sizeof line, f))
+        found = strncmp(line, what, n) == 0 && line[n] == '\t';
+    if (f)
+        fclose(f);
+    if (found) {
+        line[strcspn(line, "\n")] = 0;
+        add_row(what, line + n + 1);
+    }
+    return found;
+}
+
+static void remember(const char *what, const char *text) {
+    FILE *f = peers_all() ? fopen(peers_progress("proved"), "a") : NULL;
+    if (!f)
+        return;
+    fprintf(f, "%s\t%s\n", what, text);
+    fclose(f);
+}
+
 void proved(const char *what, const char *format, ...) {
     static unsigned failures; /* up to the last row */
     char text[220];
@@ -31,9 +77,9 @@ void proved(const char *what, const char *format, ...) {
     va_end(arguments);
     bool failed = CU_get_number_of_failures() != failures;
     failures = CU_get_number_of_failures();
-    CU_ASSERT_FATAL(row_count < sizeof rows / sizeof *rows); /* none is lost */
-    snprintf(rows[row_count++], sizeof rows[0], "| %-44s | %-90s |", what,
-             failed ? "FAILED" : text);
+    if (!failed)
+        remember(what, text);
+    add_row(what, failed ? "FAILED" : text);
 }
 
 int main(void) {

@@ -8,6 +8,11 @@ const char *peers_cache(void); /* the folder that tests/peers/fetch filled */
 bool peers_all(void);          /* full counts instead of the sample */
 /* A row of the table of results. */
 void proved(const char *what, const char *format, ...) __attribute__((format(printf, 2, 3)));
+/* A full run can be interrupted: did these very programs prove it in an earlier one?  Then its row
+ * is in the table. */
+bool proved_before(const char *what);
+/* A file to note in how far a full run has come; another one for other programs. */
+const char *peers_progress(const char *kind);
 
 /* boots.c: a copy of the demo that boots a real kernel from NVMe. */
 void make_real_workspace(const char *w);
