@@ -220,25 +220,25 @@ static void sum_cell(struct report_table *t, uint64_t bytes, size_t count, size_
     if (!unknown)
         cell_about(t, bytes);
     else if (bytes && unknown < count)
-        cell_alarm(t, mos_printf(arena, "over %s", mos_size_about(arena, bytes)));
+        cell_text(t, mos_printf(arena, "over %s", mos_size_about(arena, bytes)));
     else
-        cell_alarm(t, "not known");
+        cell_text(t, "not known");
 }
 
 static const char *brought(const struct costing *x, struct mos_kc_config *c, const char *symbol) {
     struct config_job *j = x->j;
     struct mos_buf names = {.arena = j->m->arena};
-    size_t named = 0;
+    size_t named = 0, room = x->build ? 1 : MOST_NAMED; /* beside sizes there is less of it */
     for (size_t k = 0; k < j->tree->all.count; k++) {
         const struct mos_kc_symbol *s = mos_vec_pointer(&j->tree->all, k);
         if (!mos_kc_differs(c, j->config, s) || strcmp(s->name, symbol + 7) == 0)
             continue;
-        if (named++ < MOST_NAMED)
+        if (named++ < room)
             mos_buf_printf(&names, "%s%s=%s", named > 1 ? " " : "", s->name,
                            mos_kc_text(j->config, s));
     }
-    if (named > MOST_NAMED)
-        mos_buf_printf(&names, " and %zu more", named - MOST_NAMED);
+    if (named > room)
+        mos_buf_printf(&names, " and %zu more", named - room);
     return mos_buf_string(&names);
 }
 
