@@ -10,9 +10,10 @@ struct asking {
     const struct mos_fragment *fragment;
     const struct mos_source *source;
     const char *path;
-    struct mos_vec set;    /* of const struct mos_setting *: what must stand in the fragment */
-    struct mos_buf text;   /* the new one */
-    struct mos_buf change; /* the difference, as lines */
+    struct mos_vec set;         /* of const struct mos_setting *: what must stand in the fragment */
+    struct mos_kc_config *with; /* settled with them */
+    struct mos_buf text;        /* the new one */
+    struct mos_buf change;      /* the difference, as lines */
 };
 
 /* The fragment with that name, of the board that is meant. */
@@ -114,7 +115,34 @@ static bool gather(struct asking *a) {
         mos_kc_ask(c, way.set, way.count);
         mos_kc_settle(c);
     }
+    a->with = c;
     return true;
+}
+
+/* Requests that held and do not any more: those of the fragment itself say from now on what they
+ * come to (another one of a choice, say); others are told. */
+static void give_in(struct asking *a) {
+    struct config_job *j = a->j;
+    mosaicum *m = j->m;
+    for (size_t i = 0; i < j->all.count; i++) {
+        const struct mos_setting *s = j->all.settings[i];
+        struct mos_kc_answer now = mos_kc_answer(a->with, s);
+        if (!s->part || s->part->start || now.reason == MOS_KC_KEPT ||
+            now.reason == MOS_KC_OVERRULED || !now.symbol ||
+            mos_kc_answer(j->config, s).reason != MOS_KC_KEPT)
+            continue;
+        bool text = now.symbol->type == MOS_KC_STRING;
+        const char *value = text ? mos_kc_quoted(a->with, now.value) : now.value;
+        if (strcmp(s->part->name, a->fragment->r.name) != 0) {
+            report_text(&m->report, "dropped", NULL,
+                        mos_printf(m->arena, "%s=%s of %s would come to %s.\n", s->symbol, s->value,
+                                   s->part->source->shown_path, value));
+            continue;
+        }
+        struct mos_setting *other = mos_alloc(m->arena, sizeof *other);
+        *other = (struct mos_setting){.symbol = s->symbol, .value = value};
+        add_once(&a->set, other);
+    }
 }
 
 /* ---- the text ---- */
@@ -297,6 +325,7 @@ void config_ask(void *self) {
     run_open_to_write(m);
     if (m->error.kind || !config_settle(j) || !find_fragment(&a) || !gather(&a))
         return;
+    give_in(&a);
     struct mos_config_part *old = mos_config_read(&m->ctx, a.fragment->r.name, a.source);
     write_text(&a, old);
     if (!a.change.length) {

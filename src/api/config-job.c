@@ -103,6 +103,14 @@ static const char *why_not(struct config_job *j, const struct mos_settled *s) {
                       s->source ? "its %s has no config:" : "its %s names no source:", who);
 }
 
+/* Only what says why it cannot be settled. */
+static void keep_reasons(struct mos_findings *list, const struct mos_settled *s) {
+    size_t count = s->to - s->from;
+    void **items = list->items.items;
+    memmove(items, items + s->from, count * sizeof *items);
+    list->items.count = count;
+}
+
 /* That of a board, as its check sees it. */
 static bool settle_board(struct config_job *j) {
     mosaicum *m = j->m;
@@ -114,10 +122,12 @@ static bool settle_board(struct config_job *j) {
                         j->selector);
     const struct mos_selection *which = run_select_one(m, j->selector, "config");
     j->task = which ? run_one(m, which) : NULL;
-    struct mos_plan *plan = j->task ? run_plan(j->task) : NULL;
+    struct mos_plan *plan = j->task ? run_plan_alone(j->task) : NULL;
     /* what else is wrong with the board is no matter here */
     const struct mos_settled *s = plan ? side(j, plan) : NULL;
     if (!plan || j->task->error.kind || (s->config && !s->whole)) {
+        if (plan && s->config && !s->whole)
+            keep_reasons(&j->task->ctx.findings, s);
         if (j->task) {
             run_finish(j->task);
             run_collect(m, j->task->result, 1, false);

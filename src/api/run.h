@@ -102,8 +102,9 @@ void run_files(mosaicum *m, const char *const *files, size_t count,
 /* One selection in the run's own arena, for reports that need its plan. */
 struct run_task *run_one(mosaicum *m, const struct mos_selection *selection);
 void run_finish(struct run_task *task); /* publishes what it found */
-/* Resolves and plans; NULL after an error. */
+/* Resolves and plans, and runs the rules about that (alone: it does not); NULL after an error. */
 struct mos_plan *run_plan(struct run_task *task);
+struct mos_plan *run_plan_alone(struct run_task *task);
 bool run_fill(struct mos_plan *plan, bool only_unread, const struct mos_plan_target *target);
 bool run_check(struct run_task *task);
 /* Once volumes are counted: the rules about them, and where they find no error, the trial. */

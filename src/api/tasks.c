@@ -17,14 +17,18 @@
 
 enum { MOST_WORKERS = 64 };
 
-struct mos_plan *run_plan(struct run_task *t) {
+struct mos_plan *run_plan_alone(struct run_task *t) {
     t->ctx.stamp = mos_stamp_new(t->arena);
     t->ctx.workspace = t->m->options.workspace;
     struct mos_board *board = mos_board_resolve(&t->ctx, t->m->workspace, t->selection);
-    struct mos_plan *plan = mos_plan_make(&t->ctx, board);
+    t->plan = mos_plan_make(&t->ctx, board);
+    return t->plan;
+}
+
+struct mos_plan *run_plan(struct run_task *t) {
+    struct mos_plan *plan = run_plan_alone(t);
     if (plan)
         mos_rules_run(plan, MOS_STAGE_PLAN);
-    t->plan = plan;
     return plan;
 }
 

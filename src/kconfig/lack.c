@@ -202,6 +202,7 @@ struct cone {
     size_t count;
     uint8_t *seen; /* by symbol */
     bool whole;    /* all of it is in `settings` */
+    bool shallow;  /* what a condition itself names, and no more */
 };
 
 static void add_symbol(struct cone *k, const struct mos_kc_symbol *s);
@@ -252,6 +253,8 @@ static void add_symbol(struct cone *k, const struct mos_kc_symbol *s) {
          three && !s->is_choice && s->name && s->first[MOS_KC_PROMPT] && v <= MOS_TRI_Y; v++)
         if (v != (int)now && (v != MOS_TRI_M || s->type == MOS_KC_TRISTATE))
             add_candidate(k, s, (enum mos_tri)v);
+    if (k->shallow)
+        return;
     static const enum mos_kc_kind kinds[] = {MOS_KC_PROMPT, MOS_KC_DEFAULT};
     for (size_t i = 0; i < 2; i++)
         for (const struct mos_kc_property *p = s->first[kinds[i]]; p; p = p->next) {
@@ -270,21 +273,57 @@ static void add_symbol(struct cone *k, const struct mos_kc_symbol *s) {
         add_symbol(k, s->choice);
 }
 
+/* The cone of what is wanted, without what was added: that says what is a change. */
+static struct cone open_cone(struct search *s, const struct mos_kc_symbol *wanted, bool shallow) {
+    struct cone k = {.s = s, .whole = true, .shallow = shallow};
+    k.seen = mos_alloc(s->arena, s->tree->all.count);
+    k.seen[wanted->index] = 1;
+    s->count = 0;
+    k.c = started(s, SIZE_MAX);
+    for (const struct mos_kc_property *p = wanted->first[MOS_KC_PROMPT]; p; p = p->next)
+        add_expr(&k, p->condition);
+    return k;
+}
+
+/* Of all single settings out of its own condition that would do, the one that changes least;
+ * nothing is switched off for it. */
+static void try_cheaper(struct search *s, struct mos_kc_config *before) {
+    enum { MOST_WAYS = 6 };
+    const struct mos_kc_symbol *w = mos_kc_find(s->tree, s->wanted->symbol + 7);
+    if (s->count != 1 || !w)
+        return;
+    struct mos_setting *best = s->added[0];
+    struct cone k = open_cone(s, w, true);
+    size_t least = SIZE_MAX, ways = 0;
+    s->count = 1;
+    for (size_t i = 0; i <= k.count && i < MOST_TRIES && ways < MOST_WAYS; i++) {
+        struct mos_setting *one = i ? k.settings[i - 1] : best; /* what was found comes first */
+        if (i && (*one->value == 'n' || strcmp(one->symbol, best->symbol) == 0))
+            continue;
+        s->added[0] = one;
+        if (!is_kept_without(s, SIZE_MAX))
+            continue;
+        struct mos_kc_config *whole = started(s, SIZE_MAX);
+        mos_kc_settle(whole);
+        size_t changes = mos_kc_changes(before, whole).count;
+        ways++;
+        if (changes < least) {
+            least = changes;
+            best = one;
+        }
+    }
+    s->added[0] = best;
+}
+
 /* Tries all sets of one setting, of two, of three, as long as they are fewer than what was found;
  * *smallest: all of them were tried. */
 static void try_fewer(struct search *s, bool *smallest) {
-    struct cone k = {.s = s, .c = started(s, SIZE_MAX), .whole = true};
     size_t found = s->count, tries = 0;
     const struct mos_kc_symbol *w = mos_kc_find(s->tree, s->wanted->symbol + 7);
     *smallest = found == 1;
     if (found == 1 || !w)
         return;
-    k.seen = mos_alloc(s->arena, s->tree->all.count);
-    k.seen[w->index] = 1;
-    s->count = 0; /* values without what was added say what is a change */
-    k.c = started(s, SIZE_MAX);
-    for (const struct mos_kc_property *p = w->first[MOS_KC_PROMPT]; p; p = p->next)
-        add_expr(&k, p->condition);
+    struct cone k = open_cone(s, w, false);
     struct mos_setting *kept[MOST];
     memcpy(kept, s->added, found * sizeof *kept);
     bool all = k.whole, done = false;
@@ -337,6 +376,7 @@ struct mos_kc_way mos_kc_lack(struct mos_arena *arena, struct mos_kc_config *c,
             else
                 i++;
         try_fewer(&s, &out.smallest);
+        try_cheaper(&s, c);
         struct mos_kc_config *whole = started(&s, SIZE_MAX);
         mos_kc_settle(whole); /* once more, with everything */
         if (mos_kc_answer(whole, wanted).reason == MOS_KC_KEPT) {

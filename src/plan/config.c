@@ -50,8 +50,10 @@ static size_t merge(struct mos_plan *plan, const struct mos_kernel_config *confi
                     struct mos_map *merged, struct mos_settled *settled,
                     struct mos_config_part ***parts) {
     size_t count, before = mos_findings_count(&plan->ctx->findings, MOS_SEVERITY_ERROR);
+    settled->from = plan->ctx->findings.items.count;
     *parts = read_parts(plan, config, &count);
     *merged = mos_config_merge(plan->ctx, *parts, count);
+    settled->to = plan->ctx->findings.items.count;
     settled->whole = mos_findings_count(&plan->ctx->findings, MOS_SEVERITY_ERROR) == before;
     return count;
 }

@@ -193,7 +193,8 @@ struct mos_settled {
     const char *source;              /* their folder; NULL: none is named, or there */
     struct mos_kc_config *config;    /* NULL: what is asked for is only merged */
     struct mos_kc_requests requests; /* all that is asked for */
-    bool whole;                      /* every file of them could be read, and none disagree */
+    bool whole;                      /* every file of them could be read, and none disagree … */
+    size_t from, to;                 /* … else these of the findings say why not */
 };
 
 struct mos_plan {

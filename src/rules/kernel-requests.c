@@ -26,6 +26,17 @@ static struct mos_finding *tell(struct requests_view *v, enum mos_rule_id rule,
     return f;
 }
 
+/* The shortest name that goes on where this one ends; NULL: there is none. */
+static const char *longer(const char *name, const char *const *names, size_t count) {
+    size_t n = strlen(name);
+    const char *best = NULL;
+    for (size_t i = 0; i < count; i++)
+        if (strncmp(names[i], name, n) == 0 && names[i][n] == '_' &&
+            (!best || strlen(names[i]) < strlen(best)))
+            best = names[i];
+    return best;
+}
+
 static void tell_unknown(struct requests_view *v, const struct mos_setting *s) {
     struct mos_finding *f = tell(v, MOS_RULE_KERNEL_UNKNOWN_SYMBOL, s, NULL,
                                  mos_printf(v->arena, "These sources have no %s.", s->symbol));
@@ -37,7 +48,8 @@ static void tell_unknown(struct requests_view *v, const struct mos_setting *s) {
         if (k->entry && k->name && !k->is_choice)
             names[count++] = k->name;
     }
-    const char *near = mos_near(s->symbol + 7, names, count);
+    const char *near = longer(s->symbol + 7, names, count);
+    near = near ? near : mos_near(s->symbol + 7, names, count);
     mos_finding_why(v->list, f, "The request has no effect, and no build tells of it.");
     if (near)
         mos_finding_try(v->list, f, "Write CONFIG_%s.", near);
@@ -121,11 +133,33 @@ static void tell_forced(struct requests_view *v, const struct mos_setting *s,
                                             s->symbol, s->value, a->value));
     if (a->by) {
         mos_finding_why(v->list, f, "%s selects it, whatever is asked for.", name_of(a->by));
-        mos_finding_try(v->list, f, "Remove the line, or switch off CONFIG_%s.", name_of(a->by));
+        if (a->by->first[MOS_KC_PROMPT])
+            mos_finding_try(v->list, f, "Remove the line, or switch off CONFIG_%s.",
+                            name_of(a->by));
+        else
+            mos_finding_try(v->list, f, "Remove the line.");
     } else {
         mos_finding_why(v->list, f, "Its prompt is hidden (unmet: %s), so its default counts.",
                         a->text);
         mos_finding_try(v->list, f, "Remove the line.");
+    }
+}
+
+/* What a symbol can be. */
+static const char *possible(struct requests_view *v, const struct mos_kc_symbol *s) {
+    switch (s->type) {
+    case MOS_KC_BOOL:
+        return "y, or a comment that it is not set";
+    case MOS_KC_TRISTATE:
+        return "y, m, or a comment that it is not set";
+    case MOS_KC_STRING:
+        return "a text in quotation marks";
+    default:
+        for (const struct mos_kc_property *p = s->first[MOS_KC_RANGE]; p; p = p->next)
+            if (mos_kc_expr_value(v->c, p->condition) != MOS_TRI_N)
+                return mos_printf(v->arena, "a number from %s to %s", mos_kc_text(v->c, p->symbol),
+                                  mos_kc_text(v->c, p->upper));
+        return s->type == MOS_KC_HEX ? "a number as in 0x1f" : "a number as in 31";
     }
 }
 
@@ -136,8 +170,7 @@ static void tell_value(struct requests_view *v, const struct mos_setting *s,
              mos_printf(v->arena, "%s cannot be %s: %s.", s->symbol, s->value, a->text));
     mos_finding_why(v->list, f, "The request has no effect: it comes to %s.",
                     *a->value ? a->value : "an empty text");
-    mos_finding_try(v->list, f, "Write a value that it can have; it is of type %s.",
-                    mos_kc_type_word(a->symbol->type));
+    mos_finding_try(v->list, f, "Write %s.", possible(v, a->symbol));
 }
 
 void mos_tell_requests(struct mos_ctx *ctx, struct mos_kc_config *c,

@@ -261,6 +261,31 @@ static void what_is_not_whole_is_not_settled(void) {
     }
 }
 
+/* What the same fragment has asked for, and what cannot hold beside it, gives in. */
+static void earlier_wishes_give_in(void) {
+    const char *w = test_folder("give-in");
+    copy_folder(path_in(MOSAICUM_SOURCE, "tests/rules/kernel.dropped/passes"), w);
+    write_text(path_in(w, "linux/Kconfig"),
+               "choice\n\tprompt \"Speed\"\nconfig SLOW\n\tbool \"slow\"\nconfig FAST\n\tbool "
+               "\"fast\"\nconfig OTHER\n\tbool \"other\"\nendchoice\nconfig LAMP\n\tbool "
+               "\"Lamp\"\n\tdepends on FAST\n");
+    write_text(path_in(w, "kernel/gauge.config"), "CONFIG_FAST=y\n");
+    write_text(path_in(w, "kernel/last.config"), "CONFIG_LAMP=y\n");
+    CU_ASSERT_TRUE(runs(0,
+                        "cd '%s' && sed -i 's,{gauge: kernel/gauge.config},{gauge: "
+                        "kernel/gauge.config\\, last: kernel/last.config},' boards/curlew.yaml",
+                        w));
+    struct outcome o = run_shell("cd '%s' && '%s' config ask OTHER=y curlew --fragment gauge", w,
+                                 MOSAICUM_PROGRAM);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "    1 - CONFIG_FAST=y\n      + # CONFIG_FAST is not set\n"
+                                         "      + CONFIG_OTHER=y\n"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "CONFIG_LAMP=y of kernel/last.config would come to n.\n"));
+    char *text = read_whole(path_in(w, "kernel/gauge.config"), NULL);
+    CU_ASSERT_STRING_EQUAL(text, "# CONFIG_FAST is not set\nCONFIG_OTHER=y\n");
+    free(text);
+    outcome_free(&o);
+}
+
 /* Another fragment says otherwise: nothing is written that would not hold. */
 static void later_fragments_win(void) {
     const char *w = test_folder("later");
@@ -445,8 +470,10 @@ static void settings_are_weighed(void) {
 
 SUITE(kconfig_suite, {"what is not whole is not settled", what_is_not_whole_is_not_settled},
       {"fragments are changed", fragments_are_changed},
-      {"later fragments win", later_fragments_win}, {"loaders are settled", loaders_are_settled},
-      {"loaders are asked", loaders_are_asked}, {"settings are weighed", settings_are_weighed},
+      {"later fragments win", later_fragments_win},
+      {"earlier wishes give in", earlier_wishes_give_in},
+      {"loaders are settled", loaders_are_settled}, {"loaders are asked", loaders_are_asked},
+      {"settings are weighed", settings_are_weighed},
       {"settled ones are built", settled_ones_are_built},
       {"symbols say what they build", symbols_say_what_they_build},
       {"symbols are explained", symbols_are_explained}, {"probes are kept", probes_are_kept},

@@ -419,6 +419,10 @@ static void what_lacks_is_found(void) {
         {"config F\nbool \"f\"\ndefault y\nconfig S\nbool \"s\"\nconfig V\nbool \"v\" if !F\n"
          "default y\ndepends on S\nconfig B\nbool \"b\"\ndepends on V && S\n",
          "CONFIG_B=y\n", "S=y"},
+        /* of two ways as short the one that changes less */
+        {"config C\nbool \"c\"\nconfig A\nbool \"a\"\nselect P\nconfig P\nbool\nconfig B\nbool "
+         "\"b\"\ndepends on C || A\n",
+         "CONFIG_B=y\n", "C=y"},
         {MODULES "config A\ntristate \"a\"\nconfig B\ntristate \"b\"\ndepends on A\n",
          M "CONFIG_A=m\nCONFIG_B=y\n", "A=y"},
     };
