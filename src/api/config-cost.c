@@ -8,7 +8,7 @@
 #include "linux/link-map.h"
 #include "linux/module.h"
 
-#include <stdlib.h>
+#include <errno.h>
 #include <string.h>
 
 enum { MOST_NAMED = 4, LARGEST_MAP = 256 << 20, DEEPEST_FOLDER = 24 };
@@ -88,7 +88,7 @@ static int walk_modules(struct costing *x, const char *folder, unsigned depth) {
     const struct mos_host *h = x->j->m->ctx.host;
     struct folder_walk w = {x, folder, depth, 0};
     if (depth > DEEPEST_FOLDER)
-        return 0;
+        return ELOOP;
     int e = h->survey(h, folder, take_file, &w);
     return w.error ? w.error : e;
 }

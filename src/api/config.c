@@ -56,6 +56,38 @@ static const char *selector_of(const struct run_verb *v, const struct mosaicum_c
     return last ? r->words[r->count - 1] : NULL;
 }
 
+/* What was given and the verb has no use for is no matter of taste: something else was meant. */
+static bool has_stray(mosaicum *m, const struct run_verb *v, const struct mosaicum_config *r) {
+    const struct {
+        const char *option;
+        bool given;
+        const char *verbs; /* that know it */
+    } rows[] = {
+        {"--output", r->output, "resolve merge minimal"},
+        {"--link-map", r->link_map, "cost"},
+        {"--modules", r->modules, "cost"},
+        {"--only-show", r->only_show, "ask"},
+        {"--start", r->start, "resolve merge why search minimal cost ask"},
+        {"--fragment", r->fragments, "resolve merge why search minimal cost ask"},
+        {"--source", r->source, "resolve why search minimal cost ask"},
+        {"--arch", r->arch, "resolve why search minimal cost ask"},
+        {"--cc", r->compiler, "resolve why search minimal cost ask"},
+        {"--var", r->vars, "resolve why search minimal cost ask"},
+        {"--of-loader", r->loader, "resolve why search minimal cost ask"},
+    };
+    size_t n = strlen(v->name);
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        const char *p = rows[i].given ? rows[i].verbs : NULL;
+        while (p && *p && (strncmp(p, v->name, n) != 0 || (p[n] && p[n] != ' ')))
+            p += strcspn(p, " "), p += strspn(p, " ");
+        if (p && !*p)
+            return !mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                             "config %s has no use for %s, which goes with: %s", v->name,
+                             rows[i].option, rows[i].verbs);
+    }
+    return false;
+}
+
 enum mosaicum_status mosaicum_config(mosaicum *m, const struct mosaicum_config *request) {
     struct config_job j = {.m = m, .request = request};
     if (setjmp(m->out_of_memory))
@@ -65,7 +97,7 @@ enum mosaicum_status mosaicum_config(mosaicum *m, const struct mosaicum_config *
                  "resolve, merge, why, search, compare, minimal, cost and ask", request->verb,
                  request->count, request->output != NULL);
     j.selector = verb ? selector_of(verb, request) : NULL;
-    if (verb)
+    if (verb && !has_stray(m, verb, request))
         verb->run(&j);
     return run_status(m);
 }

@@ -89,6 +89,10 @@ static void wrong_calls_are_told(void) {
         {"resolve --source linux --fragment wrong -o out", "kernel.malformed", 1},
         {"resolve --source linux --fragment fragment -o out", "Add CONFIG_NET=y: with it", 1},
         {"resolve --source linux -o fragment", "fragment is there already", 4},
+        {"resolve --source linux -o other --link-map fragment",
+         "config resolve has no use for --link-map, which goes with: cost", 2},
+        {"why NET --source linux --only-show", "config why has no use for --only-show", 2},
+        {"why NET --source linux -o other", "config why has no use for --output", 2},
         {"resolve --source chatty -o other", "tide is low", 0},
         {"resolve --source mixed -o another", "which stands between results", 3},
     };
