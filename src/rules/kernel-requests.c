@@ -26,33 +26,65 @@ static struct mos_finding *tell(struct requests_view *v, enum mos_rule_id rule,
     return f;
 }
 
-/* The shortest name that goes on where this one ends; NULL: there is none. */
-static const char *longer(const char *name, const char *const *names, size_t count) {
-    size_t n = strlen(name);
-    const char *best = NULL;
-    for (size_t i = 0; i < count; i++)
-        if (strncmp(names[i], name, n) == 0 && names[i][n] == '_' &&
-            (!best || strlen(names[i]) < strlen(best)))
-            best = names[i];
-    return best;
+enum { MOST_NAMES = 3 };
+
+/* How many words a name has more than those of `word`, which it has all, in their order; SIZE_MAX:
+ * it has not. */
+static size_t extra_words(const char *name, const char *word) {
+    size_t extra = 0;
+    while (*name) {
+        size_t n = strcspn(name, "_"), w = strcspn(word, "_");
+        bool same = *word && n == w && strncmp(name, word, n) == 0;
+        if (same)
+            word += w + (word[w] != 0);
+        extra += !same;
+        name += n + (name[n] != 0);
+    }
+    return *word ? SIZE_MAX : extra;
+}
+
+/* Up to MOST_NAMES names that may be meant: those that have all its words, the fewest more first;
+ * else one that is written much like it. */
+static size_t meant(struct requests_view *v, const char *word, const char *out[MOST_NAMES]) {
+    const struct mos_kc_tree *t = v->c->tree;
+    const char **names = mos_alloc_array(v->arena, t->all.count, sizeof *names);
+    size_t count = 0, found = 0, extra[MOST_NAMES];
+    for (size_t i = 0; i < t->all.count; i++) {
+        const struct mos_kc_symbol *k = mos_vec_pointer(&t->all, i);
+        if (!k->entry || !k->name || k->is_choice)
+            continue;
+        names[count++] = k->name;
+        size_t n = extra_words(k->name, word), at = found;
+        while (at && n < extra[at - 1])
+            at--;
+        if (n > 2 || at == MOST_NAMES)
+            continue;
+        size_t moved = (found < MOST_NAMES ? found : MOST_NAMES - 1) - at;
+        memmove(&out[at + 1], &out[at], moved * sizeof *out);
+        memmove(&extra[at + 1], &extra[at], moved * sizeof *extra);
+        out[at] = k->name;
+        extra[at] = n;
+        found += found < MOST_NAMES;
+    }
+    while (found > 1 && extra[found - 1] > extra[0])
+        found--;
+    if (!found && (out[0] = mos_near(word, names, count)))
+        found = 1;
+    return found;
 }
 
 static void tell_unknown(struct requests_view *v, const struct mos_setting *s) {
     struct mos_finding *f = tell(v, MOS_RULE_KERNEL_UNKNOWN_SYMBOL, s, NULL,
                                  mos_printf(v->arena, "These sources have no %s.", s->symbol));
-    const struct mos_kc_tree *t = v->c->tree;
-    const char **names = mos_alloc_array(v->arena, t->all.count, sizeof *names);
-    size_t count = 0;
-    for (size_t i = 0; i < t->all.count; i++) {
-        const struct mos_kc_symbol *k = mos_vec_pointer(&t->all, i);
-        if (k->entry && k->name && !k->is_choice)
-            names[count++] = k->name;
-    }
-    const char *near = longer(s->symbol + 7, names, count);
-    near = near ? near : mos_near(s->symbol + 7, names, count);
+    const char *names[MOST_NAMES];
+    size_t count = meant(v, s->symbol + 7, names);
+    struct mos_buf text = {.arena = v->arena};
+    for (size_t i = 0; i < count; i++)
+        mos_buf_printf(&text, "%sCONFIG_%s", !i ? "" : i + 1 == count ? " or " : ", ", names[i]);
     mos_finding_why(v->list, f, "The request has no effect, and no build tells of it.");
-    if (near)
-        mos_finding_try(v->list, f, "Write CONFIG_%s.", near);
+    if (count)
+        mos_finding_try(v->list, f, "Write %s, if %s is meant; else remove the line.",
+                        mos_buf_string(&text), count == 1 ? "that" : "one of them");
     else
         mos_finding_try(v->list, f, "Remove the line, or correct the name.");
 }

@@ -93,10 +93,20 @@ static void wrong_calls_are_told(void) {
          "config resolve has no use for --link-map, which goes with: cost", 2},
         {"why NET --source linux --only-show", "config why has no use for --only-show", 2},
         {"why NET --source linux -o other", "config why has no use for --output", 2},
+        {"resolve --source names --fragment lost -o names.out",
+         "Write CONFIG_TIDE_GAUGE_I2C or CONFIG_TIDE_BUOY_I2C, if one of them is meant", 1},
+        {"resolve --source names --fragment near -o near.out",
+         "Write CONFIG_LAMP_OIL_SEA, if that is meant", 1},
         {"resolve --source chatty -o other", "tide is low", 0},
         {"resolve --source mixed -o another", "which stands between results", 3},
     };
     write_text(path_in(w, "chatty/Kconfig"), "$(info,tide is low)\nconfig A\n\tbool\n");
+    write_text(path_in(w, "names/Kconfig"),
+               "config TIDE_GAUGE_SEA_I2C\n\tbool\nconfig TIDE_GAUGE_I2C\n\tbool\nconfig "
+               "LAMP_OIL_SEA\n\tbool\nconfig I2C_TIDE\n\tbool\nconfig TIDE_BUOY_I2C\n\tbool\n"
+               "config LAMP_A_B_C_SEA\n\tbool\n");
+    write_text(path_in(w, "lost"), "CONFIG_TIDE_I2C=y\n");
+    write_text(path_in(w, "near"), "CONFIG_LAMP_SEA=y\n");
     write_text(path_in(w, "mixed/Kconfig"),
                "config A\n\tstring\n\tdefault \"$(shell,printf 'a\\036b')\"\n");
     write_text(path_in(w, "wrong"), "CONFIG_NET = y\n");
