@@ -6,6 +6,58 @@
 
 #include <string.h>
 
+struct names_list {
+    struct mos_arena *arena;
+    struct mos_vec names; /* of const char * */
+};
+
+static bool add_name(void *self, const char *name) {
+    struct names_list *l = self;
+    if (*name != '.')
+        mos_vec_push_pointer(&l->names, mos_strdup(l->arena, name));
+    return true;
+}
+
+/* A name in a folder that is written much like another; NULL: there is none. */
+static const char *near_in(mosaicum *m, const char *folder, const char *name) {
+    struct names_list l = {m->arena, mos_vec_make(m->arena, sizeof(char *))};
+    m->ctx.host->list(m->ctx.host, folder, add_name, &l);
+    return mos_near(name, l.names.items, l.names.count);
+}
+
+static bool mentions_arch(struct config_job *j, const char *file) {
+    enum { LARGEST = 1 << 20 };
+    mosaicum *m = j->m;
+    struct mos_error ignored = {0};
+    struct mos_ctx quiet = mos_ctx_quiet(&m->ctx, &ignored);
+    char *text;
+    size_t length;
+    return mos_read_file(&quiet, mos_path_join(m->arena, j->request->source, file), LARGEST, &text,
+                         &length) &&
+           strstr(text, "$(SRCARCH)");
+}
+
+/* Sources that have several architectures must be told which. */
+static bool has_arch(struct config_job *j) {
+    const struct mosaicum_config *r = j->request;
+    mosaicum *m = j->m;
+    for (size_t i = 0; r->vars && r->vars[i]; i++)
+        if (strncmp(r->vars[i], "SRCARCH=", 8) == 0)
+            return true;
+    run_allow(m, r->source, MOS_REACH_READ);
+    const char *folder = r->arch ? mos_kc_arch_folder(r->arch) : NULL,
+               *all = mos_path_join(m->arena, r->source, "arch");
+    if ((!mentions_arch(j, "Kconfig") && !mentions_arch(j, "arch/Kconfig")) ||
+        (folder && mos_exists(&m->ctx, mos_path_join(m->arena, all, folder))))
+        return true;
+    if (!folder)
+        return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                        "Which architecture?  --arch, and a name as in %s: arm64, riscv …", all);
+    const char *near = near_in(m, all, r->arch);
+    return mos_fail(&m->error, MOS_ERROR_USAGE, 0, "These sources have no architecture %s%s%s%s",
+                    r->arch, near ? "; did you mean " : "", near ? near : "", near ? "?" : "");
+}
+
 static bool open_tree(struct config_job *j) {
     const struct mosaicum_config *r = j->request;
     mosaicum *m = j->m;
@@ -16,13 +68,15 @@ static bool open_tree(struct config_job *j) {
                         r->verb);
     const struct mos_kc_world world = {r->source, r->source, r->arch, r->compiler, r->vars};
     run_allow(m, r->source, MOS_REACH_READ);
+    if (!has_arch(j))
+        return false;
     j->tree = mos_kc_open(&m->ctx, &world);
     j->folder = r->source;
     j->arch = r->arch;
     return j->tree != NULL;
 }
 
-/* A file, or one that the tree has for its boards. */
+/* A file, or one that the tree has for its boards; NULL with the error. */
 static const char *start_file(struct config_job *j) {
     const struct mosaicum_config *r = j->request;
     mosaicum *m = j->m;
@@ -35,7 +89,12 @@ static const char *start_file(struct config_job *j) {
         if (mos_exists(&m->ctx, places[i]))
             return places[i];
     }
-    return r->start;
+    const char *folder = *arch ? mos_printf(m->arena, "%s/arch/%s/configs", r->source, arch)
+                               : mos_printf(m->arena, "%s/configs", r->source);
+    const char *near = near_in(m, folder, r->start);
+    mos_fail(&m->error, MOS_ERROR_SYSTEM, 0, "There is no start %s, here or in %s%s%s%s", r->start,
+             folder, near ? "; did you mean " : "", near ? near : "", near ? "?" : "");
+    return NULL;
 }
 
 struct mos_config_part *config_part(struct config_job *j, const char *path) {
@@ -47,7 +106,7 @@ struct mos_config_part *config_part(struct config_job *j, const char *path) {
 }
 
 static bool read_part(struct config_job *j, const char *path, bool start) {
-    struct mos_config_part *part = config_part(j, path);
+    struct mos_config_part *part = path ? config_part(j, path) : NULL;
     if (!part)
         return false;
     part->start = start;

@@ -18,7 +18,10 @@ static void add_expr(struct mos_kc_config *c, const struct mos_kc_expr *e, enum 
         return;
     if (e->op == MOS_KC_SYMBOL) {
         add_symbol(c, e->symbol, out);
-        if (!e->symbol->constant && e->symbol->type == MOS_KC_UNKNOWN)
+        const char *name = e->symbol->name;
+        bool number =
+            name && (strspn(name, "-0123456789") == strlen(name) || strncmp(name, "0x", 2) == 0);
+        if (!e->symbol->constant && e->symbol->type == MOS_KC_UNKNOWN && !number)
             mos_buf_text(out, " (not declared)");
     } else if (e->op == MOS_KC_NOT) {
         mos_buf_char(out, '!');

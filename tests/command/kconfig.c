@@ -83,7 +83,12 @@ static void wrong_calls_are_told(void) {
         {"resolve --source linux", "It is used like this", 2},
         {"reslove --source linux -o out", "did you mean resolve?", 2},
         {"resolve --source nowhere -o out", "nowhere", 3},
-        {"resolve --source linux --start none -o out", "none", 3},
+        {"resolve --source linux --start none -o out", "There is no start none, here or in", 3},
+        {"resolve --source linux --start gauge_defcnfig -o out", "did you mean gauge_defconfig?",
+         3},
+        {"resolve --source several -o out", "Which architecture?", 2},
+        {"resolve --source several --arch tren -o out", "did you mean tern?", 2},
+        {"resolve --source several --arch tern -o tern.out", "", 0},
         {"resolve --source linux --fragment none -o out", "none", 3},
         {"resolve --source linux --var =x -o out", "--var is NAME=VALUE", 2},
         {"resolve --source linux --fragment wrong -o out", "kernel.malformed", 1},
@@ -101,6 +106,10 @@ static void wrong_calls_are_told(void) {
         {"resolve --source mixed -o another", "which stands between results", 3},
     };
     write_text(path_in(w, "chatty/Kconfig"), "$(info,tide is low)\nconfig A\n\tbool\n");
+    write_text(path_in(w, "linux/configs/gauge_defconfig"), "CONFIG_NET=y\n");
+    write_text(path_in(w, "several/Kconfig"), "source \"arch/Kconfig\"\n");
+    write_text(path_in(w, "several/arch/Kconfig"), "source \"arch/$(SRCARCH)/Kconfig\"\n");
+    write_text(path_in(w, "several/arch/tern/Kconfig"), "config NET\n\tbool \"Net\"\n");
     write_text(path_in(w, "names/Kconfig"),
                "config TIDE_GAUGE_SEA_I2C\n\tbool\nconfig TIDE_GAUGE_I2C\n\tbool\nconfig "
                "LAMP_OIL_SEA\n\tbool\nconfig I2C_TIDE\n\tbool\nconfig TIDE_BUOY_I2C\n\tbool\n"
