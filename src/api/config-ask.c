@@ -119,6 +119,28 @@ static bool gather(struct asking *a) {
     return true;
 }
 
+/* Two fragments that say different things are a conflict, whichever comes last. */
+static bool agrees(struct asking *a) {
+    struct config_job *j = a->j;
+    const struct mos_value *may = a->fragment->contradicts;
+    for (size_t i = 0; i < a->set.count; i++) {
+        const struct mos_setting *n = mos_vec_pointer(&a->set, i);
+        for (size_t k = 0; k < j->all.count; k++) {
+            const struct mos_setting *s = j->all.settings[k];
+            if (!s->part || s->part->start || strcmp(s->part->name, a->fragment->r.name) == 0 ||
+                strcmp(s->symbol, n->symbol) != 0 || strcmp(s->value, n->value) == 0 ||
+                (mos_has(may) && strcmp(may->text, s->part->name) == 0))
+                continue;
+            return mos_fail(&j->m->error, MOS_ERROR_USAGE, 0,
+                            "%s would need %s=%s, and %s says %s=%s: change it there (--fragment "
+                            "%s)",
+                            j->request->words[0], n->symbol, n->value, s->part->source->shown_path,
+                            s->symbol, s->value, s->part->name);
+        }
+    }
+    return true;
+}
+
 /* Requests that held and do not any more: those of the fragment itself say from now on what they
  * come to (another one of a choice, say); others are told. */
 static void give_in(struct asking *a) {
@@ -324,6 +346,8 @@ void config_ask(void *self) {
     }
     run_open_to_write(m);
     if (m->error.kind || !config_settle(j) || !find_fragment(&a) || !gather(&a))
+        return;
+    if (!agrees(&a))
         return;
     give_in(&a);
     struct mos_config_part *old = mos_config_read(&m->ctx, a.fragment->r.name, a.source);

@@ -316,6 +316,27 @@ static void all_nodes_are_shown(void) {
     outcome_free(&plain);
 }
 
+/* Of two files with one text each is named with what it makes. */
+static void files_explain_what_they_make(void) {
+    const char *w = make_workspace("explained");
+    make_one_module(path_in(w, "root/lib/modules/6.1.0/card.ko"), "of:N*T*Csaltmarsh,cardC*");
+    write_text(path_in(w, "linux/Kconfig"),
+               "config MODULES\n\tdef_bool y\n\tmodules\nconfig ALMOST\n\ttristate \"a\"\nconfig "
+               "CARD\n\ttristate \"c\"\nconfig CARD_TOO\n\ttristate \"t\"\n");
+    write_text(path_in(w, "linux/drivers/Makefile"),
+               "obj-$(CONFIG_ALMOST) += almost.o\nobj-$(CONFIG_CARD_TOO) += card.o\n"
+               "obj-$(CONFIG_CARD) += card.o\n");
+    write_text(path_in(w, "linux/drivers/almost.c"), "{ .compatible = \"saltmarsh,card\" }\n");
+    write_text(path_in(w, "linux/drivers/card.c"), "{ .compatible = \"saltmarsh,card\" }\n");
+    write_text(path_in(w, "kernel/gauge.config"), "CONFIG_ALMOST=m\nCONFIG_CARD=m\n");
+    write_board(w, ", source: linux, config: {fragments: {gauge: kernel/gauge.config}}", "", "");
+    struct outcome o = run_shell("cd '%s' && '%s' show drivers | grep mmc@", w, MOSAICUM_PROGRAM);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "card.ko  CARD=m\n"));
+    if (!strstr(o.out, "card.ko  CARD=m\n"))
+        fprintf(stderr, "%s%s", o.out, o.err);
+    outcome_free(&o);
+}
+
 /* What a kernel says of itself, what is said of it, what its sources make, and what lies in the
  * root are one. */
 static void releases_agree(void) {
@@ -353,7 +374,8 @@ static void releases_agree(void) {
     take_steps(w, steps, sizeof steps / sizeof *steps);
 }
 
-SUITE(drivers_suite, {"buses and interrupts count", buses_and_interrupts_count},
+SUITE(drivers_suite, {"files explain what they make", files_explain_what_they_make},
+      {"buses and interrupts count", buses_and_interrupts_count},
       {"what is open stays open", what_is_open_stays_open}, {"releases agree", releases_agree},
       {"what root and console need", what_root_and_console_need},
       {"ramdisks bring modules", ramdisks_bring_modules},

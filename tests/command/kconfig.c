@@ -100,6 +100,8 @@ static void wrong_calls_are_told(void) {
         {"why NET --source linux -o other", "config why has no use for --output", 2},
         {"resolve --source names --fragment lost -o names.out",
          "Write CONFIG_TIDE_GAUGE_I2C or CONFIG_TIDE_BUOY_I2C, if one of them is meant", 1},
+        {"resolve --source names --fragment far -o far.out",
+         "Remove the line, or correct the name.", 1},
         {"resolve --source names --fragment near -o near.out",
          "Write CONFIG_LAMP_OIL_SEA, if that is meant", 1},
         {"resolve --source chatty -o other", "tide is low", 0},
@@ -113,8 +115,9 @@ static void wrong_calls_are_told(void) {
     write_text(path_in(w, "names/Kconfig"),
                "config TIDE_GAUGE_SEA_I2C\n\tbool\nconfig TIDE_GAUGE_I2C\n\tbool\nconfig "
                "LAMP_OIL_SEA\n\tbool\nconfig I2C_TIDE\n\tbool\nconfig TIDE_BUOY_I2C\n\tbool\n"
-               "config LAMP_A_B_C_SEA\n\tbool\n");
+               "config BUOY_A_B_C_OIL\n\tbool\nconfig LAMP_A_B_C_SEA\n\tbool\n");
     write_text(path_in(w, "lost"), "CONFIG_TIDE_I2C=y\n");
+    write_text(path_in(w, "far"), "CONFIG_BUOY_OIL=y\n");
     write_text(path_in(w, "near"), "CONFIG_LAMP_SEA=y\n");
     write_text(path_in(w, "mixed/Kconfig"),
                "config A\n\tstring\n\tdefault \"$(shell,printf 'a\\036b')\"\n");
@@ -323,10 +326,28 @@ static void later_fragments_win(void) {
                                  "exit $s",
                                  w, MOSAICUM_PROGRAM);
     CU_ASSERT_EQUAL(o.status, 2);
-    CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "CONFIG_CLOCK stays n: last says CONFIG_CLOCK=n"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "CLOCK=y would need CONFIG_CLOCK=y, and "
+                                         "kernel/last.config says CONFIG_CLOCK=n: change it "
+                                         "there (--fragment last)"));
     if (o.status != 2)
         fprintf(stderr, "%s%s", o.out, o.err);
     outcome_free(&o);
+    /* an earlier one does not agree either, unless that is said */
+    static const char *const ways[][2] = {
+        {"true", "change it there (--fragment gauge)"},
+        {"sed -i 's,last: kernel/last.config,last: {file: kernel/last.config\\, contradicts: "
+         "gauge},' boards/curlew.yaml",
+         "      + # CONFIG_CLOCK is not set"}};
+    for (size_t i = 0; i < 2; i++) {
+        o = run_shell("cd '%s' && echo CONFIG_CLOCK=y > kernel/gauge.config && : > "
+                      "kernel/last.config && %s && '%s' config ask CLOCK=n curlew --fragment last",
+                      w, ways[i][0], MOSAICUM_PROGRAM);
+        CU_ASSERT_EQUAL(o.status, i ? 0 : 2);
+        CU_ASSERT_TRUE(strstr(o.err, ways[i][1]) || strstr(o.out, ways[i][1]));
+        if (o.status != (i ? 0 : 2))
+            fprintf(stderr, "%s%s", o.out, o.err);
+        outcome_free(&o);
+    }
 }
 
 /* A loader's sources settle its configuration, and the loader's rules see the result. */
@@ -384,6 +405,7 @@ static void loaders_are_asked(void) {
              "loader\\n  config: {fragments: {ours: loader.config}}/' boards/curlew.yaml && sed "
              "'s/board: curlew/board: dunlin/' boards/curlew.yaml > boards/dunlin.yaml",
              w));
+    write_text(path_in(w, "boards/wreck.yaml"), "mosaicum: 1\nboard: wreck\nharbour: none\n");
     static const struct {
         const char *words, *says[2];
         int status;
@@ -394,6 +416,9 @@ static void loaders_are_asked(void) {
          2},
         {"ask CMD_BOOTI=y curlew --of-loader --fragment ours",
          {"CMDLINE    n       y", "loader.config is also part of dunlin: mosaicum check tells"},
+         0},
+        {"ask CMD_SOURCE=n curlew --of-loader --fragment ours --only-show",
+         {"Not every board of this workspace can be read; more may share it."},
          0},
         {"why CMD_BOOTI dunlin --of-loader", {"booti.o", "asked for"}, 0},
         {"minimal curlew --of-loader -o least", {"2 settings give all 3 symbols"}, 0},
