@@ -117,7 +117,10 @@ static void answer_three(struct mos_kc_config *c, enum mos_tri wanted, struct mo
     if (v->tri > wanted) {
         a->reason = MOS_KC_SELECTED;
         a->by = selecter(c, s, wanted);
-        if (!a->by && s->choice && v->visible) {
+        if (!a->by && wanted == MOS_TRI_M && c->modules == MOS_TRI_N && v->visible) {
+            a->reason = MOS_KC_NO_MODULES;
+            a->by = c->tree->modules;
+        } else if (!a->by && s->choice && v->visible) {
             a->reason = MOS_KC_NOT_CHOSEN;
             a->by = s;
         } else if (!a->by) {

@@ -16,6 +16,7 @@ enum mos_kc_reason {
     MOS_KC_NO_PROMPT,  /* nobody can ask for it */
     MOS_KC_HIDDEN,     /* its prompt is not there, or only as a module: `text` is what is unmet */
     MOS_KC_BY_DEFAULT, /* nobody can ask for it here, and its default is more: `text` is unmet */
+    MOS_KC_NO_MODULES, /* a module is asked for, and there are none: `by` is what has them */
     MOS_KC_SELECTED,   /* somebody wants more of it: `by` */
     MOS_KC_NOT_CHOSEN, /* another one of its choice is on: `by` */
     MOS_KC_OVERRULED,  /* a later setting asks for something else */

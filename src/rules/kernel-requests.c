@@ -163,7 +163,13 @@ static void tell_forced(struct requests_view *v, const struct mos_setting *s,
     struct mos_finding *f = tell(v, MOS_RULE_KERNEL_FORCED, s, a->by ? a->by : a->symbol,
                                  mos_printf(v->arena, "%s=%s is asked for, and comes to %s.",
                                             s->symbol, s->value, a->value));
-    if (a->by) {
+    if (a->reason == MOS_KC_NO_MODULES) {
+        mos_finding_why(v->list, f, "There are no modules%s%s, so it is built in.",
+                        a->by ? ", without CONFIG_" : " in these sources",
+                        a->by ? name_of(a->by) : "");
+        mos_finding_try(v->list, f, a->by ? "Write y, or add CONFIG_%s=y." : "Write y%s.",
+                        a->by ? name_of(a->by) : "");
+    } else if (a->by) {
         mos_finding_why(v->list, f, "%s selects it, whatever is asked for.", name_of(a->by));
         if (a->by->first[MOS_KC_PROMPT])
             mos_finding_try(v->list, f, "Remove the line, or switch off CONFIG_%s.",
@@ -218,7 +224,8 @@ void mos_tell_requests(struct mos_ctx *ctx, struct mos_kc_config *c,
             tell_unknown(&v, s);
         else if (a.reason == MOS_KC_NO_VALUE)
             tell_value(&v, s, &a);
-        else if (a.reason == MOS_KC_SELECTED || a.reason == MOS_KC_BY_DEFAULT)
+        else if (a.reason == MOS_KC_SELECTED || a.reason == MOS_KC_BY_DEFAULT ||
+                 a.reason == MOS_KC_NO_MODULES)
             tell_forced(&v, s, &a);
         else if (a.reason != MOS_KC_KEPT && a.reason != MOS_KC_OVERRULED)
             tell_dropped(&v, s, &a, told++);

@@ -104,6 +104,10 @@ static void wrong_calls_are_told(void) {
          "Remove the line, or correct the name.", 1},
         {"resolve --source names --fragment near -o near.out",
          "Write CONFIG_LAMP_OIL_SEA, if that is meant", 1},
+        {"resolve --source plain --fragment module -o plain.out",
+         "There are no modules, without CONFIG_MODULES, so it is built in.", 0},
+        {"resolve --source bare --fragment module -o bare.out",
+         "There are no modules in these sources, so it is built in.", 0},
         {"resolve --source chatty -o other", "tide is low", 0},
         {"resolve --source mixed -o another", "which stands between results", 3},
     };
@@ -119,6 +123,10 @@ static void wrong_calls_are_told(void) {
     write_text(path_in(w, "lost"), "CONFIG_TIDE_I2C=y\n");
     write_text(path_in(w, "far"), "CONFIG_BUOY_OIL=y\n");
     write_text(path_in(w, "near"), "CONFIG_LAMP_SEA=y\n");
+    write_text(path_in(w, "plain/Kconfig"), "config MODULES\n\tbool \"m\"\n\tmodules\nconfig "
+                                            "RADIO\n\ttristate \"Radio\"\n");
+    write_text(path_in(w, "bare/Kconfig"), "config RADIO\n\ttristate \"Radio\"\n");
+    write_text(path_in(w, "module"), "CONFIG_RADIO=m\n");
     write_text(path_in(w, "mixed/Kconfig"),
                "config A\n\tstring\n\tdefault \"$(shell,printf 'a\\036b')\"\n");
     write_text(path_in(w, "wrong"), "CONFIG_NET = y\n");
