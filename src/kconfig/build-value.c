@@ -18,8 +18,13 @@ static enum mos_tri least(enum mos_tri a, enum mos_tri b) {
     return a < b ? a : b;
 }
 
-/* "A=y !B" with the values there are; *sure is left alone where all of it is understood. */
-static enum mos_tri guard_value(const struct evaluation *e, const char *p, bool *sure) {
+static void lower(enum mos_kc_certainty *c, enum mos_kc_certainty to) {
+    *c = *c < to ? *c : to;
+}
+
+/* "A=y !B" with the values there are; *c becomes less where not all of it is understood. */
+static enum mos_tri guard_value(const struct evaluation *e, const char *p,
+                                enum mos_kc_certainty *c) {
     enum mos_tri most = MOS_TRI_Y;
     for (size_t n; p && *p; p += n + strspn(p + n, " ")) {
         n = strcspn(p, " ");
@@ -27,7 +32,7 @@ static enum mos_tri guard_value(const struct evaluation *e, const char *p, bool 
         const char *name = p + not_so, *equals = memchr(p, '=', n);
         size_t length = (equals ? (size_t)(equals - p) : n) - not_so;
         if (*p == '?') {
-            *sure = false;
+            lower(c, MOS_KC_OPEN);
         } else if (n == 1 && *p == 'm') {
             most = MOS_TRI_M;
         } else {
@@ -41,15 +46,15 @@ static enum mos_tri guard_value(const struct evaluation *e, const char *p, bool 
 }
 
 static enum mos_tri rule_value(const struct evaluation *e, const struct mos_kc_rule *x,
-                               bool *sure) {
-    enum mos_tri guard = guard_value(e, x->guard, sure);
+                               enum mos_kc_certainty *c) {
+    enum mos_tri guard = guard_value(e, x->guard, c);
     return x->symbol && guard ? least(guard, e->value(e->self, x->symbol)) : guard;
 }
 
 /* An object in folders of which each is gone into or not; what is built in does not get out of one
  * that is only gone into for modules. */
 static enum mos_tri within_folders(const struct evaluation *e, const char *object, enum mos_tri own,
-                                   bool *sure) {
+                                   enum mos_kc_certainty *c) {
     const struct mos_kc_rule *x;
     for (const char *slash = strchr(object, '/'); slash && own; slash = strchr(slash + 1, '/')) {
         const char *path = mos_strndup(e->arena, object, (size_t)(slash + 1 - object));
@@ -57,9 +62,9 @@ static enum mos_tri within_folders(const struct evaluation *e, const char *objec
         enum mos_tri folder = count ? MOS_TRI_N : MOS_TRI_Y;
         const char *below = strncmp(path, "arch/", 5) == 0 ? strchr(path + 5, '/') : path;
         if (!count && below && below[1])
-            *sure = false; /* who goes into it is not said where we look */
+            lower(c, MOS_KC_LIKELY); /* who goes into it is not said where we look */
         for (size_t i = 0; i < count; i++) {
-            enum mos_tri one = rule_value(e, &x[i], sure);
+            enum mos_tri one = rule_value(e, &x[i], c);
             folder = one > folder ? one : folder;
         }
         own = folder == MOS_TRI_M && own == MOS_TRI_Y ? MOS_TRI_N : least(own, folder);
@@ -73,19 +78,22 @@ static enum mos_tri evaluate(struct evaluation *e, const char *object, unsigned 
     size_t count =
         depth < DEEPEST && e->steps++ < MOST_STEPS ? mos_kc_build_rules(e->b, object, &x) : 0;
     enum mos_tri best = MOS_TRI_N;
-    bool sure = true, named = false;
+    enum mos_kc_certainty all = MOS_KC_SURE;
+    bool named = false;
     for (size_t i = 0; i < count; i++) {
         enum mos_kc_certainty of = MOS_KC_SURE;
-        enum mos_tri one = rule_value(e, &x[i], &sure);
+        enum mos_tri one = rule_value(e, &x[i], &all);
         if (one && x[i].of)
             one = least(one, evaluate(e, x[i].of, depth + 1, &of));
         else if (one)
-            one = within_folders(e, object, one, &sure);
-        named |= of != MOS_KC_UNNAMED;
-        sure &= of == MOS_KC_SURE;
+            one = within_folders(e, object, one, &all);
+        if (of != MOS_KC_UNNAMED) {
+            named = true;
+            lower(&all, of);
+        }
         best = one > best ? one : best;
     }
-    *certainty = !named ? MOS_KC_UNNAMED : sure ? MOS_KC_SURE : MOS_KC_LIKELY;
+    *certainty = named ? all : MOS_KC_UNNAMED;
     return best;
 }
 
@@ -125,8 +133,8 @@ static const struct mos_kc_rule *best_rule(const struct evaluation *e, const cha
     size_t count = mos_kc_build_rules(e->b, object, &x);
     enum mos_tri most = MOS_TRI_N;
     for (size_t i = 0; i < count; i++) {
-        bool sure;
-        enum mos_tri one = e->value ? rule_value(e, &x[i], &sure) : MOS_TRI_N;
+        enum mos_kc_certainty any = MOS_KC_SURE;
+        enum mos_tri one = e->value ? rule_value(e, &x[i], &any) : MOS_TRI_N;
         if (best && one <= most)
             continue;
         best = &x[i];

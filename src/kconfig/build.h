@@ -30,7 +30,8 @@ struct mos_kc_rule {
 };
 enum mos_kc_certainty {
     MOS_KC_UNNAMED, /* no build file names it */
-    MOS_KC_LIKELY,  /* as far as conditions are understood and its folders are named */
+    MOS_KC_OPEN,    /* it stands in a condition that is not understood */
+    MOS_KC_LIKELY,  /* not all of its folders are named */
     MOS_KC_SURE
 };
 

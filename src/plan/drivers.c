@@ -372,7 +372,9 @@ static struct mos_driver from_source(const struct mos_drivers *d,
     }
     view.all = true;
     enum mos_tri built = mos_kc_build_value(d->build, arena, object, value_in, &view, &certainty);
-    out.served = !view.all            ? MOS_SERVED_UNKNOWN
+    bool known =
+        view.all && certainty != MOS_KC_UNNAMED && (certainty != MOS_KC_OPEN || built == MOS_TRI_N);
+    out.served = !known               ? MOS_SERVED_UNKNOWN
                  : built == MOS_TRI_Y ? MOS_SERVED_BUILT_IN
                  : built == MOS_TRI_M ? MOS_SERVED_MODULE
                                       : MOS_SERVED_OFF;
