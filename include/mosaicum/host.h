@@ -10,6 +10,8 @@
 #ifndef MOSAICUM_HOST_H
 #define MOSAICUM_HOST_H
 
+#include "mosaicum/computer.h"
+
 #include <errno.h>
 #include <stdbool.h>
 #include <stddef.h>
@@ -57,10 +59,13 @@ struct mos_program_result {
     size_t output_length, errors_length;
 };
 
-struct mos_worker; /* one thread with a bounded queue of jobs, handled in order */
+/* One thread with a queue of at most so many jobs, handled in order. */
+enum { MOS_WORKER_SLOTS = 16 };
+struct mos_worker;
 
 struct mos_host {
     void *user;
+    const struct mos_computer *computer; /* its storage devices; NULL: they are not to be seen */
     int (*open)(const struct mos_host *h, const char *path, enum mos_open_mode mode, int *file);
     void (*close)(const struct mos_host *h, int file);
     /* Reads up to `length` bytes at `offset`; *got is less only at the end of the file. */
@@ -101,6 +106,8 @@ struct mos_host {
     int (*rename_new)(const struct mos_host *h, const char *from, const char *to);
     /* Sets the permission bits of a file or folder that is no link. */
     int (*protect)(const struct mos_host *h, const char *path, uint32_t mode);
+    /* A file or folder that is no link gets the owner of another, where the caller may give it. */
+    int (*own_like)(const struct mos_host *h, const char *path, const char *like);
     /* Swaps two existing folders in one step; ENOTSUP where the system cannot. */
     int (*exchange)(const struct mos_host *h, const char *a, const char *b);
     int (*sync_folder)(const struct mos_host *h, const char *path);

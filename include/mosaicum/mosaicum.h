@@ -161,6 +161,42 @@ struct mosaicum_config {
 /* MOSAICUM_FINDINGS: a request of a fragment does not come true (resolve writes the file all the
  * same), a file has lines that cannot be read, or two configurations differ. */
 enum mosaicum_status mosaicum_config(mosaicum *m, const struct mosaicum_config *request);
+/* The storage devices of this computer (host->computer), what is on them and which may be written:
+ * one table. */
+enum mosaicum_status mosaicum_devices(mosaicum *m);
+/* Tells of each that appears (here) or is gone, with the cells of that table, until told() returns
+ * false or the host's wait() does. */
+struct mosaicum_cell;
+enum mosaicum_status mosaicum_devices_wait(mosaicum *m,
+                                           bool (*told)(void *self, bool here,
+                                                        const struct mosaicum_cell *cells),
+                                           void *self);
+/* An image onto storage devices. */
+struct mosaicum_write {
+    const char *what;           /* an image, or the selector of a board that is built */
+    const char *const *devices; /* their paths */
+    size_t device_count;
+    const char *const *yes;     /* tokens that consent to a device each; NULL-terminated, or NULL */
+    const char *const *also;    /* … and to one that is not pluggable, or too large; the same */
+    const char *const *regions; /* only these; NULL-terminated, NULL: all */
+    const char *board;          /* what the ledger must be of; NULL: whatever it is */
+    const char *unit;           /* what it is written for, for the record; or NULL */
+    const char *out;            /* a selector: where it was built; NULL: "out" in the workspace */
+    bool changed;               /* only what differs */
+    bool grow;                  /* regions that grow take the rest of a larger device */
+    bool all_regions;           /* those of owner factory and device, too */
+    bool unmount;               /* what a desktop mounted of it is released */
+    bool only_show;             /* nothing is written */
+    /* Shows findings and tables so far, which are forgotten then; NULL: they stay for the end. */
+    void (*show)(void *self, mosaicum *m);
+    /* Asks for consent to a device that no token of `yes` fits: true only where its token was
+     * typed.  NULL: nobody can be asked. */
+    bool (*ask)(void *self, const char *device, const char *token);
+    void *ask_self;
+};
+/* MOSAICUM_REFUSED: a rule forbids a device, or nobody consented; the others are written all the
+ * same.  MOSAICUM_SYSTEM: one failed; MOSAICUM_FINDINGS: what was read back is something else. */
+enum mosaicum_status mosaicum_write(mosaicum *m, const struct mosaicum_write *request);
 /* The page of a rule, as Markdown; NULL: no such rule (*near: a similar one, or NULL). */
 const char *mosaicum_explain(const char *rule, const char **near);
 /* Writes the demo workspace into a new or empty folder. */

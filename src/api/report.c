@@ -54,6 +54,10 @@ void cell_size(struct report_table *t, uint64_t bytes) {
     add(t, MOSAICUM_BYTES, mos_size_text(t->cells.arena, bytes), bytes);
 }
 
+void cell_bytes(struct report_table *t, uint64_t bytes, const char *text) {
+    add(t, MOSAICUM_BYTES, text, bytes);
+}
+
 void cell_about(struct report_table *t, uint64_t bytes) {
     add(t, MOSAICUM_BYTES, mos_size_about(t->cells.arena, bytes), bytes);
 }

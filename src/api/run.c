@@ -107,6 +107,10 @@ enum mosaicum_status run_status(mosaicum *m) {
     }
     if (has_unparsable(m))
         return MOSAICUM_USAGE;
+    if (m->failed_devices)
+        return MOSAICUM_SYSTEM;
+    if (m->refused)
+        return MOSAICUM_REFUSED;
     return has_errors(m) || m->damaged ? MOSAICUM_FINDINGS : MOSAICUM_DONE;
 }
 

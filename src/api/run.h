@@ -54,6 +54,8 @@ struct mosaicum {
     bool accepts;            /* findings become waivers: each needs its place */
     bool complete;           /* every selection of the workspace is looked at */
     struct report report;    /* what the last job has to tell */
+    size_t failed_devices;   /* that could not be written: status 3 */
+    bool refused;            /* errors found are reasons not to do it: status 4 */
     bool damaged;            /* what was inspected is not as it should be, or differs */
     const char *out;         /* where builds go */
     struct mos_arena **kept; /* arenas of tasks, given back at the end */
@@ -147,10 +149,11 @@ void report_end_later(struct report *to, struct report_table *t, const struct mo
 /* What a task told, behind what was told so far; its arena must stay. */
 void report_add(struct report *to, const struct report *more);
 void report_text(struct report *to, const char *key, const char *title, const char *text);
-void cell_text(struct report_table *t, const char *text);  /* NULL: empty */
-void cell_alarm(struct report_table *t, const char *text); /* bad news */
-void cell_size(struct report_table *t, uint64_t bytes);    /* exact */
-void cell_about(struct report_table *t, uint64_t bytes);   /* rounded */
+void cell_text(struct report_table *t, const char *text);                  /* NULL: empty */
+void cell_alarm(struct report_table *t, const char *text);                 /* bad news */
+void cell_size(struct report_table *t, uint64_t bytes);                    /* exact */
+void cell_about(struct report_table *t, uint64_t bytes);                   /* rounded */
+void cell_bytes(struct report_table *t, uint64_t bytes, const char *text); /* in words of its own */
 void cell_address(struct report_table *t, uint64_t address);
 void cell_number(struct report_table *t, uint64_t number);
 void cell_extent(struct report_table *t, uint32_t from, uint32_t to); /* in 1/65535 */

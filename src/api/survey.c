@@ -9,6 +9,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+#define MOST_UNSAID (64ull << 20)
 enum { MOST_MEMORY = 1 << 30, STEP = 4096, LOOK = 64 << 10, MOST_OUTSIDE = 64, GAP = 4 };
 
 /* ---- content without a file system ---- */
@@ -151,7 +152,7 @@ static uint64_t volume_at(struct survey *s, uint64_t start, uint64_t limit) {
 }
 
 /* Finds what is not empty between partitions: stretches of blocks with small gaps left in. */
-static void look_between(struct survey *s, uint64_t from, uint64_t to) {
+static void look_at_all(struct survey *s, uint64_t from, uint64_t to) {
     uint8_t block[STEP];
     uint64_t start = 0, end = 0; /* of the stretch so far; none while equal */
     for (uint64_t at = mos_round_down(from, STEP); at < to;) {
@@ -184,6 +185,17 @@ static void look_between(struct survey *s, uint64_t from, uint64_t to) {
     }
     if (end > start)
         outside(s, start, mos_min(end, to), to);
+}
+
+/* Of a device only so much is read where no table says that anything is there; what is behind is
+ * not known. */
+static void look_between(struct survey *s, uint64_t from, uint64_t to) {
+    uint64_t behind = s->image.is_device && to - from > MOST_UNSAID ? from + MOST_UNSAID : to;
+    look_at_all(s, from, behind);
+    if (behind == to)
+        return;
+    struct survey_span *x = mos_vec_push(&s->spans);
+    *x = (struct survey_span){.start = behind, .length = to - behind, .what = "(not looked at)"};
 }
 
 /* ---- partitions ---- */

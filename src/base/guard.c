@@ -248,6 +248,11 @@ static int plain_protect(const struct mos_host *h, const char *path, uint32_t mo
     return e ? e : of(h)->real->protect(of(h)->real, path, mode);
 }
 
+static int guarded_own_like(const struct mos_host *h, const char *path, const char *like) {
+    int e = may(h, path, MOS_REACH_WRITE, false);
+    return e ? e : of(h)->real->own_like(of(h)->real, path, like);
+}
+
 static int plain_temporary(const struct mos_host *h, int *file) {
     return of(h)->real->temporary(of(h)->real, file);
 }
@@ -303,6 +308,7 @@ struct mos_guard *mos_guard_new(struct mos_arena *arena, const struct mos_host *
     *g = (struct mos_guard){.real = real, .arena = arena};
     g->host = (struct mos_host){
         .user = g,
+        .computer = real->computer, /* has a guard of its own: media/guard.h */
         .open = guarded_open,
         .close = plain_close,
         .pread = plain_pread,
@@ -315,6 +321,7 @@ struct mos_guard *mos_guard_new(struct mos_arena *arena, const struct mos_host *
         .info = guarded_info,
         .file_info = plain_file_info,
         .protect = plain_protect,
+        .own_like = guarded_own_like,
         .list = guarded_list,
         .survey = guarded_survey,
         .read_link = guarded_read_link,

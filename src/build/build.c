@@ -5,6 +5,7 @@
 #include "build/image.h"
 #include "build/set.h"
 #include "ledger/ledger.h"
+#include "model/facts.h"
 #include "plan/bytes.h"
 
 #include <string.h>
@@ -234,6 +235,9 @@ static void ledger_image(struct mos_build *b, const struct medium_image *m,
                          const uint8_t hash[MOS_SHA256_SIZE], const uint8_t *whole) {
     const struct mos_medium_plan *p = m->medium;
     mos_ledger_image(b->ledger, m->file, p->name, p->size, p->sector, hash, whole);
+    const struct mos_medium_size *limits = p->medium->size;
+    mos_ledger_medium(b->ledger, mos_text_or(p->medium->kind, NULL),
+                      limits && mos_has(limits->at_most) ? limits->at_most->number : 0);
     for (size_t i = 0; i < p->span_count; i++)
         mos_ledger_span(b->ledger, p->spans[i].start, p->spans[i].end - p->spans[i].start, "data");
     for (size_t i = 0; i < p->regions.count; i++) {
@@ -244,6 +248,9 @@ static void ledger_image(struct mos_build *b, const struct medium_image *m,
             mos_ledger_span(b->ledger, r->table_at, p->sector, "data");
         mos_ledger_region(b->ledger, r->name, holds(r), mos_text_or(r->def->owner, "build"),
                           r->number, r->id_text, r->start, r->length, place_text(b, r->place));
+        mos_ledger_region_is(b->ledger, mos_has(r->def->grows) && r->def->grows->truth,
+                             mos_has(r->def->stage) && r->def->stage->target &&
+                                 mos_stage_is_first(r->def->stage->target));
         ledger_spans(b, r);
     }
     for (size_t i = 0; i < mos_image_chunks(m->image); i++)
@@ -564,9 +571,9 @@ static bool write_network(struct mos_build *b) {
 static bool write_configs(struct mos_build *b) {
     struct mos_plan *p = b->plan;
     size_t length;
-    const char *text = p->kernel_settled.config      ? mos_kc_write(p->kernel_settled.config, &length)
-                       : p->has_config ? mos_config_text(b->ctx, &p->config, &length)
-                                       : NULL;
+    const char *text = p->kernel_settled.config ? mos_kc_write(p->kernel_settled.config, &length)
+                       : p->has_config          ? mos_config_text(b->ctx, &p->config, &length)
+                                                : NULL;
     if (text && !small_file(b, "kernel.config", text, length))
         return false;
     text = p->loader_settled.config ? mos_kc_write(p->loader_settled.config, &length) : NULL;

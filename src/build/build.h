@@ -28,6 +28,8 @@ void mos_build_remember(struct mos_plan *plan, const char *out_folder, const cha
  * nothing else?  Then *files are they (of struct mos_ledger_file). */
 bool mos_build_is_untouched(struct mos_plan *plan, const char *out_folder, const char *stamp,
                             struct mos_vec *files);
+/* Is an output's folder as the build left it, whatever it was built from? */
+bool mos_build_is_as_left(struct mos_ctx *ctx, const char *folder);
 /* What the volumes of the output that stands there were made of, a line each ("card root HASH"),
  * when nobody has touched it since; NULL: nothing is known. */
 const char *mos_build_former(struct mos_plan *plan, const char *out_folder);

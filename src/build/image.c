@@ -310,6 +310,23 @@ bool mos_image_hash_of(struct mos_ctx *ctx, const char *path, uint8_t hash[MOS_S
     return e ? mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", path) : true;
 }
 
+bool mos_image_hash_io(struct mos_ctx *ctx, struct mos_io *io, uint8_t hash[MOS_SHA256_SIZE]) {
+    struct mos_image *image = mos_alloc(ctx->arena, sizeof *image);
+    uint8_t *bytes = mos_alloc(ctx->arena, MOS_CHUNK_SIZE);
+    image->ctx = ctx;
+    image->count = (size_t)mos_div_up(io->size, MOS_CHUNK_SIZE);
+    image->chunks = mos_alloc_array(ctx->arena, image->count, sizeof *image->chunks);
+    int e = 0;
+    for (size_t i = 0; i < image->count && !e; i++) {
+        uint64_t at = (uint64_t)i * MOS_CHUNK_SIZE;
+        size_t n = (size_t)mos_min(MOS_CHUNK_SIZE, io->size - at);
+        e = mos_io_read(io, bytes, n, at);
+        e = e ? e : mos_sha256(bytes, n, image->chunks[i].hash) ? 0 : ENOMEM;
+    }
+    hash_list(image, hash);
+    return e ? mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "The image cannot be read") : true;
+}
+
 bool mos_image_finish(struct mos_image *image, uint8_t hash[MOS_SHA256_SIZE]) {
     assert(image->front <= image->count);
     const struct mos_host *h = image->ctx->host;

@@ -20,6 +20,8 @@ bool mos_image_finish(struct mos_image *image, uint8_t hash[MOS_SHA256_SIZE]);
 void mos_image_abandon(struct mos_image *image);
 /* The same hash of an image that is there already, which is only read.  false with ctx->error. */
 bool mos_image_hash_of(struct mos_ctx *ctx, const char *path, uint8_t hash[MOS_SHA256_SIZE]);
+/* The same of bytes that are not a file. */
+bool mos_image_hash_io(struct mos_ctx *ctx, struct mos_io *io, uint8_t hash[MOS_SHA256_SIZE]);
 size_t mos_image_chunks(const struct mos_image *image);
 const uint8_t *mos_image_chunk_hash(const struct mos_image *image, size_t chunk);
 

@@ -82,6 +82,15 @@ static bool is_as_left(struct mos_ctx *ctx, const char *folder, const char *key)
     return now && length == strlen(now) + 1 && memcmp(now, kept, length) == 0;
 }
 
+bool mos_build_is_as_left(struct mos_ctx *ctx, const char *folder) {
+    struct mos_error ignored = {0}, *saved = ctx->error;
+    const char *key = key_of(ctx, folder);
+    ctx->error = &ignored;
+    bool same = key && is_as_left(ctx, folder, key);
+    ctx->error = saved;
+    return same;
+}
+
 const char *mos_build_former(struct mos_plan *plan, const char *out_folder) {
     struct mos_ctx *ctx = plan->ctx;
     const char *folder = mos_path_join(ctx->arena, out_folder, plan->board->selector);

@@ -19,8 +19,11 @@ struct cli {
     bool only_show, of_loader;
     bool json, quiet, verbose, no_run, strict, no_cache, accept, trail, files, planned, faults,
         verify, sha256, keep_labels, help, version;
-    const char **includes, **defines; /* tree: NULL-terminated, or NULL */
-    const char **fragments, **vars;   /* config: the same */
+    const char **includes, **defines;    /* tree: NULL-terminated, or NULL */
+    const char **fragments, **vars;      /* config: the same */
+    const char **yes, **also, **regions; /* write: the same */
+    const char *board, *unit;            /* write: --for, --unit; or NULL */
+    bool changed, all_regions, grow, unmount, wait;
     bool aside; /* what is printed is for another program: findings go to standard error */
     const char *when_color;      /* --color, or NULL */
     struct mosaicum_draft draft; /* options of new */
@@ -43,7 +46,7 @@ struct command {
 extern const struct command command_new, command_list, command_check, command_build, command_show,
     command_compare, command_pin, command_inspect, command_take, command_amend, command_renew,
     command_rehearse, command_tree, command_config, command_explain, command_demo, command_help,
-    command_complete;
+    command_complete, command_devices, command_write;
 
 /* help.c: every command; NULL behind the last, and where there is none of that name */
 const struct command *command_at(size_t index);

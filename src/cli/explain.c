@@ -18,7 +18,8 @@ static const struct {
                 {"ram", "what lies over what in memory"},
                 {"start", "the boot, tried in the simulator"},
                 {"tree", "device trees and overlays"},
-                {"volume", "file systems and what they hold"}};
+                {"volume", "file systems and what they hold"},
+                {"write", "which device may be written, and what comes back"}};
 enum { FAMILIES = sizeof families / sizeof *families };
 
 static bool is_of_family(const struct mosaicum_rule *rule, const char *family) {

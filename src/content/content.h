@@ -77,14 +77,16 @@ struct mos_compressor *mos_compressor_new(struct mos_ctx *ctx, const char *kind,
                                           struct mos_sink *sink);
 bool mos_compressor_end(struct mos_compressor *c, uint64_t *size);
 
-/* An image that may be compressed (gzip, xz, zstd, bzip2, lz4), as bytes by offset.  What does not
- * stay in memory goes into a temporary file that has no name.  Close it when it was opened. */
+/* An image that may be compressed (gzip, xz, zstd, bzip2, lz4), or a storage device, as bytes by
+ * offset.  What does not stay in memory goes into a temporary file that has no name.  Close it when
+ * it was opened. */
 struct mos_unpacked {
     struct mos_io io;
+    bool is_device;          /* … which may be huge, and tells of no byte that nobody wrote it */
     const char *compression; /* NULL: none */
     uint64_t stored;         /* bytes of the file itself */
     const struct mos_host *host;
-    int file, spill; /* -1: none */
+    int file, spill, device; /* -1: none */
 };
 bool mos_unpack_open(struct mos_ctx *ctx, const char *path, struct mos_unpacked *out);
 void mos_unpack_close(struct mos_unpacked *u);

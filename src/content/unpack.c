@@ -196,7 +196,8 @@ bool mos_unpack_memory(struct mos_ctx *ctx, const void *bytes, size_t length, ui
     struct unpacked *u = unpack_new(ctx);
     uint64_t size = 0;
     const char *why;
-    *out = (struct mos_unpacked){.host = ctx->host, .stored = length, .file = -1, .spill = -1};
+    *out = (struct mos_unpacked){
+        .host = ctx->host, .stored = length, .file = -1, .spill = -1, .device = -1};
     u->bytes = bytes;
     u->size = length;
     bool ok = unpack(u, read_memory, limit, &size, &why);
@@ -205,15 +206,32 @@ bool mos_unpack_memory(struct mos_ctx *ctx, const void *bytes, size_t length, ui
     return ok;
 }
 
+/* A path that leads to no file: a storage device? */
+static bool open_device(struct mos_ctx *ctx, const char *path, struct mos_unpacked *out) {
+    const struct mos_computer *c = ctx->host->computer;
+    struct mos_device_info info;
+    int e = c ? c->open_to_look(c, path, &out->device) : MOS_NO_FILE;
+    if (!e && (e = c->info(c, out->device, &info)) != 0)
+        mos_unpack_close(out);
+    if (e)
+        return mos_fail(ctx->error, MOS_ERROR_USAGE, e, "Cannot open %s", path);
+    out->is_device = true;
+    out->stored = info.size;
+    out->io = mos_io_device(ctx->arena, c, out->device, info.size);
+    return true;
+}
+
 bool mos_unpack_open(struct mos_ctx *ctx, const char *path, struct mos_unpacked *out) {
     const struct mos_host *h = ctx->host;
     struct mos_file_info info;
     uint8_t head[8];
     size_t got = 0;
-    *out = (struct mos_unpacked){.host = h, .file = -1, .spill = -1};
+    *out = (struct mos_unpacked){.host = h, .file = -1, .spill = -1, .device = -1};
     if (ctx->error->kind)
         return false;
     int e = h->open(h, path, MOS_OPEN_READ, &out->file);
+    if (e == MOS_NO_FILE)
+        return open_device(ctx, path, out);
     if (e == EISDIR)
         return mos_fail(ctx->error, MOS_ERROR_USAGE, 0, "%s is a folder, not an image", path);
     if (e)
@@ -239,7 +257,9 @@ void mos_unpack_close(struct mos_unpacked *u) {
         u->host->close(u->host, u->file);
     if (u->spill >= 0)
         u->host->close(u->host, u->spill);
-    u->file = u->spill = -1;
+    if (u->device >= 0)
+        u->host->computer->close(u->host->computer, u->device);
+    u->file = u->spill = u->device = -1;
 }
 
 bool mos_unpack_bytes(struct mos_ctx *ctx, const uint8_t **bytes, size_t *length, uint64_t limit) {

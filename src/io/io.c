@@ -77,6 +77,24 @@ struct mos_io mos_io_file(struct mos_arena *arena, const struct mos_host *host, 
     return (struct mos_io){&driver, size, s};
 }
 
+struct device_state {
+    const struct mos_computer *computer;
+    int device;
+};
+
+static int device_read(struct mos_io *io, void *to, size_t length, uint64_t offset) {
+    struct device_state *s = io->self;
+    return s->computer->read(s->computer, s->device, to, length, offset);
+}
+
+struct mos_io mos_io_device(struct mos_arena *arena, const struct mos_computer *computer,
+                            int device, uint64_t size) {
+    static const struct mos_io_driver driver = {device_read, NULL, NULL};
+    struct device_state *s = mos_alloc(arena, sizeof *s);
+    *s = (struct device_state){computer, device};
+    return (struct mos_io){&driver, size, s};
+}
+
 struct window_state {
     struct mos_io of;
     uint64_t offset;

@@ -29,6 +29,9 @@ struct mos_io mos_io_memory(struct mos_arena *arena, void *bytes, uint64_t size)
 /* An open file of the host. */
 struct mos_io mos_io_file(struct mos_arena *arena, const struct mos_host *host, int file,
                           uint64_t size);
+/* An open storage device of the computer, read only. */
+struct mos_io mos_io_device(struct mos_arena *arena, const struct mos_computer *computer,
+                            int device, uint64_t size);
 /* The span [offset, offset + size) of another. */
 struct mos_io mos_io_window(struct mos_arena *arena, struct mos_io *of, uint64_t offset,
                             uint64_t size);

@@ -34,6 +34,12 @@ static json_t *load(struct mos_ctx *ctx, const char *path, bool stamped) {
     return ok ? json_loadb(data, length, 0, NULL) : NULL;
 }
 
+/* A text of an object; NULL: there is none. */
+static const char *text_in(struct mos_ctx *ctx, const json_t *object, const char *key) {
+    const char *text = json_string_value(json_object_get(object, key));
+    return text ? mos_strdup(ctx->arena, text) : NULL;
+}
+
 static struct mos_vec read_regions(struct mos_ctx *ctx, const json_t *image) {
     struct mos_vec out = mos_vec_make(ctx->arena, sizeof(struct mos_ledger_region_last));
     json_t *item;
@@ -47,6 +53,9 @@ static struct mos_vec read_regions(struct mos_ctx *ctx, const json_t *image) {
         *r = (struct mos_ledger_region_last){
             .name = mos_strdup(ctx->arena, name),
             .holds = holds ? mos_strdup(ctx->arena, holds) : NULL,
+            .owner = text_in(ctx, item, "owner"),
+            .grows = json_is_true(json_object_get(item, "grows")),
+            .starts = json_is_true(json_object_get(item, "starts")),
             .number = (unsigned)json_integer_value(json_object_get(item, "number")),
             .offset = (uint64_t)json_integer_value(json_object_get(item, "offset")),
             .length = (uint64_t)json_integer_value(json_object_get(item, "length"))};
@@ -92,6 +101,76 @@ bool mos_ledger_image_regions(struct mos_ctx *ctx, const char *path, const char 
     }
     json_decref(root);
     return fits;
+}
+
+/* false: one lies outside of the image, or is of no kind. */
+static bool read_spans(struct mos_ctx *ctx, const json_t *image, uint64_t size,
+                       struct mos_vec *out) {
+    json_t *item;
+    size_t i;
+    *out = mos_vec_make(ctx->arena, sizeof(struct mos_ledger_span_last));
+    json_array_foreach(json_object_get(image, "spans"), i, item) {
+        json_int_t offset = json_integer_value(json_object_get(item, "offset"));
+        json_int_t length = json_integer_value(json_object_get(item, "length"));
+        const char *kind = json_string_value(json_object_get(item, "kind"));
+        if (offset < 0 || length <= 0 || !kind || !strchr("dza", *kind) ||
+            (uint64_t)offset > size || (uint64_t)length > size - (uint64_t)offset)
+            return false;
+        struct mos_ledger_span_last *s = mos_vec_push(out);
+        *s = (struct mos_ledger_span_last){(uint64_t)offset, (uint64_t)length, *kind};
+    }
+    return true;
+}
+
+static bool regions_lie_within(const struct mos_vec *regions, uint64_t size) {
+    for (size_t i = 0; i < regions->count; i++) {
+        const struct mos_ledger_region_last *r = mos_vec_at(regions, i);
+        if (r->offset > size || r->length > size - r->offset)
+            return false;
+    }
+    return true;
+}
+
+bool mos_ledger_image_last(struct mos_ctx *ctx, const char *path, const char *file,
+                           struct mos_ledger_image_last *out) {
+    if (!mos_exists(ctx, path))
+        return false;
+    json_t *root = load(ctx, path, false);
+    const json_t *image = image_by(root, "file", file);
+    bool is_one = json_is_array(json_object_get(root, "images"));
+    *out = (struct mos_ledger_image_last){
+        .workspace = text_in(ctx, root, "workspace"),
+        .board = text_in(ctx, root, "board"),
+        .stamp = text_in(ctx, root, "stamp"),
+        .medium = text_in(ctx, image, "medium"),
+        .kind = text_in(ctx, image, "kind"),
+        .hash = text_in(ctx, image, "hash-of-chunks"),
+        .size = (uint64_t)json_integer_value(json_object_get(image, "size")),
+        .most = (uint64_t)json_integer_value(json_object_get(image, "at-most")),
+        .sector = (uint32_t)json_integer_value(json_object_get(image, "sector")),
+        .regions = read_regions(ctx, image)};
+    bool whole = image && out->board && out->hash && out->sector &&
+                 read_spans(ctx, image, out->size, &out->spans) &&
+                 regions_lie_within(&out->regions, out->size);
+    json_decref(root);
+    if (!is_one || (image && !whole))
+        return mos_fail(ctx->error, MOS_ERROR_USAGE, 0,
+                        "%s is no ledger that can be used: it is damaged, or of another program",
+                        path);
+    return image != NULL;
+}
+
+struct mos_vec mos_ledger_image_names(struct mos_ctx *ctx, const char *path) {
+    struct mos_vec out = mos_vec_make(ctx->arena, sizeof(char *));
+    json_t *root = load(ctx, path, false), *image;
+    size_t i;
+    json_array_foreach(json_object_get(root, "images"), i, image) {
+        const char *file = text_in(ctx, image, "file");
+        if (file)
+            mos_vec_push_pointer(&out, file);
+    }
+    json_decref(root);
+    return out;
 }
 
 bool mos_ledger_last(struct mos_ctx *ctx, const char *folder, struct mos_ledger_last *out) {

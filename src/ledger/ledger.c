@@ -96,6 +96,14 @@ void mos_ledger_image(struct mos_ledger *l, const char *file, const char *medium
     json_array_append_new(l->images, l->image);
 }
 
+void mos_ledger_medium(struct mos_ledger *l, const char *kind, uint64_t at_most) {
+    assert(l->image);
+    if (kind)
+        json_object_set_new(l->image, "kind", json_string(kind));
+    if (at_most)
+        json_object_set_new(l->image, "at-most", json_integer((json_int_t)at_most));
+}
+
 void mos_ledger_chunk(struct mos_ledger *l, const uint8_t hash[32]) {
     assert(l->image);
     json_array_append_new(json_object_get(l->image, "chunks"), hash_text(hash));
@@ -117,6 +125,15 @@ void mos_ledger_region(struct mos_ledger *l, const char *name, const char *holds
     json_object_set_new(o, "length", json_integer((json_int_t)length));
     json_object_set_new(o, "from", json_string(place));
     json_array_append_new(json_object_get(l->image, "regions"), o);
+}
+
+void mos_ledger_region_is(struct mos_ledger *l, bool grows, bool starts) {
+    json_t *regions = json_object_get(l->image, "regions");
+    json_t *last = json_array_get(regions, json_array_size(regions) - 1);
+    if (grows)
+        json_object_set_new(last, "grows", json_true());
+    if (starts)
+        json_object_set_new(last, "starts", json_true());
 }
 
 void mos_ledger_span(struct mos_ledger *l, uint64_t offset, uint64_t length, const char *kind) {

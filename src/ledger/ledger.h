@@ -29,11 +29,16 @@ void mos_ledger_name(struct mos_ledger *ledger, const char *name, const char *of
  * file, where that is known, or NULL. */
 void mos_ledger_image(struct mos_ledger *ledger, const char *file, const char *medium,
                       uint64_t size, uint32_t sector, const uint8_t hash[32], const uint8_t *whole);
+/* Of the last image: the kind of its medium (NULL: not stated), and the largest that the board may
+ * have, bytes (0: not stated). */
+void mos_ledger_medium(struct mos_ledger *ledger, const char *kind, uint64_t at_most);
 /* Parts of the last image. */
 void mos_ledger_chunk(struct mos_ledger *ledger, const uint8_t hash[32]);
 void mos_ledger_region(struct mos_ledger *ledger, const char *name, const char *holds,
                        const char *owner, unsigned number, const char *id, uint64_t offset,
                        uint64_t length, const char *place);
+/* Of the last region: it takes what a larger medium has more; a ROM starts what it holds. */
+void mos_ledger_region_is(struct mos_ledger *ledger, bool grows, bool starts);
 void mos_ledger_span(struct mos_ledger *ledger, uint64_t offset, uint64_t length,
                      const char *kind); /* "data", "zero", "any" */
 /* Bytes that something takes, of those that it may. */
@@ -54,7 +59,9 @@ struct mos_ledger_last {
 struct mos_ledger_region_last {
     const char *name;
     const char *holds; /* "piece", "environment", a file system */
+    const char *owner; /* "build", "factory", "device" */
     unsigned number;
+    bool grows, starts; /* as mos_ledger_region_is */
     uint64_t offset, length;
 };
 bool mos_ledger_regions(struct mos_ctx *ctx, const char *path, const char *medium,
@@ -63,6 +70,26 @@ bool mos_ledger_regions(struct mos_ctx *ctx, const char *path, const char *mediu
  * mos_ledger_region_last, in the ledger's order. */
 bool mos_ledger_image_regions(struct mos_ctx *ctx, const char *path, const char *file,
                               uint64_t size, struct mos_vec *out);
+/* What a ledger says of one image, for whoever puts it onto a medium. */
+struct mos_ledger_span_last {
+    uint64_t offset, length;
+    char kind; /* 'd'ata, 'z'ero, 'a'ny */
+};
+struct mos_ledger_image_last {
+    const char *workspace, *board, *stamp, *medium;
+    const char *kind;    /* of the medium, "sd"; NULL: not stated */
+    const char *hash;    /* of the list of its chunks' hashes: 64 digits */
+    uint64_t size, most; /* bytes; most 0: not stated */
+    uint32_t sector;
+    struct mos_vec regions; /* of struct mos_ledger_region_last, in the ledger's order */
+    struct mos_vec spans;   /* of struct mos_ledger_span_last, in the ledger's order */
+};
+/* The image of a file's name.  false: the ledger is not there, or is no ledger (ctx->error then),
+ * or knows no such image; what it says lies within the image. */
+bool mos_ledger_image_last(struct mos_ctx *ctx, const char *path, const char *file,
+                           struct mos_ledger_image_last *out);
+/* The names of the images in a ledger, of const char *; none when it cannot be read. */
+struct mos_vec mos_ledger_image_names(struct mos_ctx *ctx, const char *path);
 /* Whose output a ledger records (*board: the selector), and every name that it lists as a key of
  * *names.  false: it is no ledger, of a format that is not known, or cannot be read (ctx->error).
  */

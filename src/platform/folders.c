@@ -160,6 +160,21 @@ static int folder_sync(const struct mos_host *h, const char *path) {
     return e;
 }
 
+static int folder_own_like(const struct mos_host *h, const char *path, const char *like) {
+    (void)h;
+    struct stat st, of;
+    int fd = open(path, O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC);
+    if (fd < 0)
+        return errno;
+    int e = fstat(fd, &st) || stat(like, &of) ? errno : 0;
+    if (!e && geteuid() == 0 && (st.st_uid != of.st_uid || st.st_gid != of.st_gid) &&
+        (S_ISDIR(st.st_mode) || st.st_nlink == 1) && /* another name may be somebody else's */
+        fchown(fd, of.st_uid, of.st_gid))
+        e = errno;
+    close(fd);
+    return e;
+}
+
 void mos_platform_folders(struct mos_host *host) {
     host->list = folder_list;
     host->survey = folder_survey;
@@ -170,6 +185,7 @@ void mos_platform_folders(struct mos_host *host) {
     host->rename = folder_rename;
     host->rename_new = folder_rename_new;
     host->protect = folder_protect;
+    host->own_like = folder_own_like;
     host->exchange = folder_exchange;
     host->sync_folder = folder_sync;
 }

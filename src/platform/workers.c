@@ -4,7 +4,7 @@
 #include <pthread.h>
 #include <stdlib.h>
 
-enum { SLOTS = 16 };
+enum { SLOTS = MOS_WORKER_SLOTS };
 
 struct mos_worker {
     pthread_t thread;

@@ -2,11 +2,96 @@
 #include "support.h"
 
 #include "base/finding.h"
+#include "computer/card.h"
+#include "computer/made-up.h"
+#include "mosaicum/mosaicum.h"
+#include "platform/platform.h"
 
 #include <stdlib.h>
 #include <string.h>
 
+/* ---- rules about writing: on a made-up computer ---- */
+
+static bool consents(void *self, const char *device, const char *token) {
+    (void)self;
+    return device && token;
+}
+
+static json_t *findings_of(mosaicum *m) {
+    json_t *list = json_array();
+    for (size_t i = 0; i < mosaicum_finding_count(m); i++) {
+        const struct mosaicum_finding *f = mosaicum_finding_at(m, i);
+        json_t *places = json_array();
+        for (size_t k = 0; k < f->place_count; k++)
+            json_array_append_new(places, json_string(f->places[k].thing));
+        json_array_append_new(list, json_pack("{s:s,s:o,s:s}", "rule", f->rule, "places", places,
+                                              "try", f->remedy ? f->remedy : ""));
+    }
+    return json_pack("{s:o}", "findings", list);
+}
+
+/* "write card.img /dev/sdb --for curlew": what came of it. */
+static json_t *write_line(struct mos_host *host, const char *folder, char *line, int *status) {
+    char *words[8] = {0};
+    size_t n = 0;
+    for (char *p = strtok(line, " "); p && n < 8; p = strtok(NULL, " "))
+        words[n++] = p;
+    CU_ASSERT_FATAL(n == 3 || n == 5);
+    const char *devices[] = {words[2]}, *regions[] = {words[4], NULL};
+    struct mosaicum_write r = {.what = path_in(folder, "%s", words[1]),
+                               .devices = devices,
+                               .device_count = 1,
+                               .ask = consents};
+    r.board = n == 5 && strcmp(words[3], "--for") == 0 ? words[4] : NULL;
+    r.regions = n == 5 && strcmp(words[3], "--region") == 0 ? regions : NULL;
+    struct mosaicum_options o = {.host = host, .workspace = folder};
+    mosaicum *m = mosaicum_new(&o);
+    *status = mosaicum_write(m, &r) != MOSAICUM_DONE;
+    json_t *d = findings_of(m);
+    mosaicum_free(m);
+    return d;
+}
+
+/* Does the lines of job.txt with the card of tests/computer/card.c; the last one counts. */
+static json_t *check_write(const char *fixture, int *status) {
+    struct core c;
+    char why[200] = "", *folder = keep(test_folder("writes"));
+    uint8_t *image = malloc(CARD_SIZE);
+    core_start(&c);
+    copy_folder(fixture, folder);
+    write_text(path_in(folder, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    card_fill(&c, image, 1);
+    card_put(&c, image, folder, "one");
+    char *text = read_whole(path_in(folder, "computer.txt"), NULL);
+    char *job = read_whole(path_in(folder, "job.txt"), NULL);
+    struct made_up *computer = made_up_new(text, NULL, why, sizeof why);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(computer);
+    struct mos_host host = *mos_platform_host();
+    host.computer = made_up_computer(computer);
+    json_t *d = NULL;
+    for (char *line = job, *next; line && *line; line = next) {
+        next = strchr(line, '\n');
+        if (next)
+            *next++ = 0;
+        if (strncmp(line, "damage ", 7) == 0) {
+            image[atoi(line + 7)] ^= 1;
+            write_file(path_in(folder, "card.img"), image, CARD_SIZE);
+            continue;
+        }
+        json_decref(d);
+        d = write_line(&host, folder, line, status);
+    }
+    made_up_free(computer);
+    core_end(&c);
+    free(image);
+    free(text);
+    free(job);
+    return d;
+}
+
 static json_t *check(const char *folder, int *status) {
+    if (strstr(folder, "/write."))
+        return check_write(folder, status);
     if (!strstr(folder, "boot.fallback-fails"))
         return run_json(status, "-w '%s' check", folder);
     const char *out = keep(test_folder("faults")); /* found by breaking what was built */

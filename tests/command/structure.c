@@ -28,11 +28,12 @@ static const struct {
     {"rules", "base io model content disk fs boot tree bindings kconfig linux store ledger plan "
               "loaders"},
     {"build", "base io model content disk fs boot tree kconfig linux store ledger plan"},
+    {"media", "base io mosaicum"},
     {"rehearse", "base io content boot tree linux disk fs"},
     {"loaders", "base io content boot tree linux disk fs rehearse"},
     {"trial", "base io model content disk fs boot tree kconfig linux store ledger plan rehearse"},
     {"api", "base io model content disk fs boot tree bindings kconfig linux loaders store ledger "
-            "plan rules build rehearse trial mosaicum"},
+            "plan rules build media rehearse trial mosaicum"},
     {"platform", "mosaicum"},
     {"cli", "mosaicum platform"},
 };

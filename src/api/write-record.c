@@ -1,0 +1,253 @@
+/* What a workspace keeps of its writes: a line each in written.jsonl, and below written/ what was
+ * on a device before. */
+#include "api/write.h"
+
+#include "base/bytes.h"
+#include "base/hash.h"
+#include "base/out.h"
+#include "base/text.h"
+
+#include <errno.h>
+#include <jansson.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { EDGE = 1 << 20, MOST_RECORD = 64 << 20, MOST_KEPT = 256 << 20, DAY = 24 * 60 * 60 };
+
+static const char *place_of(struct write_job *w, const char *name) {
+    return mos_path_join(w->m->arena, w->m->options.workspace, name);
+}
+
+/* Nothing below the workspace becomes root's. */
+static void own(struct write_job *w, const char *path) {
+    const struct mos_host *h = w->m->ctx.host;
+    h->own_like(h, path, w->m->options.workspace);
+}
+
+static bool keep(struct write_job *w, const struct write_device *x, const char *name,
+                 const void *bytes, size_t length) {
+    const char *path = mos_path_join(w->m->arena, x->folder, name);
+    if (!mos_write_file(&w->m->ctx, path, bytes, length))
+        return false;
+    own(w, path);
+    own(w, x->folder);
+    own(w, place_of(w, "written"));
+    return true;
+}
+
+/* ---- an interrupted write ---- */
+
+static void make_key(struct write_job *w, struct write_device *x) {
+    const struct mos_block *b = x->d.block;
+    uint8_t hash[MOS_SHA256_SIZE];
+    char hex[65];
+    const char *all = mos_printf(w->m->arena, "%s\n%s\n%s\n%s\n%s\n%llu %llu", b->port, b->lun,
+                                 b->model, b->serial, b->name, (unsigned long long)b->size,
+                                 (unsigned long long)b->sequence);
+    if (mos_sha256(all, strlen(all), hash)) {
+        mos_sha256_hex(hash, hex);
+        x->key = mos_strndup(w->m->arena, hex, 12);
+    }
+}
+
+static json_t *load(struct write_job *w, const char *path) {
+    struct mos_error ignored = {0};
+    struct mos_ctx quiet = mos_ctx_quiet(&w->m->ctx, &ignored);
+    char *data;
+    size_t length;
+    if (!mos_exists(&quiet, path) || !mos_read_aside(&quiet, path, MOST_RECORD, &data, &length))
+        return NULL;
+    return json_loadb(data, length, 0, NULL);
+}
+
+void write_find_record(struct write_job *w, struct write_device *x) {
+    const char *workspace = w->m->options.workspace;
+    make_key(w, x);
+    if (!workspace || !x->key)
+        return;
+    x->folder = mos_path_join(w->m->arena, place_of(w, "written"), x->key);
+    json_t *going = load(w, mos_path_join(w->m->arena, x->folder, "going.json"));
+    const char *hash = json_string_value(json_object_get(going, "hash"));
+    const char *token = json_string_value(json_object_get(going, "token"));
+    if (hash && token && *w->image.hash && strcmp(hash, w->image.hash) == 0 &&
+        strlen(token) == MOS_TOKEN_LETTERS) {
+        x->goes_on = true;
+        x->done_before = (uint64_t)json_integer_value(json_object_get(going, "done"));
+        x->token_before = mos_strdup(w->m->arena, token);
+    }
+    x->had_going = going != NULL;
+    json_decref(going);
+}
+
+void write_mark_record(struct write_job *w, struct write_device *x, uint64_t done) {
+    struct mos_error ignored = {0}, *saved = w->m->ctx.error;
+    if (!x->folder)
+        return;
+    w->m->ctx.error = &ignored; /* what is not noted is written once more */
+    json_t *going = json_pack("{s:i, s:s, s:s, s:I}", "mosaicum", 1, "hash", w->image.hash, "token",
+                              x->d.token, "done", (json_int_t)done);
+    char *text = json_dumps(going, JSON_COMPACT);
+    if (text)
+        keep(w, x, "going.json", text, strlen(text));
+    free(text);
+    json_decref(going);
+    w->m->ctx.error = saved;
+}
+
+/* ---- what was there before ---- */
+
+static bool save_span(struct write_job *w, struct write_device *x, const char *name,
+                      uint64_t offset, uint64_t length) {
+    mosaicum *m = w->m;
+    const struct mos_computer *c = m->ctx.host->computer;
+    if (length > MOST_KEPT)
+        return mos_fail(&m->error, MOS_ERROR_SAFETY, 0,
+                        "Region %s of %s belongs to the factory, and is too large to be saved (%s)",
+                        name, x->d.path, mos_size_text(m->arena, length));
+    uint8_t *bytes = mos_alloc(m->arena, (size_t)length + 1);
+    int e = c->read(c, x->device, bytes, (size_t)length, offset);
+    if (e) {
+        x->why = mos_printf(m->arena, "what is on it could not be saved: %s", mos_errno_text(e));
+        return false;
+    }
+    bool ok = keep(w, x, mos_file_name(m->arena, name), bytes, (size_t)length);
+    mos_drop(m->arena, bytes, (size_t)length + 1);
+    return ok;
+}
+
+static bool save_factory(struct write_job *w, struct write_device *x) {
+    const struct mos_vec *regions = &w->image.ledger.regions;
+    bool ok = true;
+    for (size_t i = 0; x->carries && i < regions->count && ok; i++) {
+        const struct mos_ledger_region_last *r = mos_vec_at(regions, i);
+        if (r->owner && strcmp(r->owner, "factory") == 0)
+            ok = save_span(w, x, mos_printf(w->m->arena, "%s.bin", r->name), r->offset, r->length);
+    }
+    return ok;
+}
+
+bool write_begin_record(struct write_job *w, struct write_device *x) {
+    uint64_t size = mos_round_down(x->d.block->size, w->grain), edge = mos_min(EDGE, size);
+    if (!x->folder)
+        return true;
+    /* an interrupted write has saved what was there: now there is nothing of it any more */
+    if (!x->had_going && !(save_span(w, x, "start.bin", 0, edge) &&
+                           save_span(w, x, "end.bin", size - edge, edge) && save_factory(w, x)))
+        return false;
+    if (*w->image.hash)
+        write_mark_record(w, x, 0);
+    return true;
+}
+
+/* ---- written.jsonl ---- */
+
+static bool append(struct write_job *w, const char *line) {
+    const struct mos_host *h = w->m->ctx.host;
+    const char *path = place_of(w, "written.jsonl");
+    struct mos_file_info info;
+    int file;
+    char last;
+    size_t got;
+    int e = h->open(h, path, MOS_OPEN_MODIFY, &file);
+    if (e == ENOENT)
+        e = h->open(h, path, MOS_OPEN_NEW, &file);
+    if (e)
+        return mos_fail(w->m->ctx.error, MOS_ERROR_SYSTEM, e, "Cannot write %s", path);
+    e = h->file_info(h, file, &info);
+    uint64_t at = e ? 0 : info.size;
+    if (!e && at && h->pread(h, file, &last, 1, at - 1, &got) == 0 && got == 1 && last != '\n')
+        e = h->pwrite(h, file, "\n", 1, at++); /* a line that was cut off stays a line of its own */
+    e = e ? e : h->pwrite(h, file, line, strlen(line), at);
+    e = e ? e : h->pwrite(h, file, "\n", 1, at + strlen(line));
+    e = e ? e : h->sync(h, file);
+    h->close(h, file);
+    own(w, path);
+    return e ? mos_fail(w->m->ctx.error, MOS_ERROR_SYSTEM, e, "Cannot write %s", path) : true;
+}
+
+static const char *date_text(struct write_job *w) {
+    int64_t year, month, day;
+    mos_date_of_days(w->m->ctx.host->today(w->m->ctx.host) / DAY, &year, &month, &day);
+    return mos_printf(w->m->arena, "%04lld-%02lld-%02lld", (long long)year, (long long)month,
+                      (long long)day);
+}
+
+static void set(json_t *o, const char *key, const char *text) {
+    if (text && *text)
+        json_object_set_new(o, key, json_string(text));
+}
+
+bool write_end_record(struct write_job *w, struct write_device *x, const char *result, bool whole,
+                      uint64_t tenths, uint64_t bytes) {
+    const struct write_image *image = &w->image;
+    const struct mos_block *b = x->d.block;
+    if (!x->folder)
+        return true;
+    json_t *o = json_object(), *d = json_object();
+    json_object_set_new(o, "mosaicum", json_integer(1));
+    set(o, "date", date_text(w));
+    set(o, "board", image->ledger.board);
+    set(o, "medium", image->ledger.medium);
+    set(o, "image", image->name);
+    set(o, "stamp", image->ledger.stamp);
+    set(o, "hash", image->hash);
+    set(o, "unit", w->request->unit);
+    set(d, "path", b->path);
+    set(d, "model", b->model);
+    set(d, "serial", b->serial);
+    set(d, "port", b->port);
+    json_object_set_new(d, "size", json_integer((json_int_t)b->size));
+    json_object_set_new(o, "device", d);
+    set(o, "result", result);
+    json_object_set_new(o, "proved", json_boolean(whole));
+    json_object_set_new(o, "bytes", json_integer((json_int_t)bytes));
+    json_object_set_new(o, "tenths-of-seconds", json_integer((json_int_t)tenths));
+    char *line = json_dumps(o, JSON_COMPACT);
+    bool ok = line && append(w, line);
+    free(line);
+    json_decref(o);
+    const struct mos_host *h = w->m->ctx.host;
+    if (ok && whole)
+        h->remove_tree(h, mos_path_join(w->m->arena, x->folder, "going.json"));
+    return ok;
+}
+
+/* ---- rules ---- */
+
+void write_judge_record(struct write_job *w) {
+    const struct write_image *image = &w->image;
+    mosaicum *m = w->m;
+    char *data;
+    size_t length;
+    struct mos_error ignored = {0};
+    struct mos_ctx quiet = mos_ctx_quiet(&m->ctx, &ignored);
+    if (!m->options.workspace || !image->has_ledger || !image->ledger.stamp)
+        return;
+    const char *path = place_of(w, "written.jsonl"), *last = NULL, *when = "";
+    bool before = false; /* this build was written, and then another one */
+    if (!mos_exists(&quiet, path) || !mos_read_aside(&quiet, path, MOST_RECORD, &data, &length))
+        return;
+    for (char *line = data, *next; line && *line; line = next) {
+        next = strchr(line, '\n');
+        json_t *o = json_loadb(line, next ? (size_t)(next - line) : strlen(line), 0, NULL);
+        next = next ? next + 1 : NULL;
+        const char *board = json_string_value(json_object_get(o, "board"));
+        const char *stamp = json_string_value(json_object_get(o, "stamp"));
+        const char *date = json_string_value(json_object_get(o, "date"));
+        if (board && stamp && strcmp(board, image->ledger.board) == 0) {
+            before |= strcmp(stamp, image->ledger.stamp) == 0;
+            last = mos_strdup(m->arena, stamp);
+            when = mos_strdup(m->arena, date ? date : "");
+        }
+        json_decref(o);
+    }
+    if (!before || strcmp(last, image->ledger.stamp) == 0)
+        return;
+    struct mos_finding *f =
+        mos_find(&m->ctx.findings, MOS_RULE_WRITE_STALE,
+                 "This build of %s was written before, and then another one (%s).",
+                 image->ledger.board, when);
+    mos_finding_at(&m->ctx.findings, f, (struct mos_place){.thing = image->ledger_path});
+    mos_finding_at(&m->ctx.findings, f, (struct mos_place){.thing = path});
+}
