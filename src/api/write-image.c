@@ -153,6 +153,7 @@ bool write_proves_image(struct write_job *w) {
         return false;
     }
     const char *folder = mos_path_folder(m->arena, x->path);
+    run_allow(m, folder, MOS_REACH_READ);
     if (!x->file.compression && mos_build_is_as_left(&m->ctx, folder)) {
         snprintf(x->hash, sizeof x->hash, "%s", x->ledger.hash); /* untouched since it was hashed */
         return true;

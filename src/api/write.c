@@ -166,6 +166,7 @@ static void judge_twins(struct write_job *w) {
     const struct write_image *image = &w->image;
     if (!image->driver || memcmp(image->table.id, none, sizeof none) == 0)
         return;
+    struct mos_finding *f = NULL;
     for (size_t i = 0; i < w->storage.blocks.count; i++) {
         struct mos_block *b = mos_vec_pointer(&w->storage.blocks, i);
         struct media_device d;
@@ -177,11 +178,13 @@ static void judge_twins(struct write_job *w) {
         media_look(w->m, b, &d);
         if (!d.driver || memcmp(d.table.id, image->table.id, sizeof none) != 0)
             continue;
-        struct mos_finding *f =
-            mos_find(findings(w), MOS_RULE_WRITE_TWIN,
-                     "%s is attached, too, and has the identifiers of %s.", b->path, image->path);
+        if (!f) {
+            f = mos_find(findings(w), MOS_RULE_WRITE_TWIN,
+                         "Other media that are attached have the identifiers of %s.", image->path);
+            mos_finding_at(findings(w), f, (struct mos_place){.thing = image->path});
+            mos_finding_try(findings(w), f, "Pull it out before both are mounted.");
+        }
         mos_finding_at(findings(w), f, (struct mos_place){.thing = b->path});
-        mos_finding_at(findings(w), f, (struct mos_place){.thing = image->path});
     }
 }
 
@@ -344,8 +347,8 @@ static void screen_row(struct report_table *t, const char *key, const char *text
 }
 
 static void screen(struct write_job *w, struct write_device *x) {
-    static const struct mosaicum_column columns[] = {{"what", "what", false},
-                                                     {"text", "text", false}};
+    static const struct mosaicum_column columns[] = {{"what", "", false},
+                                                     {"text", "", false}};
     mosaicum *m = w->m;
     const struct mos_media_job job = media_job(w);
     const struct mos_media_target like = {.keeps = x->carries};
@@ -517,8 +520,11 @@ static void outcome(struct write_job *w, struct mos_media_job *job, uint64_t ns)
                                ? mos_printf(m->arena, "%s; what is on it is not known", text)
                                : mos_printf(m->arena, "%s; it has no table now", text));
         cell_about(&t, target->written);
-        cell_about(&t, target->kept);
-        cell_text(&t, ns ? mos_printf(m->arena, "%s/s",
+        if (target->kept)
+            cell_about(&t, target->kept);
+        else
+            cell_text(&t, NULL);
+        cell_text(&t, ns && target->written ? mos_printf(m->arena, "%s/s",
                                       mos_size_about(m->arena, (uint64_t)((double)target->written *
                                                                           SECOND / (double)ns)))
                          : NULL);

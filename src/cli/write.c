@@ -29,6 +29,8 @@ static bool ask(void *self, const char *device, const char *token) {
 }
 
 static int run(struct cli *cli) {
+    if (!cli->workspace)
+        cli->workspace = cli_find_workspace(); /* for the record; there need not be one */
     mosaicum *m = cli_open(cli, false);
     if (!m)
         return MOSAICUM_SYSTEM;

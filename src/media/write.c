@@ -5,8 +5,8 @@
 #include <errno.h>
 #include <string.h>
 
-/* A piece is small enough that all that wait in the queues of the workers fit into 24 MiB. */
-enum { PIECE = 1 << 20, RING = MOS_WORKER_SLOTS + 2, ALIGNED = 4096, GRAIN = 4096 };
+/* A piece is small enough that all that wait in the queues of the workers fit into 10 MiB. */
+enum { PIECE = 512 << 10, RING = MOS_WORKER_SLOTS + 2, ALIGNED = 4096, GRAIN = 4096 };
 #define MARK_EVERY (256ull << 20)
 
 enum mode {
