@@ -72,6 +72,8 @@ struct mosaicum_draft {
 enum mosaicum_status mosaicum_new_board(mosaicum *m, const struct mosaicum_draft *draft);
 /* Boards and their variants, and what is known of each. */
 enum mosaicum_status mosaicum_list(mosaicum *m);
+/* What was written last to each unit, or device where none was named, by the workspace's record. */
+enum mosaicum_status mosaicum_list_written(mosaicum *m);
 /* Two selectors, two images or two ledgers side by side: only what differs; MOSAICUM_FINDINGS when
  * something does. */
 enum mosaicum_status mosaicum_compare(mosaicum *m, const char *a, const char *b);
@@ -173,7 +175,8 @@ enum mosaicum_status mosaicum_devices_wait(mosaicum *m,
                                            void *self);
 /* An image onto storage devices. */
 struct mosaicum_write {
-    const char *what;           /* an image, or the selector of a board that is built */
+    const char *what;           /* an image, or the selector of a board that is built; NULL: a
+                                   pattern over all of one device, to learn how large it really is */
     const char *const *devices; /* their paths */
     size_t device_count;
     const char *const *yes;     /* tokens that consent to a device each; NULL-terminated, or NULL */

@@ -2,6 +2,7 @@
 #include "api/run.h"
 
 #include "ledger/ledger.h"
+#include "ledger/written.h"
 #include "store/store.h"
 
 #include <stdio.h>
@@ -82,6 +83,71 @@ static void list(mosaicum *m) {
         cell_text(&t, about_text(s));
     }
     report_end(&m->report, &t);
+}
+
+/* ---- which card or board carries what ---- */
+
+static bool same_text(const char *a, const char *b) {
+    return strcmp(a ? a : "", b ? b : "") == 0;
+}
+
+/* Is a later line about the same unit, or where none is named the same device? */
+static bool is_replaced(const struct mos_vec *lines, size_t index) {
+    const struct mos_written *a = mos_vec_at(lines, index);
+    for (size_t i = index + 1; i < lines->count; i++) {
+        const struct mos_written *b = mos_vec_at(lines, i);
+        if (a->unit ? same_text(a->unit, b->unit)
+                    : !b->unit && a->size == b->size && same_text(a->model, b->model) &&
+                          same_text(a->serial, b->serial) && same_text(a->port, b->port))
+            return true;
+    }
+    return false;
+}
+
+static const char *device_text(mosaicum *m, const struct mos_written *w) {
+    return mos_printf(m->arena, "%s%s%s%s%s", w->model ? w->model : "", w->model ? " " : "",
+                      w->serial ? w->serial : "", w->serial ? ", " : "", w->path ? w->path : "");
+}
+
+static void written(mosaicum *m) {
+    static const struct mosaicum_column columns[] = {
+        {"unit", "unit", false},    {"board", "board", false}, {"medium", "medium", false},
+        {"build", "build", false},  {"date", "date", false},   {"device", "device", false},
+        {"result", "result", false}};
+    size_t bad;
+    const char *path = mos_path_join(m->arena, m->options.workspace, "written.jsonl");
+    struct mos_vec lines = mos_written_read(&m->ctx, path, &bad);
+    struct report_table t = report_start(&m->report, "written", NULL, columns, 7);
+    for (size_t i = 0; i < lines.count; i++) {
+        const struct mos_written *w = mos_vec_at(&lines, i);
+        if (is_replaced(&lines, i))
+            continue;
+        cell_text(&t, w->unit);
+        cell_text(&t, w->board);
+        cell_text(&t, w->medium);
+        cell_text(&t, w->stamp ? mos_strndup(m->arena, w->stamp, 12) : NULL);
+        cell_text(&t, w->date);
+        cell_text(&t, device_text(m, w));
+        if (w->proved)
+            cell_text(&t, w->result);
+        else
+            cell_alarm(&t, w->result ? w->result : "not known");
+    }
+    t.table.title =
+        lines.count ? NULL : mos_printf(m->arena, "Nothing was written from this workspace.");
+    t.table.title_only = !lines.count;
+    report_end(&m->report, &t);
+    if (bad)
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%zu line%s of %s cannot be read", bad,
+                 bad == 1 ? "" : "s", path);
+}
+
+enum mosaicum_status mosaicum_list_written(mosaicum *m) {
+    if (setjmp(m->out_of_memory))
+        return run_no_memory(m);
+    if (run_open(m))
+        written(m);
+    return run_status(m);
 }
 
 enum mosaicum_status mosaicum_list(mosaicum *m) {

@@ -334,10 +334,11 @@ static void show_kernel(mosaicum *m, const struct mos_plan *plan) {
                                                      {"value", "value", false},
                                                      {"from", "from", false},
                                                      {"replaced", "instead of", false}};
-    struct report_table t = report_start(&m->report, "symbols",
-                                         plan->kernel_settled.config ? "What is asked of the kernel, and comes to"
-                                                       : "Kernel configuration as it was asked for",
-                                         columns, 4);
+    struct report_table t =
+        report_start(&m->report, "symbols",
+                     plan->kernel_settled.config ? "What is asked of the kernel, and comes to"
+                                                 : "Kernel configuration as it was asked for",
+                     columns, 4);
     for (size_t i = 0; i < plan->config.count; i++) {
         const struct mos_setting *x = plan->config.items[i].value;
         if (!x->part) /* nobody asked for it: the sources settled it */

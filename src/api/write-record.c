@@ -6,6 +6,7 @@
 #include "base/hash.h"
 #include "base/out.h"
 #include "base/text.h"
+#include "ledger/written.h"
 
 #include <errno.h>
 #include <jansson.h>
@@ -142,30 +143,6 @@ bool write_begin_record(struct write_job *w, struct write_device *x) {
 
 /* ---- written.jsonl ---- */
 
-static bool append(struct write_job *w, const char *line) {
-    const struct mos_host *h = w->m->ctx.host;
-    const char *path = place_of(w, "written.jsonl");
-    struct mos_file_info info;
-    int file;
-    char last;
-    size_t got;
-    int e = h->open(h, path, MOS_OPEN_MODIFY, &file);
-    if (e == ENOENT)
-        e = h->open(h, path, MOS_OPEN_NEW, &file);
-    if (e)
-        return mos_fail(w->m->ctx.error, MOS_ERROR_SYSTEM, e, "Cannot write %s", path);
-    e = h->file_info(h, file, &info);
-    uint64_t at = e ? 0 : info.size;
-    if (!e && at && h->pread(h, file, &last, 1, at - 1, &got) == 0 && got == 1 && last != '\n')
-        e = h->pwrite(h, file, "\n", 1, at++); /* a line that was cut off stays a line of its own */
-    e = e ? e : h->pwrite(h, file, line, strlen(line), at);
-    e = e ? e : h->pwrite(h, file, "\n", 1, at + strlen(line));
-    e = e ? e : h->sync(h, file);
-    h->close(h, file);
-    own(w, path);
-    return e ? mos_fail(w->m->ctx.error, MOS_ERROR_SYSTEM, e, "Cannot write %s", path) : true;
-}
-
 static const char *date_text(struct write_job *w) {
     int64_t year, month, day;
     mos_date_of_days(w->m->ctx.host->today(w->m->ctx.host) / DAY, &year, &month, &day);
@@ -173,81 +150,88 @@ static const char *date_text(struct write_job *w) {
                       (long long)day);
 }
 
-static void set(json_t *o, const char *key, const char *text) {
-    if (text && *text)
-        json_object_set_new(o, key, json_string(text));
-}
-
 bool write_end_record(struct write_job *w, struct write_device *x, const char *result, bool whole,
                       uint64_t tenths, uint64_t bytes) {
     const struct write_image *image = &w->image;
     const struct mos_block *b = x->d.block;
+    const struct mos_host *h = w->m->ctx.host;
     if (!x->folder)
         return true;
-    json_t *o = json_object(), *d = json_object();
-    json_object_set_new(o, "mosaicum", json_integer(1));
-    set(o, "date", date_text(w));
-    set(o, "board", image->ledger.board);
-    set(o, "medium", image->ledger.medium);
-    set(o, "image", image->name);
-    set(o, "stamp", image->ledger.stamp);
-    set(o, "hash", image->hash);
-    set(o, "unit", w->request->unit);
-    set(d, "path", b->path);
-    set(d, "model", b->model);
-    set(d, "serial", b->serial);
-    set(d, "port", b->port);
-    json_object_set_new(d, "size", json_integer((json_int_t)b->size));
-    json_object_set_new(o, "device", d);
-    set(o, "result", result);
-    json_object_set_new(o, "proved", json_boolean(whole));
-    json_object_set_new(o, "bytes", json_integer((json_int_t)bytes));
-    json_object_set_new(o, "tenths-of-seconds", json_integer((json_int_t)tenths));
-    char *line = json_dumps(o, JSON_COMPACT);
-    bool ok = line && append(w, line);
-    free(line);
-    json_decref(o);
-    const struct mos_host *h = w->m->ctx.host;
+    const struct mos_written line = {.date = date_text(w),
+                                     .board = image->ledger.board,
+                                     .medium = image->ledger.medium,
+                                     .image = image->name,
+                                     .stamp = image->ledger.stamp,
+                                     .hash = image->hash,
+                                     .unit = w->request->unit,
+                                     .path = b->path,
+                                     .model = b->model,
+                                     .serial = b->serial,
+                                     .port = b->port,
+                                     .result = result,
+                                     .size = b->size,
+                                     .bytes = bytes,
+                                     .tenths = tenths,
+                                     .proved = whole};
+    const char *path = place_of(w, "written.jsonl");
+    bool ok = mos_written_append(&w->m->ctx, path, &line);
+    own(w, path);
     if (ok && whole)
         h->remove_tree(h, mos_path_join(w->m->arena, x->folder, "going.json"));
     return ok;
 }
 
-/* ---- rules ---- */
+/* ---- what earlier writes tell ---- */
+
+static bool same_text(const char *a, const char *b) {
+    return strcmp(a ? a : "", b ? b : "") == 0;
+}
+
+/* Bytes a second that the same device took the last time. */
+static void find_rate(struct write_device *x, const struct mos_vec *lines) {
+    const struct mos_block *b = x->d.block;
+    for (size_t i = lines->count; i-- > 0;) {
+        const struct mos_written *l = mos_vec_at(lines, i);
+        if (!l->proved || l->tenths < 10 || l->size != b->size || !same_text(l->model, b->model) ||
+            !same_text(l->serial, b->serial) || !same_text(l->port, b->port))
+            continue;
+        x->rate = l->bytes / l->tenths * 10;
+        return;
+    }
+}
 
 void write_judge_record(struct write_job *w) {
     const struct write_image *image = &w->image;
     mosaicum *m = w->m;
-    char *data;
-    size_t length;
-    struct mos_error ignored = {0};
-    struct mos_ctx quiet = mos_ctx_quiet(&m->ctx, &ignored);
-    if (!m->options.workspace || !image->has_ledger || !image->ledger.stamp)
+    size_t bad;
+    if (!m->options.workspace)
         return;
-    const char *path = place_of(w, "written.jsonl"), *last = NULL, *when = "";
+    const char *path = place_of(w, "written.jsonl");
+    struct mos_vec lines = mos_written_read(&m->ctx, path, &bad);
+    const struct mos_written *last = NULL;
     bool before = false; /* this build was written, and then another one */
-    if (!mos_exists(&quiet, path) || !mos_read_aside(&quiet, path, MOST_RECORD, &data, &length))
+    if (bad)
+        mos_vec_push_pointer(&m->not_proved, mos_printf(m->arena, "what %zu line%s of %s say", bad,
+                                                        bad == 1 ? "" : "s", path));
+    for (size_t i = 0; i < w->count; i++)
+        if (w->devices[i].d.block)
+            find_rate(&w->devices[i], &lines);
+    if (!image->has_ledger || !image->ledger.stamp)
         return;
-    for (char *line = data, *next; line && *line; line = next) {
-        next = strchr(line, '\n');
-        json_t *o = json_loadb(line, next ? (size_t)(next - line) : strlen(line), 0, NULL);
-        next = next ? next + 1 : NULL;
-        const char *board = json_string_value(json_object_get(o, "board"));
-        const char *stamp = json_string_value(json_object_get(o, "stamp"));
-        const char *date = json_string_value(json_object_get(o, "date"));
-        if (board && stamp && strcmp(board, image->ledger.board) == 0) {
-            before |= strcmp(stamp, image->ledger.stamp) == 0;
-            last = mos_strdup(m->arena, stamp);
-            when = mos_strdup(m->arena, date ? date : "");
-        }
-        json_decref(o);
+    for (size_t i = 0; i < lines.count; i++) {
+        const struct mos_written *l = mos_vec_at(&lines, i);
+        if (!l->board || !l->stamp || strcmp(l->board, image->ledger.board) != 0)
+            continue;
+        before |= strcmp(l->stamp, image->ledger.stamp) == 0;
+        last = l;
     }
-    if (!before || strcmp(last, image->ledger.stamp) == 0)
+    if (!before || strcmp(last->stamp, image->ledger.stamp) == 0)
         return;
     struct mos_finding *f =
         mos_find(&m->ctx.findings, MOS_RULE_WRITE_STALE,
-                 "This build of %s was written before, and then another one (%s).",
-                 image->ledger.board, when);
+                 "This build of %s was written before, and then another one%s%s.",
+                 image->ledger.board, last->date ? " on " : "", last->date ? last->date : "");
     mos_finding_at(&m->ctx.findings, f, (struct mos_place){.thing = image->ledger_path});
     mos_finding_at(&m->ctx.findings, f, (struct mos_place){.thing = path});
+    mos_finding_try(&m->ctx.findings, f, "Write the newest build: mosaicum write SELECTOR DEVICE.");
 }

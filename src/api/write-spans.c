@@ -399,7 +399,8 @@ static bool make_table(struct write_job *w, struct write_device *x) {
 bool write_make_patches(struct write_job *w, struct write_device *x) {
     x->patches = mos_vec_make(w->m->arena, sizeof(struct mos_media_patch));
     x->voids = mos_vec_make(w->m->arena, sizeof(struct mos_media_patch));
-    make_voids(w, x);
+    if (!w->image.pattern) /* what comes back wrong is looked at */
+        make_voids(w, x);
     if (!w->image.driver)
         return true;
     return w->request->regions && *w->request->regions ? take_table(w, x) : make_table(w, x);

@@ -121,7 +121,7 @@ static void judge(struct write_job *w, struct write_device *x) {
                                   .sector = image->sector,
                                   .volume = image->volume,
                                   .also = holds(w->request->also, x->d.token)};
-    if (m->ctx.host->real_path(m->ctx.host, image->path, &real) == 0)
+    if (!image->pattern && m->ctx.host->real_path(m->ctx.host, image->path, &real) == 0)
         wish.image = mos_strdup(m->arena, real);
     free(real);
     struct mos_vec all = mos_media_judge(&m->ctx, &w->storage, x->d.block, &x->d.look, &wish);
@@ -347,8 +347,7 @@ static void screen_row(struct report_table *t, const char *key, const char *text
 }
 
 static void screen(struct write_job *w, struct write_device *x) {
-    static const struct mosaicum_column columns[] = {{"what", "", false},
-                                                     {"text", "", false}};
+    static const struct mosaicum_column columns[] = {{"what", "", false}, {"text", "", false}};
     mosaicum *m = w->m;
     const struct mos_media_job job = media_job(w);
     const struct mos_media_target like = {.keeps = x->carries};
@@ -364,8 +363,9 @@ static void screen(struct write_job *w, struct write_device *x) {
     screen_row(&t, "is written", what_is_written(w, x, total));
     screen_row(&t, "takes", time_text(w, x, total));
     screen_row(&t, "is saved",
-               x->folder ? mos_printf(m->arena, "the old table, in %s", x->folder)
-                         : "nothing, and no record: there is no workspace");
+               w->image.pattern ? "nothing"
+               : x->folder      ? mos_printf(m->arena, "the old table, in %s", x->folder)
+                                : "nothing, and no record: there is no workspace");
     screen_row(&t, "token", mos_strdup(m->arena, x->d.token));
     report_end(&m->report, &t);
 }
@@ -489,6 +489,13 @@ static void tell_target(struct write_job *w, struct write_device *x,
                                                (unsigned long long)t->differs_at,
                                                mos_size_text(arena, t->differing))});
     mos_finding_at(findings(w), f, (struct mos_place){.thing = w->image.path});
+    if (!w->image.pattern)
+        return;
+    uint64_t size = write_true_size(w, x, t->differs_at);
+    if (size)
+        mos_finding_why(findings(w), f, "It says that it has %s, and really has %s at most.",
+                        mos_storage_size(arena, x->d.block->size), mos_storage_size(arena, size));
+    mos_finding_try(findings(w), f, "Give it back: nothing that is written to it is safe.");
 }
 
 static void outcome(struct write_job *w, struct mos_media_job *job, uint64_t ns) {
@@ -524,17 +531,22 @@ static void outcome(struct write_job *w, struct mos_media_job *job, uint64_t ns)
             cell_about(&t, target->kept);
         else
             cell_text(&t, NULL);
-        cell_text(&t, ns && target->written ? mos_printf(m->arena, "%s/s",
-                                      mos_size_about(m->arena, (uint64_t)((double)target->written *
-                                                                          SECOND / (double)ns)))
-                         : NULL);
+        cell_text(&t, ns && target->written
+                          ? mos_printf(m->arena, "%s/s",
+                                       mos_size_about(m->arena, (uint64_t)((double)target->written *
+                                                                           SECOND / (double)ns)))
+                          : NULL);
         tell_target(w, x, target);
         if (!target->proved && !target->differs)
             m->failed_devices++;
-        write_end_record(w, x, text, target->proved, ns / (SECOND / 10), target->written);
+        if (!w->image.pattern)
+            write_end_record(w, x, text, target->proved, ns / (SECOND / 10), target->written);
     }
-    t.table.title = mos_printf(m->arena, "%zu of %zu device%s carr%s %s", good, all,
-                               all == 1 ? "" : "s", good == 1 ? "ies" : "y", w->image.path);
+    t.table.title = w->image.pattern
+                        ? mos_printf(m->arena, "%s",
+                                     good ? "It is as large as it says" : "It is not what it says")
+                        : mos_printf(m->arena, "%zu of %zu device%s carr%s %s", good, all,
+                                     all == 1 ? "" : "s", good == 1 ? "ies" : "y", w->image.path);
     t.table.alarm = good < all;
     report_end(&m->report, &t);
 }
@@ -602,6 +614,10 @@ static void write_media(struct write_job *w) {
     for (size_t i = 0; i < w->count; i++)
         if (takes_part(&w->devices[i]))
             judge(w, &w->devices[i]);
+    if (w->image.pattern && w->count == 1 && takes_part(&w->devices[0]))
+        write_make_pattern(w, w->devices[0].d.block->size);
+    else if (w->image.pattern)
+        return;
     if (!write_proves_image(w)) {
         m->refused = m->refused || !m->error.kind;
         return;
@@ -613,14 +629,16 @@ static void write_media(struct write_job *w) {
             judge_layout(w, x);
         if (takes_part(x)) {
             judge_speed(w, x);
-            write_find_record(w, x);
+            if (!w->image.pattern)
+                write_find_record(w, x);
             left++;
         }
     }
     if (!left || m->error.kind || (m->refused && w->request->board))
         return;
     judge_twins(w);
-    write_judge_record(w);
+    if (!w->image.pattern)
+        write_judge_record(w);
     if (!write_make_spans(w))
         return;
     for (size_t i = 0; i < w->count; i++)
@@ -640,9 +658,14 @@ enum mosaicum_status mosaicum_write(mosaicum *m, const struct mosaicum_write *re
         return run_no_memory(m);
     struct write_job *w = mos_alloc(m->arena, sizeof *w);
     *w = (struct write_job){.m = m, .request = request};
-    if (m->options.workspace)
+    w->image.pattern = !request->what;
+    if (m->options.workspace && request->what)
         run_open_to_write(m);
-    if (!m->error.kind && write_open(w)) {
+    if (w->image.pattern) {
+        w->image.path = "a pattern over all of it";
+        w->image.file = (struct mos_unpacked){.file = -1, .spill = -1, .device = -1};
+    }
+    if (!m->error.kind && (w->image.pattern || write_open(w))) {
         write_media(w);
         for (size_t i = 0; i < w->count; i++)
             if (w->devices[i].device >= 0)

@@ -22,6 +22,7 @@ struct write_image {
     bool volume;     /* one file system, which belongs into a partition */
     uint32_t sector; /* bytes; 0: it does not tell */
     uint64_t least;  /* bytes that a device must have */
+    bool pattern;    /* it is none: a pattern, as large as the device */
     char hash[65];   /* of the list of its chunks' hashes; "": it was not made */
 };
 
@@ -61,6 +62,11 @@ bool write_open(struct write_job *w);
 void write_close(struct write_job *w);
 /* Is it what its ledger says?  A finding, and false, where not. */
 bool write_proves_image(struct write_job *w);
+
+/* write-pattern.c: a pattern that tells of each sector where it belongs, as large as the device. */
+void write_make_pattern(struct write_job *w, uint64_t size);
+/* How large a device really is whose pattern came back wrong at an offset; 0: it cannot be told. */
+uint64_t write_true_size(struct write_job *w, const struct write_device *x, uint64_t differs_at);
 
 /* write-spans.c: what is written where.  false with an error. */
 bool write_make_spans(struct write_job *w);

@@ -23,7 +23,7 @@ struct cli {
     const char **fragments, **vars;      /* config: the same */
     const char **yes, **also, **regions; /* write: the same */
     const char *board, *unit;            /* write: --for, --unit; or NULL */
-    bool changed, all_regions, grow, unmount, wait;
+    bool changed, all_regions, grow, unmount, wait, written, true_size;
     bool aside; /* what is printed is for another program: findings go to standard error */
     const char *when_color;      /* --color, or NULL */
     struct mosaicum_draft draft; /* options of new */
@@ -90,6 +90,10 @@ size_t columns_of(const char *text, size_t length);
 /* A text whose lines break at blanks where the terminal ends, and a line's end.  column: where it
  * begins; indent: where its further lines do.  Not a terminal: one line. */
 void print_words(const struct cli *cli, size_t column, size_t indent, const char *text, FILE *to);
+
+/* write.c: a job that writes devices, with its screen and its questions; returns the status */
+int write_devices(struct cli *cli, mosaicum *m, const char *what, const char **devices,
+                  size_t count);
 
 /* table.c: a table of rows, without its title */
 void print_table(const struct cli *cli, mosaicum *m, const struct mosaicum_table *t, FILE *to);

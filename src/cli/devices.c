@@ -38,7 +38,14 @@ static int run(struct cli *cli) {
     if (!m)
         return MOSAICUM_SYSTEM;
     int status;
-    if (cli->wait && cli->json) {
+    if (cli->true_size != (cli->argument_count == 1)) {
+        fprintf(to_err, "mosaicum: %s\n",
+                cli->true_size ? "--true-size needs one device"
+                               : "devices takes a device only with --true-size");
+        status = MOSAICUM_USAGE;
+    } else if (cli->true_size) {
+        status = write_devices(cli, m, NULL, cli->arguments, 1);
+    } else if (cli->wait && cli->json) {
         fprintf(to_err, "mosaicum: --wait tells one thing after the other, which --json cannot\n");
         status = MOSAICUM_USAGE;
     } else if (cli->wait) {
@@ -56,13 +63,16 @@ static int run(struct cli *cli) {
 
 const struct command command_devices = {
     .name = "devices",
-    .usage = "",
+    .usage = "[DEVICE]",
     .about = "this computer's storage devices, what is on them, and which may be written",
     .details = "The token stands for the medium that is in a device now; whoever types it consents "
-               "to lose what is on it. Run with sudo it knows all programs and reads all devices.",
+               "to lose what is on it. Run with sudo it knows all programs and reads all devices. "
+               "--true-size DEVICE finds out whether a card is as large as it says; what is on it "
+               "is lost.",
     .examples = "mosaicum devices\n"
-                "mosaicum devices --wait\n",
+                "mosaicum devices --wait\n"
+                "mosaicum devices --true-size /dev/sdb\n",
     .least = 0,
-    .most = 0,
+    .most = 1,
     .run = run,
 };

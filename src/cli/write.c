@@ -28,17 +28,13 @@ static bool ask(void *self, const char *device, const char *token) {
     return fgets(typed, sizeof typed, stdin) && same(token, typed);
 }
 
-static int run(struct cli *cli) {
-    if (!cli->workspace)
-        cli->workspace = cli_find_workspace(); /* for the record; there need not be one */
-    mosaicum *m = cli_open(cli, false);
-    if (!m)
-        return MOSAICUM_SYSTEM;
+int write_devices(struct cli *cli, mosaicum *m, const char *what, const char **devices,
+                  size_t count) {
     bool can_ask = !cli->json && isatty(0) && isatty(1);
     struct mosaicum_write request = {
-        .what = cli->arguments[0],
-        .devices = cli->arguments + 1,
-        .device_count = (size_t)cli->argument_count - 1,
+        .what = what,
+        .devices = devices,
+        .device_count = count,
         .yes = cli->yes,
         .also = cli->also,
         .regions = cli->regions,
@@ -54,9 +50,20 @@ static int run(struct cli *cli) {
         .ask = can_ask ? ask : NULL,
         .ask_self = cli,
     };
-    int status = print_result(cli, m, "write", mosaicum_write(m, &request));
+    int status = print_result(cli, m, what ? "write" : "devices", mosaicum_write(m, &request));
     if (!cli->quiet || status)
         print_tables(cli, m, to_out);
+    return status;
+}
+
+static int run(struct cli *cli) {
+    if (!cli->workspace)
+        cli->workspace = cli_find_workspace(); /* for the record; there need not be one */
+    mosaicum *m = cli_open(cli, false);
+    if (!m)
+        return MOSAICUM_SYSTEM;
+    int status = write_devices(cli, m, cli->arguments[0], cli->arguments + 1,
+                               (size_t)cli->argument_count - 1);
     mosaicum_free(m);
     return status;
 }

@@ -68,6 +68,10 @@ static void set_text(struct made_up *m, const char *path, const char *text) {
     e->text = copy(text);
 }
 
+void made_up_set(struct made_up *m, const char *path, const char *text) {
+    set_text(m, path, text);
+}
+
 static void add_line(struct made_up *m, const char *path, const char *line) {
     struct entry *e = entry(m, path);
     size_t n = e->text ? strlen(e->text) : 0, k = strlen(line);
@@ -498,6 +502,7 @@ static bool add_disk(struct made_up *m, char *words[], size_t n, const char *fol
                *sector = value(words, n, "sector"), *sequence = value(words, n, "sequence"),
                *on = value(words, n, "on"), *holds = value(words, n, "holds"),
                *at = value(words, n, "at");
+    struct made_up_device *around = whole ? made_up_device(m, whole) : NULL;
     struct made_up_device *d = &m->devices[m->device_count++];
     *d = (struct made_up_device){.name = copy(name),
                                  .number = number,
@@ -506,7 +511,7 @@ static bool add_disk(struct made_up *m, char *words[], size_t n, const char *fol
                                  .sequence = sequence ? size_of(sequence) : m->device_count,
                                  .read_only = value(words, n, "ro") != NULL,
                                  .locked = value(words, n, "locked") != NULL,
-                                 .of = whole ? made_up_device(m, whole) : NULL,
+                                 .of = around,
                                  .at = at ? size_of(at) : 0};
     if (!d->sector || (d->of && (d->at > d->of->size || d->size > d->of->size - d->at)))
         return false;

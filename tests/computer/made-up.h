@@ -56,6 +56,8 @@ struct made_up;
 /* NULL: a line cannot be read (`why` says which), or there is no memory.  folder: of `holds`. */
 struct made_up *made_up_new(const char *text, const char *folder, char *why, size_t room);
 void made_up_free(struct made_up *m);
+/* One text of the kernel's, as it is. */
+void made_up_set(struct made_up *m, const char *path, const char *text);
 const struct mos_computer *made_up_computer(struct made_up *m);
 struct made_up_device *made_up_device(struct made_up *m, const char *name); /* NULL: none */
 /* From now on a power cut can be asked for: what was not flushed may or may not have arrived. */

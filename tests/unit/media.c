@@ -55,7 +55,7 @@ static struct made_up *computer(const char *text) {
 struct result {
     enum mosaicum_status status;
     char rules[400]; /* of all findings, each once */
-    char error[300], results[400];
+    char error[300], results[400], why[400];
 };
 
 static bool consents(void *self, const char *device, const char *token) {
@@ -89,7 +89,7 @@ static struct result write_to(struct scene *s, struct made_up *m, struct mosaicu
     struct result out = {0};
     const char *devices[] = {path};
     s->host.computer = made_up_computer(m);
-    r.what = r.what ? r.what : s->path;
+    r.what = !r.what ? s->path : *r.what ? r.what : NULL;
     if (!r.devices) {
         r.devices = devices;
         r.device_count = 1;
@@ -99,8 +99,10 @@ static struct result write_to(struct scene *s, struct made_up *m, struct mosaicu
     struct mosaicum_options o = {.host = &s->host, .workspace = s->folder};
     mosaicum *run = mosaicum_new(&o);
     out.status = mosaicum_write(run, &r);
-    for (size_t i = 0; i < mosaicum_finding_count(run); i++)
+    for (size_t i = 0; i < mosaicum_finding_count(run); i++) {
         note(out.rules, sizeof out.rules, mosaicum_finding_at(run, i)->rule);
+        note(out.why, sizeof out.why, mosaicum_finding_at(run, i)->why);
+    }
     snprintf(out.error, sizeof out.error, "%s", mosaicum_error(run) ? mosaicum_error(run) : "");
     for (size_t i = 0; i < mosaicum_table_count(run); i++) {
         const struct mosaicum_table *t = mosaicum_table_at(run, i);
@@ -636,6 +638,62 @@ static void one_bad_card_stops_no_other(void) {
     scene_end(&s);
 }
 
+/* A card that begins anew behind its real end, loses what lies there, or is what it says. */
+static void the_true_size_is_found(void) {
+    static const struct {
+        const char *fault, *says;
+    } cards[] = {{"", ""},
+                 {"fault sdb ends 1M\n", "really has 1.0 MB (1.0 MiB)"},
+                 {"fault sdb ends 2M\n", "really has 2.0 MB (2.0 MiB)"},
+                 {"fault sdb ends 2560K\n", "really has 2.6 MB (2.5 MiB)"},
+                 {"fault sdb drops 3M 1M\n", "really has 3.1 MB (3.0 MiB)"}};
+    struct scene s;
+    scene_start(&s);
+    for (size_t i = 0; i < sizeof cards / sizeof *cards; i++) {
+        struct made_up *m = one_card(4, cards[i].fault);
+        with_noise(&s, m);
+        struct result got = write_to(&s, m, (struct mosaicum_write){.what = ""}, "/dev/sdb");
+        CU_ASSERT_EQUAL(got.status, *cards[i].says ? MOSAICUM_FINDINGS : MOSAICUM_DONE);
+        if (!strstr(got.why, cards[i].says))
+            fprintf(stderr, "\n%s: %s\n", cards[i].fault, got.why);
+        CU_ASSERT_PTR_NOT_NULL(strstr(got.why, cards[i].says));
+        made_up_free(m);
+    }
+    CU_ASSERT_FALSE(exists(path_in(s.folder, "written.jsonl"))); /* it is no write of a board */
+    scene_end(&s);
+}
+
+/* One line a unit, the last one; a line that was cut off is told. */
+static void the_record_tells_who_carries_what(void) {
+    struct scene s;
+    scene_start(&s);
+    struct made_up *m = one_card(4, "");
+    with_noise(&s, m);
+    static const char *const units[] = {"jetty-1", "jetty-2", "jetty-1", NULL};
+    for (size_t i = 0; i < 4; i++)
+        CU_ASSERT_EQUAL(
+            write_to(&s, m, (struct mosaicum_write){.unit = units[i]}, "/dev/sdb").status,
+            MOSAICUM_DONE);
+    const char *path = path_in(s.folder, "written.jsonl");
+    for (int cut = 0; cut < 2; cut++) {
+        struct mosaicum_options o = {.host = &s.host, .workspace = s.folder};
+        mosaicum *run = mosaicum_new(&o);
+        CU_ASSERT_EQUAL(mosaicum_list_written(run), cut ? MOSAICUM_USAGE : MOSAICUM_DONE);
+        CU_ASSERT_EQUAL(mosaicum_table_at(run, 0)->row_count, 3);
+        CU_ASSERT_EQUAL(mosaicum_error(run) != NULL, cut);
+        mosaicum_free(run);
+        size_t length;
+        char *text = read_whole(path, &length);
+        write_file(path, text, length - 40); /* as a crash leaves it */
+        free(text);
+        CU_ASSERT_EQUAL(
+            write_to(&s, m, (struct mosaicum_write){.unit = "jetty-3"}, "/dev/sdb").status,
+            MOSAICUM_DONE);
+    }
+    made_up_free(m);
+    scene_end(&s);
+}
+
 /* ---- consent ---- */
 
 static void only_the_right_token_consents(void) {
@@ -678,4 +736,6 @@ SUITE(media_suite, {"the guard refuses what must stay", guard_refuses_what_must_
       {"what is not ours stays", what_is_not_ours_stays},
       {"a larger card has its table at its end", a_larger_card_has_its_table_at_its_end},
       {"one bad card stops no other", one_bad_card_stops_no_other},
+      {"the true size is found", the_true_size_is_found},
+      {"the record tells who carries what", the_record_tells_who_carries_what},
       {"only the right token consents", only_the_right_token_consents});
