@@ -5,8 +5,9 @@
 #include <string.h>
 
 static const struct mosaicum_column columns[] = {
-    {"device", "device", false}, {"what", "what", false},   {"size", "size", false},
-    {"holds", "holds", false},   {"token", "token", false}, {"verdict", "may be written", false},
+    {"device", "device", false}, {"verdict", "may be written", false},
+    {"token", "token", false},   {"size", "size", false},
+    {"what", "what", false},     {"holds", "holds", false},
 };
 enum { COLUMNS = sizeof columns / sizeof *columns };
 
@@ -33,14 +34,14 @@ static bool row(mosaicum *m, struct report_table *t, const struct mos_storage *s
     look(m, s, b, &d);
     bool may = !d.objections.count && *d.token;
     cell_text(t, b->path);
-    cell_text(t, media_title(m, b));
+    cell_text(t, verdict(m, &d));
+    cell_text(t, *d.token ? mos_strdup(m->arena, d.token) : NULL);
     if (b->size)
         cell_bytes(t, b->size, mos_storage_size(m->arena, b->size));
     else
         cell_text(t, NULL);
+    cell_text(t, media_title(m, b));
     cell_text(t, media_content(m, &d));
-    cell_text(t, *d.token ? mos_strdup(m->arena, d.token) : NULL);
-    cell_text(t, verdict(m, &d));
     return may;
 }
 
@@ -105,8 +106,8 @@ static struct known *find(struct watch *w, const struct mos_block *b) {
 }
 
 static bool tell(struct watch *w, const struct known *k, bool here) {
-    const char *const texts[COLUMNS] = {k->path,  k->what,  k->size_text,
-                                        k->holds, k->token, k->verdict};
+    const char *const texts[COLUMNS] = {k->path,      k->verdict, k->token,
+                                        k->size_text, k->what,    k->holds};
     struct mosaicum_cell cells[COLUMNS];
     for (size_t i = 0; i < COLUMNS; i++)
         cells[i] = (struct mosaicum_cell){*texts[i] ? MOSAICUM_TEXT : MOSAICUM_EMPTY, texts[i], 0};

@@ -182,7 +182,8 @@ static void judge_twins(struct write_job *w) {
             f = mos_find(findings(w), MOS_RULE_WRITE_TWIN,
                          "Other media that are attached have the identifiers of %s.", image->path);
             mos_finding_at(findings(w), f, (struct mos_place){.thing = image->path});
-            mos_finding_try(findings(w), f, "Pull it out before both are mounted.");
+            mos_finding_try(findings(w), f,
+                            "Pull the others out before anything of them is mounted.");
         }
         mos_finding_at(findings(w), f, (struct mos_place){.thing = b->path});
     }
@@ -216,6 +217,8 @@ static void judge_board(struct write_job *w) {
     mos_finding_at(
         findings(w), f,
         (struct mos_place){.thing = image->has_ledger ? image->ledger_path : image->path});
+    mos_finding_why(findings(w), f, "The ledger beside an image says which board it was built for.");
+    mos_finding_try(findings(w), f, "Write what was built for %s, or leave out --for.", board);
     w->m->refused = true;
 }
 
@@ -287,7 +290,8 @@ static const char *what_stays(struct write_job *w, const struct write_device *x)
     struct mos_buf b = {.arena = w->m->arena};
     for (size_t i = 0; i < x->keep.count; i++) {
         const struct mos_ledger_region_last *r = mos_vec_pointer(&x->keep, i);
-        mos_buf_printf(&b, "%s%s (%s's)", i ? ", " : "", r->name, r->owner);
+        mos_buf_printf(&b, "%s%s (%s)", i ? ", " : "", r->name,
+                       strcmp(r->owner, "device") == 0 ? "the board's own" : "the factory's");
     }
     return b.length ? mos_buf_string(&b) : NULL;
 }

@@ -11,7 +11,7 @@ static void interrupted(int number) {
 
 static bool told(void *self, bool here, const struct mosaicum_cell *cells) {
     const struct cli *cli = self;
-    enum { PATH, WHAT, SIZE, HOLDS, TOKEN, VERDICT };
+    enum { PATH, VERDICT, TOKEN, SIZE, WHAT, HOLDS };
     fprintf(to_out, "%s%-8s%s %s%s%s  %s, %s\n", style(cli, here ? STYLE_GOOD : STYLE_WARNING),
             here ? "appeared" : "gone", style(cli, STYLE_END), style(cli, STYLE_STRONG),
             one_line(cells[PATH].text), style(cli, STYLE_END), one_line(cells[WHAT].text),

@@ -124,7 +124,7 @@ static const char *token_of(struct scene *s, struct made_up *m, const char *path
     *out = 0;
     for (size_t i = 0; i < t->row_count; i++)
         if (strcmp(t->cells[i * t->column_count].text, path) == 0)
-            snprintf(out, 5, "%s", t->cells[i * t->column_count + 4].text);
+            snprintf(out, 5, "%s", t->cells[i * t->column_count + 2].text);
     mosaicum_free(run);
     return out;
 }
