@@ -376,12 +376,54 @@ static void definitions_read_only_the_workspace(void) {
     }
 }
 
+/* Only storage devices are written: whatever else a path leads to stays as it is, by any option. */
+static void writes_go_to_devices_only(void) {
+    char *w = keep(small_workspace("writes", ""));
+    CU_ASSERT_TRUE(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
+    write_text(path_in(w, "a/file"), "mine");
+    CU_ASSERT_TRUE(
+        runs(0, "cd '%s/a' && ln -s file link && ln -s nowhere dangling && mkfifo pipe", w));
+    char *before = picture_of(path_in(w, "a"));
+    static const char *const targets[] = {"a/file",   "a/link", "a/dangling",    "a/pipe",
+                                          "a",        "a/new",  "/dev/null",     "/dev/zero",
+                                          "/dev/tty", "''",     "/proc/self/mem"};
+    static const char *const options[] = {"",           "--yes AAAA",     "--also AAAA --yes AAAA",
+                                          "--changed",  "--region first", "--unmount",
+                                          "--only-show"};
+    for (size_t i = 0; i < sizeof targets / sizeof *targets; i++)
+        for (size_t k = 0; k < sizeof options / sizeof *options; k++) {
+            struct outcome o =
+                run_shell("cd '%s' && timeout 10 '%s' --no-cache write curlew %s %s </dev/null", w,
+                          MOSAICUM_PROGRAM, targets[i], options[k]);
+            bool good = o.status == 4 && strstr(o.out, "write.not-a-device");
+            if (!good)
+                fprintf(stderr, "\n%s %s: %d %s%s\n", targets[i], options[k], o.status, o.out,
+                        o.err);
+            CU_ASSERT_TRUE(good);
+            outcome_free(&o);
+        }
+    char *after = picture_of(path_in(w, "a"));
+    CU_ASSERT_STRING_EQUAL(before, after);
+    CU_ASSERT_FALSE(exists(path_in(w, "written.jsonl")));
+    /* what is built must be what the definition says */
+    write_text(path_in(w, "pieces/first.bin"), "another gauge");
+    CU_ASSERT_TRUE(runs(4, "'%s' --no-cache -w '%s' write curlew /dev/null", MOSAICUM_PROGRAM, w));
+    CU_ASSERT_TRUE(runs(2, "'%s' --no-cache -w '%s' write avocet /dev/null", MOSAICUM_PROGRAM, w));
+    CU_ASSERT_TRUE(
+        runs(2, "'%s' --no-cache -w '%s' write none.img /dev/null", MOSAICUM_PROGRAM, w));
+    CU_ASSERT_TRUE(runs(2, "'%s' devices --wait --json", MOSAICUM_PROGRAM));
+    CU_ASSERT_TRUE(runs(2, "'%s' devices --true-size", MOSAICUM_PROGRAM));
+    CU_ASSERT_TRUE(runs(0, "'%s' devices", MOSAICUM_PROGRAM));
+    CU_ASSERT_TRUE(runs(4, "'%s' devices --true-size /dev/null", MOSAICUM_PROGRAM));
+}
+
 SUITE(safe_suite, {"builds replace nothing of the user", builds_replace_nothing_of_the_user},
       {"names stay in their folder", names_stay_in_their_folder},
       {"accepting follows no link", accepting_follows_no_link},
       {"takes are whole or nothing", takes_are_whole_or_nothing},
       {"drafts keep what they are given", drafts_keep_what_they_are_given},
       {"nothing unmade is built", nothing_unmade_is_built},
+      {"writes go to devices only", writes_go_to_devices_only},
       {"every combination is checked", every_combination_is_checked},
       {"trees read only the workspace", trees_read_only_the_workspace},
       {"definitions read only the workspace", definitions_read_only_the_workspace});
