@@ -125,7 +125,7 @@ static void written(mosaicum *m) {
         cell_text(&t, w->unit);
         cell_text(&t, w->board);
         cell_text(&t, w->medium);
-        cell_text(&t, w->stamp ? mos_strndup(m->arena, w->stamp, 12) : NULL);
+        cell_text(&t, w->stamp ? mos_printf(m->arena, "%.12s", w->stamp) : NULL);
         cell_text(&t, w->date);
         cell_text(&t, device_text(m, w));
         if (w->proved)

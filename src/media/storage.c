@@ -209,6 +209,7 @@ static bool read_block(struct mos_ctx *ctx, struct mos_storage *s, const char *n
                             .sequence = number_in(ctx, c, folder, "diskseq"),
                             .sector = (uint32_t)mos_min(
                                 number_in(ctx, c, folder, "queue/logical_block_size"), 1u << 20),
+                            .is_part = number_in(ctx, c, folder, "partition") != 0,
                             .read_only = number_in(ctx, c, folder, "ro") != 0,
                             .model = "",
                             .serial = "",
@@ -239,8 +240,7 @@ static struct mos_block *by_name(const struct mos_storage *s, const char *name, 
 static void find_whole(struct mos_ctx *ctx, struct mos_storage *s, struct mos_block *b) {
     const char *folder = mos_printf(ctx->arena, "sys/class/block/%s", b->name);
     char link[LONGEST];
-    if (!number_in(ctx, s->computer, folder, "partition") ||
-        s->computer->link(s->computer, folder, link, sizeof link))
+    if (!b->is_part || s->computer->link(s->computer, folder, link, sizeof link))
         return;
     char *last = strrchr(link, '/');
     if (!last)
@@ -248,8 +248,8 @@ static void find_whole(struct mos_ctx *ctx, struct mos_storage *s, struct mos_bl
     *last = 0;
     const char *parent = strrchr(link, '/') ? strrchr(link, '/') + 1 : link;
     b->whole = by_name(s, parent, strlen(parent));
-    if (b->whole == b)
-        b->whole = NULL;
+    if (b->whole && (b->whole == b || b->whole->is_part))
+        b->whole = NULL; /* no partition lies in another one */
     if (!b->whole)
         return;
     mos_vec_push_pointer(&b->whole->parts, b);

@@ -32,6 +32,7 @@ struct mos_block {
     uint64_t sequence;       /* 0: not told */
     uint32_t sector;         /* bytes; 0: not told */
     bool read_only;
+    bool is_part; /* a partition */
     bool is_area; /* a boot area of an eMMC, not its user area */
     bool is_soft; /* size 0: a drive without a medium */
     enum mos_bus bus;
