@@ -465,7 +465,7 @@ static void make_base(void) {
             "-k images/gpt.img && "
             "'%s' -q take good.img root -o images/root.img && '%s' -q take good.img 1 -o "
             "images/boot.img && cp "
-            "archives/a.cpio archives/a.tar.gz images/ && for d in '%s'/tests/rules/*; do cp -r "
+            "archives/a.cpio archives/a.tar.gz images/ && for d in '%s'/tests/rules/[!w]*; do cp -r "
             "\"$d/fails\" "
             "\"workspaces/$(basename $d)-f\"; cp -r \"$d/passes\" \"workspaces/$(basename "
             "$d)-p\"; done && sleep 0.1",

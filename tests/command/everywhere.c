@@ -48,8 +48,16 @@ static bool good_finding(const char *folder, const json_t *f) {
     return good && known == 1 && json_array_size(places) >= 1;
 }
 
+/* The first rule, and the next after one, whose fixtures are workspaces (those about writing media
+ * are computers). */
+static size_t next_rule(size_t rule) {
+    while (rule < MOS_RULE_COUNT && strncmp(mos_rule_rows[rule].id, "write.", 6) == 0)
+        rule++;
+    return rule;
+}
+
 static void places_lie_in_their_files(void) {
-    for (size_t rule = 0; rule < MOS_RULE_COUNT; rule++) {
+    for (size_t rule = next_rule(0); rule < MOS_RULE_COUNT; rule = next_rule(rule + 1)) {
         char *folder = strdup(fixture(rule, "fails"));
         int status;
         json_t *d = run_json(&status, "-w '%s' check", folder), *f;
@@ -96,7 +104,7 @@ static void findings_can_be_accepted(void) {
     struct core c;
     core_start(&c);
     struct mos_buf sums = {.arena = c.ctx.arena};
-    for (size_t rule = 0; rule < MOS_RULE_COUNT; rule++) {
+    for (size_t rule = next_rule(0); rule < MOS_RULE_COUNT; rule = next_rule(rule + 1)) {
         const char *id = mos_rule_rows[rule].id;
         char *w = keep(test_folder("accepted"));
         int status;
@@ -141,7 +149,7 @@ static void what_is_shown_reads_back(void) {
     struct core c;
     core_start(&c);
     struct mos_buf sums = {.arena = c.ctx.arena};
-    for (size_t rule = 0; rule < MOS_RULE_COUNT; rule++) {
+    for (size_t rule = next_rule(0); rule < MOS_RULE_COUNT; rule = next_rule(rule + 1)) {
         char *w = keep(test_folder("shown"));
         copy_folder(fixture(rule, "passes"), w);
         struct outcome first =
