@@ -1,0 +1,153 @@
+/* The guard on a real kernel: a guest with many disks, whose root lies on a volume on a RAID, and
+ * our program inside.  Every refused disk is as it was; what was written is the image. */
+#include "peers.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+static const char board[] =
+    "mosaicum: 1\nboard: curlew\n"
+    "hardware: {media: {card: {kind: sd, size: {at-least: 64 MiB, at-most: 64 GiB}}}}\n"
+    "rom: {order: [card], first-stage: {card: {at: 32 KiB}}}\n"
+    "stages: {first: {piece: first, by: rom}}\n"
+    "pieces: {first: {file: pieces/first.bin, license: MIT}}\n"
+    "layout:\n  card:\n    table: {kind: gpt}\n    regions:\n"
+    "      first: {stage: first}\n"
+    "      root: {number: 1, size: rest, grows: true, volume: {kind: ext4, label: root, fills: "
+    "{base: {folder: files}}}}\n";
+
+/* What is asked of each disk: exit status, rules found, and whether its file must be as before. */
+static const struct {
+    const char *role;
+    int status;
+    const char *rules, *stays; /* the disk's name; NULL: it changes, or is no file */
+} rows[] = {
+    {"raida", 4, "in-use system-disk ", NULL}, /* its own running changes it */
+    {"raidb", 4, "in-use system-disk ", NULL},
+    {"raid", 4, "in-use system-disk ", NULL},
+    {"root", 4, "mounted not-removable system-disk ", NULL},
+    {"virtio", 4, "not-removable ", "virtio"},
+    {"nvme", 4, "not-removable ", "nvme"},
+    {"sata", 4, "not-removable ", "sata"},
+    {"nvme4k", 4, "sector-size ", "nvme4k"},
+    {"ro", 4, "read-only ", "ro"},
+    {"swap", 4, "mounted ", "swap"},
+    {"open", 4, "in-use ", "open"},
+    {"mapped", 4, "in-use ", "mapped"},
+    {"member", 4, "in-use ", "member"},
+    {"mounted", 4, "mounted ", "mounted"},
+    {"elsewhere", 4, "mounted ", "elsewhere"},
+    {"small", 4, "too-small ", "small"},
+    {"large", 4, "too-large ", NULL}, /* 300 GiB are not hashed */
+    {"loop", 4, "not-removable too-small ", NULL},
+    {"partition", 4, "partition too-small ", "twin"},
+    {"stick", 0, "twin ", NULL},
+    {"reader", 0, "twin ", NULL},
+    {"slot", 0, "twin ", NULL},
+    {"again", 0, "twin ", NULL},
+};
+enum { ROWS = sizeof rows / sizeof *rows };
+
+static char *sum_of(const char *w, const char *disk) {
+    struct outcome o = run_shell("cd '%s' && sha256sum d-%s", w, disk);
+    char *sum = keep(o.out);
+    outcome_free(&o);
+    return sum;
+}
+
+/* Its rules in the order of their names, as the table has them. */
+static void in_order(const char *line, char *out, size_t room) {
+    struct outcome o =
+        run_shell("echo '%s' | tr ' ' '\\n' | grep . | sort -u | tr '\\n' ' '", line);
+    snprintf(out, room, "%s", o.out);
+    outcome_free(&o);
+}
+
+static const char machine[] =
+    "cd '%s' && D='-drive if=none,format=raw' && U='-device usb-storage,bus=x.0,drive' && timeout "
+    "900 "
+    "qemu-system-x86_64 -M q35 -accel tcg -m 1536 -display none -monitor none -no-reboot -nic none "
+    "-kernel vmlinuz -initrd initrd -append 'console=ttyS0 quiet panic=-1' -serial stdio "
+    "$D,id=a,file=d-raida -device virtio-blk-pci,drive=a "
+    "$D,id=b,file=d-raidb -device virtio-blk-pci,drive=b "
+    "$D,id=c,file=d-virtio -device virtio-blk-pci,drive=c "
+    "$D,id=n,file=d-nvme -device nvme,serial=n1,drive=n $D,id=n4,file=d-nvme4k "
+    "-device nvme,serial=n4,drive=n4,logical_block_size=4096,physical_block_size=4096 "
+    "$D,id=s,file=d-sata -device ide-hd,drive=s,bus=ide.0 -device qemu-xhci,id=x,p2=15,p3=15 "
+    "$D,id=u1,file=d-stick $U=u1,serial=S1 "
+    "$D,id=l0,file=d-reader $D,id=l1,file=d-elsewhere -device usb-uas,id=uas,bus=x.0,serial=U1 "
+    "-device scsi-hd,bus=uas.0,scsi-id=0,lun=0,drive=l0 "
+    "-device scsi-hd,bus=uas.0,scsi-id=0,lun=1,drive=l1 "
+    "$D,id=ro,file=d-ro,readonly=on $U=ro $D,id=sw,file=d-swap $U=sw $D,id=op,file=d-open $U=op "
+    "$D,id=dm,file=d-mapped $U=dm $D,id=me,file=d-member $U=me $D,id=tw,file=d-twin $U=tw "
+    "$D,id=mo,file=d-mounted $U=mo $D,id=sm,file=d-small $U=sm $D,id=la,file=d-large $U=la "
+    "-device sdhci-pci $D,id=sd,file=d-slot -device sd-card,drive=sd";
+
+/* All that the image defines is on the disk, as the kernel and the file system's own tool read it.
+ */
+static void check_written(const char *w, const char *disk) {
+    CU_ASSERT_TRUE(
+        runs(0, "cd '%s' && cmp -n 60000 -i 32768 d-%s ws/out/curlew/card.img", w, disk));
+    CU_ASSERT_TRUE(runs(0, "cd '%s' && sfdisk --verify d-%s 2>&1 | grep -q 'No errors'", w, disk));
+    CU_ASSERT_TRUE(runs(0,
+                        "cd '%s' && '%s' --no-cache -q take d-%s 1 -o part && e2fsck -fn part && "
+                        "rm part",
+                        w, MOSAICUM_PROGRAM, disk));
+    struct outcome o = run_shell("'%s' --no-cache compare '%s/ws/out/curlew/card.img' '%s/d-%s'",
+                                 MOSAICUM_PROGRAM, w, w, disk);
+    CU_ASSERT(!strstr(o.out, "changed") && !strstr(o.out, "removed"));
+    outcome_free(&o);
+}
+
+static void the_guard_on_a_real_kernel(void) {
+    char *w = keep(test_folder("computer")), *sums[ROWS] = {0};
+    size_t right = 0, same = 0;
+    if (!exists(path_in(peers_cache(), "x86/complete"))) {
+        proved("guard on a real kernel", "NOT DONE: its kernel could not be fetched");
+        return;
+    }
+    write_text(path_in(w, "ws/mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    write_text(path_in(w, "ws/boards/curlew.yaml"), board);
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s/ws' && mkdir pieces files && head -c 100000 /dev/urandom > "
+             "pieces/first.bin && for i in 1 2 3 4; do head -c 3000000 /dev/urandom "
+             "> files/f$i; done && '%s' --no-cache -q build curlew && "
+             "'%s/tests/peers/computer/prepare' '%s' '%s' '%s'",
+             w, MOSAICUM_PROGRAM, MOSAICUM_SOURCE, peers_cache(), MOSAICUM_PROGRAM, w));
+    for (size_t i = 0; i < ROWS; i++)
+        if (rows[i].stays)
+            sums[i] = sum_of(w, rows[i].stays);
+    struct outcome o = run_shell(machine, w);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "marker-end"));
+    for (size_t i = 0; i < ROWS; i++) {
+        char start[60], rules[300] = "", line[300] = "";
+        snprintf(start, sizeof start, "result %s ", rows[i].role);
+        const char *at = strstr(o.out, start);
+        int status = -1;
+        if (at)
+            sscanf(at + strlen(start), "%d %299[^\r\n]", &status, line);
+        in_order(line, rules, sizeof rules);
+        bool good = status == rows[i].status && strcmp(rules, rows[i].rules) == 0;
+        if (!good)
+            fprintf(stderr, "\n%s: status %d, %s\n", rows[i].role, status, rules);
+        CU_ASSERT_TRUE(good);
+        right += good;
+        if (sums[i]) {
+            CU_ASSERT_STRING_EQUAL(sums[i], sum_of(w, rows[i].stays));
+            same++;
+        }
+    }
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "kernel ")); /* it sees the new partitions */
+    check_written(w, "stick");
+    check_written(w, "reader");
+    check_written(w, "slot");
+    proved("guard on a real kernel",
+           "%zu of %d verdicts as expected, %zu refused disks hashed outside: unchanged; three "
+           "written (USB, USB reader, SD slot)",
+           right, (int)ROWS, same);
+    outcome_free(&o);
+    remove_folder(w);
+}
+
+SUITE(media_suite, {"the guard on a real kernel", the_guard_on_a_real_kernel});
