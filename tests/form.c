@@ -11,11 +11,12 @@
 
 /* A way out is an instruction: it begins with one of these words. */
 static const char *const instructions[] = {
-    "Add",   "Export",  "Begin",  "Bring",  "Build", "Change",  "Choose", "Close",   "Compare",
-    "Copy",  "Correct", "Get",    "Give",   "Go",    "Include", "Indent", "Install", "Keep",
-    "Leave", "List",    "Look",   "Make",   "Mark",  "Move",    "Name",   "Number",  "Pass",
-    "Plan",  "Put",     "Quote",  "Remove", "Run",   "Save",    "Set",    "Solve",   "Split",
-    "State", "Take",    "Unpack", "Use",    "Write", "Check",   "Fetch",
+    "Add",     "Export", "Begin",   "Bring", "Build", "Change", "Choose",  "Close",
+    "Compare", "Copy",   "Correct", "Get",   "Give",  "Go",     "Include", "Indent",
+    "Install", "Keep",   "Leave",   "List",  "Look",  "Make",   "Mark",    "Move",
+    "Name",    "Number", "Pass",    "Plan",  "Put",   "Pull",   "End",     "Find",
+    "Quote",   "Remove", "Run",     "Save",  "Set",   "Solve",  "Split",   "State",
+    "Take",    "Unpack", "Use",     "Write", "Check", "Fetch",
 };
 /* What may follow a 1 and end with an s. */
 static const char *const single[] = {"is",     "was",     "has",  "needs", "uses",  "does",

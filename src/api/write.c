@@ -130,7 +130,7 @@ static void judge(struct write_job *w, struct write_device *x) {
         bool twice = o->rule == MOS_RULE_WRITE_NOT_REMOVABLE || o->rule == MOS_RULE_WRITE_TOO_LARGE;
         refuse(w, x, o->rule, o->message, o->why,
                twice && *x->d.token
-                   ? mos_printf(m->arena, "Where it is really meant, add --also %s.", x->d.token)
+                   ? mos_printf(m->arena, "Add --also %s where it is really meant.", x->d.token)
                    : o->remedy);
     }
     if (x->refused)

@@ -4,6 +4,7 @@
 
 #include <stdlib.h>
 #include <string.h>
+#include <time.h>
 
 static const char board[] =
     "mosaicum: 1\nboard: curlew\n"
@@ -99,6 +100,17 @@ static void check_written(const char *w, const char *disk) {
     outcome_free(&o);
 }
 
+/* A workspace with an image of 64 MiB. */
+static void make_image(const char *w) {
+    write_text(path_in(w, "ws/mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    write_text(path_in(w, "ws/boards/curlew.yaml"), board);
+    CU_ASSERT_TRUE_FATAL(runs(0,
+                              "cd '%s/ws' && mkdir pieces files && head -c 100000 /dev/urandom > "
+                              "pieces/first.bin && for i in 1 2 3 4; do head -c 3000000 "
+                              "/dev/urandom > files/f$i; done && '%s' --no-cache -q build curlew",
+                              w, MOSAICUM_PROGRAM));
+}
+
 static void the_guard_on_a_real_kernel(void) {
     char *w = keep(test_folder("computer")), *sums[ROWS] = {0};
     size_t right = 0, same = 0;
@@ -106,15 +118,9 @@ static void the_guard_on_a_real_kernel(void) {
         proved("guard on a real kernel", "NOT DONE: its kernel could not be fetched");
         return;
     }
-    write_text(path_in(w, "ws/mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
-    write_text(path_in(w, "ws/boards/curlew.yaml"), board);
-    CU_ASSERT_TRUE_FATAL(
-        runs(0,
-             "cd '%s/ws' && mkdir pieces files && head -c 100000 /dev/urandom > "
-             "pieces/first.bin && for i in 1 2 3 4; do head -c 3000000 /dev/urandom "
-             "> files/f$i; done && '%s' --no-cache -q build curlew && "
-             "'%s/tests/peers/computer/prepare' '%s' '%s' '%s'",
-             w, MOSAICUM_PROGRAM, MOSAICUM_SOURCE, peers_cache(), MOSAICUM_PROGRAM, w));
+    make_image(w);
+    CU_ASSERT_TRUE_FATAL(runs(0, "'%s/tests/peers/computer/prepare' '%s' '%s' '%s'",
+                              MOSAICUM_SOURCE, peers_cache(), MOSAICUM_PROGRAM, w));
     for (size_t i = 0; i < ROWS; i++)
         if (rows[i].stays)
             sums[i] = sum_of(w, rows[i].stays);
@@ -150,4 +156,133 @@ static void the_guard_on_a_real_kernel(void) {
     remove_folder(w);
 }
 
-SUITE(media_suite, {"the guard on a real kernel", the_guard_on_a_real_kernel});
+/* ---- loop devices ---- */
+
+/* A file of that many MiB as a device; NULL: this computer has no loop devices for us. */
+static char *loop_device(const char *w, unsigned mib) {
+    struct outcome o = run_shell("cd '%s' && rm -f medium && truncate -s %uM medium && losetup -f "
+                                 "--show medium",
+                                 w, mib);
+    char *path = o.status ? NULL : keep(o.out);
+    if (path)
+        path[strcspn(path, "\n")] = 0;
+    outcome_free(&o);
+    return path;
+}
+
+static const char token_of[] =
+    "t=$('%s' --no-cache devices --json | sed -n 's|.*\"device\": \"%s\".*\"token\": "
+    "\"\\([A-Z]*\\)\".*|\\1|p')";
+
+/* A write with consent, ended after so many milliseconds (0: not at all). */
+static int write_for(const char *w, const char *device, unsigned ms, const char *options) {
+    char token[600], limit[60] = "";
+    snprintf(token, sizeof token, token_of, MOSAICUM_PROGRAM, device);
+    if (ms)
+        snprintf(limit, sizeof limit, "timeout -s KILL %u.%03u", ms / 1000, ms % 1000);
+    struct outcome o = run_shell("cd '%s/ws' && %s && %s '%s' --no-cache -q write "
+                                 "out/curlew/card.img %s --yes $t --also $t %s",
+                                 w, token, limit, MOSAICUM_PROGRAM, device, options);
+    int status = o.status;
+    if (!ms && status)
+        fprintf(stderr, "\n%s%s", o.out, o.err);
+    outcome_free(&o);
+    return status;
+}
+
+static bool is_equal(const char *w, const char *device, const char *options) {
+    struct outcome o = run_shell("cmp -s %s %s '%s/ws/out/curlew/card.img'", options, device, w);
+    bool equal = o.status == 0;
+    outcome_free(&o);
+    return equal;
+}
+
+static uint64_t milliseconds(void) {
+    struct timespec now;
+    clock_gettime(CLOCK_MONOTONIC, &now);
+    return (uint64_t)now.tv_sec * 1000 + (uint64_t)now.tv_nsec / 1000000;
+}
+
+/* Killed at any moment, a medium is as it was, whole, or has no table; the same command goes on. */
+static void killed_at_any_moment(void) {
+    char *w = keep(test_folder("killed"));
+    unsigned count = peers_all() ? 100 : 16, half = 0, whole = 0;
+    uint64_t seed = 18, longest = 0, from = 0;
+    make_image(w);
+    char *device = loop_device(w, 64);
+    if (!device) {
+        proved("writes killed at any moment", "NOT DONE: there are no loop devices");
+        return;
+    }
+    for (unsigned i = 0; i < count; i++) {
+        CU_ASSERT_TRUE(runs(0,
+                            "dd if=/dev/zero of=%s bs=1M status=none conv=fsync 2>/dev/null; "
+                            "printf 'label: dos\n2048,,L' | sfdisk -q %s",
+                            device, device));
+        from = milliseconds();
+        write_for(w, device,
+                  i ? (unsigned)(longest * 2 / 5 + random_below(&seed, longest * 3 / 5)) : 0,
+                  i % 3 ? "" : "--changed");
+        if (i == 0) { /* how long a whole one takes, without asking for the token */
+            longest = milliseconds() - from;
+            from = milliseconds();
+            CU_ASSERT_TRUE(runs(0, "'%s' --no-cache devices --json", MOSAICUM_PROGRAM));
+            longest -= milliseconds() - from;
+        }
+        struct outcome o = run_shell("sfdisk -d %s 2>/dev/null | grep label", device);
+        bool is_old = strstr(o.out, "dos") != NULL, is_new = strstr(o.out, "gpt") != NULL;
+        bool same = is_equal(w, device, "");
+        /* with a new table everything is there but what the ROM starts */
+        CU_ASSERT(!is_new || same || is_equal(w, device, "-i 1048576"));
+        half += !is_old && !is_new;
+        whole += same;
+        outcome_free(&o);
+        CU_ASSERT_EQUAL(write_for(w, device, 0, i % 2 ? "" : "--changed"), 0);
+        CU_ASSERT_TRUE(is_equal(w, device, ""));
+    }
+    CU_ASSERT(half > 0 && whole > 0);
+    proved("writes killed at any moment",
+           "%u moments: %u half-written without a table, %u whole, the others as before; each went "
+           "on to the same bytes",
+           count, half, whole);
+    runs(0, "losetup -d %s", device);
+    remove_folder(w);
+}
+
+/* Larger devices: the table at their end, and a region that grows, by the judges. */
+static void larger_devices(void) {
+    static const unsigned sizes[] = {4096, 15193, 65536};
+    char *w = keep(test_folder("larger"));
+    size_t done = 0;
+    make_image(w);
+    for (size_t i = 0; i < 2 * sizeof sizes / sizeof *sizes; i++) {
+        char *device = loop_device(w, sizes[i / 2]);
+        if (!device) {
+            proved("writes to larger devices", "NOT DONE: there are no loop devices");
+            return;
+        }
+        CU_ASSERT_EQUAL(write_for(w, device, 0, i % 2 ? "--grow" : ""), 0);
+        CU_ASSERT_TRUE(runs(0, "sfdisk --verify %s 2>&1 | grep -q 'No errors'", device));
+        struct outcome o = run_shell("sfdisk -J %s", device);
+        json_t *d = json_loads(o.out, 0, NULL), *table = json_object_get(d, "partitiontable");
+        json_t *p = json_array_get(json_object_get(table, "partitions"), 0);
+        uint64_t end = (uint64_t)json_integer_value(json_object_get(p, "start")) +
+                       (uint64_t)json_integer_value(json_object_get(p, "size"));
+        uint64_t last = (uint64_t)json_integer_value(json_object_get(table, "lastlba"));
+        CU_ASSERT_EQUAL(last, sizes[i / 2] * 2048ull - 34);
+        CU_ASSERT_EQUAL(end == last + 1, i % 2);
+        json_decref(d);
+        outcome_free(&o);
+        CU_ASSERT_TRUE(is_equal(w, device, "-n 66000000 -i 32768"));
+        runs(0, "losetup -d %s", device);
+        done++;
+    }
+    proved("writes to larger devices",
+           "%zu of 6: 4, 15 and 64 GiB, with and without growing; tables without errors, content "
+           "equal",
+           done);
+    remove_folder(w);
+}
+
+SUITE(media_suite, {"the guard on a real kernel", the_guard_on_a_real_kernel},
+      {"killed at any moment", killed_at_any_moment}, {"larger devices", larger_devices});
