@@ -347,7 +347,7 @@ static int by_start(const void *a, const void *b) {
 static void add_stretches(struct mos_vec *out, struct survey *s, bool table) {
     for (size_t i = 0; i < s->spans.count; i++) {
         const struct survey_span *x = mos_vec_at(&s->spans, i);
-        if (!is_extended(s, x))
+        if (!is_extended(s, x) && !x->unread) /* that is compared byte by byte */
             *(struct stretch *)mos_vec_push(out) = (struct stretch){x->start, x->start + x->length};
     }
     for (size_t i = 0; table && i < s->table_span_count; i++) {
@@ -436,12 +436,17 @@ static bool compare_all(struct comparison *c, struct survey *s, struct survey *t
     if (s->driver != t->driver)
         row(c, "table", NULL, s->driver ? s->driver->title : none,
             t->driver ? t->driver->title : none);
-    if (s->io.size != t->io.size)
+    /* an image on a larger device: its copy of a GPT lies at the end there, and what is behind the
+     * image is nobody's */
+    bool on_device = t->image.is_device && !s->image.is_device && s->io.size < t->io.size;
+    if (s->io.size != t->io.size && !on_device)
         row(c, "image size", NULL, mos_size_text(c->m->arena, s->io.size),
             mos_size_text(c->m->arena, t->io.size));
-    c->table_told = c->table.cells.count != 0;
+    c->table_told = c->table.cells.count != 0 || on_device;
     for (size_t i = 0; i < s->spans.count; i++) {
         const struct survey_span *x = mos_vec_at(&s->spans, i), *y = partner(t, x);
+        if (x->unread)
+            continue;
         c->region = survey_name(s, x);
         size_t rows = c->table.cells.count;
         if (!y)
@@ -457,7 +462,7 @@ static bool compare_all(struct comparison *c, struct survey *s, struct survey *t
     for (size_t i = 0; i < t->spans.count; i++) {
         const struct survey_span *y = mos_vec_at(&t->spans, i);
         c->region = survey_name(t, y);
-        if (partner(s, y))
+        if (partner(s, y) || y->unread || (on_device && y->start >= s->io.size))
             continue;
         row(c, "added", NULL, NULL, span_text(t, y));
         c->table_told = true;

@@ -195,7 +195,8 @@ static void look_between(struct survey *s, uint64_t from, uint64_t to) {
     if (behind == to)
         return;
     struct survey_span *x = mos_vec_push(&s->spans);
-    *x = (struct survey_span){.start = behind, .length = to - behind, .what = "(not looked at)"};
+    *x = (struct survey_span){
+        .start = behind, .length = to - behind, .what = "(not looked at)", .unread = true};
 }
 
 /* ---- partitions ---- */

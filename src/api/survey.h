@@ -23,6 +23,7 @@ struct survey_span {
     const char *contains;             /* what it holds, in words; else NULL */
     size_t held_from, held_count;     /* … where in survey.held */
     const char *region;               /* what the ledger beside the image calls it; else NULL */
+    bool unread;                      /* of a device: nobody has looked there */
     bool part;                        /* held: a part, which begins at `start` of the image */
 };
 

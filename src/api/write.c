@@ -217,7 +217,8 @@ static void judge_board(struct write_job *w) {
     mos_finding_at(
         findings(w), f,
         (struct mos_place){.thing = image->has_ledger ? image->ledger_path : image->path});
-    mos_finding_why(findings(w), f, "The ledger beside an image says which board it was built for.");
+    mos_finding_why(findings(w), f,
+                    "The ledger beside an image says which board it was built for.");
     mos_finding_try(findings(w), f, "Write what was built for %s, or leave out --for.", board);
     w->m->refused = true;
 }

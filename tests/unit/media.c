@@ -694,6 +694,54 @@ static void the_record_tells_who_carries_what(void) {
     scene_end(&s);
 }
 
+/* A made-up device is no file of this computer. */
+static int open_no_device(const struct mos_host *h, const char *path, enum mos_open_mode mode,
+                          int *file) {
+    return strncmp(path, "/dev/", 5) == 0 ? MOS_NO_FILE
+                                          : mos_platform_host()->open(h, path, mode, file);
+}
+
+static int info_of_device(const struct mos_host *h, const char *path, bool follow,
+                          struct mos_file_info *out) {
+    if (strncmp(path, "/dev/", 5) != 0)
+        return mos_platform_host()->info(h, path, follow, out);
+    *out = (struct mos_file_info){.kind = MOS_FILE_OTHER};
+    return 0;
+}
+
+/* An image is compared with a device of its size, and a larger one; any byte that differs is told.
+ */
+static void a_card_is_compared_with_its_image(void) {
+    static const uint64_t places[] = {40 * KIB, 600 * KIB, 1100 * KIB, 2500 * KIB, 900 * KIB};
+    struct scene s;
+    scene_start(&s);
+    s.host.open = open_no_device;
+    s.host.info = info_of_device;
+    for (unsigned mib = 4; mib < 200; mib += 95) {
+        struct made_up *m = one_card(mib, "");
+        struct made_up_device *d = with_noise(&s, m);
+        memset(d->bytes, 0, (size_t)d->size); /* what does not matter is as in the image */
+        CU_ASSERT_EQUAL(write_to(&s, m, (struct mosaicum_write){0}, "/dev/sdb").status,
+                        MOSAICUM_DONE);
+        for (size_t i = 0; i <= sizeof places / sizeof *places; i++) {
+            if (i)
+                d->bytes[places[i - 1]] ^= 1;
+            struct mosaicum_options o = {.host = &s.host, .workspace = s.folder};
+            mosaicum *run = mosaicum_new(&o);
+            enum mosaicum_status status = mosaicum_compare(run, s.path, "/dev/sdb");
+            if (status != (i ? MOSAICUM_FINDINGS : MOSAICUM_DONE))
+                fprintf(stderr, "\n%u MiB, %zu: %d %s\n", mib, i, (int)status,
+                        mosaicum_error(run) ? mosaicum_error(run) : "");
+            CU_ASSERT_EQUAL(status, i ? MOSAICUM_FINDINGS : MOSAICUM_DONE);
+            mosaicum_free(run);
+            if (i)
+                d->bytes[places[i - 1]] ^= 1;
+        }
+        made_up_free(m);
+    }
+    scene_end(&s);
+}
+
 /* ---- consent ---- */
 
 static void only_the_right_token_consents(void) {
@@ -736,6 +784,7 @@ SUITE(media_suite, {"the guard refuses what must stay", guard_refuses_what_must_
       {"what is not ours stays", what_is_not_ours_stays},
       {"a larger card has its table at its end", a_larger_card_has_its_table_at_its_end},
       {"one bad card stops no other", one_bad_card_stops_no_other},
+      {"a card is compared with its image", a_card_is_compared_with_its_image},
       {"the true size is found", the_true_size_is_found},
       {"the record tells who carries what", the_record_tells_who_carries_what},
       {"only the right token consents", only_the_right_token_consents});
