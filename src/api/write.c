@@ -139,10 +139,9 @@ static void judge(struct write_job *w, struct write_device *x) {
         x->given_up = true;
         x->why = mos_printf(m->arena, "it cannot be read: %s",
                             mos_errno_text(x->d.look.errnum ? x->d.look.errnum : EIO));
-        mos_fail(&m->error, MOS_ERROR_SYSTEM, x->d.look.errnum, "Cannot read %s%s", x->d.path,
-                 x->d.look.errnum == EACCES || x->d.look.errnum == EPERM
-                     ? " (with sudo in front of the command it can be)"
-                     : "");
+        if (x->d.look.errnum == EACCES || x->d.look.errnum == EPERM)
+            x->why = mos_printf(m->arena, "%s (with sudo in front of the command it can)", x->why);
+        m->failed_devices++;
     }
 }
 
@@ -199,14 +198,15 @@ static void judge_speed(struct write_job *w, struct write_device *x) {
            NULL, "Use another port, or another cable.");
 }
 
-static void judge_board(struct write_job *w) {
+/* false: it is for another one. */
+static bool judge_board(struct write_job *w) {
     const struct write_image *image = &w->image;
     const char *board = w->request->board, *built = image->ledger.board;
     size_t n = board ? strlen(board) : 0;
     /* a variant is the board, too */
     if (!board ||
         (image->has_ledger && strncmp(board, built, n) == 0 && (!built[n] || built[n] == '+')))
-        return;
+        return true;
     struct mos_finding *f =
         image->has_ledger
             ? mos_find(findings(w), MOS_RULE_WRITE_WRONG_BOARD, "%s was built for %s, not for %s.",
@@ -221,6 +221,7 @@ static void judge_board(struct write_job *w) {
                     "The ledger beside an image says which board it was built for.");
     mos_finding_try(findings(w), f, "Write what was built for %s, or leave out --for.", board);
     w->m->refused = true;
+    return false;
 }
 
 /* ---- the screen before a write ---- */
@@ -396,12 +397,22 @@ static void ask(struct write_job *w, struct write_device *x) {
     if (r->ask && r->ask(r->ask_self, x->d.path, x->d.token))
         return;
     x->given_up = true;
-    x->why = "nobody has consented";
+    x->why = r->ask ? "nobody has consented"
+                    : mos_printf(w->m->arena,
+                                 "nobody has consented: --yes %s does, for the medium that is in "
+                                 "it now",
+                                 x->d.token);
     w->m->refused = true;
-    if (!r->ask)
-        mos_fail(&w->m->error, MOS_ERROR_SAFETY, 0,
-                 "Nobody has consented to %s: --yes %s does, for the medium that is in it now",
-                 x->d.path, x->d.token);
+}
+
+/* Where no device is left, what kept each from being written is all there is to say. */
+static void tell_why_none(struct write_job *w) {
+    for (size_t i = 0; i < w->count; i++) {
+        const struct write_device *x = &w->devices[i];
+        if (x->given_up && x->why)
+            mos_fail(&w->m->error, w->m->failed_devices ? MOS_ERROR_SYSTEM : MOS_ERROR_SAFETY, 0,
+                     "%s is not written: %s", x->d.path, x->why);
+    }
 }
 
 /* It fails before anything was written to it; the others go on. */
@@ -615,7 +626,7 @@ static void write_media(struct write_job *w) {
     mosaicum *m = w->m;
     if (!find_devices(w))
         return;
-    judge_board(w);
+    bool is_for_it = judge_board(w);
     for (size_t i = 0; i < w->count; i++)
         if (takes_part(&w->devices[i]))
             judge(w, &w->devices[i]);
@@ -639,7 +650,9 @@ static void write_media(struct write_job *w) {
             left++;
         }
     }
-    if (!left || m->error.kind || (m->refused && w->request->board))
+    if (!left)
+        tell_why_none(w);
+    if (!left || m->error.kind || !is_for_it)
         return;
     judge_twins(w);
     if (!w->image.pattern)
@@ -655,7 +668,13 @@ static void write_media(struct write_job *w) {
     for (size_t i = 0; i < w->count; i++)
         if (takes_part(&w->devices[i]))
             ask(w, &w->devices[i]);
-    run(w);
+    left = 0;
+    for (size_t i = 0; i < w->count; i++)
+        left += takes_part(&w->devices[i]);
+    if (left)
+        run(w);
+    else
+        tell_why_none(w);
 }
 
 enum mosaicum_status mosaicum_write(mosaicum *m, const struct mosaicum_write *request) {

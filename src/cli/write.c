@@ -9,8 +9,10 @@ static void show(void *self, mosaicum *m) {
     const struct cli *cli = self;
     progress_clear();
     print_findings(cli, m, to_out);
-    print_tables(cli, m, to_out);
-    fputc('\n', to_out);
+    if (!cli->quiet || !cli->yes) {
+        print_tables(cli, m, to_out);
+        fputc('\n', to_out);
+    }
     fflush(to_out);
 }
 
