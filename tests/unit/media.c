@@ -747,6 +747,38 @@ static void a_card_is_compared_with_its_image(void) {
 
 /* ---- consent ---- */
 
+/* Whatever tells two media apart tells their tokens apart. */
+static void tokens_tell_media_apart(void) {
+    struct core c;
+    core_start(&c);
+    const struct mos_block base = {.name = "sdb",
+                                   .port = "1-2",
+                                   .lun = "0",
+                                   .model = "Reader",
+                                   .serial = "R1",
+                                   .size = 4 * MIB,
+                                   .sequence = 7};
+    struct mos_block all[8];
+    char tokens[9][MOS_TOKEN_LETTERS + 1];
+    for (size_t i = 0; i < 8; i++)
+        all[i] = base;
+    all[1].port = "1-3";
+    all[2].lun = "1";
+    all[3].model = "Stick";
+    all[4].serial = "R2";
+    all[5].size++;
+    all[6].sequence++;
+    all[7].name = "sdc";
+    for (size_t i = 0; i < 9; i++) {
+        CU_ASSERT_TRUE(mos_media_token(c.ctx.arena, i < 8 ? &all[i] : &base, i < 8 ? "aa" : "ab", 2,
+                                       tokens[i]));
+        for (size_t k = 0; k < i; k++)
+            CU_ASSERT_STRING_NOT_EQUAL(tokens[i], tokens[k]);
+        CU_ASSERT_EQUAL(strspn(tokens[i], "ABCDEFGHJKLMNPQRSTUVWXYZ"), MOS_TOKEN_LETTERS);
+    }
+    core_end(&c);
+}
+
 static void only_the_right_token_consents(void) {
     struct scene s;
     scene_start(&s);
@@ -790,4 +822,5 @@ SUITE(media_suite, {"the guard refuses what must stay", guard_refuses_what_must_
       {"a card is compared with its image", a_card_is_compared_with_its_image},
       {"the true size is found", the_true_size_is_found},
       {"the record tells who carries what", the_record_tells_who_carries_what},
+      {"tokens tell media apart", tokens_tell_media_apart},
       {"only the right token consents", only_the_right_token_consents});
