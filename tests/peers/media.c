@@ -240,7 +240,7 @@ static void killed_at_any_moment(void) {
         CU_ASSERT_EQUAL(write_for(w, device, 0, i % 2 ? "" : "--changed"), 0);
         CU_ASSERT_TRUE(is_equal(w, device, ""));
     }
-    CU_ASSERT(half > 0 && whole > 0);
+    CU_ASSERT(whole > 0 && (half > 0 || !peers_all())); /* of a few, all may be early */
     proved("writes killed at any moment",
            "%u moments: %u half-written without a table, %u whole, the others as before; each went "
            "on to the same bytes",
