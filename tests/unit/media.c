@@ -284,6 +284,19 @@ static const struct {
     {"/dev/sdr", "", "write.read-only"},
     {"/dev/sdu", "", "write.sector-size"},
     {"/dev/sdb", "fault sdb exchanged\n", "write.exchanged"},
+    /* what is not in the first row of anything */
+    {"/dev/sdc", "disk sdc1 8:33 8M of=sdc at=1M\nmount 812 8:33 /x\n", "write.mounted"},
+    {"/dev/sdc", "disk sdc1 8:33 8M of=sdc at=1M\nopen 412 /dev/sdc1\n", "write.in-use"},
+    {"/dev/sdc", "disk sdc1 8:33 8M of=sdc at=1M\nswap /dev/sdc1\n", "write.mounted"},
+    {"/dev/mmcblk1", "disk mmcblk1p1 179:17 8M of=mmcblk1 at=1M\n", ""},
+    {"/dev/mmcblk1",
+     "disk mmcblk1p1 179:17 8M of=mmcblk1 at=1M\nmount self 179:17 /boot/firmware\n",
+     "write.mounted write.system-disk"},
+    {"/dev/mmcblk1",
+     "disk mmcblk1p1 179:17 8M of=mmcblk1 at=1M\ndisk md1 9:1 8M bus=md level=raid1 on=mmcblk1p1\n",
+     "write.in-use"},
+    {"/dev/sdd", "program 900 daemon space=3\nmount 900 8:48 /deep\n", "write.mounted"},
+    {"/dev/sdd", "program 900 daemon hidden\n", ""}, /* said, and no reason */
     /* several at once */
     {"/dev/sdr", "mount self 65:0 /x\nswap /dev/sdr\nopen 412 /dev/sdr\n",
      "write.in-use write.mounted write.read-only"},
