@@ -27,7 +27,8 @@ struct made_up {
     bool to_write[MOST_OPEN];
     bool plain, bad;
     unsigned long operations, stop_at, first_write;
-    size_t waits;
+    unsigned waits;
+    bool (*when_waiting)(struct made_up *m, unsigned step);
 };
 
 static char *copy(const char *text) {
@@ -353,7 +354,9 @@ static int read_table(const struct mos_computer *c, int device) {
 }
 
 static bool pause_it(const struct mos_computer *c) {
-    return of(c)->waits++ < 2;
+    struct made_up *m = of(c);
+    m->waits++;
+    return m->when_waiting ? m->when_waiting(m, m->waits) : m->waits < 3;
 }
 
 static int unmount(const struct mos_computer *c, const char *path) {
@@ -662,6 +665,34 @@ static bool add(struct made_up *m, char *line, const char *folder) {
     else
         return false;
     return true;
+}
+
+bool made_up_plug(struct made_up *m, const char *line) {
+    char *own = copy(line);
+    bool ok = own && add(m, own, NULL);
+    free(own);
+    return ok;
+}
+
+void made_up_pull(struct made_up *m, const char *name) {
+    char start[200];
+    size_t n = (size_t)snprintf(start, sizeof start, "sys/class/block/%s", name), kept = 0;
+    for (size_t i = 0; i < m->count; i++) {
+        struct entry *e = &m->entries[i];
+        if (strncmp(e->path, start, n) == 0 && (e->path[n] == '/' || !e->path[n])) {
+            free(e->path);
+            free(e->text);
+            free(e->target);
+        } else {
+            m->entries[kept++] = *e;
+        }
+    }
+    memset(m->entries + kept, 0, (m->count - kept) * sizeof *m->entries);
+    m->count = kept;
+}
+
+void made_up_when_waiting(struct made_up *m, bool (*done)(struct made_up *m, unsigned step)) {
+    m->when_waiting = done;
 }
 
 struct made_up *made_up_new(const char *text, const char *folder, char *why, size_t room) {

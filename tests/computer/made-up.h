@@ -58,6 +58,11 @@ struct made_up *made_up_new(const char *text, const char *folder, char *why, siz
 void made_up_free(struct made_up *m);
 /* One text of the kernel's, as it is. */
 void made_up_set(struct made_up *m, const char *path, const char *text);
+/* Something is plugged in, in a line as above; false: it cannot be read.  And pulled out. */
+bool made_up_plug(struct made_up *m, const char *line);
+void made_up_pull(struct made_up *m, const char *name);
+/* What is done each time somebody waits: `step` counts from 1; false ends it. */
+void made_up_when_waiting(struct made_up *m, bool (*done)(struct made_up *m, unsigned step));
 const struct mos_computer *made_up_computer(struct made_up *m);
 struct made_up_device *made_up_device(struct made_up *m, const char *name); /* NULL: none */
 /* From now on a power cut can be asked for: what was not flushed may or may not have arrived. */

@@ -760,6 +760,48 @@ static void a_card_is_compared_with_its_image(void) {
 
 /* ---- consent ---- */
 
+/* ---- what comes and goes ---- */
+
+static bool plug_and_pull(struct made_up *m, unsigned step) {
+    switch (step) {
+    case 2:
+        return made_up_plug(m, "disk sdz 65:144 16M bus=usb port=1-4 model=Stick sequence=40");
+    case 3:
+        return made_up_plug(m, "disk sdy 65:128 16M bus=usb port=1-5 ro sequence=41");
+    case 5:
+        made_up_pull(m, "sdz");
+        return true;
+    case 6: /* another one in its place */
+        return made_up_plug(m, "disk sdz 65:144 16M bus=usb port=1-4 model=Stick sequence=42");
+    default:
+        return step < 8;
+    }
+}
+
+static bool note_event(void *self, bool here, const struct mosaicum_cell *cells) {
+    char *to = self;
+    snprintf(to + strlen(to), 300 - strlen(to), "%s%s %s %zu\n", here ? "+" : "-", cells[0].text,
+             cells[1].text, strlen(cells[2].text));
+    return true;
+}
+
+static void what_comes_and_goes_is_told(void) {
+    struct scene s;
+    scene_start(&s);
+    char told[300] = "";
+    struct made_up *m = computer(notebook);
+    made_up_when_waiting(m, plug_and_pull);
+    s.host.computer = made_up_computer(m);
+    struct mosaicum_options o = {.host = &s.host};
+    mosaicum *run = mosaicum_new(&o);
+    CU_ASSERT_EQUAL(mosaicum_devices_wait(run, note_event, told), MOSAICUM_DONE);
+    CU_ASSERT_STRING_EQUAL(told, "+/dev/sdz yes 4\n+/dev/sdy no: read-only 4\n-/dev/sdz yes 4\n"
+                                 "+/dev/sdz yes 4\n");
+    mosaicum_free(run);
+    made_up_free(m);
+    scene_end(&s);
+}
+
 /* Whatever tells two media apart tells their tokens apart. */
 static void tokens_tell_media_apart(void) {
     struct core c;
@@ -835,5 +877,6 @@ SUITE(media_suite, {"the guard refuses what must stay", guard_refuses_what_must_
       {"a card is compared with its image", a_card_is_compared_with_its_image},
       {"the true size is found", the_true_size_is_found},
       {"the record tells who carries what", the_record_tells_who_carries_what},
+      {"what comes and goes is told", what_comes_and_goes_is_told},
       {"tokens tell media apart", tokens_tell_media_apart},
       {"only the right token consents", only_the_right_token_consents});
