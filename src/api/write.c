@@ -259,10 +259,26 @@ static const char *lost_text(struct write_job *w, const struct write_device *x, 
                       count, count == 1 ? "" : "s");
 }
 
+/* Of a job for some regions: does one of them begin there? */
+static bool is_written_at(const struct write_job *w, uint64_t start) {
+    const char *const *names = w->request->regions;
+    const struct mos_vec *regions = &w->image.ledger.regions;
+    if (!names || !*names)
+        return true;
+    for (size_t i = 0; i < regions->count; i++) {
+        const struct mos_ledger_region_last *r = mos_vec_at(regions, i);
+        for (size_t k = 0; r->offset == start && names[k]; k++)
+            if (strcmp(names[k], r->name) == 0)
+                return true;
+    }
+    return false;
+}
+
 static const char *what_is_lost(struct write_job *w, struct write_device *x) {
     mosaicum *m = w->m;
     const struct mos_computer *c = m->ctx.host->computer;
     struct mos_buf b = {.arena = m->arena};
+    size_t unknown = 0;
     int device;
     if (x->goes_on)
         return "what an interrupted write of this image has put there";
@@ -272,19 +288,24 @@ static const char *what_is_lost(struct write_job *w, struct write_device *x) {
     for (size_t i = 0; i < x->d.volumes.count; i++) {
         const struct media_volume *v = mos_vec_at(&x->d.volumes, i);
         const char *text = NULL;
-        bool stays = false;
+        bool stays = !is_written_at(w, v->start);
         for (size_t k = 0; k < x->keep.count && !stays; k++)
             stays = ((const struct mos_ledger_region_last *)mos_vec_pointer(&x->keep, k))->offset ==
                     v->start;
         if (!stays)
             text = lost_text(w, x, &io, v);
+        unknown += !stays && !text;
         if (text)
             mos_buf_printf(&b, "%s%s", b.length ? ", " : "", text);
     }
     c->close(c, device);
+    if (unknown && x->d.driver)
+        mos_buf_printf(&b, "%s%zu partition%s whose content is not known", b.length ? ", " : "",
+                       unknown, unknown == 1 ? "" : "s");
     if (!b.length)
-        return x->d.driver ? "a table without a volume that is known"
-                           : "nothing that is known lies on it";
+        return !x->d.driver             ? "nothing that is known lies on it"
+               : x->d.volumes.count > 0 ? "no volume"
+                                        : "a table without partitions";
     return mos_buf_string(&b);
 }
 
@@ -372,6 +393,12 @@ static void screen(struct write_job *w, struct write_device *x) {
                w->image.pattern ? "nothing"
                : x->folder      ? mos_printf(m->arena, "the old table, in %s", x->folder)
                                 : "nothing, and no record: there is no workspace");
+    if (w->storage.unseen)
+        screen_row(&t, "not known",
+                   mos_printf(m->arena,
+                              "whether one of %zu programs of other users has it open (with sudo "
+                              "it is)",
+                              w->storage.unseen));
     screen_row(&t, "token", mos_strdup(m->arena, x->d.token));
     report_end(&m->report, &t);
 }
