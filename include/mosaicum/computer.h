@@ -23,8 +23,6 @@ struct mos_device_info {
 
 struct mos_computer {
     void *user;
-    /* Is not 0 where the caller may look at everything (root). */
-    bool (*sees_all)(const struct mos_computer *c);
     /* One text of the kernel's, `name` below sys/ or proc/ ("sys/class/block/sda/size"): its first
      * `size` bytes, without a NUL; *got of them. */
     int (*text)(const struct mos_computer *c, const char *name, char *to, size_t size, size_t *got);
@@ -52,9 +50,6 @@ struct mos_computer {
                  uint64_t offset);
     /* What was written has reached the medium when it returns. */
     int (*flush)(const struct mos_computer *c, int device);
-    /* The content of a span is of no use any more.  Advice: what is read there afterwards is not
-     * known. */
-    void (*discard)(const struct mos_computer *c, int device, uint64_t offset, uint64_t length);
     /* The kernel reads its partition table anew. */
     int (*read_table)(const struct mos_computer *c, int device);
     /* Lets a moment pass in which devices may come and go; false: nobody wants to wait longer. */

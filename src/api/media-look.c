@@ -108,7 +108,7 @@ static const char *volume_text(mosaicum *m, const struct media_volume *v) {
 
 const char *media_content(mosaicum *m, const struct media_device *d) {
     struct mos_buf b = {.arena = m->arena};
-    if (d->block->is_soft)
+    if (d->block->is_empty)
         return "no medium";
     if (d->look.errnum)
         return mos_printf(m->arena, "not readable: %s", mos_errno_text(d->look.errnum));

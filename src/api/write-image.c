@@ -110,6 +110,10 @@ bool write_open(struct write_job *w) {
     if (!x->path || !mos_unpack_open(&m->ctx, x->path, &x->file))
         return false;
     x->io = &x->file.io;
+    const struct mos_host *h = m->ctx.host;
+    int e = x->file.is_device ? MOS_NO_FILE : h->file_info(h, x->file.file, &x->before);
+    if (e)
+        mos_fail(&m->error, MOS_ERROR_USAGE, e, "Cannot write from %s", x->path);
     if (!x->io->size)
         mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%s is empty", x->path);
     if (m->error.kind || !find_ledger(w)) {

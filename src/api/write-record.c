@@ -26,12 +26,13 @@ static void own(struct write_job *w, const char *path) {
     h->own_like(h, path, w->m->options.workspace);
 }
 
-static bool keep(struct write_job *w, const struct write_device *x, const char *name,
-                 const void *bytes, size_t length) {
-    const char *path = mos_path_join(w->m->arena, x->folder, name);
+static bool keep(struct write_job *w, const struct write_device *x, const char *folder,
+                 const char *name, const void *bytes, size_t length) {
+    const char *path = mos_path_join(w->m->arena, folder, name);
     if (!mos_write_file(&w->m->ctx, path, bytes, length))
         return false;
     own(w, path);
+    own(w, folder);
     own(w, x->folder);
     own(w, place_of(w, "written"));
     return true;
@@ -68,6 +69,7 @@ void write_find_record(struct write_job *w, struct write_device *x) {
     if (!workspace || !x->key)
         return;
     x->folder = mos_path_join(w->m->arena, place_of(w, "written"), x->key);
+    x->saved = mos_path_join(w->m->arena, x->folder, x->d.token); /* one for each content */
     json_t *going = load(w, mos_path_join(w->m->arena, x->folder, "going.json"));
     const char *hash = json_string_value(json_object_get(going, "hash"));
     const char *token = json_string_value(json_object_get(going, "token"));
@@ -90,7 +92,7 @@ void write_mark_record(struct write_job *w, struct write_device *x, uint64_t don
                               x->d.token, "done", (json_int_t)done);
     char *text = json_dumps(going, JSON_COMPACT);
     if (text)
-        keep(w, x, "going.json", text, strlen(text));
+        keep(w, x, x->folder, "going.json", text, strlen(text));
     free(text);
     json_decref(going);
     w->m->ctx.error = saved;
@@ -112,7 +114,7 @@ static bool save_span(struct write_job *w, struct write_device *x, const char *n
         x->why = mos_printf(m->arena, "what is on it could not be saved: %s", mos_errno_text(e));
         return false;
     }
-    bool ok = keep(w, x, mos_file_name(m->arena, name), bytes, (size_t)length);
+    bool ok = keep(w, x, x->saved, mos_file_name(m->arena, name), bytes, (size_t)length);
     mos_drop(m->arena, bytes, (size_t)length + 1);
     return ok;
 }

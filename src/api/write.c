@@ -391,7 +391,7 @@ static void screen(struct write_job *w, struct write_device *x) {
     screen_row(&t, "takes", time_text(w, x, total));
     screen_row(&t, "is saved",
                w->image.pattern ? "nothing"
-               : x->folder      ? mos_printf(m->arena, "the old table, in %s", x->folder)
+               : x->folder      ? mos_printf(m->arena, "the old table, in %s", x->saved)
                                 : "nothing, and no record: there is no workspace");
     if (w->storage.unseen)
         screen_row(&t, "not known",
@@ -603,11 +603,16 @@ static void mark(void *self, uint64_t done) {
             write_mark_record(w, &w->devices[i], done);
 }
 
+/* Nobody has changed the image since it was hashed; else what was written is nobody's build. */
+static bool is_same(void *self) {
+    struct write_job *w = self;
+    const struct write_image *x = &w->image;
+    return x->pattern || mos_file_unchanged(&w->m->ctx, x->file.file, &x->before, x->path);
+}
+
 static void make_target(struct write_job *w, struct write_device *x, struct mos_media_target *t) {
     t->computer = w->m->ctx.host->computer;
     t->device = x->device;
-    t->size = x->d.block->size;
-    t->sector = w->grain;
     t->patches = x->patches.items;
     t->patch_count = x->patches.count;
     t->voids = x->voids.items;
@@ -637,7 +642,8 @@ static void run(struct write_job *w) {
                 return; /* nothing was written yet */
         }
     job.mark = mark;
-    job.mark_self = w;
+    job.is_same = is_same;
+    job.self = w;
     int64_t from = m->ctx.host->now_ns(m->ctx.host);
     if (job.target_count)
         mos_media_write(&job);

@@ -9,10 +9,11 @@
 
 /* What is written. */
 struct write_image {
-    const char *path, *name;  /* the file; the image's name in its ledger */
-    struct mos_unpacked file; /* open */
-    struct mos_io *io;        /* its bytes */
-    bool has_ledger;          /* there is one beside it that knows it: */
+    const char *path, *name;     /* the file; the image's name in its ledger */
+    struct mos_unpacked file;    /* open: … */
+    struct mos_file_info before; /* … as it was then */
+    struct mos_io *io;           /* its bytes */
+    bool has_ledger;             /* there is one beside it that knows it: */
     const char *ledger_path;
     struct mos_ledger_image_last ledger;
     const struct mos_table_driver *driver; /* NULL: no table */
@@ -37,6 +38,7 @@ struct write_device {
     uint64_t done_before;          /* … after so many bytes */
     const char *token_before;      /* … which this token had allowed */
     const char *folder;            /* where what was on it is saved; NULL: there is no workspace */
+    const char *saved;             /* … by what was on it then */
     const char *key;               /* of its identity, a few digits */
     const char *why;               /* … why; set by whoever finds that it fails */
     struct mos_vec keep;           /* of const struct mos_ledger_region_last *: regions that stay */

@@ -3,6 +3,7 @@
 
 static struct {
     int64_t start, last;
+    uint64_t done;
     bool drawn;
 } bar; /* one line on the terminal */
 
@@ -17,8 +18,9 @@ void progress(void *self, const char *what, uint64_t done, uint64_t total) {
     const struct mos_host *h = mos_platform_host();
     int64_t now = h->now_ns(h);
     (void)self;
-    if (!bar.start)
+    if (!bar.start || done < bar.done) /* another part of the work begins */
         bar.start = now;
+    bar.done = done;
     /* only work that takes longer than half a second is worth a line */
     if (now - bar.start < 500000000 || now - bar.last < 100000000 || !total)
         return;

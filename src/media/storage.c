@@ -106,8 +106,6 @@ static void look_upwards(struct mos_ctx *ctx, const struct mos_computer *c, stru
         if (*vendor) {
             b->bus = MOS_BUS_USB;
             b->port = mos_strndup(ctx->arena, last, n);
-            b->usb_ids =
-                mos_printf(ctx->arena, "%s:%s", vendor, text_of(ctx, c, folder, "idProduct"));
             b->speed = (unsigned)number_in(ctx, c, folder, "speed");
             /* 2.10 is what a device of USB 3 says on a port of USB 2 (USB 3.2, 9.2.6.6) */
             const char *version = text_of(ctx, c, folder, "version");
@@ -205,7 +203,7 @@ static bool read_block(struct mos_ctx *ctx, struct mos_storage *s, const char *n
                             .path = path,
                             .number = number,
                             .size = size,
-                            .is_soft = size == 0,
+                            .is_empty = size == 0,
                             .sequence = number_in(ctx, c, folder, "diskseq"),
                             .sector = (uint32_t)mos_min(
                                 number_in(ctx, c, folder, "queue/logical_block_size"), 1u << 20),
@@ -215,7 +213,6 @@ static bool read_block(struct mos_ctx *ctx, struct mos_storage *s, const char *n
                             .serial = "",
                             .port = "",
                             .lun = "",
-                            .usb_ids = "",
                             .parts = mos_vec_make(ctx->arena, sizeof(void *)),
                             .holders = mos_vec_make(ctx->arena, sizeof(void *)),
                             .below = mos_vec_make(ctx->arena, sizeof(void *)),
@@ -259,7 +256,6 @@ static void find_whole(struct mos_ctx *ctx, struct mos_storage *s, struct mos_bl
     b->serial = w->serial;
     b->port = w->port;
     b->lun = w->lun;
-    b->usb_ids = w->usb_ids;
     b->speed = w->speed;
     b->could_be_faster = w->could_be_faster;
     b->sector = w->sector;

@@ -32,12 +32,11 @@ struct mos_block {
     uint64_t sequence;       /* 0: not told */
     uint32_t sector;         /* bytes; 0: not told */
     bool read_only;
-    bool is_part; /* a partition */
-    bool is_area; /* a boot area of an eMMC, not its user area */
-    bool is_soft; /* size 0: a drive without a medium */
+    bool is_part;  /* a partition */
+    bool is_area;  /* a boot area of an eMMC, not its user area */
+    bool is_empty; /* size 0: a drive without a medium */
     enum mos_bus bus;
     const char *model, *serial, *port, *lun; /* "" where it tells none */
-    const char *usb_ids;                     /* "1d6b:0104", "" */
     unsigned speed;                          /* of its USB port, Mbit/s; 0: not told */
     bool could_be_faster;                    /* it knows USB 3, and runs as USB 2 */
     const char *backing;                     /* the file of a loop device; NULL: none */

@@ -158,7 +158,7 @@ static void judge_size(struct judge *j) {
     const struct mos_block *b = j->b;
     struct mos_arena *arena = j->ctx->arena;
     uint64_t most = j->wish->most ? j->wish->most : MOS_MOST_MEDIUM;
-    if (b->is_soft) {
+    if (b->is_empty) {
         struct mos_objection *o = object(j, MOS_RULE_WRITE_TOO_SMALL, "no medium in it");
         o->message = mos_printf(arena, "%s holds no medium.", b->path);
         o->remedy = "Use a card that is plugged in; devices --wait shows when it appears.";

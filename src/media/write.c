@@ -224,7 +224,7 @@ static void tell(struct pass *pass, size_t n) {
         job->ctx->progress(job->ctx->progress_self, pass->what, pass->done,
                            mos_media_total(job, NULL));
     if (job->mark && pass->lanes[0].mode == WRITE && before / MARK_EVERY != pass->done / MARK_EVERY)
-        job->mark(job->mark_self, pass->done);
+        job->mark(job->self, pass->done);
 }
 
 static bool give_span(struct pass *pass, const struct mos_media_span *span) {
@@ -396,8 +396,10 @@ static bool write_all(struct pass *pass) {
 bool mos_media_write(struct mos_media_job *job) {
     struct pass pass = make_pass(job);
     bool ok = write_all(&pass) && compare_all(&pass);
+    bool same = !job->is_same || job->is_same(job->self);
     for (size_t i = 0; i < job->target_count; i++) {
         struct mos_media_target *t = &job->targets[i];
+        t->proved &= same;
         if (!t->proved && t->written)
             void_again(t); /* it was whole for as long as nobody had looked */
     }

@@ -41,8 +41,6 @@ enum mos_media_step { /* what failed */
 struct mos_media_target {
     const struct mos_computer *computer;
     int device;
-    uint64_t size;
-    uint32_t sector;
     const struct mos_media_patch *patches; /* in order of offset */
     size_t patch_count;
     const struct mos_media_patch *voids; /* spans that make it invalid while it is written: their
@@ -73,9 +71,12 @@ struct mos_media_job {
     size_t span_count;
     struct mos_media_target *targets;
     size_t target_count;
+    /* Is the content still what it was when the job began?  Asked once all is written; may be NULL.
+     */
+    bool (*is_same)(void *self);
     /* Told now and then how many bytes of the writing are done for good; may be NULL. */
     void (*mark)(void *self, uint64_t done);
-    void *mark_self;
+    void *self; /* of both */
 };
 
 /* Does all of it; every target's outcome is in the target.  false with ctx->error when the image

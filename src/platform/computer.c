@@ -102,11 +102,6 @@ static int device_of(const struct mos_computer *c, const char *path, bool *is_de
     return 0;
 }
 
-static bool sees_all(const struct mos_computer *c) {
-    (void)c;
-    return geteuid() == 0;
-}
-
 /* ---- devices ---- */
 
 static int open_block(const char *path, int flags, int *device) {
@@ -219,12 +214,6 @@ static int flush(const struct mos_computer *c, int device) {
     return fsync(device) ? errno : 0;
 }
 
-static void discard(const struct mos_computer *c, int device, uint64_t offset, uint64_t length) {
-    (void)c;
-    uint64_t range[2] = {offset, length};
-    ioctl(device, BLKDISCARD, range);
-}
-
 static int read_table(const struct mos_computer *c, int device) {
     (void)c;
     return ioctl(device, BLKRRPART) ? errno : 0;
@@ -242,7 +231,6 @@ static int unmount(const struct mos_computer *c, const char *path) {
 }
 
 const struct mos_computer mos_platform_computer = {
-    .sees_all = sees_all,
     .text = read_text,
     .names = list_names,
     .link = read_its_link,
@@ -254,7 +242,6 @@ const struct mos_computer mos_platform_computer = {
     .read = read_device,
     .write = write_device,
     .flush = flush,
-    .discard = discard,
     .read_table = read_table,
     .wait = wait_a_moment,
     .unmount = unmount,

@@ -156,10 +156,6 @@ static int device_of(const struct mos_computer *c, const char *path, bool *is_de
     return 0;
 }
 
-static bool sees_all(const struct mos_computer *c) {
-    return !of(c)->plain;
-}
-
 /* ---- devices ---- */
 
 struct made_up_device *made_up_device(struct made_up *m, const char *name) {
@@ -339,12 +335,6 @@ static int flush(const struct mos_computer *c, int device) {
         arrive(d, &d->pending[i]);
     forget(d);
     return 0;
-}
-
-static void discard(const struct mos_computer *c, int device, uint64_t offset, uint64_t length) {
-    const struct made_up_device *d = of(c)->open[device];
-    if (offset <= d->size && length <= d->size - offset && d->bytes)
-        memset(d->bytes + offset, 0xdd, (size_t)length); /* what is read there is not known */
 }
 
 static int read_table(const struct mos_computer *c, int device) {
@@ -701,7 +691,6 @@ struct made_up *made_up_new(const char *text, const char *folder, char *why, siz
     if (!m || !all)
         abort();
     m->computer = (struct mos_computer){.user = m,
-                                        .sees_all = sees_all,
                                         .text = get_text,
                                         .names = get_names,
                                         .link = get_link,
@@ -713,7 +702,6 @@ struct made_up *made_up_new(const char *text, const char *folder, char *why, siz
                                         .read = read_it,
                                         .write = write_it,
                                         .flush = flush,
-                                        .discard = discard,
                                         .read_table = read_table,
                                         .wait = pause_it,
                                         .unmount = unmount};

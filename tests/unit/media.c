@@ -760,6 +760,84 @@ static void a_card_is_compared_with_its_image(void) {
 
 /* ---- consent ---- */
 
+/* ---- an image that changes ---- */
+
+static struct scene *changing;
+
+static bool changes_the_image(void *self, const char *device, const char *token) {
+    (void)self;
+    changing->image[card_parts[CARD_ROOT].at] ^= 1;
+    write_file(changing->path, changing->image, CARD_SIZE);
+    return device && token;
+}
+
+/* What was hashed is what must be on the medium: an image that changes after that is no build. */
+static void an_image_must_stay_as_it_is(void) {
+    struct scene s;
+    scene_start(&s);
+    changing = &s;
+    struct made_up *m = one_card(4, "");
+    struct made_up_device *d = with_noise(&s, m);
+    struct result got =
+        write_to(&s, m, (struct mosaicum_write){.ask = changes_the_image}, "/dev/sdb");
+    CU_ASSERT_EQUAL(got.status, MOSAICUM_SYSTEM);
+    CU_ASSERT_PTR_NOT_NULL(strstr(got.error, s.path));
+    CU_ASSERT_FALSE(has_table(&s, d));
+    made_up_free(m);
+    scene_end(&s);
+}
+
+/* What a device held is kept for each content of it: the next write replaces nothing of that. */
+static void what_was_saved_stays(void) {
+    struct scene s;
+    scene_start(&s);
+    struct made_up *m = one_card(4, "");
+    struct made_up_device *d = with_noise(&s, m);
+    uint8_t *old = malloc(MIB);
+    memcpy(old, d->bytes, MIB);
+    for (int i = 0; i < 3; i++)
+        CU_ASSERT_EQUAL(
+            write_to(&s, m, (struct mosaicum_write){.changed = i == 2}, "/dev/sdb").status,
+            MOSAICUM_DONE);
+    write_file(path_in(s.folder, "old"), old, MIB);
+    CU_ASSERT_TRUE(runs(0,
+                        "cd '%s' && for f in written/*/*/start.bin; do cmp -s old $f && exit 0; "
+                        "done; exit 1",
+                        s.folder));
+    free(old);
+    made_up_free(m);
+    scene_end(&s);
+}
+
+/* A member of something larger says so itself, whether or not that runs. */
+static void members_are_refused(void) {
+    static const struct {
+        uint64_t at;
+        const char *text;
+    } members[] = {{0, "LABELONE"},
+                   {512, "LABELONE"},
+                   {1536, "LABELONE"},
+                   {0, "\xfc\x4e\x2b\xa9"},
+                   {4096, "\xfc\x4e\x2b\xa9"},
+                   {CARD_SIZE - 8 * KIB, "\xfc\x4e\x2b\xa9"},
+                   {CARD_SIZE - 64 * KIB, "\xfc\x4e\x2b\xa9"},
+                   {4096 + 24, "\xc6\x85\x73\xf6\x4e\x1a\x45\xca"}};
+    struct scene s;
+    scene_start(&s);
+    for (size_t i = 0; i < sizeof members / sizeof *members; i++) {
+        struct made_up *m = one_card(4, "");
+        struct made_up_device *d = with_noise(&s, m);
+        memset(d->bytes, 0, (size_t)d->size);
+        memcpy(d->bytes + members[i].at, members[i].text, strlen(members[i].text));
+        struct result got = write_to(&s, m, (struct mosaicum_write){0}, "/dev/sdb");
+        CU_ASSERT_EQUAL(got.status, MOSAICUM_REFUSED);
+        CU_ASSERT_STRING_EQUAL(got.rules, "write.in-use");
+        CU_ASSERT_EQUAL(d->writes, 0);
+        made_up_free(m);
+    }
+    scene_end(&s);
+}
+
 /* ---- what comes and goes ---- */
 
 static bool plug_and_pull(struct made_up *m, unsigned step) {
@@ -877,6 +955,8 @@ SUITE(media_suite, {"the guard refuses what must stay", guard_refuses_what_must_
       {"a card is compared with its image", a_card_is_compared_with_its_image},
       {"the true size is found", the_true_size_is_found},
       {"the record tells who carries what", the_record_tells_who_carries_what},
+      {"an image must stay as it is", an_image_must_stay_as_it_is},
+      {"what was saved stays", what_was_saved_stays}, {"members are refused", members_are_refused},
       {"what comes and goes is told", what_comes_and_goes_is_told},
       {"tokens tell media apart", tokens_tell_media_apart},
       {"only the right token consents", only_the_right_token_consents});
