@@ -11,6 +11,7 @@
 #define MOSAICUM_HOST_H
 
 #include "mosaicum/computer.h"
+#include "mosaicum/wires.h"
 
 #include <errno.h>
 #include <stdbool.h>
@@ -66,6 +67,7 @@ struct mos_worker;
 struct mos_host {
     void *user;
     const struct mos_computer *computer; /* its storage devices; NULL: they are not to be seen */
+    const struct mos_wires *wires;       /* what leads to boards; NULL: nothing does */
     int (*open)(const struct mos_host *h, const char *path, enum mos_open_mode mode, int *file);
     void (*close)(const struct mos_host *h, int file);
     /* Reads up to `length` bytes at `offset`; *got is less only at the end of the file. */

@@ -200,6 +200,30 @@ struct mosaicum_write {
 /* MOSAICUM_REFUSED: a rule forbids a device, or nobody consented; the others are written all the
  * same.  MOSAICUM_SYSTEM: one failed; MOSAICUM_FINDINGS: what was read back is something else. */
 enum mosaicum_status mosaicum_write(mosaicum *m, const struct mosaicum_write *request);
+/* A board's soldered storage, through the board itself, in one of the ways of its definition. */
+struct mosaicum_program {
+    const char *selector; /* of a board that is built */
+    const char *way;      /* the name of the way; NULL: there is one only */
+    const char *serial;   /* the serial line to the board, a device or tcp:HOST:PORT; or NULL */
+    const char *address;  /* of this computer, that the board asks for files; or NULL */
+    const char *board_address; /* that the board gets meanwhile, "192.0.2.17/24"; or NULL */
+    const char *const *yes;    /* tokens that consent; NULL-terminated, or NULL */
+    const char *unit;          /* which board it is, for the record; or NULL */
+    const char *out;           /* where it was built; NULL: "out" in the workspace */
+    unsigned boards;           /* how many, one after the other; 0: one */
+    bool all_regions;          /* those of owner factory and device, too */
+    bool steps_done;           /* what a person does is done already, but for fuses */
+    bool only_show;            /* nothing is done */
+    void (*show)(void *self, mosaicum *m); /* as in struct mosaicum_write */
+    bool (*ask)(void *self, const char *what, const char *token);
+    /* Tells of a step that begins; `asks`: somebody has to confirm that it is done, and true means
+     * that.  NULL: nobody is there, and what would have to be confirmed stops it. */
+    bool (*step)(void *self, const char *name, const char *text, bool asks);
+    void *self; /* of all three */
+};
+/* MOSAICUM_REFUSED: the board, its storage or the image is not what it should be, or nobody
+ * consented; MOSAICUM_SYSTEM: a step failed; MOSAICUM_FINDINGS: read back, it is something else. */
+enum mosaicum_status mosaicum_program(mosaicum *m, const struct mosaicum_program *request);
 /* The page of a rule, as Markdown; NULL: no such rule (*near: a similar one, or NULL). */
 const char *mosaicum_explain(const char *rule, const char **near);
 /* Writes the demo workspace into a new or empty folder. */

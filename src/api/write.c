@@ -591,6 +591,7 @@ static void outcome(struct write_job *w, struct mos_media_job *job, uint64_t ns)
                         : mos_printf(m->arena, "%zu of %zu device%s carr%s %s", good, all,
                                      all == 1 ? "" : "s", good == 1 ? "ies" : "y", w->image.path);
     t.table.alarm = good < all;
+    w->proved = good;
     report_end(&m->report, &t);
 }
 
@@ -710,9 +711,8 @@ static void write_media(struct write_job *w) {
         tell_why_none(w);
 }
 
-enum mosaicum_status mosaicum_write(mosaicum *m, const struct mosaicum_write *request) {
-    if (setjmp(m->out_of_memory))
-        return run_no_memory(m);
+size_t write_all(mosaicum *m, const struct mosaicum_write *request) {
+    size_t proved = 0;
     struct write_job *w = mos_alloc(m->arena, sizeof *w);
     *w = (struct write_job){.m = m, .request = request};
     w->image.pattern = !request->what;
@@ -724,10 +724,18 @@ enum mosaicum_status mosaicum_write(mosaicum *m, const struct mosaicum_write *re
     }
     if (!m->error.kind && (w->image.pattern || write_open(w))) {
         write_media(w);
+        proved = w->proved;
         for (size_t i = 0; i < w->count; i++)
             if (w->devices[i].device >= 0)
                 m->ctx.host->computer->close(m->ctx.host->computer, w->devices[i].device);
         write_close(w);
     }
+    return proved;
+}
+
+enum mosaicum_status mosaicum_write(mosaicum *m, const struct mosaicum_write *request) {
+    if (setjmp(m->out_of_memory))
+        return run_no_memory(m);
+    write_all(m, request);
     return run_status(m);
 }

@@ -56,7 +56,11 @@ struct write_job {
     uint32_t grain;        /* bytes of the largest sector: what is written begins and ends there */
     struct mos_io content; /* the image, in whole grains */
     struct mos_vec spans;  /* of struct mos_media_span */
+    size_t proved;         /* devices that are whole */
 };
+
+/* write.c: all of mosaicum_write() but its status; how many devices are whole. */
+size_t write_all(mosaicum *m, const struct mosaicum_write *request);
 
 /* write-image.c: opens the image that is meant (a file, or a selector's); false with an error or a
  * finding.  Close it in any case that was true. */

@@ -22,6 +22,11 @@ static inline void mos_put_le64(void *p, uint64_t v) {
     mos_put_le32(p, (uint32_t)v);
     mos_put_le32((uint8_t *)p + 4, (uint32_t)(v >> 32));
 }
+static inline void mos_put_be16(void *p, uint16_t v) {
+    uint8_t *b = p;
+    b[0] = (uint8_t)(v >> 8);
+    b[1] = (uint8_t)v;
+}
 static inline void mos_put_be32(void *p, uint32_t v) {
     uint8_t *b = p;
     b[0] = (uint8_t)(v >> 24);
@@ -44,6 +49,10 @@ static inline uint32_t mos_le32(const void *p) {
 static inline uint64_t mos_le64(const void *p) {
     const uint8_t *b = p;
     return mos_le32(b) | (uint64_t)mos_le32(b + 4) << 32;
+}
+static inline uint16_t mos_be16(const void *p) {
+    const uint8_t *b = p;
+    return (uint16_t)(b[0] << 8 | b[1]);
 }
 static inline uint32_t mos_be32(const void *p) {
     const uint8_t *b = p;

@@ -308,6 +308,7 @@ struct mos_guard *mos_guard_new(struct mos_arena *arena, const struct mos_host *
     *g = (struct mos_guard){.real = real, .arena = arena};
     g->host = (struct mos_host){
         .user = g,
+        .wires = real->wires,
         .computer = real->computer, /* has a guard of its own: media/guard.h */
         .open = guarded_open,
         .close = plain_close,

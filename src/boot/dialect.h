@@ -227,6 +227,56 @@ struct mos_emmc_setup {
     int64_t date;
 };
 
+/* What a loader does at its prompt for whoever programs a board through it.  A deed is one or more
+ * commands; each has an answer. */
+enum mos_order_deed {
+    MOS_ORDER_MEMORY,   /* tells of its RAM */
+    MOS_ORDER_IDENTIFY, /* makes the medium its current one, and tells what it is */
+    MOS_ORDER_READ,     /* `length` bytes at `at` of the medium to `address` in RAM */
+    MOS_ORDER_WRITE,    /* … and from there */
+    MOS_ORDER_FILL,     /* RAM with one byte, `fill` */
+    MOS_ORDER_SUM,      /* tells the CRC-32 of RAM */
+    MOS_ORDER_NETWORK,  /* is told its own and the server's address */
+    MOS_ORDER_FETCH,    /* a file from the server to RAM */
+    MOS_ORDER_RECEIVE,  /* the same over its serial line, by YMODEM */
+    MOS_ORDER_DEEDS,
+};
+/* RAM of a board that holds two pieces of so many bytes is the least that it can be done with. */
+enum { MOS_ORDER_LEAST_PIECE = 64 << 10 };
+struct mos_order {
+    enum mos_order_deed deed;
+    const char *medium; /* as definitions have it: "mmc 0" */
+    unsigned area;      /* of an eMMC: 1 and 2 are its boot areas; 0: the main one */
+    uint64_t at, length, address;
+    uint8_t fill;
+    const char *file;                           /* its name at the server */
+    const char *own_address, *netmask, *server; /* in dots */
+};
+/* What its answers tell. */
+struct mos_order_told {
+    uint64_t from, to;   /* RAM that nobody uses; 0, 0: not told */
+    char name[64];       /* the medium's own; "": not told */
+    uint64_t size, blur; /* of the medium, bytes; it may be so many more or less */
+    uint64_t bytes;      /* that came to RAM */
+    uint32_t sum;
+    bool has_sum, has_bytes;
+};
+struct mos_loader_orders {
+    const char *prompt;             /* that begins a line where it waits for a command */
+    const char *interrupt;          /* keys that stop its countdown, and give up a line */
+    const char *fetches, *receives; /* its commands for FETCH and RECEIVE */
+    const char *calls;              /* what its answer to RECEIVE ends with once it listens */
+    /* Can it write that medium at all?  NULL, or why not in a few words. */
+    const char *(*takes)(const char *medium);
+    /* Its commands that a medium needs; NULL-terminated. */
+    const char *const *(*commands)(const char *medium);
+    /* The deed's command of that index, from 0; false: there is none. */
+    bool (*type)(const struct mos_order *order, size_t index, struct mos_buf *out);
+    /* Reads the answer to it; NULL, or what went wrong, in a few words of static text. */
+    const char *(*understand)(const struct mos_order *order, size_t index, const char *answer,
+                              struct mos_order_told *told);
+};
+
 /* Whatever is NULL, the loader has not, or nobody knows: a definition that asks for it is refused,
  * and no rule says a word about it.  There must be a name and one medium; `sets` where the language
  * has `variables` or `follow`. */
@@ -259,6 +309,7 @@ struct mos_dialect {
     void (*write_emmc_setup)(const struct mos_emmc_setup *setup, struct mos_buf *out);
     /* The commands that program a flash. */
     void (*write_flash_program)(const struct mos_flash_program *program, struct mos_buf *out);
+    const struct mos_loader_orders *orders; /* at its prompt */
     const struct mos_stored_form *stored;
     /* A file of the loader's own making by its first bytes: the word for its form in definitions,
      * and (unless about is NULL) a text for people; NULL: it is none. */

@@ -23,6 +23,8 @@ struct cli {
     const char **fragments, **vars;      /* config: the same */
     const char **yes, **also, **regions; /* write: the same */
     const char *board, *unit;            /* write: --for, --unit; or NULL */
+    const char *way, *serial, *address, *board_address, *boards; /* write: through a board; NULL */
+    bool steps_done;
     bool changed, all_regions, grow, unmount, wait, written, true_size;
     bool aside; /* what is printed is for another program: findings go to standard error */
     const char *when_color;      /* --color, or NULL */

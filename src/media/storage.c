@@ -106,6 +106,8 @@ static void look_upwards(struct mos_ctx *ctx, const struct mos_computer *c, stru
         if (*vendor) {
             b->bus = MOS_BUS_USB;
             b->port = mos_strndup(ctx->arena, last, n);
+            b->usb_vendor = (uint16_t)strtoul(vendor, NULL, 16);
+            b->usb_product = (uint16_t)strtoul(text_of(ctx, c, folder, "idProduct"), NULL, 16);
             b->speed = (unsigned)number_in(ctx, c, folder, "speed");
             /* 2.10 is what a device of USB 3 says on a port of USB 2 (USB 3.2, 9.2.6.6) */
             const char *version = text_of(ctx, c, folder, "version");

@@ -38,6 +38,7 @@ struct mos_block {
     enum mos_bus bus;
     const char *model, *serial, *port, *lun; /* "" where it tells none */
     unsigned speed;                          /* of its USB port, Mbit/s; 0: not told */
+    uint16_t usb_vendor, usb_product;        /* 0, 0: it is no USB device */
     bool could_be_faster;                    /* it knows USB 3, and runs as USB 2 */
     const char *backing;                     /* the file of a loop device; NULL: none */
     const char *mapped;      /* the name and kind of what is mapped: "vg-root, LVM"; NULL */

@@ -20,6 +20,10 @@
     X(MOS_FIRST_ENDS_NEXT_START, "next-start") X(MOS_FIRST_ENDS_COMMAND, "command")
 #define MOS_NETWORK_FORMS(X)                                                                       \
     X(MOS_NETWORK_INTERFACES, "interfaces") X(MOS_NETWORK_NETWORKD, "networkd")
+/* How an image comes onto a board's soldered storage. */
+#define MOS_PROGRAM_WAYS(X)                                                                        \
+    X(MOS_PROGRAM_BY_NETWORK, "network")                                                           \
+    X(MOS_PROGRAM_BY_SERIAL, "serial") X(MOS_PROGRAM_BY_USB_DISK, "usb-disk")
 #define MOS_STATUSES(X) X(MOS_STATUS_RETIRED, "retired")
 #define MOS_OWNERS(X)                                                                              \
     X(MOS_OWNER_BUILD, "build") X(MOS_OWNER_FACTORY, "factory") X(MOS_OWNER_DEVICE, "device")
@@ -73,5 +77,6 @@ MOS_CHOICES(mos_otherwise, MOS_OTHERWISES, MOS_OTHERWISE_UNSTATED)
 MOS_CHOICES(mos_moment, MOS_MOMENTS, MOS_MOMENT_UNSTATED)
 MOS_CHOICES(mos_disk, MOS_DISKS, MOS_DISK_UNSTATED)
 MOS_CHOICES(mos_pack, MOS_PACKS, MOS_PACK_UNSTATED)
+MOS_CHOICES(mos_program_way, MOS_PROGRAM_WAYS, MOS_PROGRAM_WAY_UNSTATED)
 
 #endif

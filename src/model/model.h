@@ -338,6 +338,27 @@ struct mos_system {
     struct mos_first_start *first_start;
     struct mos_system_network *network;
 };
+/* Programming a board's soldered storage: a way, and one of its steps. */
+struct mos_window {
+    struct mos_record r;
+    struct mos_value *start, *size;
+};
+struct mos_usb_ids {
+    struct mos_record r;
+    struct mos_value *vendor, *product;
+};
+struct mos_program_step {
+    struct mos_record r;
+    struct mos_value *person, *fuse, *prompt, *write, *by, *area, *sees, *within, *back;
+    struct mos_list command, type, names, regions;
+    struct mos_usb_ids *usb;
+};
+struct mos_programming {
+    struct mos_record r;
+    struct mos_value *about, *prompt;
+    struct mos_window *window;
+    struct mos_named steps; /* of struct mos_program_step * */
+};
 struct mos_waiver {
     struct mos_record r;
     struct mos_value *rule, *place, *reason, *until;
@@ -361,7 +382,8 @@ struct mos_feature_use {
     struct mos_boot *boot;                                                                         \
     struct mos_system *system;                                                                     \
     struct mos_value *release;                                                                     \
-    struct mos_named stages, pieces, layout, outputs, questions, budgets, waivers, features
+    struct mos_named stages, pieces, layout, outputs, programming, questions, budgets, waivers,    \
+        features
 
 struct mos_variant {
     struct mos_record r;

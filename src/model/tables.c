@@ -34,6 +34,7 @@ static const char *const ramdisk_compressions[] = {MOS_RAMDISK_FORMS(MOS_CHOICE_
 static const char *const packs[] = {MOS_PACKS(MOS_CHOICE_WORD) NULL};
 static const char *const stage_formats[] = {MOS_STAGE_FORMS(MOS_CHOICE_WORD) NULL};
 static const char *const statuses[] = {MOS_STATUSES(MOS_CHOICE_WORD) NULL};
+static const char *const program_ways[] = {MOS_PROGRAM_WAYS(MOS_CHOICE_WORD) NULL};
 static const char *const disks[] = {MOS_DISKS(MOS_CHOICE_WORD) NULL};
 static const char *const part_hashes[] = {MOS_PART_SUMS(MOS_CHOICE_WORD) NULL};
 
@@ -626,6 +627,55 @@ KEYS(system_keys, "system", struct mos_system,
       .record = &system_network_keys},
      {"time-zone", MOS_TYPE_TEXT, AT(struct mos_system, time_zone),
       "a name below usr/share/zoneinfo of the root"});
+KEYS(window_keys, "window", struct mos_window,
+     {"start", MOS_TYPE_ADDRESS, AT(struct mos_window, start), "first address", .required = true},
+     {"size", MOS_TYPE_SIZE, AT(struct mos_window, size), "length", .required = true});
+KEYS(usb_ids_keys, "identifiers of a USB device", struct mos_usb_ids,
+     {"vendor", MOS_TYPE_ADDRESS, AT(struct mos_usb_ids, vendor), "its vendor's, as in 0x1209",
+      .required = true},
+     {"product", MOS_TYPE_ADDRESS, AT(struct mos_usb_ids, product), "its own", .required = true});
+KEYS(program_step_keys, "step", struct mos_program_step,
+     {"person", MOS_TYPE_TEXT, AT(struct mos_program_step, person),
+      "what somebody does by hand, in words"},
+     {"fuse", MOS_TYPE_BOOLEAN, AT(struct mos_program_step, fuse),
+      "it can never be taken back: somebody is always asked first"},
+     {"command", MOS_TYPE_LIST, AT(struct mos_program_step, command),
+      "a program of the chip's maker, and its arguments; <image> and <ledger> are files",
+      .of = MOS_TYPE_TEXT},
+     {"prompt", MOS_TYPE_BOOLEAN, AT(struct mos_program_step, prompt),
+      "its countdown is stopped, and the loader's prompt must stand there"},
+     {"type", MOS_TYPE_LIST, AT(struct mos_program_step, type),
+      "commands that are typed at the loader's prompt", .of = MOS_TYPE_TEXT},
+     {"write", MOS_TYPE_REFERENCE, AT(struct mos_program_step, write),
+      "the medium whose image is written, and read back", .refers = MOS_REFERS_MEDIUM},
+     {"by", MOS_TYPE_CHOICE, AT(struct mos_program_step, by), "how it gets there",
+      .choices = program_ways},
+     {"area", MOS_TYPE_REFERENCE, AT(struct mos_program_step, area),
+      "of the medium this area, not its main part", .refers = MOS_REFERS_AREA},
+     {"regions", MOS_TYPE_LIST, AT(struct mos_program_step, regions),
+      "only these regions, all if not given", .of = MOS_TYPE_REFERENCE,
+      .refers = MOS_REFERS_REGION},
+     {"names", MOS_TYPE_LIST, AT(struct mos_program_step, names),
+      "what the loader calls the part that is fitted: any other is left alone",
+      .of = MOS_TYPE_TEXT},
+     {"usb", MOS_TYPE_RECORD, AT(struct mos_program_step, usb),
+      "the USB device that the board becomes", .record = &usb_ids_keys},
+     {"sees", MOS_TYPE_TEXT, AT(struct mos_program_step, sees),
+      "a text that must then come on the serial line, or from the program"},
+     {"within", MOS_TYPE_INTEGER, AT(struct mos_program_step, within),
+      "seconds that it may take, 60 if not given"},
+     {"back", MOS_TYPE_BOOLEAN, AT(struct mos_program_step, back),
+      "it sets the board back: done at the end, also where a step before it failed"});
+KEYS(programming_keys, "way of programming", struct mos_programming,
+     {"about", MOS_TYPE_TEXT, AT(struct mos_programming, about), "a word about it"},
+     {"prompt", MOS_TYPE_TEXT, AT(struct mos_programming, prompt),
+      "the loader's prompt, what is usual if not given"},
+     {"window", MOS_TYPE_RECORD, AT(struct mos_programming, window),
+      "RAM of the board that pieces of the image may pass through, as the loader tells if not "
+      "given",
+      .record = &window_keys},
+     {"steps", MOS_TYPE_NAMED, AT(struct mos_programming, steps), "what is done, in this order",
+      .record = &program_step_keys, .required = true});
 KEYS(waiver_keys, "waiver", struct mos_waiver,
      {"rule", MOS_TYPE_TEXT, AT(struct mos_waiver, rule), "its rule", .required = true},
      {"place", MOS_TYPE_TEXT, AT(struct mos_waiver, place),
@@ -672,6 +722,8 @@ KEYS_BRIEF(question_keys, "question", struct mos_question, "ask",
         {"release", MOS_TYPE_TEXT, AT(T, release), "its release number, for names"},               \
         {"outputs",         MOS_TYPE_NAMED,         AT(T, outputs),                                \
          "how images ship", .record = &output_keys, .refers = MOS_REFERS_MEDIUM},                  \
+        {"programming", MOS_TYPE_NAMED, AT(T, programming),                                        \
+         "ways in which its soldered storage is written", .record = &programming_keys},            \
         {"system", MOS_TYPE_RECORD, AT(T, system), "what the root file system is told",            \
          .record = &system_keys},                                                                  \
         {"features",          MOS_TYPE_NAMED, AT(T, features), "capabilities from features/",      \

@@ -297,6 +297,7 @@ static unsigned cores(const struct mos_host *h) {
 const struct mos_host *mos_platform_host(void) {
     static struct mos_host host = {
         .computer = &mos_platform_computer,
+        .wires = &mos_platform_wires,
         .open = file_open,
         .close = file_close,
         .pread = file_pread,

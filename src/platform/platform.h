@@ -10,6 +10,7 @@ void mos_platform_workers(struct mos_host *host);  /* workers.c fills its functi
 void mos_platform_programs(struct mos_host *host); /* programs.c */
 void mos_platform_folders(struct mos_host *host);  /* folders.c */
 extern const struct mos_computer mos_platform_computer; /* computer.c */
+extern const struct mos_wires mos_platform_wires;       /* wires.c */
 
 /* files.c: what the system says of a file, as a host tells it. */
 struct stat;

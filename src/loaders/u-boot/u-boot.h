@@ -23,6 +23,9 @@ void ub_write_flash_program(const struct mos_flash_program *program, struct mos_
 struct mos_vec ub_follow(struct mos_arena *arena, const struct mos_map *variables);
 extern const struct mos_loader_verb ub_verbs[];
 
+/* orders.c */
+extern const struct mos_loader_orders ub_orders;
+
 /* start.c */
 extern const struct sim_loader ub_simulated;
 

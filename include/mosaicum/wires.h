@@ -1,0 +1,45 @@
+/* mosaicum/wires.h - what leads from this computer to a board: serial lines and the network, as the
+ * core sees them.
+ *
+ * Protocols live in the core and know neither ports nor sockets nor a clock; they are driven
+ * through the functions below, so that a made-up board (tests, fuzz targets) is a handful of them.
+ * Every function returns 0 or a positive errno value; outputs are untouched on failure.
+ */
+#ifndef MOSAICUM_WIRES_H
+#define MOSAICUM_WIRES_H
+
+#include <stdbool.h>
+#include <stddef.h>
+#include <stdint.h>
+
+/* The other end of a datagram, IPv4. */
+struct mos_peer {
+    uint32_t address; /* 192.0.2.1 is 0xc0000201 */
+    uint16_t port;
+};
+
+struct mos_wires {
+    void *user;
+    /* A serial line: the path of a terminal device, 8 bits, no parity, one stop bit, for nobody but
+     * the caller (EBUSY), its control lines left as they are; or "tcp:HOST:PORT", where `speed`
+     * (bits a second) is somebody else's.  EINVAL: a speed that the device cannot have. */
+    int (*open_line)(const struct mos_wires *w, const char *port, unsigned speed, int *wire);
+    /* A socket for datagrams at one of this computer's addresses; port 0: any that is free. */
+    int (*open_datagrams)(const struct mos_wires *w, const struct mos_peer *own, int *wire);
+    void (*close)(const struct mos_wires *w, int wire);
+    /* Waits until one of `count` (at most 8) can be read, or `ns` have passed: *ready has a bit for
+     * each that can.  EINTR: nobody wants to wait longer. */
+    int (*wait)(const struct mos_wires *w, const int *wires, size_t count, int64_t ns,
+                unsigned *ready);
+    /* What has come on a line, at least a byte, without waiting; ENODEV: it is gone. */
+    int (*read)(const struct mos_wires *w, int wire, void *to, size_t size, size_t *got);
+    /* All of it, however slow the line is. */
+    int (*write)(const struct mos_wires *w, int wire, const void *from, size_t length);
+    /* One datagram, cut off at `size`. */
+    int (*receive)(const struct mos_wires *w, int wire, void *to, size_t size, size_t *got,
+                   struct mos_peer *from);
+    int (*send)(const struct mos_wires *w, int wire, const void *bytes, size_t length,
+                const struct mos_peer *to);
+};
+
+#endif

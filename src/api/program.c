@@ -1,0 +1,546 @@
+/* Programs boards: the steps of a way, in their order, and what came of each. */
+#include "api/program.h"
+
+#include "base/bytes.h"
+#include "base/hash.h"
+#include "base/text.h"
+
+#include <errno.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#define SECOND INT64_C(1000000000)
+
+enum { USUAL_SECONDS = 60, USUAL_SPEED = 115200, MOST_OUTPUT = 1 << 20 };
+
+bool program_fails(struct program_step *s, const char *why) {
+    s->failed = true;
+    s->result = why;
+    return false;
+}
+
+static uint64_t seconds_of(const struct program_step *s) {
+    return mos_has(s->def->within) ? (uint64_t)s->def->within->number : USUAL_SECONDS;
+}
+
+int64_t program_time(const struct program_step *s) {
+    return (int64_t)seconds_of(s) * SECOND;
+}
+
+static bool is(const struct mos_value *v) {
+    return mos_has(v) && v->truth;
+}
+
+static enum mos_program_way way_of(const struct program_step *s) {
+    return mos_has(s->def->write) ? mos_program_way_of(s->def->by) : MOS_PROGRAM_WAY_UNSTATED;
+}
+
+static bool needs_line(const struct program_step *s) {
+    enum mos_program_way by = way_of(s);
+    return is(s->def->prompt) || s->def->type.count || by == MOS_PROGRAM_BY_NETWORK ||
+           by == MOS_PROGRAM_BY_SERIAL || (mos_has(s->def->sees) && !s->def->command.count);
+}
+
+/* ---- the way ---- */
+
+static bool find_way(struct program_job *j) {
+    const struct mos_named *ways = &j->plan->board->programming;
+    const char *selector = j->plan->board->selector, *name = j->request->way;
+    struct mos_buf known = {.arena = j->m->arena};
+    for (size_t i = 0; i < ways->count; i++)
+        mos_buf_printf(&known, "%s%s", i ? ", " : "", ((struct mos_record *)ways->items[i])->name);
+    if (!ways->count)
+        return mos_fail(&j->m->error, MOS_ERROR_USAGE, 0,
+                        "%s has no way of programming: state one below programming", selector);
+    if (!name && ways->count > 1)
+        return mos_fail(&j->m->error, MOS_ERROR_USAGE, 0, "%s has several ways; name one: %s",
+                        selector, mos_buf_string(&known));
+    j->way = name ? mos_named_get(ways, name) : ways->items[0];
+    if (!j->way)
+        return mos_fail(&j->m->error, MOS_ERROR_USAGE, 0, "%s has no way %s; it has %s", selector,
+                        name, mos_buf_string(&known));
+    return true;
+}
+
+/* "192.0.2.17/24" into address and mask; false: it is none. */
+static bool read_address(const char *text, uint32_t *address, unsigned *prefix) {
+    unsigned a, b, c, d, p = 32;
+    char rest;
+    int n = sscanf(text, "%3u.%3u.%3u.%3u/%2u%c", &a, &b, &c, &d, &p, &rest);
+    if ((n != 4 && n != 5) || (n == 4 && strchr(text, '/')) || a > 255 || b > 255 || c > 255 ||
+        d > 255 || p > 32 || strspn(text, "0123456789./") != strlen(text))
+        return false;
+    *address = a << 24 | b << 16 | c << 8 | d;
+    *prefix = p;
+    return true;
+}
+
+static const char *dots(struct program_job *j, uint32_t a) {
+    return mos_printf(j->m->arena, "%u.%u.%u.%u", a >> 24, a >> 16 & 255, a >> 8 & 255, a & 255);
+}
+
+static bool find_addresses(struct program_job *j, const char *step) {
+    const struct mosaicum_program *r = j->request;
+    struct mos_error *error = &j->m->error;
+    uint32_t board;
+    unsigned prefix;
+    if (!r->address || !r->board_address)
+        return mos_fail(error, MOS_ERROR_USAGE, 0,
+                        "Step %s goes through the network: give --address, this computer's there, "
+                        "and --board-address, which the board gets meanwhile, as in 192.0.2.17/24",
+                        step);
+    if (!read_address(r->address, &j->own_address, &prefix) || prefix != 32)
+        return mos_fail(error, MOS_ERROR_USAGE, 0, "%s is no IPv4 address", r->address);
+    if (!read_address(r->board_address, &board, &prefix) || !prefix || prefix > 30)
+        return mos_fail(error, MOS_ERROR_USAGE, 0,
+                        "%s is no IPv4 address with its prefix, as in 192.0.2.17/24",
+                        r->board_address);
+    uint32_t mask = ~UINT32_C(0) << (32 - prefix);
+    if ((board ^ j->own_address) & mask)
+        return mos_fail(error, MOS_ERROR_USAGE, 0, "%s and %s are not in one network", r->address,
+                        r->board_address);
+    if (board == j->own_address)
+        return mos_fail(error, MOS_ERROR_USAGE, 0,
+                        "%s cannot be both the computer's and the board's", r->address);
+    j->board_address = dots(j, board);
+    j->netmask = dots(j, mask);
+    return true;
+}
+
+static bool find_steps(struct program_job *j) {
+    const struct mos_named *steps = &j->way->steps;
+    j->count = steps->count;
+    j->steps = mos_alloc_array(j->m->arena, j->count + 1, sizeof *j->steps);
+    for (size_t i = 0; i < j->count; i++) {
+        struct program_step *s = &j->steps[i];
+        *s = (struct program_step){.def = steps->items[i]};
+        if (needs_line(s) && !j->request->serial)
+            return mos_fail(&j->m->error, MOS_ERROR_USAGE, 0,
+                            "Step %s talks to the board: give --serial, its port on this computer",
+                            s->def->r.name);
+        if (way_of(s) == MOS_PROGRAM_BY_NETWORK && !j->netmask &&
+            !find_addresses(j, s->def->r.name))
+            return false;
+        if (s->def->command.count && j->m->ctx.no_run)
+            return mos_fail(&j->m->error, MOS_ERROR_SAFETY, 0,
+                            "Step %s runs %s, which --no-run forbids", s->def->r.name,
+                            s->def->command.items[0]->text);
+    }
+    return true;
+}
+
+/* ---- what was built ---- */
+
+/* The file of a medium's image ("emmc.boot0" of an area); NULL with an error. */
+static const char *image_of(struct program_job *j, const char *medium) {
+    mosaicum *m = j->m;
+    const char *ledger = mos_path_join(m->arena, j->folder, "ledger.json");
+    struct mos_vec names = mos_ledger_image_names(&m->ctx, ledger);
+    for (size_t i = 0; i < names.count; i++) {
+        struct mos_ledger_image_last last;
+        const char *name = mos_vec_pointer(&names, i);
+        if (mos_ledger_image_last(&m->ctx, ledger, name, &last) && last.medium &&
+            strcmp(last.medium, medium) == 0)
+            return mos_path_join(m->arena, j->folder, name);
+    }
+    mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%s has no image of %s", j->folder, medium);
+    return NULL;
+}
+
+static bool find_images(struct program_job *j) {
+    for (size_t i = 0; i < j->count; i++) {
+        struct program_step *s = &j->steps[i];
+        if (!mos_has(s->def->write))
+            continue;
+        const char *medium = s->def->write->text;
+        if (mos_has(s->def->area))
+            medium = mos_printf(j->m->arena, "%s.%s", medium, s->def->area->text);
+        s->image = image_of(j, medium);
+        if (!s->image)
+            return false;
+    }
+    return true;
+}
+
+/* Everything that is written comes from one build, and that is the newest. */
+static bool find_build(struct program_job *j, struct run_task *t) {
+    mosaicum *m = j->m;
+    const char *selector = j->plan->board->selector;
+    const char *built = run_fill(t->plan, false, NULL) ? run_stamp(t) : NULL;
+    const char *out =
+        j->request->out ? j->request->out : mos_path_join(m->arena, m->options.workspace, "out");
+    struct mos_ledger_last last;
+    j->folder = mos_path_join(m->arena, out, selector);
+    run_allow(m, j->folder, MOS_REACH_READ);
+    t->ctx.findings.items.count = 0; /* check tells them */
+    if (!mos_ledger_last(&m->ctx, j->folder, &last))
+        return mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%s is not built: mosaicum build %s",
+                        selector, selector);
+    if (!built || !last.stamp || strcmp(built, last.stamp) != 0)
+        return mos_fail(&m->error, MOS_ERROR_SAFETY, 0,
+                        "What was built of %s is not what its definition says now: mosaicum build "
+                        "%s",
+                        selector, selector);
+    return find_images(j);
+}
+
+/* ---- the screen before it ---- */
+
+static const char *text_of_step(struct program_job *j, const struct program_step *s) {
+    const struct mos_program_step *d = s->def;
+    struct mos_buf b = {.arena = j->m->arena};
+    bool more = d->command.count || is(d->prompt) || d->type.count || s->image || mos_has(d->sees);
+    size_t n = mos_has(d->person) ? strlen(d->person->text) : 0;
+    if (n)
+        mos_buf_add(&b, d->person->text, n - (more && d->person->text[n - 1] == '.'));
+    for (size_t i = 0; i < d->command.count; i++)
+        mos_buf_printf(&b, "%s%s",
+                       i          ? " "
+                       : b.length ? "; runs "
+                                  : "runs ",
+                       d->command.items[i]->text);
+    if (is(d->prompt))
+        mos_buf_printf(&b, "%swaits for the loader's prompt", b.length ? "; " : "");
+    for (size_t i = 0; i < d->type.count; i++)
+        mos_buf_printf(&b, "%s%s",
+                       i          ? ", "
+                       : b.length ? "; types "
+                                  : "types ",
+                       d->type.items[i]->text);
+    if (s->image)
+        mos_buf_printf(&b, "%swrites %s%s%s by %s", b.length ? "; " : "", d->write->text,
+                       mos_has(d->area) ? ", area " : "", mos_has(d->area) ? d->area->text : "",
+                       mos_text_or(d->by, "?"));
+    if (mos_has(d->sees))
+        mos_buf_printf(&b, "%swaits for \"%s\"", b.length ? "; " : "", d->sees->text);
+    if (is(d->fuse))
+        mos_buf_text(&b, " (can never be taken back)");
+    return mos_buf_string(&b);
+}
+
+static void row(struct report_table *t, const char *a, const char *b) {
+    cell_text(t, a);
+    cell_text(t, b);
+}
+
+static bool make_token(struct program_job *j) {
+    struct mos_buf all = {.arena = j->m->arena};
+    const struct mos_block like = {.port = j->plan->board->selector,
+                                   .lun = j->way->r.name,
+                                   .model = "",
+                                   .serial = "",
+                                   .name = ""};
+    for (size_t i = 0; i < j->count; i++)
+        mos_buf_printf(&all, "%s\n%s\n", text_of_step(j, &j->steps[i]),
+                       j->steps[i].hash ? j->steps[i].hash : "");
+    return mos_media_token(j->m->arena, &like, all.data, all.length, j->token) ||
+           mos_fail(&j->m->error, MOS_ERROR_SYSTEM, 0, "The token cannot be made");
+}
+
+static bool screen(struct program_job *j) {
+    static const struct mosaicum_column columns[] = {{"what", "", false}, {"text", "", false}};
+    mosaicum *m = j->m;
+    struct report_table t = report_start(
+        &m->report, "before",
+        mos_printf(m->arena, "%s, by way %s%s%s", j->plan->board->selector, j->way->r.name,
+                   mos_has(j->way->about) ? ": " : "", mos_text_or(j->way->about, "")),
+        columns, 2);
+    for (size_t i = 0; i < j->count; i++) {
+        struct program_step *s = &j->steps[i];
+        const char *size, *text = text_of_step(j, s);
+        if (s->image) {
+            if (!program_looks_at_image(j, s, &size))
+                return false;
+            text = mos_printf(m->arena, "%s: %s, %s", text, s->image, size);
+        }
+        row(&t, s->def->r.name, text);
+    }
+    if (!make_token(j))
+        return false;
+    row(&t, "is lost", "what those media hold, where the image has something else");
+    if (j->boards > 1)
+        row(&t, "boards", mos_printf(m->arena, "%u, one after the other", j->boards));
+    row(&t, "token", mos_strdup(m->arena, j->token));
+    report_end(&m->report, &t);
+    return true;
+}
+
+static void show(struct program_job *j) {
+    mosaicum *m = j->m;
+    if (!j->request->show)
+        return;
+    run_publish_workspace(m);
+    run_merge(m);
+    j->request->show(j->request->self, m);
+    m->published.count = m->finding_count = 0;
+    m->report.tables.count = 0;
+}
+
+static bool consents(struct program_job *j) {
+    const struct mosaicum_program *r = j->request;
+    for (const char *const *t = r->yes; t && *t; t++)
+        if (mos_media_token_is(j->token, *t))
+            return true;
+    if (r->ask &&
+        r->ask(r->self,
+               mos_printf(j->m->arena, "the board of %s", r->serial ? r->serial : "this table"),
+               j->token))
+        return true;
+    return mos_fail(&j->m->error, MOS_ERROR_SAFETY, 0,
+                    "Nothing is programmed: nobody has consented%s%s%s", r->ask ? "" : "; --yes ",
+                    r->ask ? "" : j->token, r->ask ? "" : " does, for this build");
+}
+
+/* ---- steps ---- */
+
+bool program_opens_line(struct program_job *j, struct program_step *s) {
+    mosaicum *m = j->m;
+    const struct mos_hardware *hw = j->plan->board->hardware;
+    const struct mos_value *baud = hw && hw->console ? hw->console->baud : NULL;
+    unsigned speed = mos_has(baud) ? (unsigned)baud->number : USUAL_SPEED;
+    if (j->talks)
+        return true;
+    if (!m->ctx.host->wires)
+        return program_fails(s, "this computer has no serial lines");
+    const struct mos_loader_orders *orders = j->plan->dialect ? j->plan->dialect->orders : NULL;
+    j->talk.prompt = mos_has(j->way->prompt) ? j->way->prompt->text : orders ? orders->prompt : "";
+    j->talk.interrupt = orders ? orders->interrupt : "";
+    int e = mos_talk_open(&j->talk, &m->ctx, j->request->serial, speed);
+    if (e)
+        return program_fails(
+            s, mos_printf(m->arena, "%s: %s%s", j->request->serial, mos_errno_text(e),
+                          e == EBUSY    ? " (another program has it)"
+                          : e == EACCES ? " (the group of its device may, or sudo)"
+                          : e == EINVAL ? mos_printf(m->arena, " (%u bits a second?)", speed)
+                                        : ""));
+    j->talks = true;
+    return true;
+}
+
+/* Somebody does it, and says so; or what must then be seen says so. */
+static bool by_person(struct program_job *j, struct program_step *s) {
+    const struct mosaicum_program *r = j->request;
+    const struct mos_program_step *d = s->def;
+    bool fuse = is(d->fuse), shown = is(d->prompt) || mos_has(d->sees);
+    if (!mos_has(d->person) && !fuse)
+        return !r->step || (r->step(r->self, d->r.name, text_of_step(j, s), false), true);
+    if (r->steps_done && !fuse)
+        return true;
+    if (r->step && r->step(r->self, d->r.name, text_of_step(j, s), fuse || !shown))
+        return true;
+    if (r->step && !fuse && shown)
+        return true;
+    if (!r->step && !fuse && shown)
+        return true; /* whoever does it needs no screen */
+    return program_fails(s, fuse ? "nobody has confirmed what can never be taken back"
+                            : r->step
+                                ? "nobody has confirmed it"
+                                : "nobody is there to confirm it; --steps-done says that it is "
+                                  "done");
+}
+
+static const char *filled_in(struct program_job *j, const char *text) {
+    struct mos_buf b = {.arena = j->m->arena};
+    const char *image = "";
+    for (size_t i = 0; i < j->count && !*image; i++)
+        image = j->steps[i].image ? j->steps[i].image : "";
+    for (; *text; text++)
+        if (strncmp(text, "<image>", 7) == 0) {
+            mos_buf_text(&b, image);
+            text += 6;
+        } else if (strncmp(text, "<ledger>", 8) == 0) {
+            mos_buf_text(&b, mos_path_join(j->m->arena, j->folder, "ledger.json"));
+            text += 7;
+        } else
+            mos_buf_char(&b, *text);
+    return mos_buf_string(&b);
+}
+
+static bool by_command(struct program_job *j, struct program_step *s) {
+    const struct mos_program_step *d = s->def;
+    const struct mos_host *h = j->m->ctx.host;
+    struct mos_arena *arena = j->m->arena;
+    if (!d->command.count)
+        return true;
+    const char **arguments = mos_alloc_array(arena, d->command.count + 1, sizeof *arguments);
+    for (size_t i = 0; i < d->command.count; i++)
+        arguments[i] = filled_in(j, mos_text_or(d->command.items[i], ""));
+    const struct mos_program program = {.arguments = arguments,
+                                        .folder = j->m->options.workspace,
+                                        .output_limit = MOST_OUTPUT,
+                                        .seconds = (unsigned)seconds_of(s)};
+    struct mos_program_result r = {0};
+    int e = h->run(h, &program, &r);
+    if (e)
+        return program_fails(
+            s, mos_printf(arena, "%s cannot be started: %s", arguments[0], mos_errno_text(e)));
+    const char *why = NULL;
+    if (r.timeout)
+        why = mos_printf(arena, "%s did not end within %llu s", arguments[0],
+                         (unsigned long long)seconds_of(s));
+    else if (r.overflow)
+        why = mos_printf(arena, "%s printed without end", arguments[0]);
+    else if (r.status)
+        why = mos_printf(arena, "%s ended with status %d%s%.120s", arguments[0], r.status,
+                         r.errors && *r.errors ? ": " : "", r.errors ? r.errors : "");
+    else if (mos_has(d->sees) && !strstr(r.output, d->sees->text) &&
+             !strstr(r.errors, d->sees->text))
+        why = mos_printf(arena, "%s did not say \"%s\"", arguments[0], d->sees->text);
+    free(r.output);
+    free(r.errors);
+    return !why || program_fails(s, why);
+}
+
+static bool by_prompt(struct program_job *j, struct program_step *s) {
+    if (!is(s->def->prompt))
+        return true;
+    if (!program_opens_line(j, s))
+        return false;
+    enum mos_talk_end end = mos_talk_reach_prompt(&j->talk, program_time(s));
+    if (end == MOS_TALK_SILENT)
+        return program_fails(s, mos_printf(j->m->arena, "no prompt \"%s\" came within %llu s",
+                                           j->talk.prompt, (unsigned long long)seconds_of(s)));
+    return end == MOS_TALK_ANSWERED || program_fails(s, mos_talk_end_text(&j->talk, end));
+}
+
+static bool by_typing(struct program_job *j, struct program_step *s) {
+    const struct mos_program_step *d = s->def;
+    const char *unknown = j->plan->dialect ? j->plan->dialect->unknown[0] : NULL;
+    for (size_t i = 0; i < d->type.count; i++) {
+        const char *answer = "", *command = mos_text_or(d->type.items[i], "");
+        if (!program_opens_line(j, s))
+            return false;
+        bool last = i + 1 == d->type.count && mos_has(d->sees); /* what is seen is the answer */
+        enum mos_talk_end end = last ? mos_talk_enter(&j->talk, command)
+                                     : mos_talk_ask(&j->talk, command, program_time(s), &answer);
+        if (end != MOS_TALK_ANSWERED)
+            return program_fails(
+                s, mos_printf(j->m->arena, "%s: %s", command, mos_talk_end_text(&j->talk, end)));
+        if (unknown && strstr(answer, unknown))
+            return program_fails(s,
+                                 mos_printf(j->m->arena, "the loader has no command %s", command));
+    }
+    return true;
+}
+
+static bool by_seeing(struct program_job *j, struct program_step *s) {
+    const struct mos_program_step *d = s->def;
+    if (!mos_has(d->sees) || d->command.count)
+        return true;
+    if (!program_opens_line(j, s))
+        return false;
+    enum mos_talk_end end = mos_talk_await(&j->talk, d->sees->text, program_time(s));
+    if (end == MOS_TALK_SILENT)
+        return program_fails(s, mos_printf(j->m->arena, "\"%s\" did not come within %llu s",
+                                           d->sees->text, (unsigned long long)seconds_of(s)));
+    return end == MOS_TALK_ANSWERED || program_fails(s, mos_talk_end_text(&j->talk, end));
+}
+
+static bool do_step(struct program_job *j, struct program_step *s) {
+    if (!by_person(j, s) || !by_command(j, s) || !by_prompt(j, s) || !by_typing(j, s) ||
+        (s->image && !program_write(j, s)) || !by_seeing(j, s))
+        return false;
+    if (!s->result)
+        s->result = "done";
+    return true;
+}
+
+/* Back steps are done at the end, whatever came before. */
+static bool do_steps(struct program_job *j) {
+    bool ok = true;
+    for (size_t i = 0; i < j->count && ok; i++)
+        if (!is(j->steps[i].def->back))
+            ok = do_step(j, &j->steps[i]);
+    for (size_t i = 0; i < j->count; i++)
+        if (is(j->steps[i].def->back))
+            ok = do_step(j, &j->steps[i]) && ok;
+    return ok;
+}
+
+/* ---- boards ---- */
+
+static void outcome(struct program_job *j, bool ok) {
+    static const struct mosaicum_column columns[] = {{"step", "step", false},
+                                                     {"result", "result", false}};
+    mosaicum *m = j->m;
+    const char *which =
+        j->boards > 1 ? mos_printf(m->arena, "Board %u of %u", j->board, j->boards) : "The board";
+    struct report_table t = report_start(
+        &m->report, "programmed",
+        mos_printf(m->arena, "%s is %sprogrammed", which, ok ? "" : "not "), columns, 2);
+    for (size_t i = 0; i < j->count; i++) {
+        const struct program_step *s = &j->steps[i];
+        cell_text(&t, s->def->r.name);
+        if (s->failed)
+            cell_alarm(&t, s->result);
+        else
+            cell_text(&t, s->result ? s->result : "not begun");
+    }
+    t.table.alarm = !ok;
+    report_end(&m->report, &t);
+}
+
+static bool program_board(struct program_job *j) {
+    for (size_t i = 0; i < j->count; i++) {
+        j->steps[i].failed = false;
+        j->steps[i].result = NULL;
+    }
+    if (!mos_storage_list(&j->m->ctx, &j->before)) {
+        j->before.blocks.count = 0; /* only who becomes a disk needs to know */
+        j->m->error = (struct mos_error){0};
+    }
+    bool ok = do_steps(j);
+    if (j->serves)
+        mos_server_close(j->server);
+    if (j->talks)
+        mos_talk_close(&j->talk);
+    j->serves = j->talks = false;
+    outcome(j, ok);
+    return ok;
+}
+
+static void program_boards(struct program_job *j) {
+    mosaicum *m = j->m;
+    unsigned good = 0;
+    const struct mosaicum_program *r = j->request;
+    for (j->board = 1; j->board <= j->boards && !m->error.kind; j->board++) {
+        if (j->board > 1 && r->step &&
+            !r->step(r->self, "next", mos_printf(m->arena, "board %u of %u", j->board, j->boards),
+                     true))
+            break;
+        bool ok = program_board(j);
+        good += ok;
+        m->failed_devices += !ok && !m->refused && !m->damaged;
+        if (j->board < j->boards)
+            show(j);
+    }
+    if (j->boards > 1)
+        report_text(&m->report, "boards", NULL,
+                    mos_printf(m->arena, "%u of %u boards are programmed.\n", good, j->boards));
+}
+
+enum mosaicum_status mosaicum_program(mosaicum *m, const struct mosaicum_program *request) {
+    if (setjmp(m->out_of_memory))
+        return run_no_memory(m);
+    struct program_job *j = mos_alloc(m->arena, sizeof *j);
+    *j = (struct program_job){.m = m, .request = request, .boards = request->boards};
+    j->boards = j->boards ? j->boards : 1;
+    const struct mos_selection *s =
+        run_select_one(m, request->selector, "mosaicum write --way WAY");
+    struct run_task *t = s ? run_one(m, s) : NULL;
+    j->plan = t ? run_plan(t) : NULL;
+    if (t && t->error.kind && !m->error.kind)
+        m->error = t->error;
+    if (!j->plan)
+        return run_status(m);
+    run_open_to_write(m);
+    if (!find_way(j) || !find_steps(j) || !find_build(j, t) || !screen(j)) {
+        m->refused = m->refused || !m->error.kind;
+        return run_status(m);
+    }
+    show(j);
+    if (!request->only_show && consents(j))
+        program_boards(j);
+    return run_status(m);
+}

@@ -1,0 +1,52 @@
+/* The inside of the job that programs boards, for its own files. */
+#ifndef MOS_API_PROGRAM_H
+#define MOS_API_PROGRAM_H
+
+#include "api/write.h"
+#include "plan/plan.h"
+#include "programming/programmer.h"
+
+/* A step, on the board that is being programmed. */
+struct program_step {
+    const struct mos_program_step *def;
+    const char *image;  /* what it writes, a file; NULL: nothing */
+    const char *hash;   /* … of its chunks, once it is proved to be what was built; NULL */
+    const char *result; /* in words; NULL: not done */
+    bool failed;
+};
+
+struct program_job {
+    mosaicum *m;
+    const struct mosaicum_program *request;
+    const struct mos_plan *plan;
+    const struct mos_programming *way;
+    const char *folder; /* of what was built */
+    struct program_step *steps;
+    size_t count;
+    unsigned board, boards; /* the one that is being programmed, from 1; of so many */
+    char token[MOS_TOKEN_LETTERS + 1];
+    uint32_t own_address;
+    const char *board_address, *netmask; /* in dots */
+    struct mos_talk talk;
+    bool talks; /* the line is open */
+    struct mos_server *server;
+    bool serves;
+    const char *medium_was;    /* of the last step that wrote: what the loader says of it */
+    struct mos_storage before; /* this computer's devices when the steps began */
+};
+
+/* program.c: a step went wrong; false. */
+bool program_fails(struct program_step *s, const char *why);
+/* The line to the board, opened; false with the step's failure. */
+bool program_opens_line(struct program_job *j, struct program_step *s);
+/* … in seconds that it may take, as ns. */
+int64_t program_time(const struct program_step *s);
+
+/* program-write.c: the step's image through the board's loader, or onto the disk that the board
+ * has become.  false with the step's failure, a finding, or an error. */
+bool program_write(struct program_job *j, struct program_step *s);
+/* What the step writes, looked at: its size in words, and its hash.  false with an error or a
+ * finding. */
+bool program_looks_at_image(struct program_job *j, struct program_step *s, const char **size);
+
+#endif

@@ -1,0 +1,206 @@
+/* This computer's serial lines and sockets. */
+#define _GNU_SOURCE
+#include "platform/platform.h"
+
+#include <arpa/inet.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <netdb.h>
+#include <poll.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/file.h>
+#include <sys/ioctl.h>
+#include <sys/socket.h>
+#include <sys/stat.h>
+#include <termios.h>
+#include <unistd.h>
+
+enum { LONGEST_NAME = 256, MOST_WIRES = 8, SECOND_MS = 1000, MS = 1000000 };
+
+/* ---- lines ---- */
+
+static const struct {
+    unsigned speed;
+    speed_t word;
+} speeds[] = {{9600, B9600},       {19200, B19200},     {38400, B38400},     {57600, B57600},
+              {115200, B115200},   {230400, B230400},   {460800, B460800},   {500000, B500000},
+              {576000, B576000},   {921600, B921600},   {1000000, B1000000}, {1152000, B1152000},
+              {1500000, B1500000}, {2000000, B2000000}, {3000000, B3000000}, {4000000, B4000000}};
+
+/* Bytes as they are, at a speed; opening and closing leave the control lines alone. */
+static int set_up(int fd, unsigned speed) {
+    struct termios t;
+    size_t i = 0, count = sizeof speeds / sizeof *speeds;
+    while (i < count && speeds[i].speed != speed)
+        i++;
+    if (i == count)
+        return EINVAL;
+    if (tcgetattr(fd, &t))
+        return errno;
+    cfmakeraw(&t);
+    t.c_cflag &= ~(tcflag_t)(CSTOPB | HUPCL | CRTSCTS);
+    t.c_cflag |= CLOCAL | CREAD;
+    t.c_cc[VMIN] = 1;
+    t.c_cc[VTIME] = 0;
+    if (cfsetspeed(&t, speeds[i].word))
+        return errno;
+    return tcsetattr(fd, TCSANOW, &t) ? errno : 0;
+}
+
+static int open_terminal(const char *path, unsigned speed, int *wire) {
+    struct stat st;
+    if (stat(path, &st))
+        return errno;
+    if (!S_ISCHR(st.st_mode))
+        return ENOTTY;
+    int fd = open(path, O_RDWR | O_NOCTTY | O_NONBLOCK | O_CLOEXEC);
+    if (fd < 0)
+        return errno;
+    int e = !isatty(fd) ? ENOTTY : flock(fd, LOCK_EX | LOCK_NB) ? EBUSY : set_up(fd, speed);
+    if (e)
+        close(fd);
+    else {
+        ioctl(fd, TIOCEXCL); /* nobody else opens it from now on, where the kernel knows that */
+        *wire = fd;
+    }
+    return e;
+}
+
+static int open_server(const char *where, int *wire) {
+    char host[LONGEST_NAME];
+    const char *colon = strrchr(where, ':');
+    size_t n = colon ? (size_t)(colon - where) : 0;
+    if (!colon || !n || n >= sizeof host || !colon[1])
+        return EINVAL;
+    memcpy(host, where, n);
+    host[n] = 0;
+    struct addrinfo *all = NULL, hints = {.ai_socktype = SOCK_STREAM};
+    if (getaddrinfo(host, colon + 1, &hints, &all))
+        return EHOSTUNREACH;
+    int e = EHOSTUNREACH;
+    for (struct addrinfo *a = all; a && e; a = a->ai_next) {
+        int fd = socket(a->ai_family, a->ai_socktype | SOCK_CLOEXEC, a->ai_protocol);
+        e = fd < 0 ? errno : connect(fd, a->ai_addr, a->ai_addrlen) ? errno : 0;
+        if (fd >= 0 && e)
+            close(fd);
+        else if (!e) {
+            fcntl(fd, F_SETFL, O_NONBLOCK);
+            *wire = fd;
+        }
+    }
+    freeaddrinfo(all);
+    return e;
+}
+
+static int open_line(const struct mos_wires *w, const char *port, unsigned speed, int *wire) {
+    (void)w;
+    return strncmp(port, "tcp:", 4) == 0 ? open_server(port + 4, wire)
+                                         : open_terminal(port, speed, wire);
+}
+
+static int read_line(const struct mos_wires *w, int wire, void *to, size_t size, size_t *got) {
+    (void)w;
+    ssize_t n = read(wire, to, size);
+    if (n < 0 && (errno == EAGAIN || errno == EINTR))
+        n = 0;
+    else if (n <= 0)
+        return n < 0 && errno != EIO ? errno : ENODEV;
+    *got = (size_t)n;
+    return 0;
+}
+
+static int write_line(const struct mos_wires *w, int wire, const void *from, size_t length) {
+    (void)w;
+    for (const char *p = from; length;) {
+        ssize_t n = write(wire, p, length);
+        if (n > 0) {
+            p += n;
+            length -= (size_t)n;
+        } else if (n < 0 && errno == EAGAIN) {
+            struct pollfd one = {wire, POLLOUT, 0};
+            int ready = poll(&one, 1, 10 * SECOND_MS);
+            if (ready <= 0)
+                return ready ? errno : ETIMEDOUT;
+        } else
+            return n < 0 && errno != EIO ? errno : ENODEV;
+    }
+    return 0;
+}
+
+/* ---- datagrams ---- */
+
+static struct sockaddr_in address_of(const struct mos_peer *p) {
+    struct sockaddr_in a = {.sin_family = AF_INET, .sin_port = htons(p->port)};
+    a.sin_addr.s_addr = htonl(p->address);
+    return a;
+}
+
+static int open_datagrams(const struct mos_wires *w, const struct mos_peer *own, int *wire) {
+    (void)w;
+    struct sockaddr_in a = address_of(own);
+    int fd = socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC | SOCK_NONBLOCK, 0);
+    if (fd < 0)
+        return errno;
+    if (bind(fd, (struct sockaddr *)&a, sizeof a)) {
+        int e = errno;
+        close(fd);
+        return e;
+    }
+    *wire = fd;
+    return 0;
+}
+
+static int receive(const struct mos_wires *w, int wire, void *to, size_t size, size_t *got,
+                   struct mos_peer *from) {
+    (void)w;
+    struct sockaddr_in a;
+    socklen_t length = sizeof a;
+    ssize_t n = recvfrom(wire, to, size, 0, (struct sockaddr *)&a, &length);
+    if (n < 0)
+        return errno;
+    *got = (size_t)n;
+    *from = (struct mos_peer){ntohl(a.sin_addr.s_addr), ntohs(a.sin_port)};
+    return 0;
+}
+
+static int send_one(const struct mos_wires *w, int wire, const void *bytes, size_t length,
+                    const struct mos_peer *to) {
+    (void)w;
+    struct sockaddr_in a = address_of(to);
+    return sendto(wire, bytes, length, 0, (struct sockaddr *)&a, sizeof a) < 0 ? errno : 0;
+}
+
+/* ---- both ---- */
+
+static void close_wire(const struct mos_wires *w, int wire) {
+    (void)w;
+    close(wire);
+}
+
+static int wait_for(const struct mos_wires *w, const int *wires, size_t count, int64_t ns,
+                    unsigned *ready) {
+    (void)w;
+    struct pollfd all[MOST_WIRES];
+    for (size_t i = 0; i < count; i++)
+        all[i] = (struct pollfd){wires[i], POLLIN, 0};
+    int64_t ms = ns <= 0 ? 0 : (ns + MS - 1) / MS;
+    int n = poll(all, (nfds_t)count, (int)(ms > 3600 * SECOND_MS ? 3600 * SECOND_MS : ms));
+    if (n < 0)
+        return errno;
+    *ready = 0;
+    for (size_t i = 0; i < count; i++)
+        *ready |= all[i].revents ? 1U << i : 0;
+    return 0;
+}
+
+const struct mos_wires mos_platform_wires = {
+    .open_line = open_line,
+    .open_datagrams = open_datagrams,
+    .close = close_wire,
+    .wait = wait_for,
+    .read = read_line,
+    .write = write_line,
+    .receive = receive,
+    .send = send_one,
+};
