@@ -8,6 +8,8 @@
 #include <stdlib.h>
 #include <string.h>
 
+enum { SECTOR = 512, OF_FLASH = 256 << 10 };
+
 /* ---- the image ---- */
 
 static const char **names_of(struct program_job *j, const struct mos_list *list) {
@@ -148,7 +150,7 @@ static bool open_server(struct program_job *j, struct program_step *s, struct mo
 static uint32_t grain_of(const struct mos_medium *medium) {
     enum mos_medium_kind kind = mos_medium_kind_of(medium->kind);
     bool flash = kind == MOS_MEDIUM_NOR || kind == MOS_MEDIUM_NAND;
-    return flash && mos_has(medium->erase) ? (uint32_t)medium->erase->number : 512;
+    return flash && mos_has(medium->erase) ? (uint32_t)medium->erase->number : SECTOR;
 }
 
 static const char *where(struct program_job *j, const struct mos_programmer *p) {
@@ -272,6 +274,8 @@ static bool by_loader(struct program_job *j, struct program_step *s) {
                                  .netmask = j->netmask,
                                  .server = j->request->address,
                                  .grain = grain_of(medium)};
+    if (p->grain > SECTOR) /* a flash is slow, and what is done of it should not be done again */
+        p->largest = mos_max(OF_FLASH, p->grain);
     if (j->way->window) {
         p->window_from = (uint64_t)j->way->window->start->number;
         p->window_to = p->window_from + (uint64_t)j->way->window->size->number;

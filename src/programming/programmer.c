@@ -15,7 +15,7 @@
 /* Pieces: what is lost when a transfer fails, and what is looked at as one. */
 enum { BY_NETWORK = 4 << 20, BY_LINE = 64 << 10, MOST_TRIES = 3 };
 /* Bytes a second that the slowest storage and sum take. */
-enum { SLOWEST = 4 << 10, PATIENCE = 30 };
+enum { SLOWEST = 1 << 10, PATIENCE = 30 };
 
 struct piece {
     uint64_t at, length;
@@ -387,13 +387,23 @@ bool mos_programmer_holds(struct mos_programmer *p, const struct mos_media_patch
     return true;
 }
 
+/* Before anything is lost: does something come through at all? */
+static bool try_way(struct mos_programmer *p) {
+    for (size_t i = 0; i < p->pieces.count; i++) {
+        const struct piece *x = mos_vec_at(&p->pieces, i);
+        if (!x->right && !x->zero)
+            return load(p, x) && bring(p, x);
+    }
+    return true;
+}
+
 bool mos_programmer_write(struct mos_programmer *p) {
     const struct piece *wrong;
     make_pieces(p);
     if (!look(p, "look at what is there", &wrong))
         return false;
     if (wrong) {
-        if (!set_network(p) || !make_invalid(p))
+        if (!set_network(p) || !try_way(p) || !make_invalid(p))
             return false;
         uint64_t done = 0, total = total_of(p, false);
         p->kept = total_of(p, true) - total;

@@ -126,18 +126,25 @@ static enum mos_talk_end await_prompt(struct mos_talk *t, int64_t ns) {
 }
 
 enum mos_talk_end mos_talk_reach_prompt(struct mos_talk *t, int64_t ns) {
-    int64_t until = now(t) + ns;
+    int64_t until = now(t) + ns, typed = 0;
     enum mos_talk_end end = MOS_TALK_SILENT;
     while (end == MOS_TALK_SILENT && now(t) < until) {
+        /* a board that says something may be at its countdown; into a silent line keys pile up */
+        if (!typed || t->heard.length || now(t) - typed >= SECOND) {
+            typed = now(t);
+            end = type(t, t->interrupt, strlen(t->interrupt));
+        }
         forget(t);
-        end = type(t, t->interrupt, strlen(t->interrupt));
         if (end == MOS_TALK_ANSWERED)
-            end = await_prompt(t, mos_min((uint64_t)(until - now(t)), (uint64_t)(200 * MS)));
+            end = MOS_TALK_SILENT;
+        if (end == MOS_TALK_SILENT)
+            end =
+                await_prompt(t, (int64_t)mos_min((uint64_t)(until - now(t)), (uint64_t)(200 * MS)));
     }
     /* what was typed while it started up still comes to its prompt */
     while (end == MOS_TALK_ANSWERED) {
         forget(t);
-        end = listen(t, now(t) + 200 * MS);
+        end = listen(t, now(t) + 300 * MS);
     }
     return end == MOS_TALK_SILENT && now(t) < until ? MOS_TALK_ANSWERED : end;
 }

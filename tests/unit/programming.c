@@ -4,7 +4,7 @@
 
 #include "computer/board.h"
 #include "computer/made-up.h"
-#include "ledger/ledger.h"
+#include "computer/spans.h"
 #include "mosaicum/mosaicum.h"
 #include "platform/platform.h"
 
@@ -175,23 +175,9 @@ static struct result go(struct scene *s, const char *way) {
     return program(s, (struct mosaicum_program){.way = way}, (struct result){0});
 }
 
-/* Has the storage everything that the ledger calls data or zero?  */
 static bool is_whole(struct scene *s) {
-    const uint8_t *storage = board_storage(s->board);
-    struct mos_ledger_image_last last;
-    struct core core;
-    bool same = true;
-    core_start(&core);
-    CU_ASSERT_FATAL(mos_ledger_image_last(&core.ctx, path_in(s->folder, "out/curlew/ledger.json"),
-                                          "store.img", &last));
-    CU_ASSERT(last.spans.count > 2);
-    for (size_t i = 0; i < last.spans.count; i++) {
-        const struct mos_ledger_span_last *x = mos_vec_at(&last.spans, i);
-        same &= x->kind == 'a' ||
-                memcmp(storage + x->offset, s->bytes + x->offset, (size_t)x->length) == 0;
-    }
-    core_end(&core);
-    return same;
+    return is_as_built(keep(path_in(s->folder, "out/curlew")), "store.img",
+                       board_storage(s->board));
 }
 
 /* A ROM would start what is there. */

@@ -245,6 +245,16 @@ static void understand_memory(size_t index, const char *answer, struct mos_order
         told->from = told->to = 0;
 }
 
+/* The bank of the flash whose first sector lies there, in its list of them. */
+static const char *bank_at(const char *answer, uint64_t at) {
+    for (const char *p = strstr(answer, "Bank #"); p; p = strstr(p + 1, "Bank #")) {
+        const char *list = strstr(p, "Start Addresses:");
+        if (list && strtoull(list + strlen("Start Addresses:"), NULL, 16) == at)
+            return p;
+    }
+    return NULL;
+}
+
 static const char *understand_identify(const struct mos_order *o, size_t index, const char *answer,
                                        struct mos_order_told *told) {
     uint64_t n;
@@ -286,11 +296,11 @@ static const char *understand_identify(const struct mos_order *o, size_t index, 
         told->blur = 0;
         return NULL;
     default:
-        p = strstr(answer, "Size:");
+        p = bank_at(answer, flash_at(o, 0));
         if (!p)
             return "it finds no flash there";
-        snprintf(told->name, sizeof told->name, "flash at %s", unit_of(o->medium));
-        size_behind(answer, "Size:", told);
+        text_behind(p, "command set, ", told->name, sizeof told->name);
+        size_behind(p, "Size:", told);
         told->blur = 0;
         return NULL;
     }
