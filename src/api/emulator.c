@@ -59,8 +59,8 @@ static bool is_firmware(const struct starter *s, const struct mos_medium_plan *x
     const struct mos_rom *rom = s->plan->board->rom;
     const struct mos_first_place *first =
         rom ? mos_named_get(&rom->first_stage, x->medium->r.name) : NULL;
-    return s->kind->cpu == MOS_CPU_X86_64 && !x->area && first && mos_has(first->ends_at_top) &&
-           first->ends_at_top->truth && mos_medium_kind_of(x->medium->kind) == MOS_MEDIUM_NOR;
+    return s->kind->cpu == MOS_CPU_X86_64 && !x->area && first && mos_true(first->ends_at_top) &&
+           mos_medium_kind_of(x->medium->kind) == MOS_MEDIUM_NOR;
 }
 
 static const struct mos_medium_plan *firmware(const struct starter *s) {

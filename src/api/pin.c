@@ -16,7 +16,7 @@ struct pin {
 };
 
 static bool is_pinned_here(const struct mos_piece_plan *p) {
-    bool follows = mos_has(p->def->follow) && p->def->follow->truth;
+    bool follows = mos_true(p->def->follow);
     return p->found && !p->made && !p->member && !p->def->made_by && !follows && !p->def->sha256;
 }
 

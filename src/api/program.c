@@ -10,35 +10,13 @@
 #include <stdlib.h>
 #include <string.h>
 
-#define SECOND INT64_C(1000000000)
-
-enum { USUAL_SECONDS = 60, USUAL_SPEED = 115200, MOST_OUTPUT = 1 << 20 };
-
-bool program_fails(struct program_step *s, const char *why) {
-    s->failed = true;
-    s->result = why;
-    return false;
-}
-
-static uint64_t seconds_of(const struct program_step *s) {
-    return mos_has(s->def->within) ? (uint64_t)s->def->within->number : USUAL_SECONDS;
-}
-
-int64_t program_time(const struct program_step *s) {
-    return (int64_t)seconds_of(s) * SECOND;
-}
-
-static bool is(const struct mos_value *v) {
-    return mos_has(v) && v->truth;
-}
-
 static enum mos_program_way way_of(const struct program_step *s) {
     return mos_has(s->def->write) ? mos_program_way_of(s->def->by) : MOS_PROGRAM_WAY_UNSTATED;
 }
 
 static bool needs_line(const struct program_step *s) {
     enum mos_program_way by = way_of(s);
-    return is(s->def->prompt) || s->def->type.count || by == MOS_PROGRAM_BY_NETWORK ||
+    return mos_true(s->def->prompt) || s->def->type.count || by == MOS_PROGRAM_BY_NETWORK ||
            by == MOS_PROGRAM_BY_SERIAL || (mos_has(s->def->sees) && !s->def->command.count);
 }
 
@@ -187,38 +165,6 @@ static bool find_build(struct program_job *j, struct run_task *t) {
 
 /* ---- the screen before it ---- */
 
-static const char *text_of_step(struct program_job *j, const struct program_step *s) {
-    const struct mos_program_step *d = s->def;
-    struct mos_buf b = {.arena = j->m->arena};
-    bool more = d->command.count || is(d->prompt) || d->type.count || s->image || mos_has(d->sees);
-    size_t n = mos_has(d->person) ? strlen(d->person->text) : 0;
-    if (n)
-        mos_buf_add(&b, d->person->text, n - (more && d->person->text[n - 1] == '.'));
-    for (size_t i = 0; i < d->command.count; i++)
-        mos_buf_printf(&b, "%s%s",
-                       i          ? " "
-                       : b.length ? "; runs "
-                                  : "runs ",
-                       d->command.items[i]->text);
-    if (is(d->prompt))
-        mos_buf_printf(&b, "%swaits for the loader's prompt", b.length ? "; " : "");
-    for (size_t i = 0; i < d->type.count; i++)
-        mos_buf_printf(&b, "%s%s",
-                       i          ? ", "
-                       : b.length ? "; types "
-                                  : "types ",
-                       d->type.items[i]->text);
-    if (s->image)
-        mos_buf_printf(&b, "%swrites %s%s%s by %s", b.length ? "; " : "", d->write->text,
-                       mos_has(d->area) ? ", area " : "", mos_has(d->area) ? d->area->text : "",
-                       mos_text_or(d->by, "?"));
-    if (mos_has(d->sees))
-        mos_buf_printf(&b, "%swaits for \"%s\"", b.length ? "; " : "", d->sees->text);
-    if (is(d->fuse))
-        mos_buf_text(&b, " (can never be taken back)");
-    return mos_buf_string(&b);
-}
-
 static void row(struct report_table *t, const char *a, const char *b) {
     cell_text(t, a);
     cell_text(t, b);
@@ -232,7 +178,7 @@ static bool make_token(struct program_job *j) {
                                    .serial = "",
                                    .name = ""};
     for (size_t i = 0; i < j->count; i++)
-        mos_buf_printf(&all, "%s\n%s\n", text_of_step(j, &j->steps[i]),
+        mos_buf_printf(&all, "%s\n%s\n", program_step_text(j, &j->steps[i]),
                        j->steps[i].hash ? j->steps[i].hash : "");
     return mos_media_token(j->m->arena, &like, all.data, all.length, j->token) ||
            mos_fail(&j->m->error, MOS_ERROR_SYSTEM, 0, "The token cannot be made");
@@ -248,7 +194,7 @@ static bool screen(struct program_job *j) {
         columns, 2);
     for (size_t i = 0; i < j->count; i++) {
         struct program_step *s = &j->steps[i];
-        const char *size, *text = text_of_step(j, s);
+        const char *size, *text = program_step_text(j, s);
         if (s->image) {
             if (!program_looks_at_image(j, s, &size))
                 return false;
@@ -292,172 +238,6 @@ static bool consents(struct program_job *j) {
                     r->ask ? "" : j->token, r->ask ? "" : " does, for this build");
 }
 
-/* ---- steps ---- */
-
-bool program_opens_line(struct program_job *j, struct program_step *s) {
-    mosaicum *m = j->m;
-    const struct mos_hardware *hw = j->plan->board->hardware;
-    const struct mos_value *baud = hw && hw->console ? hw->console->baud : NULL;
-    unsigned speed = mos_has(baud) ? (unsigned)baud->number : USUAL_SPEED;
-    if (j->talks)
-        return true;
-    if (!m->ctx.host->wires)
-        return program_fails(s, "this computer has no serial lines");
-    const struct mos_loader_orders *orders = j->plan->dialect ? j->plan->dialect->orders : NULL;
-    j->talk.prompt = mos_has(j->way->prompt) ? j->way->prompt->text : orders ? orders->prompt : "";
-    j->talk.interrupt = orders ? orders->interrupt : "";
-    int e = mos_talk_open(&j->talk, &m->ctx, j->request->serial, speed);
-    if (e)
-        return program_fails(
-            s, mos_printf(m->arena, "%s: %s%s", j->request->serial, mos_errno_text(e),
-                          e == EBUSY    ? " (another program has it)"
-                          : e == EACCES ? " (the group of its device may, or sudo)"
-                          : e == EINVAL ? mos_printf(m->arena, " (%u bits a second?)", speed)
-                                        : ""));
-    j->talks = true;
-    return true;
-}
-
-/* Somebody does it, and says so; or what must then be seen says so. */
-static bool by_person(struct program_job *j, struct program_step *s) {
-    const struct mosaicum_program *r = j->request;
-    const struct mos_program_step *d = s->def;
-    bool fuse = is(d->fuse), shown = is(d->prompt) || mos_has(d->sees);
-    if (!mos_has(d->person) && !fuse)
-        return !r->step || (r->step(r->self, d->r.name, text_of_step(j, s), false), true);
-    if (r->steps_done && !fuse)
-        return true;
-    if (r->step && r->step(r->self, d->r.name, text_of_step(j, s), fuse || !shown))
-        return true;
-    if (r->step && !fuse && shown)
-        return true;
-    if (!r->step && !fuse && shown)
-        return true; /* whoever does it needs no screen */
-    return program_fails(s, fuse ? "nobody has confirmed what can never be taken back"
-                            : r->step
-                                ? "nobody has confirmed it"
-                                : "nobody is there to confirm it; --steps-done says that it is "
-                                  "done");
-}
-
-static const char *filled_in(struct program_job *j, const char *text) {
-    struct mos_buf b = {.arena = j->m->arena};
-    const char *image = "";
-    for (size_t i = 0; i < j->count && !*image; i++)
-        image = j->steps[i].image ? j->steps[i].image : "";
-    for (; *text; text++)
-        if (strncmp(text, "<image>", 7) == 0) {
-            mos_buf_text(&b, image);
-            text += 6;
-        } else if (strncmp(text, "<ledger>", 8) == 0) {
-            mos_buf_text(&b, mos_path_join(j->m->arena, j->folder, "ledger.json"));
-            text += 7;
-        } else
-            mos_buf_char(&b, *text);
-    return mos_buf_string(&b);
-}
-
-static bool by_command(struct program_job *j, struct program_step *s) {
-    const struct mos_program_step *d = s->def;
-    const struct mos_host *h = j->m->ctx.host;
-    struct mos_arena *arena = j->m->arena;
-    if (!d->command.count)
-        return true;
-    const char **arguments = mos_alloc_array(arena, d->command.count + 1, sizeof *arguments);
-    for (size_t i = 0; i < d->command.count; i++)
-        arguments[i] = filled_in(j, mos_text_or(d->command.items[i], ""));
-    const struct mos_program program = {.arguments = arguments,
-                                        .folder = j->m->options.workspace,
-                                        .output_limit = MOST_OUTPUT,
-                                        .seconds = (unsigned)seconds_of(s)};
-    struct mos_program_result r = {0};
-    int e = h->run(h, &program, &r);
-    if (e)
-        return program_fails(
-            s, mos_printf(arena, "%s cannot be started: %s", arguments[0], mos_errno_text(e)));
-    const char *why = NULL;
-    if (r.timeout)
-        why = mos_printf(arena, "%s did not end within %llu s", arguments[0],
-                         (unsigned long long)seconds_of(s));
-    else if (r.overflow)
-        why = mos_printf(arena, "%s printed without end", arguments[0]);
-    else if (r.status)
-        why = mos_printf(arena, "%s ended with status %d%s%.120s", arguments[0], r.status,
-                         r.errors && *r.errors ? ": " : "", r.errors ? r.errors : "");
-    else if (mos_has(d->sees) && !strstr(r.output, d->sees->text) &&
-             !strstr(r.errors, d->sees->text))
-        why = mos_printf(arena, "%s did not say \"%s\"", arguments[0], d->sees->text);
-    free(r.output);
-    free(r.errors);
-    return !why || program_fails(s, why);
-}
-
-static bool by_prompt(struct program_job *j, struct program_step *s) {
-    if (!is(s->def->prompt))
-        return true;
-    if (!program_opens_line(j, s))
-        return false;
-    enum mos_talk_end end = mos_talk_reach_prompt(&j->talk, program_time(s));
-    if (end == MOS_TALK_SILENT)
-        return program_fails(s, mos_printf(j->m->arena, "no prompt \"%s\" came within %llu s",
-                                           j->talk.prompt, (unsigned long long)seconds_of(s)));
-    return end == MOS_TALK_ANSWERED || program_fails(s, mos_talk_end_text(&j->talk, end));
-}
-
-static bool by_typing(struct program_job *j, struct program_step *s) {
-    const struct mos_program_step *d = s->def;
-    const char *unknown = j->plan->dialect ? j->plan->dialect->unknown[0] : NULL;
-    for (size_t i = 0; i < d->type.count; i++) {
-        const char *answer = "", *command = mos_text_or(d->type.items[i], "");
-        if (!program_opens_line(j, s))
-            return false;
-        bool last = i + 1 == d->type.count && mos_has(d->sees); /* what is seen is the answer */
-        enum mos_talk_end end = last ? mos_talk_enter(&j->talk, command)
-                                     : mos_talk_ask(&j->talk, command, program_time(s), &answer);
-        if (end != MOS_TALK_ANSWERED)
-            return program_fails(
-                s, mos_printf(j->m->arena, "%s: %s", command, mos_talk_end_text(&j->talk, end)));
-        if (unknown && strstr(answer, unknown))
-            return program_fails(s,
-                                 mos_printf(j->m->arena, "the loader has no command %s", command));
-    }
-    return true;
-}
-
-static bool by_seeing(struct program_job *j, struct program_step *s) {
-    const struct mos_program_step *d = s->def;
-    if (!mos_has(d->sees) || d->command.count)
-        return true;
-    if (!program_opens_line(j, s))
-        return false;
-    enum mos_talk_end end = mos_talk_await(&j->talk, d->sees->text, program_time(s));
-    if (end == MOS_TALK_SILENT)
-        return program_fails(s, mos_printf(j->m->arena, "\"%s\" did not come within %llu s",
-                                           d->sees->text, (unsigned long long)seconds_of(s)));
-    return end == MOS_TALK_ANSWERED || program_fails(s, mos_talk_end_text(&j->talk, end));
-}
-
-static bool do_step(struct program_job *j, struct program_step *s) {
-    if (!by_person(j, s) || !by_command(j, s) || !by_prompt(j, s) || !by_typing(j, s) ||
-        (s->image && !program_write(j, s)) || !by_seeing(j, s))
-        return false;
-    if (!s->result)
-        s->result = "done";
-    return true;
-}
-
-/* Back steps are done at the end, whatever came before. */
-static bool do_steps(struct program_job *j) {
-    bool ok = true;
-    for (size_t i = 0; i < j->count && ok; i++)
-        if (!is(j->steps[i].def->back))
-            ok = do_step(j, &j->steps[i]);
-    for (size_t i = 0; i < j->count; i++)
-        if (is(j->steps[i].def->back))
-            ok = do_step(j, &j->steps[i]) && ok;
-    return ok;
-}
-
 /* ---- boards ---- */
 
 static void outcome(struct program_job *j, bool ok) {
@@ -490,7 +270,7 @@ static bool program_board(struct program_job *j) {
         j->before.blocks.count = 0; /* only who becomes a disk needs to know */
         j->m->error = (struct mos_error){0};
     }
-    bool ok = do_steps(j);
+    bool ok = program_do_steps(j);
     if (j->serves)
         mos_server_close(j->server);
     if (j->talks)

@@ -35,12 +35,18 @@ struct program_job {
     struct mos_storage before; /* this computer's devices when the steps began */
 };
 
-/* program.c: a step went wrong; false. */
+/* program-line.c: a step went wrong; false. */
 bool program_fails(struct program_step *s, const char *why);
+/* What it may take. */
+uint64_t program_seconds(const struct program_step *s);
+int64_t program_time(const struct program_step *s); /* ns */
 /* The line to the board, opened; false with the step's failure. */
 bool program_opens_line(struct program_job *j, struct program_step *s);
-/* … in seconds that it may take, as ns. */
-int64_t program_time(const struct program_step *s);
+
+/* program-steps.c: what a step does, in words. */
+const char *program_step_text(struct program_job *j, const struct program_step *s);
+/* Does them all, those that set it back at the end whatever came before; false: one failed. */
+bool program_do_steps(struct program_job *j);
 
 /* program-write.c: the step's image through the board's loader, or onto the disk that the board
  * has become.  false with the step's failure, a finding, or an error. */

@@ -248,7 +248,7 @@ static void ledger_image(struct mos_build *b, const struct medium_image *m,
             mos_ledger_span(b->ledger, r->table_at, p->sector, "data");
         mos_ledger_region(b->ledger, r->name, holds(r), mos_text_or(r->def->owner, "build"),
                           r->number, r->id_text, r->start, r->length, place_text(b, r->place));
-        mos_ledger_region_is(b->ledger, mos_has(r->def->grows) && r->def->grows->truth,
+        mos_ledger_region_is(b->ledger, mos_true(r->def->grows),
                              mos_has(r->def->stage) && r->def->stage->target &&
                                  mos_stage_is_first(r->def->stage->target));
         ledger_spans(b, r);
@@ -376,8 +376,8 @@ static bool write_emmc_setup(struct mos_build *b, const struct mos_medium_plan *
         .area = !area                                ? 0
                 : strcmp(area->r.name, "boot1") == 0 ? 2
                                                      : 1,
-        .acknowledge = mos_has(s->acknowledge) && s->acknowledge->truth,
-        .reset_pin = mos_has(s->reset_pin) && s->reset_pin->truth,
+        .acknowledge = mos_true(s->acknowledge),
+        .reset_pin = mos_true(s->reset_pin),
         .bus_width = mos_has(s->bus_width) ? (unsigned)s->bus_width->number : 0,
         .date = b->plan->board->date,
     };
@@ -549,7 +549,7 @@ static bool write_network(struct mos_build *b) {
     if (!n || !p->dialect || !p->dialect->write_network || !p->script.count)
         return true;
     const struct mos_network_way way = {
-        .automatic = mos_has(n->automatic) && n->automatic->truth,
+        .automatic = mos_true(n->automatic),
         .address = mos_text_or(n->address, NULL),
         .netmask = mos_text_or(n->netmask, n->address ? "255.255.255.0" : NULL),
         .gateway = mos_text_or(n->gateway, NULL),

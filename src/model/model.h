@@ -27,6 +27,11 @@ static inline bool mos_has(const struct mos_value *v) {
     return v && !v->broken;
 }
 
+/* It is stated, and says yes. */
+static inline bool mos_true(const struct mos_value *v) {
+    return mos_has(v) && v->truth;
+}
+
 #include "model/choices.h"
 
 /* What every map in a definition carries. */

@@ -336,9 +336,9 @@ static struct mos_region_plan *new_region(struct mos_plan *plan, struct mos_medi
     }
     set_number(plan, m, r);
     r->label = mos_text_or(def->label, r->name);
-    r->bootable = mos_has(def->bootable) && def->bootable->truth;
+    r->bootable = mos_true(def->bootable);
     r->attributes = mos_has(def->attributes) ? def->attributes->number : 0;
-    if (mos_has(def->grows) && def->grows->truth)
+    if (mos_true(def->grows))
         r->attributes |= GROWS;
     state_id(plan, def->id, "partition", m->name, r->name, r->id);
     if (m->table) {
@@ -377,7 +377,7 @@ static const struct mos_first_place *rom_place(const struct mos_plan *plan,
                                                const struct mos_medium_plan *m,
                                                const struct mos_region_plan *r) {
     const struct mos_first_place *p = mos_board_first_place(plan->board, r->def, m->def->r.name);
-    bool placed = p && (mos_has(p->at) || (mos_has(p->ends_at_top) && p->ends_at_top->truth));
+    bool placed = p && (mos_has(p->at) || (mos_true(p->ends_at_top)));
     if (!placed || (mos_has(p->area) ? p->area->target : NULL) != m->area)
         return NULL;
     return p;

@@ -94,8 +94,7 @@ static void check_ways(struct mos_plan *plan, const struct mos_boot *b) {
 
 /* What the system is told about the loader's variables is said in the dialect's form. */
 static void check_access(struct mos_plan *plan, const struct mos_system *s) {
-    const struct mos_value *access =
-        mos_has(s->loader_access) && s->loader_access->truth ? s->loader_access : s->confirm;
+    const struct mos_value *access = mos_true(s->loader_access) ? s->loader_access : s->confirm;
     if (!mos_has(access) || (plan->dialect && plan->dialect->stored))
         return;
     if (plan->dialect) {
@@ -243,7 +242,7 @@ static struct mos_environment_plan *settle_environment(struct mos_plan *plan,
     struct mos_environment_plan *e = mos_alloc(plan->ctx->arena, sizeof *e);
     e->def = def;
     e->variables = mos_map_make(plan->ctx->arena);
-    e->flag_byte = mos_has(def->flag_byte) && def->flag_byte->truth;
+    e->flag_byte = mos_true(def->flag_byte);
     e->size = mos_has(def->size) ? def->size->number : 0;
     bool based = mos_base_of(def->base) == MOS_BASE_DEFAULTS;
     if (based && !plan->has_defaults &&

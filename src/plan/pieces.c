@@ -102,7 +102,7 @@ static void not_pinned_one(struct mos_plan *plan, const struct mos_piece_plan *p
 }
 
 static bool may_follow(const struct mos_plan *plan, const struct mos_piece_plan *p) {
-    return mos_has(p->def->follow) && p->def->follow->truth && !plan->board->field;
+    return mos_true(p->def->follow) && !plan->board->field;
 }
 
 static void compare_pin(struct mos_plan *plan, const struct mos_piece_plan *p) {
@@ -139,7 +139,7 @@ static void mark_unpacked(struct mos_plan *plan) {
 
 /* Only what mosaicum.pins keeps can be compared with its source. */
 static void check_derived(struct mos_plan *plan, const struct mos_piece *def) {
-    bool follows = mos_has(def->follow) && def->follow->truth;
+    bool follows = mos_true(def->follow);
     if (!def->derived_from || (def->file && !def->made_by && !def->sha256 && !follows))
         return;
     struct mos_findings *list = &plan->ctx->findings;

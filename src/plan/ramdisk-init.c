@@ -83,7 +83,7 @@ void ramdisk_add_folders(struct ramdisk *m) {
     for (size_t i = 0; i < m->def->folders.count; i++)
         if (mos_has(m->def->folders.items[i]) && ramdisk_stays_inside(m, m->def->folders.items[i]))
             ramdisk_add(m, m->def->folders.items[i]->text, MOS_ENTRY_FOLDER, 0755);
-    for (size_t i = 0; mos_has(m->def->init) && m->def->init->truth && i < 4; i++)
+    for (size_t i = 0; mos_true(m->def->init) && i < 4; i++)
         ramdisk_add(m, own[i], MOS_ENTRY_FOLDER, 0755);
 }
 
@@ -105,7 +105,7 @@ void ramdisk_check_programs(struct ramdisk *m) {
 }
 
 void ramdisk_add_init(struct ramdisk *m) {
-    if (!mos_has(m->def->init) || !m->def->init->truth)
+    if (!mos_true(m->def->init))
         return;
     if (!mos_has(m->def->archive)) /* else once that is read */
         ramdisk_check_programs(m);

@@ -266,7 +266,7 @@ static bool make(struct ramdisk *m, struct mos_piece_plan **archives, size_t cou
     if (mos_has(m->def->archive) &&
         !ramdisk_take_archive(m, mos_plan_piece(m->plan, m->def->archive->target)))
         return false;
-    if (mos_has(m->def->archive) && mos_has(m->def->init) && m->def->init->truth)
+    if (mos_has(m->def->archive) && mos_true(m->def->init))
         ramdisk_check_programs(m);
     if (m->wrong)
         return true;

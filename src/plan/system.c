@@ -149,7 +149,7 @@ static void set_line(struct system_writer *w, struct mos_buf *text, const char *
 static const char *password_of(struct system_writer *w, const struct mos_user *u, const char *old) {
     const char *none =
         u->keys.count ? "*" : "!"; /* sshd takes ! for a user who may not even use keys */
-    if (mos_has(u->locked) && u->locked->truth)
+    if (mos_true(u->locked))
         return none;
     if (mos_has(u->password_hash))
         return u->password_hash->text;
@@ -303,12 +303,11 @@ bool mos_plan_stream_system(struct mos_plan *plan, const struct mos_region_plan 
     if (!s)
         return true;
     return (!s->mounts.count || put_mounts(&w, s)) &&
-           (!mos_has(s->loader_access) || !s->loader_access->truth || put_loader_access(&w)) &&
+           (!mos_true(s->loader_access) || put_loader_access(&w)) &&
            (!s->users.count || put_users(&w, s)) &&
            (!s->log_in || system_put_log_in(&w, s->log_in)) &&
            (!mos_has(s->confirm) || put_confirm(&w, s->confirm)) &&
-           (!mos_has(s->other_slot) || !s->other_slot->truth || put_other_slot(&w)) &&
-           system_put_first_start(&w, s) && system_put_network(&w, s) &&
-           system_put_time_zone(&w, s) &&
+           (!mos_true(s->other_slot) || put_other_slot(&w)) && system_put_first_start(&w, s) &&
+           system_put_network(&w, s) && system_put_time_zone(&w, s) &&
            (!w.inittab || system_put_edited(&w, "etc/inittab", 0644, w.inittab));
 }

@@ -188,8 +188,7 @@ static bool stream_fills(struct mos_plan *plan, struct mos_region_plan *region, 
         const struct mos_fill *f = fills->items[i];
         v->fill = (uint16_t)i;
         v->once = comes_once(f);
-        v->replaces =
-            (mos_has(f->replaces) && f->replaces->truth) || mos_has(f->expects) || v->once;
+        v->replaces = mos_true(f->replaces) || mos_has(f->expects) || v->once;
         w.fill = (unsigned)i;
         w.def = f;
         w.hash = brings_bytes(f) ? mos_sha256_new() : NULL;
@@ -250,7 +249,7 @@ static bool shared_key(const struct mos_plan *plan, const struct mos_region_plan
         add_text(&b, mos_text_or(f->to, ""));
         add_texts(&b, fills_texts(plan, &f->only));
         add_texts(&b, fills_texts(plan, &f->except));
-        mos_buf_printf(&b, "%d ", mos_has(f->replaces) && f->replaces->truth);
+        mos_buf_printf(&b, "%d ", mos_true(f->replaces));
     }
     return mos_sha256(b.data, b.length, key);
 }
@@ -323,8 +322,7 @@ static void settle_key(const struct mos_plan *plan, struct mos_region_plan *regi
         add_text(&b, mos_text_or(f->to, ""));
         add_texts(&b, fills_texts(plan, &f->only));
         add_texts(&b, fills_texts(plan, &f->except));
-        mos_buf_printf(&b, "%d %d ", mos_has(f->replaces) && f->replaces->truth,
-                       mos_has(f->expects));
+        mos_buf_printf(&b, "%d %d ", mos_true(f->replaces), mos_has(f->expects));
     }
     if (region->fs->digest) { /* also which library compresses it */
         uint8_t digest[MOS_SHA256_SIZE];

@@ -118,7 +118,7 @@ static void check_other_slot(const struct mos_plan *plan) {
     const struct mos_value *other = s ? s->other_slot : NULL;
     struct mos_findings *list = &plan->ctx->findings;
     const char *why, *remedy;
-    if (!mos_has(other) || !other->truth || !b || b->r.broken)
+    if (!mos_true(other) || !b || b->r.broken)
         return;
     const struct mos_entry_plan *x =
         plan->entries.count == 2 ? mos_vec_pointer(&plan->entries, 0) : NULL;
@@ -188,9 +188,8 @@ static void check_access(const struct mos_plan *plan) {
     const struct mos_region_plan *root = mos_plan_root(plan);
     struct mos_findings *list = &plan->ctx->findings;
     uint32_t index;
-    if (!s || !mos_has(s->confirm) || (mos_has(s->loader_access) && s->loader_access->truth) ||
-        !plan->environments.count || !root || !root->volume || !root->counted ||
-        !makes_system(root) ||
+    if (!s || !mos_has(s->confirm) || mos_true(s->loader_access) || !plan->environments.count ||
+        !root || !root->volume || !root->counted || !makes_system(root) ||
         mos_inv_find(root->volume->inventory, plan->dialect->stored->system_file, &index))
         return;
     struct mos_finding *f = mos_find(list, MOS_RULE_BOOT_COUNT_LOST,

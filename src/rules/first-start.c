@@ -174,8 +174,7 @@ static void check_machine_id(const struct first_view *v) {
 }
 
 static bool has_password(const struct mos_user *u) {
-    return !(mos_has(u->locked) && u->locked->truth) &&
-           (mos_has(u->password_hash) || mos_has(u->password_file));
+    return !mos_true(u->locked) && (mos_has(u->password_hash) || mos_has(u->password_file));
 }
 
 /* In a plan of any board: nothing of the root is needed for it. */

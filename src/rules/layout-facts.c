@@ -117,8 +117,7 @@ static void check_top(const struct layout_view *v) {
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *r = region(v, i);
         const struct mos_first_place *p = rom_place(v, r);
-        if (!p || !r->placed || !mos_has(p->ends_at_top) || !p->ends_at_top->truth ||
-            r->start + r->length == v->m->size)
+        if (!p || !r->placed || !mos_true(p->ends_at_top) || r->start + r->length == v->m->size)
             continue;
         struct mos_finding *f = mos_find(v->list, MOS_RULE_LAYOUT_TOP_ALIGNED,
                                          "Region %s ends at %s of %s, not at its top, %s.", r->name,
@@ -187,11 +186,10 @@ static void check_table(const struct layout_view *v) {
 static void check_boot_mark(const struct layout_view *v) {
     const struct mos_rom *rom = v->plan->board->rom;
     const struct mos_loader *l = v->plan->board->loader;
-    const struct mos_value *fact = rom && mos_has(rom->boot_mark) && rom->boot_mark->truth
-                                       ? rom->boot_mark
-                                   : l && l->facts ? l->facts->boot_mark
-                                                   : NULL;
-    if (!mos_has(fact) || !fact->truth || !v->m->table)
+    const struct mos_value *fact = rom && mos_true(rom->boot_mark) ? rom->boot_mark
+                                   : l && l->facts                 ? l->facts->boot_mark
+                                                                   : NULL;
+    if (!mos_true(fact) || !v->m->table)
         return;
     const struct mos_region_plan *marked[2];
     size_t count = 0;

@@ -139,7 +139,7 @@ static void check_frozen(const struct layout_view *v) {
 static void check_growth(const struct layout_view *v) {
     for (size_t i = 0; i < v->m->regions.count; i++) {
         const struct mos_region_plan *r = region(v, i), *behind = NULL;
-        if (!mos_has(r->def->grows) || !r->def->grows->truth || !r->placed)
+        if (!mos_true(r->def->grows) || !r->placed)
             continue;
         for (size_t k = 0; k < v->m->regions.count; k++)
             if (region(v, k)->placed && region(v, k)->start > r->start)

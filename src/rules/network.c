@@ -95,7 +95,7 @@ void mos_rule_network(const struct mos_plan *plan) {
     if (!n || n->r.broken || !check_form(&v))
         return;
     check_folder(&v);
-    bool automatic = mos_has(n->automatic) && n->automatic->truth;
+    bool automatic = mos_true(n->automatic);
     if (automatic && n->address)
         complain(&v, n->automatic, n->address,
                  "The board's address is given, and asked for as well.",

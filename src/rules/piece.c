@@ -16,7 +16,7 @@ struct piece_view {
 
 static bool is_unpinned(const struct mos_plan *plan, const struct mos_piece_plan *p) {
     const struct mos_piece *d = p->def;
-    bool follows = mos_has(d->follow) && d->follow->truth;
+    bool follows = mos_true(d->follow);
     return p->found && !p->made && !d->in && !d->made_by && !d->sha256 && !p->pin &&
            !(follows && !plan->board->field);
 }

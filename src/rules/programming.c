@@ -15,10 +15,6 @@ struct way_view {
     bool prompted; /* a step before it, or it itself, waits for the prompt */
 };
 
-static bool is(const struct mos_value *v) {
-    return mos_has(v) && v->truth;
-}
-
 static struct mos_finding *object(struct way_view *v, struct mos_place place, const char *message,
                                   const char *why, const char *remedy) {
     struct mos_finding *f = mos_find(v->list, MOS_RULE_BOARD_PROGRAMMING, "%s", message);
@@ -37,7 +33,7 @@ static const char *name_of(const struct way_view *v) {
 static void check_deeds(struct way_view *v) {
     const struct mos_program_step *s = v->step;
     unsigned deeds = (s->command.count > 0) + (s->type.count > 0) + (s->write != NULL);
-    if (!deeds && !s->person && !is(s->prompt) && !s->sees && !s->by)
+    if (!deeds && !s->person && !mos_true(s->prompt) && !s->sees && !s->by)
         object(v, s->r.key_place, mos_printf(v->arena, "Nothing is done in %s.", name_of(v)),
                "It would be told as done, and nothing would have changed.",
                "State person, command, prompt, type, write or sees.");
@@ -177,7 +173,7 @@ static void check_prompt(struct way_view *v) {
     const struct mos_program_step *s = v->step;
     bool types = s->type.count || (mos_has(s->write) && mos_has(s->by) &&
                                    mos_program_way_of(s->by) != MOS_PROGRAM_BY_USB_DISK);
-    v->prompted = v->prompted || is(s->prompt);
+    v->prompted = v->prompted || mos_true(s->prompt);
     if (types && !v->prompted) {
         object(v, s->r.key_place,
                mos_printf(v->arena, "Nobody has stopped the loader before %s.", name_of(v)),

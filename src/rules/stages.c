@@ -213,7 +213,7 @@ static void check_first_instruction(const struct stages_view *v) {
     const struct mos_first_place *place = NULL;
     for (size_t i = 0; i < b->rom->first_stage.count && !place; i++) {
         place = b->rom->first_stage.items[i];
-        place = mos_has(place->ends_at_top) && place->ends_at_top->truth ? place : NULL;
+        place = mos_true(place->ends_at_top) ? place : NULL;
     }
     const uint8_t *bytes = place && !is_blank(v)
                                ? mos_plan_piece_bytes(v->plan->self, (struct mos_piece_plan *)v->p)

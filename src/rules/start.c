@@ -114,7 +114,7 @@ static void check_ramdisk(const struct mos_plan *plan, const struct mos_entry_pl
     const char *path =
         rdinit && rdinit->values.count ? mos_text_or(rdinit->values.items[0], "/init") : "/init";
     /* what comes out of a folder or an archive is looked at when the boot is tried */
-    bool made = r && ((mos_has(r->init) && r->init->truth) || r->folder || r->archive);
+    bool made = r && (mos_true(r->init) || r->folder || r->archive);
     if (!r || r->r.broken || made || !wants_program(r) || has_file(r, path))
         return;
     struct mos_findings *list = &plan->ctx->findings;

@@ -81,7 +81,7 @@ static void check_doors(const struct system_files_view *v) {
 /* ---- users ---- */
 
 static bool has_log_in(const struct mos_user *u) {
-    return !(mos_has(u->locked) && u->locked->truth) && (u->password_hash || u->password_file);
+    return !mos_true(u->locked) && (u->password_hash || u->password_file);
 }
 
 static void check_users(const struct system_files_view *v) {

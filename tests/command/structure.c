@@ -29,11 +29,13 @@ static const struct {
               "loaders"},
     {"build", "base io model content disk fs boot tree kconfig linux store ledger plan"},
     {"media", "base io mosaicum"},
+    {"link", "base mosaicum"},
+    {"programming", "base io boot link media mosaicum"},
     {"rehearse", "base io content boot tree linux disk fs"},
     {"loaders", "base io content boot tree linux disk fs rehearse"},
     {"trial", "base io model content disk fs boot tree kconfig linux store ledger plan rehearse"},
     {"api", "base io model content disk fs boot tree bindings kconfig linux loaders store ledger "
-            "plan rules build media rehearse trial mosaicum"},
+            "plan rules build media link programming rehearse trial mosaicum"},
     {"platform", "mosaicum"},
     {"cli", "mosaicum platform"},
 };

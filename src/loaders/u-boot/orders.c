@@ -265,8 +265,7 @@ static const char *understand_identify(const struct mos_order *o, size_t index, 
             return "it has no such device";
         if (index == 1) {
             text_behind(answer, "Name:", told->name, sizeof told->name);
-            if (!o->area)
-                size_behind(answer, "\nCapacity:", told);
+            size_behind(answer, o->area ? "\nBoot Capacity:" : "\nCapacity:", told);
         }
         if (index == 2 && number_behind(answer, "exceeds max(", &n)) {
             told->size = n * SECTOR;

@@ -1,0 +1,202 @@
+/* What comes from a board: packets to the server of files (first byte even) or bytes to the sender
+ * of one (odd), and behind a byte 255 what a loader answers to each command, a zero byte between
+ * two.  Nothing outside of a file is ever given away, and nothing goes on for ever. */
+#include "harness.h"
+
+#include "base/bytes.h"
+#include "link/tftp.h"
+#include "link/ymodem.h"
+#include "loaders/loaders.h"
+#include "programming/programmer.h"
+
+#include <errno.h>
+#include <stdlib.h>
+
+enum { FILE_SIZE = 100000, MOST = 16 << 10 };
+#define MS INT64_C(1000000)
+
+/* ---- files ---- */
+
+static void serve(const uint8_t *data, size_t size) {
+    static uint8_t packet[MOS_TFTP_PACKET];
+    struct mos_tftp_wish wish;
+    struct mos_tftp t;
+    const char *why;
+    int64_t now = 0;
+    size_t n = size ? data[0] : 0;
+    if (size < 1 + n || !mos_tftp_read_request(data + 1, n, &wish, &why))
+        return;
+    mos_tftp_begin(&t, &wish, FILE_SIZE, now);
+    for (size_t i = 1 + n, packets = 0; packets < 3000; packets++) {
+        uint64_t at;
+        size_t length, head = mos_tftp_next(&t, now, packet, &at, &length);
+        if (head > 600 || at > FILE_SIZE || length > FILE_SIZE - at || length > 65464)
+            __builtin_trap();
+        if (t.state == MOS_TFTP_DONE && t.acked != t.last)
+            __builtin_trap();
+        if (t.state != MOS_TFTP_GOES_ON)
+            return;
+        if (!head && i + 5 <= size) { /* time, and a packet of four bytes */
+            now += data[i] * 10 * MS;
+            mos_tftp_take(&t, data + i + 1, 4, now);
+            i += 5;
+        } else if (!head)
+            now += 300 * MS;
+    }
+    if (t.sent < t.last / 2 && t.window == 1 && t.block > 64)
+        __builtin_trap(); /* it should have given up, or come on */
+}
+
+static void send_file(const uint8_t *data, size_t size) {
+    uint8_t packet[MOS_YMODEM_PACKET];
+    struct mos_ymodem y;
+    int64_t now = 0;
+    uint64_t before = 0;
+    mos_ymodem_begin(&y, "piece", FILE_SIZE, now);
+    for (size_t i = 0, rounds = 0; y.state < MOS_YMODEM_DONE; rounds++) {
+        uint64_t at;
+        size_t length, n = mos_ymodem_next(&y, now, packet, &at, &length);
+        if (at > FILE_SIZE || length > FILE_SIZE - at || length > 1024 || n > sizeof packet)
+            __builtin_trap();
+        if (length)
+            mos_ymodem_seal(packet, length);
+        if (y.sent < before || rounds > 20000)
+            __builtin_trap();
+        before = y.sent;
+        if (i < size && !n) {
+            now += MS;
+            mos_ymodem_take(&y, data + i++, 1, now);
+        } else if (!n)
+            now += 500 * MS;
+    }
+    if (y.state == MOS_YMODEM_DONE && y.sent != FILE_SIZE)
+        __builtin_trap();
+}
+
+/* ---- answers ---- */
+
+static struct {
+    const uint8_t *data;
+    size_t size, at;
+    char out[MOST + 1024];
+    size_t length;
+    int64_t now;
+} board;
+
+static void put(const void *bytes, size_t n) {
+    n = mos_min(n, sizeof board.out - board.length);
+    memcpy(board.out + board.length, bytes, n);
+    board.length += n;
+}
+
+static int open_line(const struct mos_wires *w, const char *port, unsigned speed, int *wire) {
+    (void)w, (void)port, (void)speed;
+    *wire = 1;
+    return 0;
+}
+
+static void close_wire(const struct mos_wires *w, int wire) {
+    (void)w, (void)wire;
+}
+
+static int wait_for(const struct mos_wires *w, const int *wires, size_t count, int64_t ns,
+                    unsigned *ready) {
+    (void)w, (void)wires, (void)count;
+    *ready = board.length > 0;
+    board.now += board.length ? MS : ns > 0 ? ns : MS;
+    return 0;
+}
+
+static int read_line(const struct mos_wires *w, int wire, void *to, size_t size, size_t *got) {
+    (void)w, (void)wire;
+    *got = mos_min(size, board.length);
+    memcpy(to, board.out, *got);
+    memmove(board.out, board.out + *got, board.length - *got);
+    board.length -= *got;
+    return 0;
+}
+
+static int write_line(const struct mos_wires *w, int wire, const void *from, size_t length) {
+    (void)w, (void)wire;
+    if (memchr(from, '\r', length)) {
+        const uint8_t *p = board.data + board.at;
+        size_t left = board.size - board.at;
+        const uint8_t *end = left ? memchr(p, 0, left) : NULL;
+        size_t n = end ? (size_t)(end - p) : left;
+        put("\r\n", 2);
+        put(p, n);
+        put("\r\n=> ", 5);
+        board.at += n + (end != NULL);
+    } else if (memchr(from, 3, length))
+        put("\r\n=> ", 5);
+    else
+        put(from, length);
+    return 0;
+}
+
+static int64_t now_ns(const struct mos_host *h) {
+    (void)h;
+    return board.now;
+}
+
+static void program(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
+    static const char *const media[] = {"mmc 0", "virtio 0", "sf 0", "nor 0x4000000"};
+    static const struct mos_wires wires = {.open_line = open_line,
+                                           .close = close_wire,
+                                           .wait = wait_for,
+                                           .read = read_line,
+                                           .write = write_line};
+    static uint8_t content[128 << 10];
+    struct mos_host host = *ctx->host;
+    struct mos_io io = mos_io_memory(ctx->arena, content, sizeof content);
+    const struct mos_media_span spans[] = {
+        {.offset = 0, .length = 4096, .phase = MOS_MEDIA_START},
+        {.offset = 65536, .length = 65536, .phase = MOS_MEDIA_CONTENT}};
+    const struct mos_media_patch voids[] = {{.length = 512, .bytes = content}};
+    board.data = data + 1;
+    board.size = size - 1;
+    board.at = board.length = 0;
+    board.now = 0;
+    host.wires = &wires;
+    host.now_ns = now_ns;
+    ctx->host = &host;
+    const struct mos_loader_orders *orders = mos_dialect_find("u-boot")->orders;
+    struct mos_talk talk = {.prompt = orders->prompt, .interrupt = orders->interrupt};
+    struct mos_programmer p = {.ctx = ctx,
+                               .talk = &talk,
+                               .orders = orders,
+                               .medium = media[data[0] % 4],
+                               .by_line = true,
+                               .grain = 512,
+                               .content = &io,
+                               .spans = spans,
+                               .span_count = 2,
+                               .voids = voids,
+                               .void_count = 1};
+    if (mos_talk_open(&talk, ctx, "fuzz", 115200))
+        return;
+    if (mos_programmer_identify(&p)) {
+        if (p.window_to <= p.window_from || !memchr(p.told.name, 0, sizeof p.told.name))
+            __builtin_trap();
+        bool whole = mos_programmer_write(&p);
+        if (whole != p.proved || (!whole && !p.why) || (p.written && !p.proved && !p.invalid && !p.stuck))
+            __builtin_trap();
+    } else if (!p.why)
+        __builtin_trap();
+    mos_talk_close(&talk);
+}
+
+static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
+    const uint8_t *answers = size ? memchr(data, 0xff, size) : NULL;
+    size_t n = answers ? (size_t)(answers - data) : size;
+    if (n > 1 && data[0] % 2)
+        send_file(data + 1, n - 1);
+    else if (n > 1)
+        serve(data + 1, n - 1);
+    if (answers && size - n > 2 && size - n < MOST)
+        program(ctx, answers + 1, size - n - 1);
+}
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
+    return fuzz_run(data, size, body);
+}

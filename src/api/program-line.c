@@ -1,0 +1,49 @@
+/* The line to a board, and what all steps share. */
+#include "api/program.h"
+
+#include "base/text.h"
+
+#include <errno.h>
+#include <string.h>
+
+#define SECOND INT64_C(1000000000)
+
+enum { USUAL_SECONDS = 60, USUAL_SPEED = 115200 };
+
+bool program_fails(struct program_step *s, const char *why) {
+    s->failed = true;
+    s->result = why;
+    return false;
+}
+
+uint64_t program_seconds(const struct program_step *s) {
+    return mos_has(s->def->within) ? (uint64_t)s->def->within->number : USUAL_SECONDS;
+}
+
+int64_t program_time(const struct program_step *s) {
+    return (int64_t)program_seconds(s) * SECOND;
+}
+
+bool program_opens_line(struct program_job *j, struct program_step *s) {
+    mosaicum *m = j->m;
+    const struct mos_hardware *hw = j->plan->board->hardware;
+    const struct mos_value *baud = hw && hw->console ? hw->console->baud : NULL;
+    unsigned speed = mos_has(baud) ? (unsigned)baud->number : USUAL_SPEED;
+    if (j->talks)
+        return true;
+    if (!m->ctx.host->wires)
+        return program_fails(s, "this computer has no serial lines");
+    const struct mos_loader_orders *orders = j->plan->dialect ? j->plan->dialect->orders : NULL;
+    j->talk.prompt = mos_has(j->way->prompt) ? j->way->prompt->text : orders ? orders->prompt : "";
+    j->talk.interrupt = orders ? orders->interrupt : "";
+    int e = mos_talk_open(&j->talk, &m->ctx, j->request->serial, speed);
+    if (e)
+        return program_fails(
+            s, mos_printf(m->arena, "%s: %s%s", j->request->serial, mos_errno_text(e),
+                          e == EBUSY    ? " (another program has it)"
+                          : e == EACCES ? " (the group of its device may, or sudo)"
+                          : e == EINVAL ? mos_printf(m->arena, " (%u bits a second?)", speed)
+                                        : ""));
+    j->talks = true;
+    return true;
+}
