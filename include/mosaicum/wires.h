@@ -18,6 +18,18 @@ struct mos_peer {
     uint16_t port;
 };
 
+/* A USB device. */
+struct mos_usb_device {
+    uint16_t vendor, product;
+    char port[40]; /* "1-4.2" */
+};
+
+/* A request to one (USB 2.0, 9.3). */
+struct mos_usb_request {
+    uint8_t type, request; /* bit 7 of type: data comes from the device */
+    uint16_t value, index;
+};
+
 struct mos_wires {
     void *user;
     /* A serial line: the path of a terminal device, 8 bits, no parity, one stop bit, for nobody but
@@ -40,6 +52,17 @@ struct mos_wires {
                    struct mos_peer *from);
     int (*send)(const struct mos_wires *w, int wire, const void *bytes, size_t length,
                 const struct mos_peer *to);
+    /* Tells of every USB device that is plugged in now; stops when each() returns false. */
+    int (*usb_list)(const struct mos_wires *w,
+                    bool (*each)(void *self, const struct mos_usb_device *device), void *self);
+    int (*usb_open)(const struct mos_wires *w, const char *port, int *wire);
+    /* An interface for nobody but the caller, with one of its alternate settings. */
+    int (*usb_claim)(const struct mos_wires *w, int wire, unsigned interface, unsigned alternate);
+    /* EPIPE: it refuses the request; ENODEV: it is gone; ETIMEDOUT. *got: bytes of data. */
+    int (*usb_control)(const struct mos_wires *w, int wire, const struct mos_usb_request *request,
+                       void *data, size_t length, size_t *got, unsigned ms);
+    /* It is as if it had been plugged in anew; ENODEV: it is another device now. */
+    int (*usb_reset)(const struct mos_wires *w, int wire);
 };
 
 #endif

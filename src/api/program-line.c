@@ -47,3 +47,22 @@ bool program_opens_line(struct program_job *j, struct program_step *s) {
     j->talks = true;
     return true;
 }
+
+static const char **names_of(struct program_job *j, const struct mos_list *list) {
+    const char **out = mos_alloc_array(j->m->arena, list->count + 1, sizeof *out);
+    size_t n = 0;
+    for (size_t i = 0; i < list->count; i++)
+        if (mos_has(list->items[i]))
+            out[n++] = list->items[i]->text;
+    return out;
+}
+
+struct mosaicum_write *program_request(struct program_job *j, const struct program_step *s) {
+    struct mosaicum_write *r = mos_alloc(j->m->arena, sizeof *r);
+    const char *unit = j->request->unit;
+    *r = (struct mosaicum_write){.what = s->image,
+                                 .regions = names_of(j, &s->def->regions),
+                                 .all_regions = j->request->all_regions};
+    r->unit = unit && j->boards > 1 ? mos_printf(j->m->arena, "%s-%u", unit, j->board) : unit;
+    return r;
+}

@@ -14,7 +14,8 @@ enum { MOST_OUTPUT = 1 << 20 };
 const char *program_step_text(struct program_job *j, const struct program_step *s) {
     const struct mos_program_step *d = s->def;
     struct mos_buf b = {.arena = j->m->arena};
-    bool more = d->command.count || mos_true(d->prompt) || d->type.count || s->image || mos_has(d->sees);
+    bool more =
+        d->command.count || mos_true(d->prompt) || d->type.count || s->image || mos_has(d->sees);
     size_t n = mos_has(d->person) ? strlen(d->person->text) : 0;
     if (n)
         mos_buf_add(&b, d->person->text, n - (more && d->person->text[n - 1] == '.'));

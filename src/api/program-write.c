@@ -1,4 +1,4 @@
-/* A step that writes an image: through the board's loader, or onto the disk that it has become. */
+/* A step that writes an image, and how it does so through the board's loader. */
 #include "api/program.h"
 
 #include "base/bytes.h"
@@ -12,28 +12,9 @@ enum { SECTOR = 512, OF_FLASH = 256 << 10 };
 
 /* ---- the image ---- */
 
-static const char **names_of(struct program_job *j, const struct mos_list *list) {
-    const char **out = mos_alloc_array(j->m->arena, list->count + 1, sizeof *out);
-    size_t n = 0;
-    for (size_t i = 0; i < list->count; i++)
-        if (mos_has(list->items[i]))
-            out[n++] = list->items[i]->text;
-    return out;
-}
-
-static struct mosaicum_write *request_of(struct program_job *j, const struct program_step *s) {
-    struct mosaicum_write *r = mos_alloc(j->m->arena, sizeof *r);
-    const char *unit = j->request->unit;
-    *r = (struct mosaicum_write){.what = s->image,
-                                 .regions = names_of(j, &s->def->regions),
-                                 .all_regions = j->request->all_regions};
-    r->unit = unit && j->boards > 1 ? mos_printf(j->m->arena, "%s-%u", unit, j->board) : unit;
-    return r;
-}
-
 bool program_looks_at_image(struct program_job *j, struct program_step *s, const char **size) {
     struct write_job *w = mos_alloc(j->m->arena, sizeof *w);
-    *w = (struct write_job){.m = j->m, .request = request_of(j, s)};
+    *w = (struct write_job){.m = j->m, .request = program_request(j, s)};
     if (!write_open(w))
         return false;
     bool ok = write_proves_image(w);
@@ -282,7 +263,7 @@ static bool by_loader(struct program_job *j, struct program_step *s) {
     }
     if (!p->by_line && !open_server(j, s, p))
         return false;
-    *w = (struct write_job){.m = m, .request = request_of(j, s), .count = 1};
+    *w = (struct write_job){.m = m, .request = program_request(j, s), .count = 1};
     w->devices = mos_alloc(m->arena, sizeof *w->devices);
     w->devices[0] =
         (struct write_device){.device = -1, .keep = mos_vec_make(m->arena, sizeof(void *))};
@@ -310,83 +291,13 @@ static bool by_loader(struct program_job *j, struct program_step *s) {
     return ok;
 }
 
-/* ---- onto the disk that it has become ---- */
-
-static bool was_there(const struct program_job *j, const struct mos_block *b) {
-    for (size_t i = 0; i < j->before.blocks.count; i++) {
-        const struct mos_block *x = mos_vec_pointer(&j->before.blocks, i);
-        if (x->number == b->number && x->sequence == b->sequence)
-            return true;
-    }
-    return false;
-}
-
-/* The one disk of these identifiers that was not there when the steps began. */
-static bool find_disk(struct program_job *j, struct program_step *s, const char **path) {
-    const struct mos_computer *c = j->m->ctx.host->computer;
-    const struct mos_host *h = j->m->ctx.host;
-    const struct mos_usb_ids *ids = s->def->usb;
-    int64_t until = h->now_ns(h) + program_time(s);
-    size_t before = 0;
-    do {
-        struct mos_storage now = {0};
-        size_t found = 0;
-        before = 0;
-        if (!mos_storage_list(&j->m->ctx, &now))
-            return false;
-        for (size_t i = 0; i < now.blocks.count; i++) {
-            const struct mos_block *b = mos_vec_pointer(&now.blocks, i);
-            if (b->is_part || b->is_empty || b->usb_vendor != (uint16_t)ids->vendor->number ||
-                b->usb_product != (uint16_t)ids->product->number)
-                continue;
-            if (was_there(j, b)) {
-                before++;
-                continue;
-            }
-            *path = b->path;
-            found++;
-        }
-        if (found > 1)
-            return program_fails(s, "several disks with these identifiers have come: plug in one");
-        if (found)
-            return true;
-    } while (h->now_ns(h) < until && c->wait(c));
-    return program_fails(
-        s, before ? "a disk with these identifiers was there before the steps began: plug it out"
-                  : mos_printf(j->m->arena, "no USB disk %04llx:%04llx came",
-                               (unsigned long long)ids->vendor->number,
-                               (unsigned long long)ids->product->number));
-}
-
-static bool consents(void *self, const char *device, const char *token) {
-    (void)self, (void)device, (void)token;
-    return true; /* the way's own token was given for it, and nothing else has come since */
-}
-
-static bool by_disk(struct program_job *j, struct program_step *s) {
-    const char *path;
-    if (!j->m->ctx.host->computer)
-        return program_fails(s, "this computer's devices cannot be seen");
-    if (!find_disk(j, s, &path))
-        return false;
-    const char **devices = mos_alloc_array(j->m->arena, 2, sizeof *devices);
-    devices[0] = path;
-    struct mosaicum_write *r = request_of(j, s);
-    r->devices = devices;
-    r->device_count = 1;
-    r->changed = true;
-    r->board = j->plan->board->r.name;
-    r->ask = consents;
-    size_t failed = j->m->failed_devices;
-    if (write_all(j->m, r) == 1) {
-        s->result = mos_printf(j->m->arena, "written to %s, and read back", path);
-        return true;
-    }
-    j->m->failed_devices = failed; /* the board counts */
-    return program_fails(s, mos_printf(j->m->arena, "%s was not written", path));
-}
-
 bool program_write(struct program_job *j, struct program_step *s) {
-    return mos_program_way_of(s->def->by) == MOS_PROGRAM_BY_USB_DISK ? by_disk(j, s)
-                                                                     : by_loader(j, s);
+    switch (mos_program_way_of(s->def->by)) {
+    case MOS_PROGRAM_BY_USB_DISK:
+        return program_to_disk(j, s);
+    case MOS_PROGRAM_BY_DFU:
+        return program_by_dfu(j, s);
+    default:
+        return by_loader(j, s);
+    }
 }

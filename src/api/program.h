@@ -42,17 +42,23 @@ uint64_t program_seconds(const struct program_step *s);
 int64_t program_time(const struct program_step *s); /* ns */
 /* The line to the board, opened; false with the step's failure. */
 bool program_opens_line(struct program_job *j, struct program_step *s);
+/* What is written by it, as `write` would be asked. */
+struct mosaicum_write *program_request(struct program_job *j, const struct program_step *s);
 
 /* program-steps.c: what a step does, in words. */
 const char *program_step_text(struct program_job *j, const struct program_step *s);
 /* Does them all, those that set it back at the end whatever came before; false: one failed. */
 bool program_do_steps(struct program_job *j);
 
-/* program-write.c: the step's image through the board's loader, or onto the disk that the board
- * has become.  false with the step's failure, a finding, or an error. */
+/* program-write.c: the step's image onto the board, however.  false with the step's failure, a
+ * finding, or an error. */
 bool program_write(struct program_job *j, struct program_step *s);
 /* What the step writes, looked at: its size in words, and its hash.  false with an error or a
  * finding. */
 bool program_looks_at_image(struct program_job *j, struct program_step *s, const char **size);
+
+/* program-usb.c: the same onto the disk that it has become, and by Device Firmware Upgrade. */
+bool program_to_disk(struct program_job *j, struct program_step *s);
+bool program_by_dfu(struct program_job *j, struct program_step *s);
 
 #endif

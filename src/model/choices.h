@@ -23,7 +23,8 @@
 /* How an image comes onto a board's soldered storage. */
 #define MOS_PROGRAM_WAYS(X)                                                                        \
     X(MOS_PROGRAM_BY_NETWORK, "network")                                                           \
-    X(MOS_PROGRAM_BY_SERIAL, "serial") X(MOS_PROGRAM_BY_USB_DISK, "usb-disk")
+    X(MOS_PROGRAM_BY_SERIAL, "serial")                                                             \
+    X(MOS_PROGRAM_BY_USB_DISK, "usb-disk") X(MOS_PROGRAM_BY_DFU, "dfu")
 #define MOS_STATUSES(X) X(MOS_STATUS_RETIRED, "retired")
 #define MOS_OWNERS(X)                                                                              \
     X(MOS_OWNER_BUILD, "build") X(MOS_OWNER_FACTORY, "factory") X(MOS_OWNER_DEVICE, "device")

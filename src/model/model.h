@@ -354,7 +354,7 @@ struct mos_usb_ids {
 };
 struct mos_program_step {
     struct mos_record r;
-    struct mos_value *person, *fuse, *prompt, *write, *by, *area, *sees, *within, *back;
+    struct mos_value *person, *fuse, *prompt, *write, *by, *area, *place, *sees, *within, *back;
     struct mos_list command, type, names, regions;
     struct mos_usb_ids *usb;
 };

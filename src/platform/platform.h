@@ -6,15 +6,26 @@
 
 #include <stdio.h>
 
-void mos_platform_workers(struct mos_host *host);  /* workers.c fills its functions in */
-void mos_platform_programs(struct mos_host *host); /* programs.c */
-void mos_platform_folders(struct mos_host *host);  /* folders.c */
+void mos_platform_workers(struct mos_host *host);       /* workers.c fills its functions in */
+void mos_platform_programs(struct mos_host *host);      /* programs.c */
+void mos_platform_folders(struct mos_host *host);       /* folders.c */
 extern const struct mos_computer mos_platform_computer; /* computer.c */
 extern const struct mos_wires mos_platform_wires;       /* wires.c */
 
 /* files.c: what the system says of a file, as a host tells it. */
 struct stat;
 void files_info(const struct stat *st, struct mos_file_info *out);
+
+/* usb.c: the functions of struct mos_wires for USB; its wires have numbers of their own. */
+enum { MOS_USB_WIRES = 1 << 20 };
+int mos_usb_list(const struct mos_wires *w,
+                 bool (*each)(void *self, const struct mos_usb_device *device), void *self);
+int mos_usb_open(const struct mos_wires *w, const char *port, int *wire);
+void mos_usb_close(int wire);
+int mos_usb_claim(const struct mos_wires *w, int wire, unsigned interface, unsigned alternate);
+int mos_usb_control(const struct mos_wires *w, int wire, const struct mos_usb_request *request,
+                    void *data, size_t length, size_t *got, unsigned ms);
+int mos_usb_reset(const struct mos_wires *w, int wire);
 
 /* streams.c: a stream whose bytes go to a function; NULL: no memory.  write returns how many bytes
  * it took; fewer than `length` is an error of the stream. */

@@ -175,7 +175,10 @@ static int send_one(const struct mos_wires *w, int wire, const void *bytes, size
 
 static void close_wire(const struct mos_wires *w, int wire) {
     (void)w;
-    close(wire);
+    if (wire >= MOS_USB_WIRES)
+        mos_usb_close(wire);
+    else
+        close(wire);
 }
 
 static int wait_for(const struct mos_wires *w, const int *wires, size_t count, int64_t ns,
@@ -203,4 +206,9 @@ const struct mos_wires mos_platform_wires = {
     .write = write_line,
     .receive = receive,
     .send = send_one,
+    .usb_list = mos_usb_list,
+    .usb_open = mos_usb_open,
+    .usb_claim = mos_usb_claim,
+    .usb_control = mos_usb_control,
+    .usb_reset = mos_usb_reset,
 };

@@ -50,7 +50,7 @@ static void check_deeds(struct way_view *v) {
             v, s->write->place,
             mos_printf(v->arena, "How the image gets to the board is not said in %s.", name_of(v)),
             "There are several ways, and none that is usual.",
-            "Add by: network, serial or usb-disk.");
+            "Add by: network, serial, usb-disk or dfu.");
 }
 
 /* ---- through the loader ---- */
@@ -171,8 +171,9 @@ static void check_loader(struct way_view *v) {
 /* Whoever types must know that somebody listens. */
 static void check_prompt(struct way_view *v) {
     const struct mos_program_step *s = v->step;
-    bool types = s->type.count || (mos_has(s->write) && mos_has(s->by) &&
-                                   mos_program_way_of(s->by) != MOS_PROGRAM_BY_USB_DISK);
+    enum mos_program_way by = mos_program_way_of(s->by);
+    bool types = s->type.count || (mos_has(s->write) &&
+                                   (by == MOS_PROGRAM_BY_NETWORK || by == MOS_PROGRAM_BY_SERIAL));
     v->prompted = v->prompted || mos_true(s->prompt);
     if (types && !v->prompted) {
         object(v, s->r.key_place,
@@ -183,14 +184,20 @@ static void check_prompt(struct way_view *v) {
     }
 }
 
-static void check_disk(struct way_view *v) {
+static void check_usb(struct way_view *v) {
+    bool dfu = mos_program_way_of(v->step->by) == MOS_PROGRAM_BY_DFU;
     if (!v->step->usb)
-        object(
-            v, v->step->by->place,
-            mos_printf(v->arena, "Which USB disk the board becomes is not said in %s.", name_of(v)),
-            "Any other disk that is plugged in meanwhile would be taken for it.",
-            "Add usb: {vendor: 0x…, product: 0x…}.");
-    if (v->step->area)
+        object(v, v->step->by->place,
+               mos_printf(v->arena, "Which USB %s the board becomes is not said in %s.",
+                          dfu ? "device" : "disk", name_of(v)),
+               "Any other one that is plugged in meanwhile would be taken for it.",
+               "Add usb: {vendor: 0x…, product: 0x…}.");
+    if (dfu && v->step->regions.count > 1)
+        object(v, v->step->regions.items[1]->place,
+               mos_printf(v->arena, "More than one region goes to one place in %s.", name_of(v)),
+               "A place of such a device takes one file, from its beginning to its end.",
+               "Make a step of each region.");
+    if (v->step->area && !dfu)
         object(
             v, v->step->area->place,
             mos_printf(v->arena, "An area is no disk of its own, as %s would have it.", name_of(v)),
@@ -203,8 +210,9 @@ static void check_step(struct way_view *v) {
     check_prompt(v);
     if (!mos_has(s->write) || !mos_has(s->by) || !s->write->target)
         return;
-    if (mos_program_way_of(s->by) == MOS_PROGRAM_BY_USB_DISK)
-        check_disk(v);
+    enum mos_program_way by = mos_program_way_of(s->by);
+    if (by == MOS_PROGRAM_BY_USB_DISK || by == MOS_PROGRAM_BY_DFU)
+        check_usb(v);
     else
         check_loader(v);
 }
