@@ -1,9 +1,11 @@
-/* What comes from a board: packets to the server of files (first byte even) or bytes to the sender
- * of one (odd), and behind a byte 255 what a loader answers to each command, a zero byte between
- * two.  Nothing outside of a file is ever given away, and nothing goes on for ever. */
+/* What comes from a board: packets to the server of files (the first byte is 0, 3 …), bytes to the
+ * sender of one (1, 4 …) or what a USB device answers (2, 5 …), and behind a byte 255 what a loader
+ * answers to each command, a zero byte between two.  Nothing outside of a file is ever given away,
+ * and nothing goes on for ever. */
 #include "harness.h"
 
 #include "base/bytes.h"
+#include "link/dfu.h"
 #include "link/tftp.h"
 #include "link/ymodem.h"
 #include "loaders/loaders.h"
@@ -139,6 +141,78 @@ static int64_t now_ns(const struct mos_host *h) {
     return board.now;
 }
 
+/* ---- a USB device ---- */
+
+static int usb_list(const struct mos_wires *w,
+                    bool (*each)(void *self, const struct mos_usb_device *device), void *self) {
+    static const struct mos_usb_device one = {0x1209, 2, "1-1"};
+    (void)w;
+    each(self, &one);
+    return 0;
+}
+
+static int usb_open(const struct mos_wires *w, const char *port, int *wire) {
+    (void)w, (void)port;
+    *wire = 2;
+    return 0;
+}
+
+static int usb_claim(const struct mos_wires *w, int wire, unsigned interface, unsigned alternate) {
+    (void)w, (void)wire, (void)interface, (void)alternate;
+    return 0;
+}
+
+/* The next answer: its length, and bytes of it; 255: it refuses. */
+static int usb_control(const struct mos_wires *w, int wire, const struct mos_usb_request *r,
+                       void *data, size_t length, size_t *got, unsigned ms) {
+    (void)w, (void)wire, (void)ms;
+    *got = 0;
+    board.now += MS;
+    if (!(r->type & 0x80) || board.at >= board.size)
+        return board.at >= board.size ? ENODEV : 0;
+    size_t n = board.data[board.at++];
+    if (n == 255)
+        return EPIPE;
+    *got = mos_min(mos_min(n, length), board.size - board.at);
+    memcpy(data, board.data + board.at, *got);
+    board.at += *got;
+    return 0;
+}
+
+static int usb_reset(const struct mos_wires *w, int wire) {
+    (void)w, (void)wire;
+    return 0;
+}
+
+static void upgrade(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
+    static const struct mos_wires wires = {.close = close_wire,
+                                           .wait = wait_for,
+                                           .usb_list = usb_list,
+                                           .usb_open = usb_open,
+                                           .usb_claim = usb_claim,
+                                           .usb_control = usb_control,
+                                           .usb_reset = usb_reset};
+    static uint8_t content[4096], buffer[64 << 10];
+    struct mos_host host = *ctx->host;
+    struct mos_io io = mos_io_memory(ctx->arena, content, sizeof content);
+    board.data = data;
+    board.size = size;
+    board.at = board.length = 0;
+    board.now = 0;
+    host.wires = &wires;
+    host.now_ns = now_ns;
+    struct mos_dfu d = {.host = &host,
+                        .vendor = 0x1209,
+                        .product = 2,
+                        .alternate = size % 2 ? "main" : NULL,
+                        .content = &io,
+                        .length = sizeof content,
+                        .buffer = buffer};
+    bool ok = mos_dfu_write(&d);
+    if (ok != !d.why || (d.proved && !d.written) || d.at > sizeof content || (ok && !d.written))
+        __builtin_trap();
+}
+
 static void program(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     static const char *const media[] = {"mmc 0", "virtio 0", "sf 0", "nor 0x4000000"};
     static const struct mos_wires wires = {.open_line = open_line,
@@ -179,7 +253,8 @@ static void program(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
         if (p.window_to <= p.window_from || !memchr(p.told.name, 0, sizeof p.told.name))
             __builtin_trap();
         bool whole = mos_programmer_write(&p);
-        if (whole != p.proved || (!whole && !p.why) || (p.written && !p.proved && !p.invalid && !p.stuck))
+        if (whole != p.proved || (!whole && !p.why) ||
+            (p.written && !p.proved && !p.invalid && !p.stuck))
             __builtin_trap();
     } else if (!p.why)
         __builtin_trap();
@@ -189,10 +264,12 @@ static void program(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
 static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     const uint8_t *answers = size ? memchr(data, 0xff, size) : NULL;
     size_t n = answers ? (size_t)(answers - data) : size;
-    if (n > 1 && data[0] % 2)
+    if (n > 1 && data[0] % 3 == 0)
+        serve(data + 1, n - 1);
+    else if (n > 1 && data[0] % 3 == 1)
         send_file(data + 1, n - 1);
     else if (n > 1)
-        serve(data + 1, n - 1);
+        upgrade(ctx, data + 1, n - 1);
     if (answers && size - n > 2 && size - n < MOST)
         program(ctx, answers + 1, size - n - 1);
 }

@@ -29,7 +29,7 @@ static const struct {
               "loaders"},
     {"build", "base io model content disk fs boot tree kconfig linux store ledger plan"},
     {"media", "base io mosaicum"},
-    {"link", "base mosaicum"},
+    {"link", "base io mosaicum"},
     {"programming", "base io boot link media mosaicum"},
     {"rehearse", "base io content boot tree linux disk fs"},
     {"loaders", "base io content boot tree linux disk fs rehearse"},

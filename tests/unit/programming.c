@@ -566,6 +566,93 @@ static void the_board_becomes_a_disk(void) {
     scene_end(&s);
 }
 
+/* ---- what cannot work ---- */
+
+static const char hopeless[] =
+    "mosaicum: 1\n"
+    "board: curlew\n"
+    "hardware:\n"
+    "  cpu: arm64\n"
+    "  ram: {main: {start: 0x40000000, sizes: [512 MiB]}}\n"
+    "  held: {loader: {top: 40 MiB}}\n"
+    "  media:\n"
+    "    store: {kind: emmc, size: 64 MiB, loader: mmc 1, areas: {boot0: 4 MiB}}\n"
+    "    flash: {kind: nor, size: 8 MiB, erase: 64 KiB, loader: sf 0}\n"
+    "    raw: {kind: nand, size: 128 MiB, erase: 128 KiB, page: 2 KiB, loader: nand 0}\n"
+    "    bare: {kind: emmc, size: 64 MiB}\n"
+    "loader: {dialect: u-boot, facts: {config: loader.config}}\n"
+    "pieces: {a: {file: a}}\n"
+    "layout: {store: {regions: {a: {at: 1 MiB, size: 1 MiB, piece: a}, b: {at: 4 MiB, size: 1 MiB, "
+    "piece: a}}}}\n"
+    "programming:\n"
+    "  empty: {steps: {}}\n"
+    "  small:\n"
+    "    window: {start: 0x42000000, size: 64 KiB}\n"
+    "    steps:\n"
+    "      early: {write: store, by: network, names: [QEMU!]}\n"
+    "  high:\n"
+    "    window: {start: 0x5e000000, size: 16 MiB}\n"
+    "    steps:\n"
+    "      power: {prompt: yes}\n"
+    "      main: {write: store, by: network}\n"
+    "      flash: {write: flash, by: serial, names: [sst25wf080]}\n"
+    "      raw: {write: raw, by: network, names: [nand]}\n"
+    "      bare: {write: bare, by: network, names: [QEMU!]}\n"
+    "      how: {write: store}\n"
+    "      what: {by: network}\n"
+    "      idle: {within: 3}\n"
+    "      both: {type: [reset], command: [true]}\n"
+    "  disk:\n"
+    "    steps:\n"
+    "      write: {write: store, by: usb-disk, area: boot0}\n"
+    "  upgrade:\n"
+    "    steps:\n"
+    "      loader: {write: store, by: dfu, regions: [a, b]}\n";
+
+static const char *const told[] = {
+    "Way empty has no steps",
+    "does not hold two pieces of 64 KiB",
+    "Nobody has stopped the loader before step early of way small",
+    "The window of way high is not within the RAM that is free",
+    "What the part is called is not said in step main of way high",
+    "without the command sf, which step flash",
+    "without the command loady, which step flash",
+    "nand 0 cannot be written in step raw",
+    "What the loader calls bare is not said",
+    "How the image gets to the board is not said in step how",
+    "Nothing is written in step what",
+    "Nothing is done in step idle",
+    "More than one thing is done in step both",
+    "Which USB disk the board becomes is not said",
+    "An area is no disk of its own",
+    "Which USB device the board becomes is not said",
+    "More than one region goes to one place",
+};
+
+static void what_cannot_work_is_told(void) {
+    enum { TOLD = sizeof told / sizeof *told };
+    char *w = keep(test_folder("hopeless"));
+    struct mosaicum_options o = {.host = mos_platform_host(), .workspace = w};
+    write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
+    write_text(path_in(w, "boards/curlew.yaml"), hopeless);
+    write_text(path_in(w, "a"), "a");
+    write_text(path_in(w, "loader.config"), "CONFIG_CMD_MMC=y\n"
+                                            "# CONFIG_CMD_SF is not set\n"
+                                            "# CONFIG_CMD_LOADB is not set\n"
+                                            "CONFIG_CMD_TFTPBOOT=y\n");
+    mosaicum *m = mosaicum_new(&o);
+    CU_ASSERT_EQUAL(mosaicum_check(m, NULL, 0), MOSAICUM_FINDINGS);
+    CU_ASSERT_EQUAL(mosaicum_finding_count(m), TOLD);
+    for (size_t i = 0; i < mosaicum_finding_count(m) && i < TOLD; i++) {
+        const struct mosaicum_finding *f = mosaicum_finding_at(m, i);
+        CU_ASSERT_STRING_EQUAL(f->rule, "board.programming");
+        if (!strstr(f->message, told[i]))
+            fprintf(stderr, "\n%s\n", f->message);
+        CU_ASSERT_PTR_NOT_NULL(strstr(f->message, told[i]));
+    }
+    mosaicum_free(m);
+}
+
 SUITE(programming_suite, {"every kind of storage, both ways", every_kind_both_ways},
       {"every fault is told", every_fault_is_told},
       {"ends at every command", ends_at_every_command},
@@ -574,4 +661,5 @@ SUITE(programming_suite, {"every kind of storage, both ways", every_kind_both_wa
       {"steps in their order", steps_in_their_order},
       {"nothing without consent", nothing_without_consent},
       {"boards are counted", boards_are_counted},
-      {"the board becomes a disk", the_board_becomes_a_disk});
+      {"the board becomes a disk", the_board_becomes_a_disk},
+      {"what cannot work is told", what_cannot_work_is_told});
