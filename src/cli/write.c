@@ -60,11 +60,14 @@ int write_devices(struct cli *cli, mosaicum *m, const char *what, const char **d
 
 /* ---- through a board ---- */
 
+static bool told; /* a step, or several */
+
 /* The next step: what somebody has to do waits for them. */
 static bool step(void *self, const char *name, const char *text, bool asks) {
     const struct cli *cli = self;
     char typed[64];
     progress_clear();
+    told = !cli->quiet || asks || told;
     if (!cli->quiet || asks)
         fprintf(to_out, "%s%s%s  %s\n", style(cli, STYLE_STRONG), one_line(name),
                 style(cli, STYLE_END), one_line(text));
@@ -112,7 +115,11 @@ static int write_board(struct cli *cli, mosaicum *m) {
         fprintf(to_err, "mosaicum: --boards %s: a number from 1 to 9999\n", one_line(cli->boards));
         return MOSAICUM_USAGE;
     }
-    int status = print_result(cli, m, "write", mosaicum_program(m, &request));
+    enum mosaicum_status came_to = mosaicum_program(m, &request);
+    progress_clear();
+    if (told)
+        fputc('\n', to_out);
+    int status = print_result(cli, m, "write", came_to);
     if (!cli->quiet || status)
         print_tables(cli, m, to_out);
     return status;

@@ -117,6 +117,10 @@ static size_t configuration(const struct dfu_made *d, uint8_t *to, size_t size) 
 static size_t title(unsigned index, uint8_t *to) {
     const char *text = index == 4 ? "start" : "main";
     size_t n = strlen(text);
+    if (!index) { /* the languages that there are: English */
+        memcpy(to, (const uint8_t[]){4, 3, 9, 4}, 4);
+        return 4;
+    }
     to[0] = (uint8_t)(2 + 2 * n);
     to[1] = 3;
     for (size_t i = 0; i < n; i++) {

@@ -310,6 +310,78 @@ static void the_card_it_started_from(void) {
            ok && again ? "equal to the image, and it starts from it" : "FAILED");
 }
 
-SUITE(programming_suite, {"a disk over the network", a_disk_over_the_network},
-      {"a serial flash", a_serial_flash}, {"a flash that fails", a_flash_that_fails},
+/* ---- USB ---- */
+
+static const char usb_board[] =
+    "mosaicum: 1\nboard: curlew\n"
+    "hardware: {media: {card: {kind: emmc, size: {at-least: 64 MiB, at-most: 64 GiB}}}}\n"
+    "rom: {order: [card], first-stage: {card: {at: 32 KiB}}}\n"
+    "stages: {first: {piece: first, by: rom}}\n"
+    "pieces: {first: {file: a, license: MIT}, b: {file: b, license: MIT}}\n"
+    "layout:\n  card:\n    table: {kind: gpt}\n    regions:\n"
+    "      first: {stage: first}\n"
+    "      root: {number: 1, size: rest, volume: {kind: ext4, label: root, fills: {b: {piece: b, "
+    "to: "
+    "b}}}}\n"
+    "programming:\n"
+    "  disk:\n    steps:\n"
+    "      plug: {command: [sh, -c, \"echo dummy_udc.0 >/sys/kernel/config/usb_gadget/g1/UDC || "
+    "true\"]}\n"
+    "      write: {write: card, by: usb-disk, usb: {vendor: 0x1209, product: 0x0001}, within: "
+    "20}\n";
+
+/* What comes of each, as the guest says it. */
+static const struct {
+    const char *what;
+    int status;
+    const char *says;
+} usb_rows[] = {
+    {"disk", 0, "written to /dev/sda, and read back"},
+    {"same", 0, ""},
+    {"was-there", 3, "was there before the steps began"},
+    {"another", 3, "no USB disk 1209:0001 came"},
+};
+
+static void usb_on_a_real_kernel(void) {
+    enum { ROWS = sizeof usb_rows / sizeof *usb_rows };
+    char *w = keep(test_folder("usb"));
+    unsigned right = 0;
+    if (!exists(path_in(peers_cache(), "x86/complete"))) {
+        proved("USB for real", "NOT DONE: its kernel could not be fetched");
+        return;
+    }
+    put_workspace(path_in(w, "ws"), usb_board, "curlew", 100000, 3000000);
+    CU_ASSERT_FATAL(runs(0, "'%s/tests/peers/computer/prepare-usb' '%s' '%s' '%s'", MOSAICUM_SOURCE,
+                         peers_cache(), MOSAICUM_PROGRAM, w));
+    struct outcome o =
+        run_shell("cd '%s' && timeout 600 qemu-system-x86_64 -M q35 -accel tcg -m 1024 "
+                  "-display none -monitor none -no-reboot -nic none -kernel vmlinuz "
+                  "-initrd initrd -append 'console=ttyS0 quiet panic=-1' -serial stdio",
+                  w);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "marker-end"));
+    for (size_t i = 0; i < ROWS; i++) {
+        char start[60], line[300] = "";
+        int status = -1;
+        snprintf(start, sizeof start, "result %s ", usb_rows[i].what);
+        const char *at = strstr(o.out, start);
+        if (at)
+            sscanf(at + strlen(start), "%d%299[^\r\n]", &status, line);
+        bool good = status == usb_rows[i].status && strstr(line, usb_rows[i].says);
+        if (!good)
+            fprintf(stderr, "\n%s: status %d,%s\n", usb_rows[i].what, status, line);
+        CU_ASSERT(good);
+        right += good;
+    }
+    if (right < ROWS)
+        fprintf(stderr, "\n%s\n", o.out);
+    outcome_free(&o);
+    proved("a board that becomes a USB disk, for real (dummy_hcd in a guest)",
+           "%u of %d as expected: written and equal; one that was there before, another one: left "
+           "alone",
+           right, (int)ROWS);
+}
+
+SUITE(programming_suite, {"USB on a real kernel", usb_on_a_real_kernel},
+      {"a disk over the network", a_disk_over_the_network}, {"a serial flash", a_serial_flash},
+      {"a flash that fails", a_flash_that_fails},
       {"the card it started from", the_card_it_started_from});
