@@ -55,15 +55,10 @@ static bool by_person(struct program_job *j, struct program_step *s) {
         return true;
     if (r->step && r->step(r->self, d->r.name, program_step_text(j, s), fuse || !shown))
         return true;
-    if (r->step && !fuse && shown)
-        return true;
-    if (!r->step && !fuse && shown)
-        return true; /* whoever does it needs no screen */
+    if (!fuse && shown)
+        return true; /* what comes from the board says so */
     return program_fails(s, fuse ? "nobody has confirmed what can never be taken back"
-                            : r->step
-                                ? "nobody has confirmed it"
-                                : "nobody is there to confirm it; --steps-done says that it is "
-                                  "done");
+                                 : "nobody has confirmed it; --steps-done says that it is done");
 }
 
 static const char *filled_in(struct program_job *j, const char *text) {

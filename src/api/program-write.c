@@ -18,9 +18,13 @@ bool program_looks_at_image(struct program_job *j, struct program_step *s, const
     if (!write_open(w))
         return false;
     bool ok = write_proves_image(w);
+    ok = ok && write_make_spans(w);
     if (ok) {
+        const struct mos_media_job like = {.spans = w->spans.items, .span_count = w->spans.count};
         s->hash = mos_strdup(j->m->arena, w->image.hash);
-        *size = mos_size_text(j->m->arena, w->image.io->size);
+        *size = mos_printf(j->m->arena, "%s of %s",
+                           mos_size_about(j->m->arena, mos_media_total(&like, NULL)),
+                           mos_size_text(j->m->arena, w->image.io->size));
     }
     write_close(w);
     return ok;

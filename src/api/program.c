@@ -261,6 +261,14 @@ static void outcome(struct program_job *j, bool ok) {
     report_end(&m->report, &t);
 }
 
+/* The line is there before anybody is asked to do anything. */
+static bool find_line(struct program_job *j) {
+    size_t i = 0;
+    while (i < j->count && !needs_line(&j->steps[i]))
+        i++;
+    return i == j->count || program_opens_line(j, &j->steps[i]);
+}
+
 static bool program_board(struct program_job *j) {
     for (size_t i = 0; i < j->count; i++) {
         j->steps[i].failed = false;
@@ -270,7 +278,7 @@ static bool program_board(struct program_job *j) {
         j->before.blocks.count = 0; /* only who becomes a disk needs to know */
         j->m->error = (struct mos_error){0};
     }
-    bool ok = program_do_steps(j);
+    bool ok = find_line(j) && program_do_steps(j);
     if (j->serves)
         mos_server_close(j->server);
     if (j->talks)

@@ -149,7 +149,7 @@ static bool status(struct mos_dfu *d, const char *during, enum state *state, int
 /* Until it is in one of two states; it may be busy for a while. */
 static bool reach(struct mos_dfu *d, const char *during, enum state a, enum state b,
                   enum state *state) {
-    int64_t pause, until = now(d) + BUSY_SECONDS * SECOND;
+    int64_t pause = 0, until = now(d) + BUSY_SECONDS * SECOND;
     for (;;) {
         if (!status(d, during, state, &pause))
             return false;

@@ -435,9 +435,9 @@ static void steps_in_their_order(void) {
          "begun "
          "| done"},
         {"bench", false, true, NULL, MOSAICUM_SYSTEM,
-         "nobody is there to confirm it; --steps-done says that it is done | not begun | not begun "
-         "| not begun | not begun | not begun | nobody is there to confirm it; --steps-done says "
-         "that it is done"},
+         "nobody has confirmed it; --steps-done says that it is done | not begun | not begun | not "
+         "begun | not begun | not begun | nobody has confirmed it; --steps-done says that it is "
+         "done"},
         {"bench", false, false, "jumper open", MOSAICUM_SYSTEM,
          "done | done | done | done | nobody has confirmed what can never be taken back | not "
          "begun "
