@@ -140,8 +140,9 @@ static bool consents(void *self, const char *device, const char *token) {
 
 bool program_to_disk(struct program_job *j, struct program_step *s) {
     const char *path;
-    if (!j->m->ctx.host->computer)
-        return program_fails(s, "this computer's devices cannot be seen");
+    if (!j->knows_before)
+        return program_fails(s, "this computer's devices cannot be listed, so that nobody knows "
+                                "which one has come");
     if (!find_disk(j, s, &path))
         return false;
     const char **devices = mos_alloc_array(j->m->arena, 2, sizeof *devices);

@@ -274,10 +274,9 @@ static bool program_board(struct program_job *j) {
         j->steps[i].failed = false;
         j->steps[i].result = NULL;
     }
-    if (!mos_storage_list(&j->m->ctx, &j->before)) {
-        j->before.blocks.count = 0; /* only who becomes a disk needs to know */
-        j->m->error = (struct mos_error){0};
-    }
+    struct mos_error ignored = {0};
+    struct mos_ctx quiet = mos_ctx_quiet(&j->m->ctx, &ignored);
+    j->knows_before = j->m->ctx.host->computer && mos_storage_list(&quiet, &j->before);
     bool ok = find_line(j) && program_do_steps(j);
     if (j->serves)
         mos_server_close(j->server);

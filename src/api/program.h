@@ -32,7 +32,8 @@ struct program_job {
     struct mos_server *server;
     bool serves;
     const char *medium_was;    /* of the last step that wrote: what the loader says of it */
-    struct mos_storage before; /* this computer's devices when the steps began */
+    struct mos_storage before; /* this computer's devices when the steps began, … */
+    bool knows_before;         /* … if they could be listed */
 };
 
 /* program-line.c: a step went wrong; false. */

@@ -73,34 +73,49 @@ static int64_t patience_of(const struct mos_order *o) {
     return (PATIENCE + (int64_t)(o->length / SLOWEST)) * SECOND;
 }
 
-/* Types a deed's commands; NULL, or what went wrong. */
+/* One command of a deed.  false: nothing more can be asked (p->fault); *why: what went wrong. */
+static bool command(struct mos_programmer *p, const struct mos_order *o, size_t index,
+                    const char *text, struct mos_order_told *told, const char **why) {
+    const char *answer;
+    enum mos_talk_end end;
+    *why = NULL;
+    if (o->deed == MOS_ORDER_RECEIVE)
+        end =
+            mos_talk_send(p->talk, text, p->orders->calls, p->offered.name, p->offered.bytes,
+                          (size_t)p->offered.size,
+                          patience_of(o) + SECOND * (int64_t)(p->offered.size / 500), &answer, why);
+    else
+        end = mos_talk_ask(p->talk, text, patience_of(o), &answer);
+    if (end == MOS_TALK_SILENT && mos_talk_reach_prompt(p->talk, 5 * SECOND) == MOS_TALK_ANSWERED) {
+        *why = "its answer did not end"; /* it is there all the same: noise */
+        return true;
+    }
+    if (end != MOS_TALK_ANSWERED) {
+        p->fault = MOS_PROGRAMMER_FAILED;
+        p->why = mos_talk_end_text(p->talk, end);
+        return false;
+    }
+    *why = *why ? *why : p->orders->understand(o, index, answer, told);
+    p->said = *why ? words_of(p, answer) : NULL;
+    return true;
+}
+
+/* Types a deed's commands; NULL, or what went wrong.  All of them may be done twice, and an answer
+ * that is not understood may be one that the line has changed: each is asked for once more. */
 static const char *order(struct mos_programmer *p, struct mos_order *o,
                          struct mos_order_told *told) {
     o->medium = p->medium;
     o->area = p->area;
     for (size_t i = 0;; i++) {
-        struct mos_buf command = {.arena = p->ctx->arena};
-        const char *answer, *why = NULL;
-        enum mos_talk_end end;
-        if (!p->orders->type(o, i, &command))
+        struct mos_buf text = {.arena = p->ctx->arena};
+        const char *why;
+        if (!p->orders->type(o, i, &text))
             return NULL;
-        if (o->deed == MOS_ORDER_RECEIVE)
-            end = mos_talk_send(p->talk, mos_buf_string(&command), p->orders->calls,
-                                p->offered.name, p->offered.bytes, (size_t)p->offered.size,
-                                patience_of(o) + SECOND * (int64_t)(p->offered.size / 500), &answer,
-                                &why);
-        else
-            end = mos_talk_ask(p->talk, mos_buf_string(&command), patience_of(o), &answer);
-        if (end != MOS_TALK_ANSWERED) {
-            p->fault = MOS_PROGRAMMER_FAILED; /* nothing more can be asked */
-            p->why = mos_talk_end_text(p->talk, end);
+        if (!command(p, o, i, mos_buf_string(&text), told, &why) ||
+            (why && !command(p, o, i, mos_buf_string(&text), told, &why)))
             return p->why;
-        }
-        why = why ? why : p->orders->understand(o, i, answer, told);
-        if (why) {
-            p->said = words_of(p, answer);
+        if (why)
             return why;
-        }
     }
 }
 
@@ -223,20 +238,26 @@ static bool fault_at(struct mos_programmer *p, enum mos_programmer_fault kind,
 
 /* ---- RAM and storage of the board ---- */
 
-/* The sum of so many bytes of its RAM; asked again where the answer was spoilt. */
+/* The sum of so many bytes of its RAM.  One that is not the expected one is asked for again: two
+ * equal answers count, since a line may change one. */
 static const char *sum_ram(struct mos_programmer *p, uint64_t address, uint64_t length,
-                           uint32_t *sum) {
+                           uint32_t expected, uint32_t *sum) {
     const char *why = NULL;
+    bool again = false;
     for (unsigned tries = 0; tries < MOST_TRIES && !p->fault; tries++) {
         struct mos_order o = {.deed = MOS_ORDER_SUM, .address = address, .length = length};
         struct mos_order_told told = {0};
         why = order(p, &o, &told);
-        if (!why && told.has_sum) {
+        if (why || !told.has_sum)
+            continue;
+        if (told.sum == expected || (again && told.sum == *sum)) {
             *sum = told.sum;
             return NULL;
         }
+        *sum = told.sum;
+        again = true;
     }
-    return why ? why : "it tells no sum";
+    return why ? why : "it tells another sum each time";
 }
 
 static const char *fill_ram(struct mos_programmer *p, uint64_t address, uint64_t length,
@@ -254,7 +275,7 @@ static const char *sum_storage(struct mos_programmer *p, const struct piece *x, 
         .deed = MOS_ORDER_READ, .at = x->at, .length = x->length, .address = back};
     const char *why = fill_ram(p, back, x->length, (uint8_t)~p->bytes[0]);
     why = why ? why : order(p, &o, &p->told);
-    return why ? why : sum_ram(p, back, x->length, sum);
+    return why ? why : sum_ram(p, back, x->length, sum_of(p, x), sum);
 }
 
 /* The piece to the board's RAM, whole. */
@@ -277,7 +298,7 @@ static bool bring(struct mos_programmer *p, const struct piece *x) {
         why = order(p, &o, &told);
         if (!why && told.bytes != x->length)
             why = "not all of it came to the board's RAM";
-        why = why ? why : sum_ram(p, p->window_from, x->length, &sum);
+        why = why ? why : sum_ram(p, p->window_from, x->length, sum_of(p, x), &sum);
         if (!why && sum == sum_of(p, x))
             break;
         why = why ? why : "what came to the board's RAM is something else";

@@ -63,7 +63,8 @@ static void say(struct board_made *b, const char *text) {
     for (; *text && b->out_length < MOST_OUT - 1; text++) {
         if (*text == '\n')
             b->out[b->out_length++] = '\r';
-        b->out[b->out_length++] = *text;
+        bool flips = happens(b, b->fault.answers_flip);
+        b->out[b->out_length++] = flips ? (char)(*text ^ 1 << dice(b) % 4) : *text;
     }
 }
 

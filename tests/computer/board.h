@@ -11,6 +11,7 @@ enum { BOARD_RAM = 4 << 20 };
 
 struct board_fault {
     uint64_t line_loses, line_flips; /* one character in so many that comes to the board; 0: none */
+    uint64_t answers_flip;           /* one character in so many of what it says at its prompt */
     uint64_t net_loses, net_doubles; /* one datagram in so many */
     uint64_t dies_after;             /* commands: then it is silent; 0: never */
     uint64_t resets_after;           /* commands: then it starts anew, its RAM is lost */

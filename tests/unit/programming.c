@@ -230,6 +230,7 @@ static const struct {
     {"the line changes keys", {.line_flips = 700}, "net", MOSAICUM_DONE, "read back", true},
     {"… and files", {.line_flips = 20000}, "line", MOSAICUM_DONE, "read back", true},
     {"… and loses of them", {.line_loses = 20000}, "line", MOSAICUM_DONE, "read back", true},
+    {"the line changes answers", {.answers_flip = 900}, "net", MOSAICUM_DONE, "read back", true},
     {"the line is hopeless",
      {.line_flips = 8},
      "net",
