@@ -7,6 +7,7 @@
 #include <fcntl.h>
 #include <netdb.h>
 #include <poll.h>
+#include <signal.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/file.h>
@@ -181,6 +182,12 @@ static void close_wire(const struct mos_wires *w, int wire) {
         close(wire);
 }
 
+static volatile sig_atomic_t stopped;
+
+void mos_platform_stop_waiting(void) {
+    stopped = 1;
+}
+
 static int wait_for(const struct mos_wires *w, const int *wires, size_t count, int64_t ns,
                     unsigned *ready) {
     (void)w;
@@ -188,9 +195,13 @@ static int wait_for(const struct mos_wires *w, const int *wires, size_t count, i
     for (size_t i = 0; i < count; i++)
         all[i] = (struct pollfd){wires[i], POLLIN, 0};
     int64_t ms = ns <= 0 ? 0 : (ns + MS - 1) / MS;
-    int n = poll(all, (nfds_t)count, (int)(ms > 3600 * SECOND_MS ? 3600 * SECOND_MS : ms));
-    if (n < 0)
-        return errno;
+    ms = stopped ? 0 : ms > 3600 * SECOND_MS ? 3600 * SECOND_MS : ms;
+    int n = poll(all, (nfds_t)count, (int)ms);
+    if (stopped || n < 0) {
+        int e = stopped ? EINTR : errno;
+        stopped = 0;
+        return e;
+    }
     *ready = 0;
     for (size_t i = 0; i < count; i++)
         *ready |= all[i].revents ? 1U << i : 0;

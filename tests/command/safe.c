@@ -2,6 +2,7 @@
 #define _GNU_SOURCE
 #include "support.h"
 
+#include <fcntl.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
@@ -417,6 +418,38 @@ static void writes_go_to_devices_only(void) {
     CU_ASSERT_TRUE(runs(4, "'%s' devices --true-size /dev/null", MOSAICUM_PROGRAM));
 }
 
+/* A board on a pseudo-terminal that never says a word: a signal ends the waiting, and sets the
+ * board back all the same; who else has the line is left alone. */
+static void a_signal_sets_the_board_back(void) {
+    char *w = keep(small_workspace("stops",
+                                   "loader: {dialect: u-boot}\nprogramming:\n  bench:\n    steps:\n"
+                                   "      power: {prompt: yes, within: 100}\n"
+                                   "      back: {command: [touch, back], back: yes}\n"));
+    int master = posix_openpt(O_RDWR | O_NOCTTY);
+    CU_ASSERT_FATAL(master >= 0 && grantpt(master) == 0 && unlockpt(master) == 0);
+    char *port = keep(ptsname(master));
+    CU_ASSERT_TRUE(runs(0, "'%s' --no-cache -q -w '%s' build", MOSAICUM_PROGRAM, w));
+    struct outcome o =
+        run_shell("'%s' --no-cache -w '%s' write curlew --serial %s --only-show | sed "
+                  "-n 's/^token  *//p' | tr -d '\\n'",
+                  MOSAICUM_PROGRAM, w, port);
+    char *token = keep(o.out);
+    outcome_free(&o);
+    CU_ASSERT_EQUAL(strlen(token), 4);
+    o = run_shell("'%s' --no-cache -w '%s' write curlew --serial %s --yes %s & sleep 1; '%s' "
+                  "--no-cache -w '%s' write curlew --serial %s --yes %s | grep -c 'another program "
+                  "has it'; kill -TERM $!; wait $!; echo status $?",
+                  MOSAICUM_PROGRAM, w, port, token, MOSAICUM_PROGRAM, w, port, token);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "it was interrupted"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "status 3"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "\n1\n"));
+    if (!strstr(o.out, "it was interrupted"))
+        fprintf(stderr, "\n%s%s\n", o.out, o.err);
+    outcome_free(&o);
+    CU_ASSERT_TRUE(exists(path_in(w, "back")));
+    close(master);
+}
+
 SUITE(safe_suite, {"builds replace nothing of the user", builds_replace_nothing_of_the_user},
       {"names stay in their folder", names_stay_in_their_folder},
       {"accepting follows no link", accepting_follows_no_link},
@@ -424,6 +457,7 @@ SUITE(safe_suite, {"builds replace nothing of the user", builds_replace_nothing_
       {"drafts keep what they are given", drafts_keep_what_they_are_given},
       {"nothing unmade is built", nothing_unmade_is_built},
       {"writes go to devices only", writes_go_to_devices_only},
+      {"a signal sets the board back", a_signal_sets_the_board_back},
       {"every combination is checked", every_combination_is_checked},
       {"trees read only the workspace", trees_read_only_the_workspace},
       {"definitions read only the workspace", definitions_read_only_the_workspace});
