@@ -24,7 +24,7 @@ const char *program_step_text(struct program_job *j, const struct program_step *
                        i          ? " "
                        : b.length ? "; runs "
                                   : "runs ",
-                       d->command.items[i]->text);
+                       mos_text_or(d->command.items[i], "?"));
     if (mos_true(d->prompt))
         mos_buf_printf(&b, "%swaits for the loader's prompt", b.length ? "; " : "");
     for (size_t i = 0; i < d->type.count; i++)
@@ -32,7 +32,7 @@ const char *program_step_text(struct program_job *j, const struct program_step *
                        i          ? ", "
                        : b.length ? "; types "
                                   : "types ",
-                       d->type.items[i]->text);
+                       mos_text_or(d->type.items[i], "?"));
     if (s->image)
         mos_buf_printf(&b, "%swrites %s%s%s by %s", b.length ? "; " : "", d->write->text,
                        mos_has(d->area) ? ", area " : "", mos_has(d->area) ? d->area->text : "",

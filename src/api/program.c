@@ -86,6 +86,31 @@ static bool find_addresses(struct program_job *j, const char *step) {
     return true;
 }
 
+/* What board.programming has told, and a waiver may have accepted: it cannot work all the same. */
+static bool can_work(struct program_job *j, const struct program_step *s) {
+    const struct mos_loader_orders *orders = j->plan->dialect ? j->plan->dialect->orders : NULL;
+    const struct mos_medium *medium = mos_has(s->def->write) ? s->def->write->target : NULL;
+    const char *lacks = NULL;
+    switch (way_of(s)) {
+    case MOS_PROGRAM_BY_USB_DISK:
+    case MOS_PROGRAM_BY_DFU:
+        lacks = s->def->usb ? NULL : "no USB device is stated";
+        break;
+    case MOS_PROGRAM_BY_NETWORK:
+    case MOS_PROGRAM_BY_SERIAL:
+        lacks = !orders ? "no loader that takes commands is stated"
+                : !medium || !mos_has(medium->loader)
+                    ? "what the loader calls the medium is not stated"
+                    : orders->takes(medium->loader->text);
+        break;
+    default:
+        lacks = s->def->write ? "how the image gets there is not stated" : NULL;
+    }
+    return !lacks || mos_fail(&j->m->error, MOS_ERROR_USAGE, 0,
+                              "Step %s cannot work: %s (mosaicum explain board.programming)",
+                              s->def->r.name, lacks);
+}
+
 static bool find_steps(struct program_job *j) {
     const struct mos_named *steps = &j->way->steps;
     j->count = steps->count;
@@ -93,6 +118,8 @@ static bool find_steps(struct program_job *j) {
     for (size_t i = 0; i < j->count; i++) {
         struct program_step *s = &j->steps[i];
         *s = (struct program_step){.def = steps->items[i]};
+        if (!can_work(j, s))
+            return false;
         if (needs_line(s) && !j->request->serial)
             return mos_fail(&j->m->error, MOS_ERROR_USAGE, 0,
                             "Step %s talks to the board: give --serial, its port on this computer",
@@ -103,7 +130,7 @@ static bool find_steps(struct program_job *j) {
         if (s->def->command.count && j->m->ctx.no_run)
             return mos_fail(&j->m->error, MOS_ERROR_SAFETY, 0,
                             "Step %s runs %s, which --no-run forbids", s->def->r.name,
-                            s->def->command.items[0]->text);
+                            mos_text_or(s->def->command.items[0], "a program"));
     }
     return true;
 }

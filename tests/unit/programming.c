@@ -654,6 +654,44 @@ static void what_cannot_work_is_told(void) {
     mosaicum_free(m);
 }
 
+/* What is accepted on purpose is no way either, and nothing is done of it. */
+static const char waived[] =
+    "mosaicum: 1\nboard: curlew\nhardware:\n  media:\n"
+    "    store: {kind: emmc, size: 8 MiB, loader: mmc 0}\n    other: {kind: emmc, size: 8 MiB}\n"
+    "    raw: {kind: nand, size: 8 MiB, erase: 128 KiB, page: 2 KiB, loader: nand 0}\n%s"
+    "programming:\n  bad:\n    steps:\n      power: {person: Give it power., prompt: yes}\n"
+    "      write: {write: %s}\n"
+    "waivers:\n  a: {rule: board.programming, place: programming, reason: on purpose}\n";
+
+static void a_waiver_makes_no_way(void) {
+    static const char u_boot[] = "loader: {dialect: u-boot}\n";
+    static const struct {
+        const char *loader, *write, *says;
+    } cases[] = {
+        {u_boot, "store", "how the image gets there"},
+        {u_boot, "store, by: usb-disk", "no USB device"},
+        {u_boot, "store, by: dfu", "no USB device"},
+        {u_boot, "other, by: network, names: [a]", "what the loader calls"},
+        {u_boot, "raw, by: serial, names: [a]", "bad blocks"},
+        {"", "store, by: serial, names: [a]", "no loader that takes commands"},
+    };
+    struct scene s;
+    scene_start(&s, "mmc");
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        char text[1000];
+        snprintf(text, sizeof text, waived, cases[i].loader, cases[i].write);
+        write_text(path_in(s.folder, "boards/curlew.yaml"), text);
+        struct result r = go(&s, "bad");
+        CU_ASSERT_EQUAL(r.status, MOSAICUM_USAGE);
+        if (!strstr(r.error, cases[i].says))
+            fprintf(stderr, "\n%s: %d %s %s\n", cases[i].write, r.status, r.error, r.rules);
+        CU_ASSERT_PTR_NOT_NULL(strstr(r.error, cases[i].says));
+        CU_ASSERT_PTR_NOT_NULL(strstr(r.error, "Step write cannot work"));
+        CU_ASSERT_EQUAL(board_commands(s.board), 0);
+    }
+    scene_end(&s);
+}
+
 SUITE(programming_suite, {"every kind of storage, both ways", every_kind_both_ways},
       {"every fault is told", every_fault_is_told},
       {"ends at every command", ends_at_every_command},
@@ -663,4 +701,5 @@ SUITE(programming_suite, {"every kind of storage, both ways", every_kind_both_wa
       {"nothing without consent", nothing_without_consent},
       {"boards are counted", boards_are_counted},
       {"the board becomes a disk", the_board_becomes_a_disk},
-      {"what cannot work is told", what_cannot_work_is_told});
+      {"what cannot work is told", what_cannot_work_is_told},
+      {"a waiver makes no way", a_waiver_makes_no_way});

@@ -25,8 +25,9 @@ static const struct {
     {"sata", "sata init", BLOCKS, {"sata", "crc32", "mw"}},
     {"sf", NULL, SERIAL_FLASH, {"sf", "crc32", "mw"}},
     {"nor", NULL, PARALLEL_FLASH, {"flinfo", "protect", "erase", "cp", "crc32", "mw"}},
+    {NULL, NULL, UNKNOWN, {NULL}},
 };
-enum { KINDS = sizeof kinds / sizeof *kinds };
+enum { KINDS = sizeof kinds / sizeof *kinds - 1 }; /* the last one is for what is not known */
 
 static size_t kind_of(const char *medium) {
     size_t n = strcspn(medium, " "), i = 0;
@@ -47,9 +48,7 @@ static const char *takes(const char *medium) {
 }
 
 static const char *const *commands(const char *medium) {
-    static const char *const none[] = {NULL};
-    size_t i = kind_of(medium);
-    return i < KINDS ? kinds[i].commands : none;
+    return kinds[kind_of(medium)].commands;
 }
 
 /* "0" of "mmc 0"; the address of "nor 0x4000000". */
