@@ -99,6 +99,25 @@ static void files_come_whole(void) {
     CU_ASSERT(transfer(UINT64_C(8) * 140000, 8, 0, 5000, 6));
 }
 
+/* An answer that comes twice sends nothing twice: else each block would from then on. */
+static void doubled_answers_send_nothing(void) {
+    static uint8_t packet[MOS_TFTP_PACKET];
+    const struct mos_tftp_wish wish = {.file = "file"};
+    const uint8_t acks[2][4] = {{0, 4, 0, 1}, {0, 4, 0, 0}};
+    struct mos_tftp t;
+    uint64_t at;
+    size_t length;
+    mos_tftp_begin(&t, &wish, 5000, 0);
+    CU_ASSERT(mos_tftp_next(&t, 0, packet, &at, &length) && at == 0);
+    mos_tftp_take(&t, acks[0], 4, MS);
+    CU_ASSERT(mos_tftp_next(&t, MS, packet, &at, &length) && at == 512);
+    mos_tftp_take(&t, acks[0], 4, 2 * MS);
+    CU_ASSERT_EQUAL(mos_tftp_next(&t, 2 * MS, packet, &at, &length), 0);
+    mos_tftp_take(&t, acks[1], 4, 3 * MS); /* of long ago */
+    CU_ASSERT_EQUAL(mos_tftp_next(&t, 3 * MS, packet, &at, &length), 0);
+    CU_ASSERT(mos_tftp_next(&t, 1500 * MS, packet, &at, &length) && at == 512); /* it is late */
+}
+
 static void requests_are_read(void) {
     static const struct {
         const char *packet;
@@ -238,6 +257,8 @@ static void descriptors_are_read(void) {
         }
 }
 
-SUITE(links_suite, {"files come whole", files_come_whole}, {"requests are read", requests_are_read},
+SUITE(links_suite, {"files come whole", files_come_whole},
+      {"doubled answers send nothing", doubled_answers_send_nothing},
+      {"requests are read", requests_are_read},
       {"upgrades are told truly", upgrades_are_told_truly},
       {"descriptors are read", descriptors_are_read});
