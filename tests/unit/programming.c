@@ -231,6 +231,7 @@ static const struct {
     {"… and files", {.line_flips = 20000}, "line", MOSAICUM_DONE, "read back", true},
     {"… and loses of them", {.line_loses = 20000}, "line", MOSAICUM_DONE, "read back", true},
     {"the line changes answers", {.answers_flip = 900}, "net", MOSAICUM_DONE, "read back", true},
+    {"… often", {.answers_flip = 250}, "net", MOSAICUM_DONE, "read back", true},
     {"the line is hopeless",
      {.line_flips = 8},
      "net",
@@ -307,6 +308,22 @@ static void every_fault_is_told(void) {
         CU_ASSERT_EQUAL(go(&s, "net").status, MOSAICUM_DONE);
         CU_ASSERT(is_whole(&s));
     }
+    scene_end(&s);
+}
+
+/* Of what a ROM starts the beginning comes last, and nothing is written behind it. */
+static void the_beginning_comes_last(void) {
+    struct scene s;
+    scene_start(&s, "mmc");
+    CU_ASSERT_EQUAL(go(&s, "line").status, MOSAICUM_DONE);
+    const char *last = NULL;
+    unsigned long long ram, at = 0, count;
+    for (const char *p = board_typed(s.board); (p = strstr(p, "mmc write")); p++)
+        last = p;
+    CU_ASSERT_PTR_NOT_NULL_FATAL(last);
+    CU_ASSERT_EQUAL(sscanf(last, "mmc write %llx %llx %llx", &ram, &at, &count), 3);
+    CU_ASSERT_EQUAL(at * 512, FIRST_AT);
+    CU_ASSERT(count * 512 < 100000); /* there was more than one piece of it */
     scene_end(&s);
 }
 
@@ -694,6 +711,7 @@ static void a_waiver_makes_no_way(void) {
 
 SUITE(programming_suite, {"every kind of storage, both ways", every_kind_both_ways},
       {"every fault is told", every_fault_is_told},
+      {"the beginning comes last", the_beginning_comes_last},
       {"ends at every command", ends_at_every_command},
       {"another part is left alone", another_part_is_left_alone},
       {"regions stay, or are refused", regions_stay_or_are_refused},
