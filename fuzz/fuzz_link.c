@@ -43,7 +43,7 @@ static void serve(const uint8_t *data, size_t size) {
             mos_tftp_take(&t, data + i + 1, 4, now);
             i += 5;
         } else if (!head)
-            now += 300 * MS;
+            now += t.pause / 3; /* up to 255 s, as it was asked for */
     }
     if (t.sent < t.last / 2 && t.window == 1 && t.block > 64)
         __builtin_trap(); /* it should have given up, or come on */
