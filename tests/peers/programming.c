@@ -79,7 +79,8 @@ static bool space_start(const char *proof) {
                   space, space);
     bool ok = o.status == 0;
     if (!ok)
-        proved(proof, "NOT DONE: no network of our own to be had: %.100s", o.err);
+        proved(proof, "NOT DONE: no network of our own to be had: %.*s", (int)strcspn(o.err, "\n"),
+               o.err);
     outcome_free(&o);
     if (!ok) {
         o = run_shell("ip netns del %s 2>/dev/null", space);
