@@ -1,6 +1,7 @@
 #include "link/dfu.h"
 
 #include "base/bytes.h"
+#include "base/error.h"
 
 #include <errno.h>
 #include <stdio.h>
@@ -91,8 +92,9 @@ static bool fail_errno(struct mos_dfu *d, const char *what, int e) {
                       : e == EPIPE     ? "it refuses that"
                       : e == ETIMEDOUT ? "it does not answer"
                       : e == EACCES    ? "this user may not talk to it (with sudo it works)"
-                                       : strerror(e);
+                                       : mos_errno_text(e);
     snprintf(d->said, sizeof d->said, "%s: %s", what, why);
+    d->errnum = e;
     return fail(d, d->said);
 }
 
@@ -329,8 +331,9 @@ static bool download(struct mos_dfu *d) {
         return fail_errno(d, "it does not take the end", e);
     if (!reach(d, "the end", IDLE, MANIFEST_WAIT_RESET, &state)) {
         /* it may be gone already: without bitManifestationTolerant it has to start anew */
-        if (!d->function.tolerant && strstr(d->said, "gone")) {
+        if (!d->function.tolerant && d->errnum == ENODEV) {
             d->why = NULL;
+            d->errnum = 0;
             d->written = true;
             close_device(d);
             return true;

@@ -34,6 +34,7 @@ struct mos_dfu {
     void *progress_self;
     /* outcome */
     const char *why; /* what went wrong, in a few words; NULL: nothing */
+    int errnum;      /* … of the system; 0: it was none of its */
     char said[160];  /* where `why` needs more than that */
     uint64_t at;     /* bytes that the device had taken by then */
     bool begun;      /* it had taken something */
