@@ -66,3 +66,16 @@ struct mosaicum_write *program_request(struct program_job *j, const struct progr
     r->unit = unit && j->boards > 1 ? mos_printf(j->m->arena, "%s-%u", unit, j->board) : unit;
     return r;
 }
+
+bool program_opens_image(struct program_job *j, struct program_step *s, struct write_job *w) {
+    *w = (struct write_job){.m = j->m, .request = program_request(j, s)};
+    if (!write_open(w))
+        return program_fails(s, "the image cannot be opened");
+    if (write_proves_image(w) ? !s->hash || strcmp(s->hash, w->image.hash) == 0
+                              : program_fails(s, "the image is not what was built"))
+        return true;
+    if (!s->failed)
+        program_fails(s, "the image is of another build by now");
+    write_close(w);
+    return false;
+}

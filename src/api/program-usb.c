@@ -14,7 +14,7 @@
 static bool find_extent(struct program_job *j, struct write_job *w, struct mos_dfu *d) {
     const struct write_image *image = &w->image;
     const char *name = w->request->regions ? w->request->regions[0] : NULL;
-    uint64_t from = 0, to = image->io->size, last = 0;
+    uint64_t from = 0, to = name ? 0 : image->io->size, last = 0;
     for (size_t i = 0; name && i < image->ledger.regions.count; i++) {
         const struct mos_ledger_region_last *r = mos_vec_at(&image->ledger.regions, i);
         if (strcmp(r->name, name) == 0) {
@@ -36,6 +36,10 @@ static bool find_extent(struct program_job *j, struct write_job *w, struct mos_d
 
 static const char *result_of_dfu(struct program_job *j, const struct mos_dfu *d) {
     struct mos_arena *arena = j->m->arena;
+    if (!d->why && !d->written)
+        return "not begun";
+    if (j->m->error.kind)
+        return "the image has changed meanwhile: what the board has is no build";
     if (d->why)
         return mos_printf(arena, "%s%s%s", mos_strdup(arena, d->why), d->begun ? ", after " : "",
                           d->begun ? mos_size_about(arena, d->at) : "");
@@ -56,11 +60,9 @@ bool program_by_dfu(struct program_job *j, struct program_step *s) {
                         .progress_self = m->ctx.progress_self};
     if (!m->ctx.host->wires)
         return program_fails(s, "this computer has no USB");
-    *w = (struct write_job){.m = m, .request = program_request(j, s), .count = 1};
-    w->devices = mos_alloc(m->arena, sizeof *w->devices);
-    if (!write_open(w))
+    if (!program_opens_image(j, s, w))
         return false;
-    bool ok = write_proves_image(w) && find_extent(j, w, &d);
+    bool ok = find_extent(j, w, &d);
     int64_t from = m->ctx.host->now_ns(m->ctx.host);
     d.content = w->image.io;
     ok = ok && mos_dfu_write(&d);
@@ -75,11 +77,11 @@ bool program_by_dfu(struct program_job *j, struct program_step *s) {
                                   .model = mos_text_or(s->def->place, ""),
                                   .serial = "",
                                   .port = mos_printf(m->arena, "dfu by way %s", j->way->r.name)};
-        w->devices[0] = (struct write_device){
-            .device = -1,
-            .d = {.block = &block},
-            .folder = mos_path_join(m->arena, m->options.workspace, "written")};
-        write_end_record(w, &w->devices[0], s->result, ok && d.proved, ns / 100000000, d.at);
+        struct write_device x = {.device = -1,
+                                 .d = {.block = &block},
+                                 .folder =
+                                     mos_path_join(m->arena, m->options.workspace, "written")};
+        write_end_record(w, &x, s->result, ok && d.proved, ns / 100000000, d.at);
     }
     write_close(w);
     return ok;
@@ -145,6 +147,10 @@ bool program_to_disk(struct program_job *j, struct program_step *s) {
                                 "which one has come");
     if (!find_disk(j, s, &path))
         return false;
+    struct write_job *w = mos_alloc(j->m->arena, sizeof *w);
+    if (!program_opens_image(j, s, w))
+        return false;
+    write_close(w);
     const char **devices = mos_alloc_array(j->m->arena, 2, sizeof *devices);
     devices[0] = path;
     struct mosaicum_write *r = program_request(j, s);

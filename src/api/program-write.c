@@ -14,11 +14,9 @@ enum { SECTOR = 512, OF_FLASH = 256 << 10 };
 
 bool program_looks_at_image(struct program_job *j, struct program_step *s, const char **size) {
     struct write_job *w = mos_alloc(j->m->arena, sizeof *w);
-    *w = (struct write_job){.m = j->m, .request = program_request(j, s)};
-    if (!write_open(w))
+    if (!program_opens_image(j, s, w))
         return false;
-    bool ok = write_proves_image(w);
-    ok = ok && write_make_spans(w);
+    bool ok = write_make_spans(w);
     if (ok) {
         const struct mos_media_job like = {.spans = w->spans.items, .span_count = w->spans.count};
         s->hash = mos_strdup(j->m->arena, w->image.hash);
@@ -164,7 +162,7 @@ static const char *result_of(struct program_job *j, const struct mos_programmer 
 }
 
 /* The layout's own table, or none, at the size that was found; and does the board have it? */
-static bool look_at_table(struct program_job *j, struct write_job *w, struct mos_programmer *p) {
+static bool look_at_table(struct write_job *w, struct mos_programmer *p) {
     struct write_device *x = &w->devices[0];
     const struct mosaicum_write *request = w->request;
     struct mosaicum_write all = *request;
@@ -175,7 +173,6 @@ static bool look_at_table(struct program_job *j, struct write_job *w, struct mos
     x->carries = ok && x->patches.count;
     for (size_t i = 0; ok && x->carries && i < x->patches.count; i++)
         ok = mos_programmer_holds(p, mos_vec_at(&x->patches, i), &x->carries);
-    (void)j;
     return ok;
 }
 
@@ -214,7 +211,7 @@ static bool through_loader(struct program_job *j, struct program_step *s, struct
                            .port = mos_printf(m->arena, "%s by way %s", p->medium, j->way->r.name)};
     x->d = (struct media_device){.path = j->request->serial, .block = block};
     bool chosen = w->request->regions && *w->request->regions;
-    if (!write_make_spans(w) || !look_at_table(j, w, p))
+    if (!write_make_spans(w) || !look_at_table(w, p))
         return false;
     if (chosen && !x->carries && image->driver)
         return refuse(j, s, s->def->regions.items[0]->place,
@@ -267,16 +264,14 @@ static bool by_loader(struct program_job *j, struct program_step *s) {
     }
     if (!p->by_line && !open_server(j, s, p))
         return false;
-    *w = (struct write_job){.m = m, .request = program_request(j, s), .count = 1};
+    if (!program_opens_image(j, s, w))
+        return false;
+    w->count = 1;
     w->devices = mos_alloc(m->arena, sizeof *w->devices);
     w->devices[0] =
         (struct write_device){.device = -1, .keep = mos_vec_make(m->arena, sizeof(void *))};
-    if (!write_open(w))
-        return false;
-    bool ok = write_proves_image(w) && (!s->hash || strcmp(s->hash, w->image.hash) == 0 ||
-                                        program_fails(s, "the image is another one by now"));
     int64_t from = m->ctx.host->now_ns(m->ctx.host);
-    ok = ok && through_loader(j, s, w, p);
+    bool ok = through_loader(j, s, w, p);
     if (p->proved &&
         !mos_file_unchanged(&m->ctx, w->image.file.file, &w->image.before, w->image.path))
         ok = p->proved = false;

@@ -46,6 +46,10 @@ bool program_opens_line(struct program_job *j, struct program_step *s);
 /* What is written by it, as `write` would be asked. */
 struct mosaicum_write *program_request(struct program_job *j, const struct program_step *s);
 
+/* The step's image, open: what was built, and of the build that was consented to.  false with the
+ * step's failure; else close it. */
+bool program_opens_image(struct program_job *j, struct program_step *s, struct write_job *w);
+
 /* program-steps.c: what a step does, in words. */
 const char *program_step_text(struct program_job *j, const struct program_step *s);
 /* Does them all, those that set it back at the end whatever came before; false: one failed. */

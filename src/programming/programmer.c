@@ -86,8 +86,9 @@ static bool command(struct mos_programmer *p, const struct mos_order *o, size_t 
                           patience_of(o) + SECOND * (int64_t)(p->offered.size / 500), &answer, why);
     else
         end = mos_talk_ask(p->talk, text, patience_of(o), &answer);
+    /* noise, or it has started anew: then its RAM is not what it was, and must not be stored */
     if (end == MOS_TALK_SILENT && mos_talk_reach_prompt(p->talk, 5 * SECOND) == MOS_TALK_ANSWERED) {
-        *why = "its answer did not end"; /* it is there all the same: noise */
+        *why = "its answer did not end";
         return true;
     }
     if (end != MOS_TALK_ANSWERED) {
@@ -100,23 +101,34 @@ static bool command(struct mos_programmer *p, const struct mos_order *o, size_t 
     return true;
 }
 
-/* Types a deed's commands; NULL, or what went wrong.  All of them may be done twice, and an answer
- * that is not understood may be one that the line has changed: each is asked for once more. */
-static const char *order(struct mos_programmer *p, struct mos_order *o,
-                         struct mos_order_told *told) {
-    o->medium = p->medium;
-    o->area = p->area;
+/* Types a deed's commands once; NULL, or what went wrong. */
+static const char *order_once(struct mos_programmer *p, const struct mos_order *o,
+                              struct mos_order_told *told) {
     for (size_t i = 0;; i++) {
         struct mos_buf text = {.arena = p->ctx->arena};
         const char *why;
         if (!p->orders->type(o, i, &text))
             return NULL;
-        if (!command(p, o, i, mos_buf_string(&text), told, &why) ||
-            (why && !command(p, o, i, mos_buf_string(&text), told, &why)))
+        if (!command(p, o, i, mos_buf_string(&text), told, &why))
             return p->why;
         if (why)
             return why;
     }
+}
+
+/* An answer that is not understood may be one that the line has changed, or the board has started
+ * anew: what does not store may be done again, from its first command on, which says to what
+ * device. */
+static const char *order(struct mos_programmer *p, struct mos_order *o,
+                         struct mos_order_told *told) {
+    const char *why;
+    unsigned tries = 0;
+    o->medium = p->medium;
+    o->area = p->area;
+    do
+        why = order_once(p, o, told);
+    while (why && !p->fault && ++tries < MOST_TRIES && o->deed != MOS_ORDER_WRITE);
+    return why;
 }
 
 /* ---- who is there ---- */
@@ -317,9 +329,13 @@ static const char *store(struct mos_programmer *p, uint64_t at, uint64_t length)
 
 static bool write_piece(struct mos_programmer *p, struct piece *x) {
     uint32_t sum = 0;
-    if (!load(p, x) || !bring(p, x))
-        return false;
-    const char *why = store(p, x->at, x->length);
+    const char *why = NULL;
+    unsigned tries = 0;
+    do { /* its RAM is proved each time before it is stored */
+        if (!load(p, x) || !bring(p, x))
+            return false;
+        why = store(p, x->at, x->length);
+    } while (why && !p->fault && ++tries < MOST_TRIES);
     why = why ? why : sum_storage(p, x, &sum);
     if (why)
         return fault_at(p, MOS_PROGRAMMER_FAILED, x, why);
@@ -372,8 +388,12 @@ static bool make_invalid(struct mos_programmer *p) {
     p->stuck = p->void_count > 0; /* until all of them are written */
     for (size_t i = 0; i < p->void_count; i++) {
         const struct mos_media_patch *v = &p->voids[i];
-        const char *why = fill_ram(p, p->window_from, v->length, 0);
-        why = why ? why : store(p, v->offset, v->length);
+        const char *why = NULL;
+        unsigned tries = 0;
+        do {
+            why = fill_ram(p, p->window_from, v->length, 0);
+            why = why ? why : store(p, v->offset, v->length);
+        } while (why && !p->fault && ++tries < MOST_TRIES);
         if (why) {
             p->at = v->offset;
             p->length = v->length;

@@ -33,7 +33,8 @@ struct board_made {
     size_t out_length;
     char *all; /* that was entered */
     size_t all_length;
-    unsigned long commands, written;
+    unsigned long commands, written, strays;
+    bool chosen; /* a device, since it has started */
     uint64_t seed;
     /* files */
     uint64_t to; /* where in RAM */
@@ -89,6 +90,7 @@ void board_power(struct board_made *b) {
     b->out_length = 0;
     b->typed_length = 0;
     b->inbox_count = 0;
+    b->chosen = false;
     b->due = b->now + 2 * SECOND;
     memset(b->ram, (int)(dice(b) & 0xff), BOARD_RAM);
     if (!b->fault.mute)
@@ -112,6 +114,7 @@ static bool in_ram(uint64_t address, uint64_t length) {
 
 /* false: it could not. */
 static bool move(struct board_made *b, bool writes, uint64_t ram, uint64_t at, uint64_t length) {
+    b->strays += !b->chosen;
     if (!in_ram(ram, length) || at > b->size || length > b->size - at ||
         (writes && b->fault.write_fails && hit(b, at, length)))
         return false;
@@ -143,6 +146,7 @@ static void mmc(struct board_made *b, const char *line) {
     char verb[8];
     unsigned unit, area;
     if (sscanf(line, "mmc dev %u %u", &unit, &area) == 2) {
+        b->chosen |= !unit && area <= 2;
         if (unit > 0 || area > 2)
             sayf(b, "MMC Device %u not found\nno mmc device at slot %u\n", unit, unit);
         else
@@ -168,6 +172,7 @@ static void mmc(struct board_made *b, const char *line) {
 static void virtio(struct board_made *b, const char *line) {
     unsigned long long ram, at, count;
     char verb[8];
+    b->chosen |= two(line, "virtio", "device 0");
     if (two(line, "virtio", "device 0"))
         sayf(
             b,
@@ -184,6 +189,7 @@ static void virtio(struct board_made *b, const char *line) {
 static void sf(struct board_made *b, const char *line) {
     unsigned long long ram, at, count;
     char verb[8];
+    b->chosen |= two(line, "sf", "probe");
     if (two(line, "sf", "probe"))
         sayf(b, "SF: Detected %s with page size 256 Bytes, erase size 4 KiB, total %llu MiB\n",
              b->name, (unsigned long long)b->size >> 20);
@@ -599,6 +605,10 @@ unsigned long board_commands(const struct board_made *b) {
 
 unsigned long board_written(const struct board_made *b) {
     return b->written;
+}
+
+unsigned long board_strays(const struct board_made *b) {
+    return b->strays;
 }
 
 const char *board_typed(const struct board_made *b) {

@@ -38,6 +38,8 @@ void board_power(struct board_made *b);
 uint8_t *board_storage(struct board_made *b);
 unsigned long board_commands(const struct board_made *b); /* that were entered so far */
 unsigned long board_written(const struct board_made *b);  /* bytes of storage, so far */
+/* Moves to or from whatever device is the current one of a loader that has just started. */
+unsigned long board_strays(const struct board_made *b);
 const char *board_typed(const struct board_made *b);      /* all of them, a line each */
 /* The host, with its wires and its clock. */
 void board_host(struct board_made *b, struct mos_host *host);

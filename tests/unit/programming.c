@@ -362,6 +362,26 @@ static void ends_at_every_command(void) {
     scene_end(&s);
 }
 
+/* A board that starts anew in the middle has another current device: nothing goes there. */
+static void a_reset_leads_to_no_other_device(void) {
+    static const char *const kinds[] = {"mmc", "virtio"};
+    for (size_t i = 0; i < 2; i++) {
+        struct scene s;
+        scene_start(&s, kinds[i]);
+        for (unsigned long k = 8; k < 130; k += 3) {
+            board_fails(s.board, (struct board_fault){.resets_after = k});
+            struct result r = go(&s, "net");
+            CU_ASSERT(r.status == MOSAICUM_SYSTEM || is_whole(&s));
+            CU_ASSERT_EQUAL(board_strays(s.board), 0);
+            memset(board_storage(s.board) + 512 * KIB, 0x5a, 300000);
+        }
+        board_fails(s.board, (struct board_fault){0});
+        CU_ASSERT_EQUAL(go(&s, "net").status, MOSAICUM_DONE);
+        CU_ASSERT(is_whole(&s));
+        scene_end(&s);
+    }
+}
+
 static void another_part_is_left_alone(void) {
     struct scene s;
     scene_start(&s, "virtio");
@@ -713,6 +733,7 @@ SUITE(programming_suite, {"every kind of storage, both ways", every_kind_both_wa
       {"every fault is told", every_fault_is_told},
       {"the beginning comes last", the_beginning_comes_last},
       {"ends at every command", ends_at_every_command},
+      {"a reset leads to no other device", a_reset_leads_to_no_other_device},
       {"another part is left alone", another_part_is_left_alone},
       {"regions stay, or are refused", regions_stay_or_are_refused},
       {"steps in their order", steps_in_their_order},

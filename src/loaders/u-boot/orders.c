@@ -98,10 +98,15 @@ static bool type_move(const struct mos_order *o, size_t index, struct mos_buf *o
     unsigned long long ram = o->address, at = o->at, n = o->length;
     switch (kinds[i].kind) {
     case MMC:
-    case BLOCKS:
-        mos_buf_printf(out, "%s %s 0x%llx 0x%llx 0x%llx", kinds[i].word, writes ? "write" : "read",
-                       ram, at / SECTOR, n / SECTOR);
-        return index < 1;
+    case BLOCKS: /* a board that has started anew has another current device */
+        if (index == 0 && kinds[i].kind == MMC)
+            mos_buf_printf(out, "mmc dev %s %u", unit_of(o->medium), o->area);
+        else if (index == 0)
+            mos_buf_printf(out, "%s device %s", kinds[i].word, unit_of(o->medium));
+        else
+            mos_buf_printf(out, "%s %s 0x%llx 0x%llx 0x%llx", kinds[i].word,
+                           writes ? "write" : "read", ram, at / SECTOR, n / SECTOR);
+        return index < 2;
     case SERIAL_FLASH:
         mos_buf_printf(out, "sf %s 0x%llx 0x%llx 0x%llx", writes ? "update" : "read", ram, at, n);
         return index < 1;
@@ -254,14 +259,24 @@ static const char *bank_at(const char *answer, uint64_t at) {
     return NULL;
 }
 
+/* Is it the current device now, and the area that is meant? */
+static const char *understand_choice(const struct mos_order *o, const char *answer) {
+    char area[40];
+    snprintf(area, sizeof area, "partitions #%u, OK", o->area);
+    if (!strstr(answer, kinds[kind_of(o->medium)].kind == MMC ? "is current device"
+                                                              : "is now current device"))
+        return "it has no such device";
+    return o->area && !strstr(answer, area) ? "it has no such area" : NULL;
+}
+
 static const char *understand_identify(const struct mos_order *o, size_t index, const char *answer,
                                        struct mos_order_told *told) {
     uint64_t n;
     const char *p;
     switch (kinds[kind_of(o->medium)].kind) {
     case MMC:
-        if (index == 0 && !strstr(answer, "is current device"))
-            return "it has no such device";
+        if (index == 0)
+            return understand_choice(o, answer);
         if (index == 1) {
             text_behind(answer, "Name:", told->name, sizeof told->name);
             size_behind(answer, o->area ? "\nBoot Capacity:" : "\nCapacity:", told);
@@ -273,8 +288,8 @@ static const char *understand_identify(const struct mos_order *o, size_t index, 
         return NULL;
     case BLOCKS:
         if (index == 1) {
-            if (!strstr(answer, "is now current device"))
-                return "it has no such device";
+            if (understand_choice(o, answer))
+                return understand_choice(o, answer);
             text_behind(answer, ": ", told->name, sizeof told->name);
             p = strstr(answer, "Capacity:");
             p = p ? strchr(p, '(') : NULL;
@@ -310,6 +325,8 @@ static const char *understand_move(const struct mos_order *o, size_t index, cons
     switch (kinds[kind_of(o->medium)].kind) {
     case MMC:
     case BLOCKS:
+        if (index == 0)
+            return understand_choice(o, answer);
         snprintf(expected, sizeof expected, " %llu blocks %s: OK",
                  (unsigned long long)(o->length / SECTOR), writes ? "written" : "read");
         return strstr(answer, expected) ? NULL : "the loader could not do it";
