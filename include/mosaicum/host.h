@@ -89,6 +89,8 @@ struct mos_host {
                      uint64_t *end);
     /* A new file without a name, read and write; it is gone when it is closed. */
     int (*temporary)(const struct mos_host *h, int *file);
+    /* What comes next on standard input, up to `length` bytes; *got 0: it has ended. */
+    int (*read_input)(const struct mos_host *h, void *to, size_t length, size_t *got);
     int (*info)(const struct mos_host *h, const char *path, bool follow, struct mos_file_info *out);
     int (*file_info)(const struct mos_host *h, int file, struct mos_file_info *out);
     /* Calls `each` for every name in a folder, in no order; stops when it returns false. */

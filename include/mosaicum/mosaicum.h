@@ -175,8 +175,10 @@ enum mosaicum_status mosaicum_devices_wait(mosaicum *m,
                                            void *self);
 /* An image onto storage devices. */
 struct mosaicum_write {
-    const char *what;           /* an image, or the selector of a board that is built; NULL: a
-                                   pattern over all of one device, to learn how large it really is */
+    const char *what;           /* an image, or the selector of a board that is built; "-": the
+                                   image on standard input; NULL: a pattern over all of one device,
+                                   to learn how large it really is */
+    const char *ledger;         /* the image's; NULL: the one beside it */
     const char *const *devices; /* their paths */
     size_t device_count;
     const char *const *yes;     /* tokens that consent to a device each; NULL-terminated, or NULL */

@@ -71,11 +71,14 @@ bool program_opens_image(struct program_job *j, struct program_step *s, struct w
     *w = (struct write_job){.m = j->m, .request = program_request(j, s)};
     if (!write_open(w))
         return program_fails(s, "the image cannot be opened");
-    if (write_proves_image(w) ? !s->hash || strcmp(s->hash, w->image.hash) == 0
-                              : program_fails(s, "the image is not what was built"))
-        return true;
-    if (!s->failed)
+    if (!write_proves_image(w))
+        program_fails(s, "the image is not what was built");
+    else if (s->hash && strcmp(s->hash, w->image.hash) != 0)
         program_fails(s, "the image is of another build by now");
+    else if (write_suits_unit(w))
+        return true;
+    else
+        program_fails(s, "the image cannot be made this unit's");
     write_close(w);
     return false;
 }

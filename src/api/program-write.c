@@ -23,6 +23,11 @@ bool program_looks_at_image(struct program_job *j, struct program_step *s, const
         *size = mos_printf(j->m->arena, "%s of %s",
                            mos_size_about(j->m->arena, mos_media_total(&like, NULL)),
                            mos_size_text(j->m->arena, w->image.io->size));
+        if (write_unit_text(w))
+            *size = mos_printf(j->m->arena, "%s, with %s", *size, write_unit_text(w));
+        if (!j->unit_judged)
+            write_judge_unit(w);
+        j->unit_judged = true;
     }
     write_close(w);
     return ok;

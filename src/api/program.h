@@ -21,6 +21,7 @@ struct program_job {
     const struct mos_plan *plan;
     const struct mos_programming *way;
     const char *folder; /* of what was built */
+    bool unit_judged;
     struct program_step *steps;
     size_t count;
     unsigned board, boards; /* the one that is being programmed, from 1; of so many */

@@ -67,15 +67,53 @@ static const char *image_of_board(struct write_job *w, const char *selector) {
 
 /* ---- a file ---- */
 
+/* Which of its ledger's images is it, whatever it is called now: the only one, else the one of its
+ * size, else of its hash.  NULL: the ledger has none, with an error. */
+static const char *name_by_content(struct write_job *w) {
+    struct write_image *x = &w->image;
+    struct mos_ctx *ctx = &w->m->ctx;
+    struct mos_vec names = mos_ledger_image_names(ctx, x->ledger_path);
+    const char *found = names.count ? mos_vec_pointer(&names, 0) : NULL;
+    bool hashed = false;
+    for (size_t i = 0, of_size = 0; i < names.count && names.count > 1; i++) {
+        struct mos_ledger_image_last last;
+        uint8_t hash[MOS_SHA256_SIZE];
+        const char *name = mos_vec_pointer(&names, i);
+        if (!mos_ledger_image_last(ctx, x->ledger_path, name, &last) || last.size != x->io->size)
+            continue;
+        found = of_size++ ? found : name;
+        if (of_size < 2)
+            continue;
+        if (!hashed && !mos_image_hash_io(ctx, x->io, hash))
+            return NULL;
+        if (!hashed)
+            mos_sha256_hex(hash, x->hash);
+        hashed = true;
+        found = strcmp(last.hash, x->hash) == 0 ? name : found;
+    }
+    if (!found)
+        mos_fail(&w->m->error, MOS_ERROR_USAGE, 0, "%s lists no image that could be written",
+                 x->ledger_path);
+    return found;
+}
+
 static bool find_ledger(struct write_job *w) {
     struct write_image *x = &w->image;
     mosaicum *m = w->m;
-    x->ledger_path = mos_path_join(m->arena, mos_path_folder(m->arena, x->path), "ledger.json");
+    const char *stated = w->request->ledger;
     x->name = file_of(x->path);
     if (x->file.compression && strrchr(x->name, '.'))
         x->name = mos_strndup(m->arena, x->name, (size_t)(strrchr(x->name, '.') - x->name));
+    x->ledger_path =
+        stated ? stated
+               : mos_path_join(m->arena, mos_path_folder(m->arena, x->path), "ledger.json");
     run_allow(m, x->ledger_path, MOS_REACH_READ);
-    x->has_ledger = mos_ledger_image_last(&m->ctx, x->ledger_path, x->name, &x->ledger);
+    if (stated && !mos_exists(&m->ctx, stated))
+        mos_fail(&m->error, MOS_ERROR_USAGE, 0, "There is no ledger %s", stated);
+    else if (stated)
+        x->name = name_by_content(w);
+    x->has_ledger = !m->error.kind && x->name &&
+                    mos_ledger_image_last(&m->ctx, x->ledger_path, x->name, &x->ledger);
     return !m->error.kind;
 }
 
@@ -94,7 +132,19 @@ static void find_table(struct write_job *w) {
     x->least = x->io->size;
 }
 
-bool write_open(struct write_job *w) {
+/* A pipe that broke ends like one that has given all: only a ledger tells them apart. */
+static bool take_input(struct write_job *w) {
+    struct write_image *x = &w->image;
+    x->piped = true;
+    x->path = "standard input";
+    if (!w->request->ledger)
+        return mos_fail(&w->m->error, MOS_ERROR_USAGE, 0,
+                        "An image on standard input may be cut off, and nothing would tell: name "
+                        "its ledger with --ledger FILE");
+    return mos_unpack_input(&w->m->ctx, x->path, &x->file);
+}
+
+static bool open_path(struct write_job *w) {
     struct write_image *x = &w->image;
     mosaicum *m = w->m;
     const char *what = w->request->what;
@@ -107,7 +157,13 @@ bool write_open(struct write_job *w) {
                             what);
         x->path = image_of_board(w, what);
     }
-    if (!x->path || !mos_unpack_open(&m->ctx, x->path, &x->file))
+    return x->path && mos_unpack_open(&m->ctx, x->path, &x->file);
+}
+
+bool write_open(struct write_job *w) {
+    struct write_image *x = &w->image;
+    mosaicum *m = w->m;
+    if (!(strcmp(w->request->what, "-") == 0 ? take_input(w) : open_path(w)))
         return false;
     x->io = &x->file.io;
     const struct mos_host *h = m->ctx.host;
@@ -120,6 +176,8 @@ bool write_open(struct write_job *w) {
         write_close(w);
         return false;
     }
+    if (x->piped)
+        x->path = mos_printf(m->arena, "%s from standard input", x->name);
     find_table(w);
     if (x->has_ledger && !x->sector)
         x->sector = x->ledger.sector;
@@ -142,6 +200,16 @@ static void damaged(struct write_job *w, const char *message, const char *why) {
     mos_finding_try(to, f, "Build it again, or fetch it again, with its ledger.");
 }
 
+/* An output that nobody has touched since it was built, with the ledger that was built with it. */
+static bool is_as_built(struct write_job *w) {
+    const struct write_image *x = &w->image;
+    if (x->file.compression || x->piped || w->request->ledger)
+        return false;
+    const char *folder = mos_path_folder(w->m->arena, x->path);
+    run_allow(w->m, folder, MOS_REACH_READ);
+    return mos_build_is_as_left(&w->m->ctx, folder);
+}
+
 bool write_proves_image(struct write_job *w) {
     struct write_image *x = &w->image;
     mosaicum *m = w->m;
@@ -156,16 +224,14 @@ bool write_proves_image(struct write_job *w) {
                 "It is cut off, or the ledger is of another build.");
         return false;
     }
-    const char *folder = mos_path_folder(m->arena, x->path);
-    run_allow(m, folder, MOS_REACH_READ);
-    if (!x->file.compression && mos_build_is_as_left(&m->ctx, folder)) {
+    if (is_as_built(w)) {
         snprintf(x->hash, sizeof x->hash, "%s", x->ledger.hash); /* untouched since it was hashed */
         return true;
     }
     if (m->ctx.progress)
         m->ctx.progress(m->ctx.progress_self, "hash the image", 0, x->io->size);
-    if (!(x->file.compression ? mos_image_hash_io(&m->ctx, x->io, hash)
-                              : mos_image_hash_of(&m->ctx, x->path, hash)))
+    if (!(x->file.compression || x->piped ? mos_image_hash_io(&m->ctx, x->io, hash)
+                                          : mos_image_hash_of(&m->ctx, x->path, hash)))
         return false;
     mos_sha256_hex(hash, x->hash);
     if (strcmp(x->hash, x->ledger.hash) == 0)

@@ -202,6 +202,34 @@ static void find_rate(struct write_device *x, const struct mos_vec *lines) {
     }
 }
 
+/* Has the unit another medium already, which was not the one of any device that is written now? */
+static void judge_new(struct write_job *w, const struct mos_vec *lines, const char *path) {
+    const char *unit = w->request->unit;
+    const struct mos_written *last = NULL;
+    for (size_t i = lines->count; unit && i-- > 0 && !last;) {
+        const struct mos_written *l = mos_vec_at(lines, i);
+        if (l->unit && strcmp(l->unit, unit) == 0 && l->proved)
+            last = l;
+    }
+    for (size_t i = 0; i < w->count && last; i++) {
+        const struct mos_block *b = w->devices[i].d.block;
+        if (b && last->size == b->size && same_text(last->model, b->model) &&
+            same_text(last->serial, b->serial))
+            return;
+    }
+    if (!last)
+        return;
+    struct mos_findings *to = &w->m->ctx.findings;
+    struct mos_finding *f =
+        mos_find(to, MOS_RULE_WRITE_NOT_NEW, "Unit %s has another medium already: %s%s%s%s%s.",
+                 unit, last->model && *last->model ? last->model : "one of no name",
+                 last->serial && *last->serial ? ", serial " : "", last->serial ? last->serial : "",
+                 last->date ? ", written on " : "", last->date ? last->date : "");
+    mos_finding_at(to, f, (struct mos_place){.thing = path});
+    mos_finding_try(to, f,
+                    "Give this board another name, or put the other medium out of use first.");
+}
+
 void write_judge_record(struct write_job *w) {
     const struct write_image *image = &w->image;
     mosaicum *m = w->m;
@@ -218,6 +246,7 @@ void write_judge_record(struct write_job *w) {
     for (size_t i = 0; i < w->count; i++)
         if (w->devices[i].d.block)
             find_rate(&w->devices[i], &lines);
+    judge_new(w, &lines, path);
     if (!image->has_ledger || !image->ledger.stamp)
         return;
     for (size_t i = 0; i < lines.count; i++) {

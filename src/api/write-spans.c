@@ -65,8 +65,8 @@ static bool is_chosen(const struct write_job *w, const char *region) {
 }
 
 bool write_may_stay(const struct write_job *w, const struct mos_ledger_region_last *r) {
-    return !w->request->all_regions && r->owner && strcmp(r->owner, "build") != 0 &&
-           !(w->request->regions && *w->request->regions);
+    return !w->request->all_regions && !write_sets(w, r) && r->owner &&
+           strcmp(r->owner, "build") != 0 && !(w->request->regions && *w->request->regions);
 }
 
 /* Regions, and what lies between them (which only the ledger's own data of tables needs). */

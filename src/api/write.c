@@ -121,7 +121,8 @@ static void judge(struct write_job *w, struct write_device *x) {
                                   .sector = image->sector,
                                   .volume = image->volume,
                                   .also = holds(w->request->also, x->d.token)};
-    if (!image->pattern && m->ctx.host->real_path(m->ctx.host, image->path, &real) == 0)
+    if (!image->pattern && !image->piped &&
+        m->ctx.host->real_path(m->ctx.host, image->path, &real) == 0)
         wish.image = mos_strdup(m->arena, real);
     free(real);
     struct mos_vec all = mos_media_judge(&m->ctx, &w->storage, x->d.block, &x->d.look, &wish);
@@ -388,6 +389,9 @@ static void screen(struct write_job *w, struct write_device *x) {
     screen_row(&t, "is lost", what_is_lost(w, x));
     screen_row(&t, "stays", what_stays(w, x));
     screen_row(&t, "is written", what_is_written(w, x, total));
+    if (write_unit_text(w))
+        screen_row(&t, "its own",
+                   mos_printf(m->arena, "%s, for %s", write_unit_text(w), w->request->unit));
     screen_row(&t, "takes", time_text(w, x, total));
     screen_row(&t, "is saved",
                w->image.pattern ? "nothing"
@@ -608,7 +612,8 @@ static void mark(void *self, uint64_t done) {
 static bool is_same(void *self) {
     struct write_job *w = self;
     const struct write_image *x = &w->image;
-    return x->pattern || mos_file_unchanged(&w->m->ctx, x->file.file, &x->before, x->path);
+    return x->pattern || x->piped ||
+           mos_file_unchanged(&w->m->ctx, x->file.file, &x->before, x->path);
 }
 
 static void make_target(struct write_job *w, struct write_device *x, struct mos_media_target *t) {
@@ -672,6 +677,9 @@ static void write_media(struct write_job *w) {
         m->refused = m->refused || !m->error.kind;
         return;
     }
+    if (!write_suits_unit(w))
+        return;
+    write_judge_unit(w);
     size_t left = 0;
     for (size_t i = 0; i < w->count; i++) {
         struct write_device *x = &w->devices[i];

@@ -10,6 +10,7 @@
 /* What is written. */
 struct write_image {
     const char *path, *name;     /* the file; the image's name in its ledger */
+    bool piped;                  /* it came on standard input, and its path leads to nothing */
     struct mos_unpacked file;    /* open: … */
     struct mos_file_info before; /* … as it was then */
     struct mos_io *io;           /* its bytes */
@@ -68,6 +69,16 @@ bool write_open(struct write_job *w);
 void write_close(struct write_job *w);
 /* Is it what its ledger says?  A finding, and false, where not. */
 bool write_proves_image(struct write_job *w);
+
+/* write-unit.c: what --unit's board has of its own is put into the image, from here on.  false with
+ * an error. */
+bool write_suits_unit(struct write_job *w);
+/* Rules about it: write.no-unit. */
+void write_judge_unit(struct write_job *w);
+/* Does it change a region? */
+bool write_sets(const struct write_job *w, const struct mos_ledger_region_last *r);
+/* What it sets, "ethaddr=02:00:00:00:00:07"; NULL: nothing. */
+const char *write_unit_text(const struct write_job *w);
 
 /* write-pattern.c: a pattern that tells of each sector where it belongs, as large as the device. */
 void write_make_pattern(struct write_job *w, uint64_t size);

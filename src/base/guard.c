@@ -257,6 +257,10 @@ static int plain_temporary(const struct mos_host *h, int *file) {
     return of(h)->real->temporary(of(h)->real, file);
 }
 
+static int plain_read_input(const struct mos_host *h, void *to, size_t length, size_t *got) {
+    return of(h)->real->read_input(of(h)->real, to, length, got);
+}
+
 static int plain_sync_folder(const struct mos_host *h, const char *path) {
     return of(h)->real->sync_folder(of(h)->real, path);
 }
@@ -334,6 +338,7 @@ struct mos_guard *mos_guard_new(struct mos_arena *arena, const struct mos_host *
         .exchange = guarded_exchange,
         .sync_folder = plain_sync_folder,
         .temporary = plain_temporary,
+        .read_input = plain_read_input,
         .lock = guarded_lock,
         .real_path = plain_real_path,
         .run = plain_run,

@@ -251,6 +251,11 @@ static void ledger_image(struct mos_build *b, const struct medium_image *m,
         mos_ledger_region_is(b->ledger, mos_true(r->def->grows),
                              mos_has(r->def->stage) && r->def->stage->target &&
                                  mos_stage_is_first(r->def->stage->target));
+        for (size_t k = 0; r->environment && k < r->environment->def->per_unit.count; k++) {
+            const struct mos_variable *v = r->environment->def->per_unit.items[k];
+            if (mos_has(v->value))
+                mos_ledger_region_unit(b->ledger, r->environment->size, v->r.name, v->value->text);
+        }
         ledger_spans(b, r);
     }
     for (size_t i = 0; i < mos_image_chunks(m->image); i++)

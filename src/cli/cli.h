@@ -22,7 +22,7 @@ struct cli {
     const char **includes, **defines;    /* tree: NULL-terminated, or NULL */
     const char **fragments, **vars;      /* config: the same */
     const char **yes, **also, **regions; /* write: the same */
-    const char *board, *unit;            /* write: --for, --unit; or NULL */
+    const char *board, *unit, *ledger;   /* write: --for, --unit, --ledger; or NULL */
     const char *way, *serial, *address, *board_address, *boards; /* write: through a board; NULL */
     bool steps_done;
     bool changed, all_regions, grow, unmount, wait, written, true_size;

@@ -69,6 +69,7 @@ static const struct option_row rows[] = {
      true},
     {"also", 0, "write devices", "a device that is not pluggable, or too large, by its token",
      "TOKEN", AT(also), true},
+    {"ledger", 0, "write", "the image's ledger, where it is not beside it", "FILE", AT(ledger)},
     {"for", 0, "write", "the board that the image must be of", "BOARD", AT(board)},
     {"changed", 0, "write", "writes only what differs from what is there", NULL, AT(changed)},
     {"region", 0, "write", "writes only this region; several times", "NAME", AT(regions), true},

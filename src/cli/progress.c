@@ -22,16 +22,19 @@ void progress(void *self, const char *what, uint64_t done, uint64_t total) {
         bar.start = now;
     bar.done = done;
     /* only work that takes longer than half a second is worth a line */
-    if (now - bar.start < 500000000 || now - bar.last < 100000000 || !total)
+    if (now - bar.start < 500000000 || now - bar.last < 100000000)
         return;
     double seconds = (double)(now - bar.start) / 1e9, mib = (double)done / 1048576;
     double left = done ? seconds * (double)(total - done) / (double)done : 0;
     char line[256];
-    snprintf(line, sizeof line, "%s %3d %%  %.0f of %.0f MiB  %.0f MiB/s  %.0f s left", what,
-             (int)(done * 100 / total), mib, (double)total / 1048576, mib / seconds, left);
+    if (!total) /* nobody knows how much there is */
+        snprintf(line, sizeof line, "%s  %.0f MiB  %.0f MiB/s", what, mib, mib / seconds);
+    else
+        snprintf(line, sizeof line, "%s %3d %%  %.0f of %.0f MiB  %.0f MiB/s  %.0f s left", what,
+                 (int)(done * 100 / total), mib, (double)total / 1048576, mib / seconds, left);
     out_progress(line);
     bar.last = now;
     bar.drawn = true;
-    if (done >= total)
+    if (total && done >= total)
         progress_clear();
 }

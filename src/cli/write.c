@@ -23,18 +23,22 @@ static bool same(const char *token, const char *typed) {
     return n == strlen(token) && strncasecmp(token, typed, n) == 0;
 }
 
+static FILE *answers; /* where they are typed: standard input may be the image */
+
 static bool ask(void *self, const char *device, const char *token) {
     const struct cli *cli = self;
     char typed[64];
     fprintf(to_out, "Type %s%s%s to lose what is on %s, anything else to leave it: ",
             style(cli, STYLE_STRONG), token, style(cli, STYLE_END), one_line(device));
     fflush(to_out);
-    return fgets(typed, sizeof typed, stdin) && same(token, typed);
+    return fgets(typed, sizeof typed, answers) && same(token, typed);
 }
 
 int write_devices(struct cli *cli, mosaicum *m, const char *what, const char **devices,
                   size_t count) {
-    bool can_ask = !cli->json && isatty(0) && isatty(1);
+    bool piped = what && strcmp(what, "-") == 0;
+    bool may_ask = !cli->json && isatty(1);
+    answers = !may_ask ? NULL : piped ? mos_platform_answers() : isatty(0) ? stdin : NULL;
     struct mosaicum_write request = {
         .what = what,
         .devices = devices,
@@ -44,6 +48,7 @@ int write_devices(struct cli *cli, mosaicum *m, const char *what, const char **d
         .regions = cli->regions,
         .board = cli->board,
         .unit = cli->unit,
+        .ledger = cli->ledger,
         .out = cli->out,
         .changed = cli->changed,
         .grow = cli->grow,
@@ -51,10 +56,12 @@ int write_devices(struct cli *cli, mosaicum *m, const char *what, const char **d
         .unmount = cli->unmount,
         .only_show = cli->only_show,
         .show = cli->json ? NULL : show,
-        .ask = can_ask ? ask : NULL,
+        .ask = answers ? ask : NULL,
         .ask_self = cli,
     };
     int status = print_result(cli, m, what ? "write" : "devices", mosaicum_write(m, &request));
+    if (piped && answers)
+        fclose(answers);
     if (!cli->quiet || status)
         print_tables(cli, m, to_out);
     return status;
@@ -158,6 +165,7 @@ static bool fits(const struct cli *cli) {
                 : cli->regions ? "--region"
                 : cli->also    ? "--also"
                 : cli->board   ? "--for"
+                : cli->ledger  ? "--ledger"
                                : NULL;
         if (wrong)
             fprintf(to_err, "mosaicum: %s is for a device of this computer: name it behind %s\n",
@@ -203,6 +211,7 @@ const struct command command_write = {
     .examples = "mosaicum write curlew /dev/sdb\n"
                 "mosaicum write out/curlew/card.img /dev/sdb --yes QPLX --unit jetty-7\n"
                 "mosaicum write curlew /dev/sdb --changed\n"
+                "mosaicum write - /dev/sdb --ledger ledger.json < card.img.zst\n"
                 "mosaicum write curlew /dev/sdb /dev/sdc /dev/sdd\n"
                 "mosaicum write avocet --way bench --serial /dev/ttyUSB0\n",
     .least = 1,

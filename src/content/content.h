@@ -89,6 +89,8 @@ struct mos_unpacked {
     int file, spill, device; /* -1: none */
 };
 bool mos_unpack_open(struct mos_ctx *ctx, const char *path, struct mos_unpacked *out);
+/* The same from standard input, all of which is taken first; `name` is for messages. */
+bool mos_unpack_input(struct mos_ctx *ctx, const char *name, struct mos_unpacked *out);
 void mos_unpack_close(struct mos_unpacked *u);
 /* The same from memory, at most `limit` bytes of content; NULL: damaged, or larger. */
 bool mos_unpack_memory(struct mos_ctx *ctx, const void *bytes, size_t length, uint64_t limit,

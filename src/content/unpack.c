@@ -83,9 +83,13 @@ static int next_block(struct mos_io *io, uint64_t from, uint64_t *start, uint64_
     return 0;
 }
 
+static bool is_zero(const uint8_t *bytes, size_t length) {
+    return bytes[0] == 0 && memcmp(bytes, bytes + 1, length - 1) == 0;
+}
+
 static bool keep(struct unpacked *u, const uint8_t *bytes) {
     struct block *b = mos_vec_push(&u->blocks);
-    if (bytes[0] == 0 && memcmp(bytes, bytes + 1, BLOCK - 1) == 0)
+    if (is_zero(bytes, BLOCK))
         return true;
     if (u->in_memory + BLOCK <= IN_MEMORY) {
         b->bytes = mos_alloc(u->ctx->arena, BLOCK);
@@ -221,22 +225,13 @@ static bool open_device(struct mos_ctx *ctx, const char *path, struct mos_unpack
     return true;
 }
 
-bool mos_unpack_open(struct mos_ctx *ctx, const char *path, struct mos_unpacked *out) {
+/* A file that is open, out->file: plain or compressed. */
+static bool open_file(struct mos_ctx *ctx, const char *path, struct mos_unpacked *out) {
     const struct mos_host *h = ctx->host;
     struct mos_file_info info;
     uint8_t head[8];
     size_t got = 0;
-    *out = (struct mos_unpacked){.host = h, .file = -1, .spill = -1, .device = -1};
-    if (ctx->error->kind)
-        return false;
-    int e = h->open(h, path, MOS_OPEN_READ, &out->file);
-    if (e == MOS_NO_FILE)
-        return open_device(ctx, path, out);
-    if (e == EISDIR)
-        return mos_fail(ctx->error, MOS_ERROR_USAGE, 0, "%s is a folder, not an image", path);
-    if (e)
-        return mos_fail(ctx->error, MOS_ERROR_USAGE, e, "Cannot open %s", path);
-    e = h->file_info(h, out->file, &info);
+    int e = h->file_info(h, out->file, &info);
     if (e || (e = h->pread(h, out->file, head, sizeof head, 0, &got)))
         mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", path);
     if (!ctx->error->kind) {
@@ -250,6 +245,64 @@ bool mos_unpack_open(struct mos_ctx *ctx, const char *path, struct mos_unpacked 
     if (ctx->error->kind)
         mos_unpack_close(out);
     return !ctx->error->kind;
+}
+
+bool mos_unpack_open(struct mos_ctx *ctx, const char *path, struct mos_unpacked *out) {
+    const struct mos_host *h = ctx->host;
+    *out = (struct mos_unpacked){.host = h, .file = -1, .spill = -1, .device = -1};
+    if (ctx->error->kind)
+        return false;
+    int e = h->open(h, path, MOS_OPEN_READ, &out->file);
+    if (e == MOS_NO_FILE)
+        return open_device(ctx, path, out);
+    if (e == EISDIR)
+        return mos_fail(ctx->error, MOS_ERROR_USAGE, 0, "%s is a folder, not an image", path);
+    if (e)
+        return mos_fail(ctx->error, MOS_ERROR_USAGE, e, "Cannot open %s", path);
+    return open_file(ctx, path, out);
+}
+
+/* Fills a block as far as the input goes. */
+static int fill_block(struct mos_ctx *ctx, uint8_t *block, size_t *filled) {
+    size_t got = 1;
+    int e = 0;
+    for (*filled = 0; *filled < BLOCK && got && !e; *filled += e ? 0 : got)
+        e = ctx->host->read_input(ctx->host, block + *filled, BLOCK - *filled, &got);
+    return e;
+}
+
+bool mos_unpack_input(struct mos_ctx *ctx, const char *name, struct mos_unpacked *out) {
+    const struct mos_host *h = ctx->host;
+    uint64_t size = 0, limit = ctx->expand_to ? ctx->expand_to : MOS_EXPAND_TO;
+    uint8_t *block = mos_alloc(ctx->arena, BLOCK);
+    size_t filled = BLOCK;
+    *out = (struct mos_unpacked){.host = h, .file = -1, .spill = -1, .device = -1};
+    int e = ctx->error->kind ? 0 : h->temporary(h, &out->file);
+    if (e)
+        mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot write a temporary file");
+    while (!ctx->error->kind && filled == BLOCK) {
+        e = fill_block(ctx, block, &filled);
+        if (e)
+            mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", name);
+        else if (filled && !is_zero(block, filled) /* zeros become a hole */ &&
+                 (e = h->pwrite(h, out->file, block, filled, size)) != 0)
+            mos_fail(ctx->error, MOS_ERROR_SYSTEM, e,
+                     "Cannot keep %s in a temporary file (after %s)", name,
+                     mos_size_text(ctx->arena, size));
+        size += filled;
+        if (size > limit)
+            mos_fail(ctx->error, MOS_ERROR_USAGE, 0,
+                     "%s is larger than %s; --expand-to SIZE allows more", name,
+                     mos_size_text(ctx->arena, limit));
+        if (ctx->progress)
+            ctx->progress(ctx->progress_self, "taking", size, 0);
+    }
+    if (!ctx->error->kind && (e = h->resize(h, out->file, size)) != 0)
+        mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot keep %s in a temporary file", name);
+    if (!ctx->error->kind)
+        return open_file(ctx, name, out);
+    mos_unpack_close(out);
+    return false;
 }
 
 void mos_unpack_close(struct mos_unpacked *u) {

@@ -42,7 +42,8 @@ static const char *text_in(struct mos_ctx *ctx, const json_t *object, const char
 
 static struct mos_vec read_regions(struct mos_ctx *ctx, const json_t *image) {
     struct mos_vec out = mos_vec_make(ctx->arena, sizeof(struct mos_ledger_region_last));
-    json_t *item;
+    json_t *item, *pattern;
+    const char *variable;
     size_t i;
     json_array_foreach(json_object_get(image, "regions"), i, item) {
         const char *name = json_string_value(json_object_get(item, "name"));
@@ -58,7 +59,14 @@ static struct mos_vec read_regions(struct mos_ctx *ctx, const json_t *image) {
             .starts = json_is_true(json_object_get(item, "starts")),
             .number = (unsigned)json_integer_value(json_object_get(item, "number")),
             .offset = (uint64_t)json_integer_value(json_object_get(item, "offset")),
-            .length = (uint64_t)json_integer_value(json_object_get(item, "length"))};
+            .length = (uint64_t)json_integer_value(json_object_get(item, "length")),
+            .units = mos_map_make(ctx->arena),
+            .block = (uint64_t)json_integer_value(json_object_get(item, "block"))};
+        json_object_foreach(json_object_get(item, "per-unit"), variable, pattern) {
+            if (json_is_string(pattern))
+                mos_map_set(&r->units, mos_strdup(ctx->arena, variable),
+                            mos_strdup(ctx->arena, json_string_value(pattern)));
+        }
     }
     return out;
 }

@@ -136,6 +136,16 @@ void mos_ledger_region_is(struct mos_ledger *l, bool grows, bool starts) {
         json_object_set_new(last, "starts", json_true());
 }
 
+void mos_ledger_region_unit(struct mos_ledger *l, uint64_t size, const char *name,
+                            const char *pattern) {
+    json_t *regions = json_object_get(l->image, "regions");
+    json_t *last = json_array_get(regions, json_array_size(regions) - 1);
+    json_object_set_new(last, "block", json_integer((json_int_t)size));
+    if (!json_object_get(last, "per-unit"))
+        json_object_set_new(last, "per-unit", json_object());
+    json_object_set_new(json_object_get(last, "per-unit"), name, json_string(pattern));
+}
+
 void mos_ledger_span(struct mos_ledger *l, uint64_t offset, uint64_t length, const char *kind) {
     assert(l->image && length);
     json_array_append_new(json_object_get(l->image, "spans"),

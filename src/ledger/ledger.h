@@ -39,6 +39,10 @@ void mos_ledger_region(struct mos_ledger *ledger, const char *name, const char *
                        uint64_t length, const char *place);
 /* Of the last region: it takes what a larger medium has more; a ROM starts what it holds. */
 void mos_ledger_region_is(struct mos_ledger *ledger, bool grows, bool starts);
+/* Of the last region, which begins with a block of `size` bytes of variables: one that each unit has
+ * of its own, and the pattern of its value. */
+void mos_ledger_region_unit(struct mos_ledger *ledger, uint64_t size, const char *name,
+                            const char *pattern);
 void mos_ledger_span(struct mos_ledger *ledger, uint64_t offset, uint64_t length,
                      const char *kind); /* "data", "zero", "any" */
 /* Bytes that something takes, of those that it may. */
@@ -63,6 +67,8 @@ struct mos_ledger_region_last {
     unsigned number;
     bool grows, starts; /* as mos_ledger_region_is */
     uint64_t offset, length;
+    struct mos_map units; /* variable -> const char *: its pattern; as mos_ledger_region_unit */
+    uint64_t block;       /* … and bytes of the block; 0: there are none */
 };
 bool mos_ledger_regions(struct mos_ctx *ctx, const char *path, const char *medium,
                         struct mos_map *out);

@@ -198,7 +198,7 @@ struct mos_variable {
 struct mos_environment {
     struct mos_record r;
     struct mos_value *base, *size, *flag_byte;
-    struct mos_named values;
+    struct mos_named values, per_unit;
 };
 struct mos_loader {
     struct mos_record r;

@@ -322,6 +322,10 @@ KEYS(environment_keys, "environment", struct mos_environment,
      {"flag-byte", MOS_TYPE_BOOLEAN, AT(struct mos_environment, flag_byte),
       "one byte after the sum, for stores with two copies"},
      {"values", MOS_TYPE_NAMED, AT(struct mos_environment, values), "variables",
+      .record = &variable_keys},
+     {"per-unit", MOS_TYPE_NAMED, AT(struct mos_environment, per_unit),
+      "variables of each board's own, which `write --unit NAME` sets: `<UNIT>` is the name, "
+      "`<UNIT:3>` the number at its end as 3 bytes, `00:00:07`",
       .record = &variable_keys});
 KEYS(loader_keys, "loader", struct mos_loader,
      {"dialect", MOS_TYPE_NAME, AT(struct mos_loader, dialect), "the language of its scripts"},

@@ -54,6 +54,18 @@ static int file_temporary(const struct mos_host *h, int *file) {
     return 0;
 }
 
+static int read_input(const struct mos_host *h, void *to, size_t length, size_t *got) {
+    ssize_t n;
+    (void)h;
+    do
+        n = read(STDIN_FILENO, to, length);
+    while (n < 0 && errno == EINTR);
+    if (n < 0)
+        return errno;
+    *got = (size_t)n;
+    return 0;
+}
+
 static void file_close(const struct mos_host *h, int file) {
     (void)h;
     close(file);
@@ -308,6 +320,7 @@ const struct mos_host *mos_platform_host(void) {
         .settle = file_settle,
         .next_data = file_next_data,
         .temporary = file_temporary,
+        .read_input = read_input,
         .info = path_info,
         .file_info = open_info,
         .lock = lock_file,

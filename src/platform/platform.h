@@ -31,6 +31,8 @@ int mos_usb_reset(const struct mos_wires *w, int wire);
  * it took; fewer than `length` is an error of the stream. */
 FILE *mos_platform_stream(size_t (*write)(void *self, const char *bytes, size_t length),
                           void *self);
+/* Who sits at the terminal, wherever standard input comes from; NULL: nobody.  Close it. */
+FILE *mos_platform_answers(void);
 /* Bytes that nobody can foresee; false: there are none. */
 bool mos_platform_random(void *to, size_t length);
 

@@ -31,6 +31,10 @@ FILE *mos_platform_stream(size_t (*write)(void *self, const char *bytes, size_t 
     return f;
 }
 
+FILE *mos_platform_answers(void) {
+    return fopen("/dev/tty", "re");
+}
+
 bool mos_platform_random(void *to, size_t length) {
     return getrandom(to, length, 0) == (ssize_t)length;
 }

@@ -3,6 +3,7 @@
 #include "rules/loader-facts.h"
 
 #include "base/text.h"
+#include "boot/unit.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -218,6 +219,31 @@ static void check_flag(const struct layout_view *v, const struct home *h) {
     }
 }
 
+/* What each board has of its own must have a place in a block that a writer finds. */
+static void check_units(const struct mos_plan *plan, const struct mos_environment_plan *e) {
+    struct mos_findings *list = &plan->ctx->findings;
+    const struct mos_region_plan *in = NULL;
+    const struct mos_fill *file = file_of(plan, e->def, &in);
+    for (size_t i = 0; i < e->def->per_unit.count; i++) {
+        const struct mos_variable *v = e->def->per_unit.items[i];
+        const char *why = NULL;
+        if (!mos_has(v->value) || (mos_unit_is_pattern(v->value->text, &why) && !file))
+            continue;
+        struct mos_finding *f =
+            mos_find(list, MOS_RULE_LOADER_ENV_UNIT, "Variable %s cannot differ by unit: %s.",
+                     v->r.name, why ? why : "its environment is a file of a volume");
+        mos_finding_at(list, f, v->value->place);
+        if (!why)
+            mos_finding_at(list, f, file->r.key_place);
+        if (why)
+            mos_finding_try(list, f,
+                            "Write it as in \"02:00:00:<UNIT:3>\" or \"<UNIT>\", or put it below "
+                            "values.");
+        else
+            mos_finding_try(list, f, "Give the environment a region of its own.");
+    }
+}
+
 static void check_nowhere(const struct mos_plan *plan, const struct mos_environment_plan *e) {
     struct mos_findings *list = &plan->ctx->findings;
     const struct mos_region_plan *in;
@@ -253,6 +279,7 @@ void mos_rule_loader_env(const struct mos_plan *plan) {
     for (size_t i = 0; i < plan->environments.count; i++) {
         const struct mos_environment_plan *e = mos_vec_pointer(&plan->environments, i);
         check_nowhere(plan, e);
+        check_units(plan, e);
         if (plan->media.count)
             check_file(plan, e);
         for (size_t k = 0; k < plan->media.count; k++) {

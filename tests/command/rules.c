@@ -43,6 +43,7 @@ static json_t *write_line(struct mos_host *host, const char *folder, char *line,
                                .device_count = 1,
                                .ask = consents};
     r.board = n == 5 && strcmp(words[3], "--for") == 0 ? words[4] : NULL;
+    r.unit = n == 5 && strcmp(words[3], "--unit") == 0 ? words[4] : NULL;
     r.regions = n == 5 && strcmp(words[3], "--region") == 0 ? regions : NULL;
     struct mosaicum_options o = {.host = host, .workspace = folder};
     mosaicum *m = mosaicum_new(&o);
@@ -76,6 +77,11 @@ static json_t *check_write(const char *fixture, int *status) {
         if (strncmp(line, "damage ", 7) == 0) {
             image[atoi(line + 7)] ^= 1;
             write_file(path_in(folder, "card.img"), image, CARD_SIZE);
+            continue;
+        }
+        if (strcmp(line, "per-unit") == 0) {
+            card_put_variables(&c, image);
+            card_put(&c, image, folder, "one");
             continue;
         }
         json_decref(d);

@@ -1,7 +1,9 @@
 #include "computer/card.h"
 
 #include "base/bytes.h"
+#include "boot/variables.h"
 #include "ledger/ledger.h"
+#include "loaders/loaders.h"
 
 #include <string.h>
 
@@ -47,6 +49,23 @@ void card_fill(struct core *c, uint8_t *image, uint64_t seed) {
     CU_ASSERT_EQUAL(mos_table_write(&mos_table_gpt, &io, &t, c->ctx.arena, &why), 0);
 }
 
+void card_put_variables(struct core *c, uint8_t *image) {
+    const struct mos_dialect *d = mos_dialect_at(0);
+    struct mos_map variables = mos_map_make(c->ctx.arena);
+    struct mos_buf block = {.arena = c->ctx.arena};
+    mos_variables_set(c->ctx.arena, &variables, "boot_note", "tide", (struct mos_place){0});
+    mos_variables_set(c->ctx.arena, &variables, "hostname", "nobody", (struct mos_place){0});
+    d->stored->write(&block, &variables, CARD_BLOCK, false);
+    memcpy(image + card_parts[CARD_ENV].at, block.data, block.length);
+}
+
+static bool has_variables(struct core *c, const uint8_t *image) {
+    struct mos_map variables;
+    bool flag;
+    return mos_loaders_read_stored(c->ctx.arena, image + card_parts[CARD_ENV].at, CARD_BLOCK,
+                                   &variables, &flag) != NULL;
+}
+
 void card_put(struct core *c, const uint8_t *image, const char *folder, const char *stamp) {
     uint8_t hash[MOS_SHA256_SIZE], chunk[MOS_SHA256_SIZE];
     struct mos_ledger *l = mos_ledger_new("saltmarsh-survey", "curlew+bench", "0");
@@ -60,6 +79,10 @@ void card_put(struct core *c, const uint8_t *image, const char *folder, const ch
         const struct card_part *p = &card_parts[i];
         mos_ledger_region(l, p->name, "piece", p->owner, p->number, "", p->at, p->length, "here");
         mos_ledger_region_is(l, p->grows, p->starts);
+        if (i == CARD_ENV && has_variables(c, image)) {
+            mos_ledger_region_unit(l, CARD_BLOCK, "hostname", "tide-<UNIT>");
+            mos_ledger_region_unit(l, CARD_BLOCK, "ethaddr", "02:00:5e:<UNIT:3>");
+        }
         mos_ledger_span(l, p->at, p->data, "data");
         if (p->data + CARD_ZERO <= p->length)
             mos_ledger_span(l, p->at + p->data, CARD_ZERO, "zero");

@@ -22,6 +22,10 @@ extern const struct card_part card_parts[CARD_PARTS];
 struct mos_table_data card_table(struct core *c, uint64_t size);
 /* Its bytes; `seed` makes another build of it.  image: CARD_SIZE bytes. */
 void card_fill(struct core *c, uint8_t *image, uint64_t seed);
+/* Puts a block of CARD_BLOCK bytes of variables where its environment lies; card_put() says then which
+ * of them each unit has of its own. */
+enum { CARD_BLOCK = 16 * KIB };
+void card_put_variables(struct core *c, uint8_t *image);
 /* Writes card.img and ledger.json into a folder; stamp: which build it is. */
 void card_put(struct core *c, const uint8_t *image, const char *folder, const char *stamp);
 

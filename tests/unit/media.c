@@ -2,8 +2,7 @@
 #include "support.h"
 
 #include "base/bytes.h"
-#include "computer/card.h"
-#include "computer/made-up.h"
+#include "computer/scene.h"
 #include "media/verdict.h"
 #include "mosaicum/mosaicum.h"
 #include "platform/platform.h"
@@ -12,143 +11,6 @@
 #include <string.h>
 
 enum { SIZE = CARD_SIZE };
-
-struct scene {
-    struct core core;
-    struct mos_host host;
-    char *folder, *path; /* a workspace, and the image in it */
-    uint8_t *image;
-};
-
-static void put_build(struct scene *s, uint64_t seed, const char *stamp) {
-    card_fill(&s->core, s->image, seed);
-    card_put(&s->core, s->image, path_in(s->folder, "out"), stamp);
-}
-
-static void scene_start(struct scene *s) {
-    memset(s, 0, sizeof *s);
-    core_start(&s->core);
-    s->folder = keep(test_folder("media"));
-    s->path = keep(path_in(s->folder, "out/card.img"));
-    s->image = malloc(SIZE);
-    s->host = *mos_platform_host();
-    write_text(path_in(s->folder, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
-    put_build(s, 1, "one");
-}
-
-static void scene_end(struct scene *s) {
-    free(s->image);
-    core_end(&s->core);
-}
-
-static struct made_up *computer(const char *text) {
-    char why[200] = "";
-    struct made_up *m = made_up_new(text, NULL, why, sizeof why);
-    if (!m)
-        fprintf(stderr, "\nmade-up computer: %s\n", why);
-    CU_ASSERT_PTR_NOT_NULL_FATAL(m);
-    return m;
-}
-
-/* ---- one write ---- */
-
-struct result {
-    enum mosaicum_status status;
-    char rules[400]; /* of all findings, each once */
-    char error[300], results[400], why[400];
-};
-
-static bool consents(void *self, const char *device, const char *token) {
-    (void)self;
-    (void)device;
-    (void)token;
-    return true;
-}
-
-static void note(char *to, size_t room, const char *text) {
-    if (text && !strstr(to, text)) {
-        size_t n = strlen(to);
-        snprintf(to + n, room - n, "%s%s", n ? " " : "", text);
-    }
-}
-
-struct cells {
-    char *to;
-    size_t room;
-    size_t column;
-};
-
-static bool take_cell(void *self, const struct mosaicum_cell *cells) {
-    struct cells *c = self;
-    note(c->to, c->room, cells[c->column].text);
-    return true;
-}
-
-static struct result write_to(struct scene *s, struct made_up *m, struct mosaicum_write r,
-                              const char *path) {
-    struct result out = {0};
-    const char *devices[] = {path};
-    s->host.computer = made_up_computer(m);
-    r.what = !r.what ? s->path : *r.what ? r.what : NULL;
-    if (!r.devices) {
-        r.devices = devices;
-        r.device_count = 1;
-    }
-    if (!r.yes && !r.ask)
-        r.ask = consents;
-    struct mosaicum_options o = {.host = &s->host, .workspace = s->folder};
-    mosaicum *run = mosaicum_new(&o);
-    out.status = mosaicum_write(run, &r);
-    for (size_t i = 0; i < mosaicum_finding_count(run); i++) {
-        note(out.rules, sizeof out.rules, mosaicum_finding_at(run, i)->rule);
-        note(out.why, sizeof out.why, mosaicum_finding_at(run, i)->why);
-    }
-    snprintf(out.error, sizeof out.error, "%s", mosaicum_error(run) ? mosaicum_error(run) : "");
-    for (size_t i = 0; i < mosaicum_table_count(run); i++) {
-        const struct mosaicum_table *t = mosaicum_table_at(run, i);
-        struct cells cells = {out.results, sizeof out.results, 2};
-        if (strcmp(t->key, "written") == 0)
-            mosaicum_table_rows(run, t, take_cell, &cells);
-    }
-    mosaicum_free(run);
-    return out;
-}
-
-/* The token that `devices` shows for a path; "": none. */
-static const char *token_of(struct scene *s, struct made_up *m, const char *path, char out[5]) {
-    s->host.computer = made_up_computer(m);
-    struct mosaicum_options o = {.host = &s->host};
-    mosaicum *run = mosaicum_new(&o);
-    CU_ASSERT_EQUAL(mosaicum_devices(run), MOSAICUM_DONE);
-    const struct mosaicum_table *t = mosaicum_table_at(run, 0);
-    *out = 0;
-    for (size_t i = 0; i < t->row_count; i++)
-        if (strcmp(t->cells[i * t->column_count].text, path) == 0)
-            snprintf(out, 5, "%s", t->cells[i * t->column_count + 2].text);
-    mosaicum_free(run);
-    return out;
-}
-
-/* ---- what a device holds ---- */
-
-static bool has_table(struct scene *s, const struct made_up_device *d) {
-    struct mos_vec problems = mos_vec_make(s->core.ctx.arena, sizeof(char *));
-    struct mos_table_data t;
-    struct mos_io io = mos_io_memory(s->core.ctx.arena, d->bytes, d->size);
-    return mos_table_read(&io, s->core.ctx.arena, &t, &problems) != NULL;
-}
-
-/* All that the ledger defines is there, but for regions that stay. */
-static bool carries(const struct scene *s, const struct made_up_device *d, bool all) {
-    for (size_t i = 0; i < CARD_PARTS; i++) {
-        const struct card_part *p = &card_parts[i];
-        uint64_t defined = p->data + (p->data + CARD_ZERO <= p->length ? CARD_ZERO : 0);
-        if ((all || strcmp(p->owner, "build") == 0) &&
-            memcmp(d->bytes + p->at, s->image + p->at, (size_t)defined) != 0)
-            return false;
-    }
-    return true;
-}
 
 /* ---- the guard ---- */
 
@@ -339,12 +201,12 @@ static void guard_refuses_what_must_stay(void) {
     for (size_t i = 0; i < sizeof guards / sizeof *guards; i++) {
         char text[8192], token[5] = "";
         snprintf(text, sizeof text, "%s%s", notebook, guards[i].more);
-        struct made_up *m = computer(text);
+        struct made_up *m = scene_computer(text);
         if (guards[i].also)
-            token_of(&s, m, guards[i].path, token);
+            scene_token(&s, m, guards[i].path, token);
         const char *also[] = {token, NULL};
         struct mosaicum_write r = {.also = guards[i].also ? also : NULL};
-        struct result got = write_to(&s, m, r, guards[i].path);
+        struct result got = scene_write(&s, m, r, guards[i].path);
         in_order(got.rules);
         const char *wanted = guards[i].rules;
         if (strcmp(got.rules, wanted) != 0 ||
@@ -362,33 +224,6 @@ static void guard_refuses_what_must_stay(void) {
 /* ---- writing ---- */
 
 /* A card with another one's content, of `size`. */
-static const char card[] = "disk sdb 8:16 %uM bus=usb port=1-2 model=Reader serial=R1\n%s";
-
-static struct made_up *one_card(unsigned mib, const char *more) {
-    char text[1024];
-    snprintf(text, sizeof text, card, mib, more);
-    return computer(text);
-}
-
-/* Its bytes, as something else left them: a table of its own, and noise. */
-static struct made_up_device *with_noise(struct scene *s, struct made_up *m) {
-    struct made_up_device *d = made_up_device(m, "sdb");
-    static uint8_t noise[MIB];
-    uint64_t seed = 77;
-    const char *why = NULL;
-    for (size_t i = 0; i < MIB && !noise[0]; i++)
-        noise[MIB - 1 - i] = (uint8_t)(1 + random_below(&seed, 255));
-    if (!d->bytes)
-        d->bytes = malloc((size_t)d->size);
-    for (uint64_t i = 0; i < d->size; i += MIB)
-        memcpy(d->bytes + i, noise, MIB);
-    struct mos_io io = mos_io_memory(s->core.ctx.arena, d->bytes, d->size);
-    struct mos_table_data t = card_table(&s->core, d->size);
-    ((struct mos_partition *)mos_vec_at(&t.partitions, 0))->first_lba = 2560;
-    CU_ASSERT_EQUAL(mos_table_write(&mos_table_gpt, &io, &t, s->core.ctx.arena, &why), 0);
-    return d;
-}
-
 /* Where in a list of writes the last one lies that touches [from, to); SIZE_MAX: none. */
 static size_t last_write(const struct made_up_device *d, uint64_t from, uint64_t to, bool zeros) {
     size_t found = SIZE_MAX;
@@ -408,13 +243,13 @@ static void the_order_is_safe(void) {
     struct scene s;
     scene_start(&s);
     for (int changed = 0; changed < 2; changed++) {
-        struct made_up *m = one_card(4, "fault sdb lies\n"); /* so that every write is kept */
-        struct made_up_device *d = with_noise(&s, m);
+        struct made_up *m = scene_card(4, "fault sdb lies\n"); /* so that every write is kept */
+        struct made_up_device *d = scene_noise(&s, m);
         made_up_keep_pending(d);
         struct result got =
-            write_to(&s, m, (struct mosaicum_write){.changed = changed}, "/dev/sdb");
+            scene_write(&s, m, (struct mosaicum_write){.changed = changed}, "/dev/sdb");
         CU_ASSERT_EQUAL(got.status, MOSAICUM_DONE);
-        CU_ASSERT_TRUE(carries(&s, d, true));
+        CU_ASSERT_TRUE(scene_carries(&s, d, true));
         size_t head = last_write(d, 0, 1, true), end = last_write(d, SIZE - 512, SIZE, true);
         size_t boot = last_write(d, card_parts[CARD_BOOT].at,
                                  card_parts[CARD_BOOT].at + card_parts[CARD_BOOT].length, false);
@@ -458,9 +293,9 @@ static void faults_are_told(void) {
     for (size_t i = 0; i < sizeof faults / sizeof *faults; i++) {
         char fault[100];
         snprintf(fault, sizeof fault, "fault sdb %s\n", faults[i].fault);
-        struct made_up *m = one_card(4, fault);
-        struct made_up_device *d = with_noise(&s, m);
-        struct result got = write_to(&s, m, (struct mosaicum_write){0}, "/dev/sdb");
+        struct made_up *m = scene_card(4, fault);
+        struct made_up_device *d = scene_noise(&s, m);
+        struct result got = scene_write(&s, m, (struct mosaicum_write){0}, "/dev/sdb");
         if (got.status != faults[i].status || strcmp(got.rules, faults[i].rules) != 0 ||
             !strstr(got.results, faults[i].says))
             fprintf(stderr, "\n%s: status %d, %s, \"%s\" %s\n", faults[i].fault, (int)got.status,
@@ -468,12 +303,12 @@ static void faults_are_told(void) {
         CU_ASSERT_EQUAL(got.status, faults[i].status);
         CU_ASSERT_STRING_EQUAL(got.rules, faults[i].rules);
         CU_ASSERT_PTR_NOT_NULL(strstr(got.results, faults[i].says));
-        CU_ASSERT_EQUAL(carries(&s, d, true), faults[i].is_whole);
+        CU_ASSERT_EQUAL(scene_carries(&s, d, true), faults[i].is_whole);
         bool stuck = strstr(faults[i].fault, " 0") || strstr(faults[i].fault, "ends") ||
                      strstr(faults[i].fault, "vanishes"); /* its old table cannot be reached */
-        if (!stuck && has_table(&s, d) != faults[i].is_whole)
+        if (!stuck && scene_has_table(&s, d) != faults[i].is_whole)
             fprintf(stderr, "\n%s: a table\n", faults[i].fault);
-        CU_ASSERT(stuck || has_table(&s, d) == faults[i].is_whole);
+        CU_ASSERT(stuck || scene_has_table(&s, d) == faults[i].is_whole);
         made_up_free(m);
     }
     scene_end(&s);
@@ -488,9 +323,9 @@ static void check_never_half(struct scene *s, const struct made_up_device *d, co
     bool starts = memcmp(d->bytes + first->at, s->image + first->at, 512) == 0;
     uint8_t *start = malloc((size_t)first->data);
     memcpy(start, d->bytes + first->at, (size_t)first->data);
-    CU_ASSERT(!starts || carries(s, d, true));
+    CU_ASSERT(!starts || scene_carries(s, d, true));
     memcpy(d->bytes + first->at, s->image + first->at, (size_t)first->data);
-    CU_ASSERT(is_old || !has_table(s, d) || carries(s, d, true));
+    CU_ASSERT(is_old || !scene_has_table(s, d) || scene_carries(s, d, true));
     memcpy(d->bytes + first->at, start, (size_t)first->data);
     free(start);
 }
@@ -499,9 +334,9 @@ static void check_never_half(struct scene *s, const struct made_up_device *d, co
 static void interrupted_it_goes_on(void) {
     struct scene s;
     scene_start(&s);
-    struct made_up *whole = one_card(4, "");
-    with_noise(&s, whole);
-    CU_ASSERT_EQUAL(write_to(&s, whole, (struct mosaicum_write){0}, "/dev/sdb").status,
+    struct made_up *whole = scene_card(4, "");
+    scene_noise(&s, whole);
+    CU_ASSERT_EQUAL(scene_write(&s, whole, (struct mosaicum_write){0}, "/dev/sdb").status,
                     MOSAICUM_DONE);
     unsigned long operations = made_up_operations(whole);
     unsigned long from = made_up_first_write(whole) - 3;
@@ -509,20 +344,20 @@ static void interrupted_it_goes_on(void) {
     CU_ASSERT(operations > from + 20);
     for (unsigned long k = from; k <= operations; k++)
         for (uint64_t seed = 0; seed < 4; seed++) {
-            struct made_up *m = one_card(4, "");
-            struct made_up_device *d = with_noise(&s, m);
+            struct made_up *m = scene_card(4, "");
+            struct made_up_device *d = scene_noise(&s, m);
             uint8_t *old = malloc((size_t)d->size);
             memcpy(old, d->bytes, (size_t)d->size);
             made_up_keep_pending(d);
             made_up_stop_after(m, k);
-            struct result got = write_to(&s, m, (struct mosaicum_write){0}, "/dev/sdb");
+            struct result got = scene_write(&s, m, (struct mosaicum_write){0}, "/dev/sdb");
             CU_ASSERT_EQUAL(got.status, k < operations ? MOSAICUM_SYSTEM : MOSAICUM_DONE);
             made_up_cut_power(d, seed * 1000 + k);
             check_never_half(&s, d, old);
             made_up_stop_after(m, 0);
-            got = write_to(&s, m, (struct mosaicum_write){.changed = seed % 2}, "/dev/sdb");
+            got = scene_write(&s, m, (struct mosaicum_write){.changed = seed % 2}, "/dev/sdb");
             CU_ASSERT_EQUAL(got.status, MOSAICUM_DONE);
-            CU_ASSERT_TRUE(carries(&s, d, true) && has_table(&s, d));
+            CU_ASSERT_TRUE(scene_carries(&s, d, true) && scene_has_table(&s, d));
             free(old);
             made_up_free(m);
         }
@@ -534,10 +369,10 @@ static void only_changes_are_written(void) {
     struct scene s;
     scene_start(&s);
     uint64_t seed = 5;
-    struct made_up *m = one_card(4, "");
-    struct made_up_device *d = with_noise(&s, m);
+    struct made_up *m = scene_card(4, "");
+    struct made_up_device *d = scene_noise(&s, m);
     const struct mosaicum_write changed = {.changed = true, .all_regions = true};
-    CU_ASSERT_EQUAL(write_to(&s, m, changed, "/dev/sdb").status, MOSAICUM_DONE);
+    CU_ASSERT_EQUAL(scene_write(&s, m, changed, "/dev/sdb").status, MOSAICUM_DONE);
     for (int i = 0; i < 40; i++) {
         size_t count = random_below(&seed, 4);
         for (size_t k = 0; k < count; k++) {
@@ -545,9 +380,9 @@ static void only_changes_are_written(void) {
             d->bytes[p->at + random_below(&seed, p->data)] ^= 1;
         }
         unsigned long before = d->writes;
-        struct result got = write_to(&s, m, changed, "/dev/sdb");
+        struct result got = scene_write(&s, m, changed, "/dev/sdb");
         CU_ASSERT_EQUAL(got.status, MOSAICUM_DONE);
-        CU_ASSERT_TRUE(carries(&s, d, true) && has_table(&s, d));
+        CU_ASSERT_TRUE(scene_carries(&s, d, true) && scene_has_table(&s, d));
         CU_ASSERT_EQUAL(d->writes == before, strstr(got.results, "nothing differed") != NULL);
         CU_ASSERT(count || d->writes == before);
         CU_ASSERT(d->writes - before < 20); /* tables and marks; all of it is more */
@@ -560,15 +395,17 @@ static void only_changes_are_written(void) {
 static void what_is_not_ours_stays(void) {
     struct scene s;
     scene_start(&s);
-    struct made_up *m = one_card(4, "");
-    struct made_up_device *d = with_noise(&s, m);
-    CU_ASSERT_EQUAL(write_to(&s, m, (struct mosaicum_write){0}, "/dev/sdb").status, MOSAICUM_DONE);
-    CU_ASSERT_TRUE(carries(&s, d, true)); /* at first, all of it is written */
+    struct made_up *m = scene_card(4, "");
+    struct made_up_device *d = scene_noise(&s, m);
+    CU_ASSERT_EQUAL(scene_write(&s, m, (struct mosaicum_write){0}, "/dev/sdb").status,
+                    MOSAICUM_DONE);
+    CU_ASSERT_TRUE(scene_carries(&s, d, true)); /* at first, all of it is written */
     memset(d->bytes + card_parts[CARD_ENV].at, 0x5a, (size_t)card_parts[CARD_ENV].length);
     memset(d->bytes + card_parts[CARD_SERIAL].at, 0xa5, (size_t)card_parts[CARD_SERIAL].length);
-    put_build(&s, 2, "two");
-    CU_ASSERT_EQUAL(write_to(&s, m, (struct mosaicum_write){0}, "/dev/sdb").status, MOSAICUM_DONE);
-    CU_ASSERT_TRUE(carries(&s, d, false));
+    scene_build(&s, 2, "two");
+    CU_ASSERT_EQUAL(scene_write(&s, m, (struct mosaicum_write){0}, "/dev/sdb").status,
+                    MOSAICUM_DONE);
+    CU_ASSERT_TRUE(scene_carries(&s, d, false));
     CU_ASSERT(d->bytes[card_parts[CARD_ENV].at] == 0x5a &&
               d->bytes[card_parts[CARD_ENV].at + card_parts[CARD_ENV].length - 1] == 0x5a);
     CU_ASSERT(d->bytes[card_parts[CARD_SERIAL].at] == 0xa5 &&
@@ -578,19 +415,20 @@ static void what_is_not_ours_stays(void) {
     uint8_t root = d->bytes[card_parts[CARD_ROOT].at];
     d->bytes[card_parts[CARD_ROOT].at] ^= 1;
     d->bytes[card_parts[CARD_BOOT].at] ^= 1;
-    CU_ASSERT_EQUAL(write_to(&s, m, (struct mosaicum_write){.regions = regions}, "/dev/sdb").status,
-                    MOSAICUM_DONE);
+    CU_ASSERT_EQUAL(
+        scene_write(&s, m, (struct mosaicum_write){.regions = regions}, "/dev/sdb").status,
+        MOSAICUM_DONE);
     CU_ASSERT(d->bytes[card_parts[CARD_BOOT].at] == s.image[card_parts[CARD_BOOT].at] &&
               d->bytes[card_parts[CARD_ROOT].at] != root);
-    CU_ASSERT_TRUE(has_table(&s, d));
+    CU_ASSERT_TRUE(scene_has_table(&s, d));
     /* … told so, all of it goes */
     CU_ASSERT_EQUAL(
-        write_to(&s, m, (struct mosaicum_write){.all_regions = true}, "/dev/sdb").status,
+        scene_write(&s, m, (struct mosaicum_write){.all_regions = true}, "/dev/sdb").status,
         MOSAICUM_DONE);
-    CU_ASSERT_TRUE(carries(&s, d, true));
+    CU_ASSERT_TRUE(scene_carries(&s, d, true));
     /* another layout: no region of it is written alone */
-    with_noise(&s, m);
-    struct result got = write_to(&s, m, (struct mosaicum_write){.regions = regions}, "/dev/sdb");
+    scene_noise(&s, m);
+    struct result got = scene_write(&s, m, (struct mosaicum_write){.regions = regions}, "/dev/sdb");
     CU_ASSERT_EQUAL(got.status, MOSAICUM_REFUSED);
     CU_ASSERT_STRING_EQUAL(got.rules, "write.other-layout");
     made_up_free(m);
@@ -601,10 +439,11 @@ static void a_larger_card_has_its_table_at_its_end(void) {
     struct scene s;
     scene_start(&s);
     for (int grow = 0; grow < 2; grow++) {
-        struct made_up *m = one_card(21, "");
-        struct made_up_device *d = with_noise(&s, m);
-        CU_ASSERT_EQUAL(write_to(&s, m, (struct mosaicum_write){.grow = grow}, "/dev/sdb").status,
-                        MOSAICUM_DONE);
+        struct made_up *m = scene_card(21, "");
+        struct made_up_device *d = scene_noise(&s, m);
+        CU_ASSERT_EQUAL(
+            scene_write(&s, m, (struct mosaicum_write){.grow = grow}, "/dev/sdb").status,
+            MOSAICUM_DONE);
         struct mos_vec problems = mos_vec_make(s.core.ctx.arena, sizeof(char *));
         struct mos_table_data t;
         struct mos_io io = mos_io_memory(s.core.ctx.arena, d->bytes, d->size);
@@ -617,10 +456,10 @@ static void a_larger_card_has_its_table_at_its_end(void) {
         CU_ASSERT_EQUAL(p->last_lba,
                         grow ? t.last_usable
                              : (card_parts[CARD_ROOT].at + card_parts[CARD_ROOT].length) / 512 - 1);
-        CU_ASSERT_TRUE(carries(&s, d, true));
+        CU_ASSERT_TRUE(scene_carries(&s, d, true));
         /* and it is still the layout of this image */
         struct result got =
-            write_to(&s, m, (struct mosaicum_write){.changed = true, .grow = grow}, "/dev/sdb");
+            scene_write(&s, m, (struct mosaicum_write){.changed = true, .grow = grow}, "/dev/sdb");
         CU_ASSERT_PTR_NOT_NULL(strstr(got.results, "nothing differed"));
         made_up_free(m);
     }
@@ -630,15 +469,15 @@ static void a_larger_card_has_its_table_at_its_end(void) {
 static void one_bad_card_stops_no_other(void) {
     struct scene s;
     scene_start(&s);
-    struct made_up *m =
-        computer("disk sda 8:0 4M bus=usb port=1-1\ndisk sdb 8:16 4M bus=usb port=1-2\n"
-                 "disk sdc 8:32 5M bus=usb port=1-3\ndisk sdd 8:48 4M bus=usb port=1-4 ro\n"
-                 "disk sde 8:64 4M bus=usb port=1-5\ndisk sdf 8:80 4M bus=usb port=1-6 locked\n"
-                 "fault sda fails-write 1200K\n"
-                 "fault sde flips 2500K\n");
+    struct made_up *m = scene_computer(
+        "disk sda 8:0 4M bus=usb port=1-1\ndisk sdb 8:16 4M bus=usb port=1-2\n"
+        "disk sdc 8:32 5M bus=usb port=1-3\ndisk sdd 8:48 4M bus=usb port=1-4 ro\n"
+        "disk sde 8:64 4M bus=usb port=1-5\ndisk sdf 8:80 4M bus=usb port=1-6 locked\n"
+        "fault sda fails-write 1200K\n"
+        "fault sde flips 2500K\n");
     const char *devices[] = {"/dev/sda", "/dev/sdb", "/dev/sdc",
                              "/dev/sdd", "/dev/sde", "/dev/sdf"};
-    struct result got = write_to(
+    struct result got = scene_write(
         &s, m, (struct mosaicum_write){.devices = devices, .device_count = 6, .board = "curlew"},
         NULL);
     CU_ASSERT_EQUAL(got.status, MOSAICUM_SYSTEM);
@@ -647,7 +486,7 @@ static void one_bad_card_stops_no_other(void) {
     for (size_t i = 0; i < 6; i++) {
         struct made_up_device *d = made_up_device(m, devices[i] + 5);
         bool good = i == 1 || i == 2;
-        CU_ASSERT_EQUAL(d->bytes && carries(&s, d, true) && has_table(&s, d), good);
+        CU_ASSERT_EQUAL(d->bytes && scene_carries(&s, d, true) && scene_has_table(&s, d), good);
         CU_ASSERT((i != 3 && i != 5) || !d->writes);
     }
     made_up_free(m);
@@ -666,9 +505,9 @@ static void the_true_size_is_found(void) {
     struct scene s;
     scene_start(&s);
     for (size_t i = 0; i < sizeof cards / sizeof *cards; i++) {
-        struct made_up *m = one_card(4, cards[i].fault);
-        with_noise(&s, m);
-        struct result got = write_to(&s, m, (struct mosaicum_write){.what = ""}, "/dev/sdb");
+        struct made_up *m = scene_card(4, cards[i].fault);
+        scene_noise(&s, m);
+        struct result got = scene_write(&s, m, (struct mosaicum_write){.what = ""}, "/dev/sdb");
         CU_ASSERT_EQUAL(got.status, *cards[i].says ? MOSAICUM_FINDINGS : MOSAICUM_DONE);
         if (!strstr(got.why, cards[i].says))
             fprintf(stderr, "\n%s: %s\n", cards[i].fault, got.why);
@@ -683,12 +522,12 @@ static void the_true_size_is_found(void) {
 static void the_record_tells_who_carries_what(void) {
     struct scene s;
     scene_start(&s);
-    struct made_up *m = one_card(4, "");
-    with_noise(&s, m);
+    struct made_up *m = scene_card(4, "");
+    scene_noise(&s, m);
     static const char *const units[] = {"jetty-1", "jetty-2", "jetty-1", NULL};
     for (size_t i = 0; i < 4; i++)
         CU_ASSERT_EQUAL(
-            write_to(&s, m, (struct mosaicum_write){.unit = units[i]}, "/dev/sdb").status,
+            scene_write(&s, m, (struct mosaicum_write){.unit = units[i]}, "/dev/sdb").status,
             MOSAICUM_DONE);
     const char *path = path_in(s.folder, "written.jsonl");
     for (int cut = 0; cut < 2; cut++) {
@@ -703,7 +542,7 @@ static void the_record_tells_who_carries_what(void) {
         write_file(path, text, length - 40); /* as a crash leaves it */
         free(text);
         CU_ASSERT_EQUAL(
-            write_to(&s, m, (struct mosaicum_write){.unit = "jetty-3"}, "/dev/sdb").status,
+            scene_write(&s, m, (struct mosaicum_write){.unit = "jetty-3"}, "/dev/sdb").status,
             MOSAICUM_DONE);
     }
     made_up_free(m);
@@ -734,10 +573,10 @@ static void a_card_is_compared_with_its_image(void) {
     s.host.open = open_no_device;
     s.host.info = info_of_device;
     for (unsigned mib = 4; mib < 200; mib += 95) {
-        struct made_up *m = one_card(mib, "");
-        struct made_up_device *d = with_noise(&s, m);
+        struct made_up *m = scene_card(mib, "");
+        struct made_up_device *d = scene_noise(&s, m);
         memset(d->bytes, 0, (size_t)d->size); /* what does not matter is as in the image */
-        CU_ASSERT_EQUAL(write_to(&s, m, (struct mosaicum_write){0}, "/dev/sdb").status,
+        CU_ASSERT_EQUAL(scene_write(&s, m, (struct mosaicum_write){0}, "/dev/sdb").status,
                         MOSAICUM_DONE);
         for (size_t i = 0; i <= sizeof places / sizeof *places; i++) {
             if (i)
@@ -776,13 +615,13 @@ static void an_image_must_stay_as_it_is(void) {
     struct scene s;
     scene_start(&s);
     changing = &s;
-    struct made_up *m = one_card(4, "");
-    struct made_up_device *d = with_noise(&s, m);
+    struct made_up *m = scene_card(4, "");
+    struct made_up_device *d = scene_noise(&s, m);
     struct result got =
-        write_to(&s, m, (struct mosaicum_write){.ask = changes_the_image}, "/dev/sdb");
+        scene_write(&s, m, (struct mosaicum_write){.ask = changes_the_image}, "/dev/sdb");
     CU_ASSERT_EQUAL(got.status, MOSAICUM_SYSTEM);
     CU_ASSERT_PTR_NOT_NULL(strstr(got.error, s.path));
-    CU_ASSERT_FALSE(has_table(&s, d));
+    CU_ASSERT_FALSE(scene_has_table(&s, d));
     made_up_free(m);
     scene_end(&s);
 }
@@ -791,13 +630,13 @@ static void an_image_must_stay_as_it_is(void) {
 static void what_was_saved_stays(void) {
     struct scene s;
     scene_start(&s);
-    struct made_up *m = one_card(4, "");
-    struct made_up_device *d = with_noise(&s, m);
+    struct made_up *m = scene_card(4, "");
+    struct made_up_device *d = scene_noise(&s, m);
     uint8_t *old = malloc(MIB);
     memcpy(old, d->bytes, MIB);
     for (int i = 0; i < 3; i++)
         CU_ASSERT_EQUAL(
-            write_to(&s, m, (struct mosaicum_write){.changed = i == 2}, "/dev/sdb").status,
+            scene_write(&s, m, (struct mosaicum_write){.changed = i == 2}, "/dev/sdb").status,
             MOSAICUM_DONE);
     write_file(path_in(s.folder, "old"), old, MIB);
     CU_ASSERT_TRUE(runs(0,
@@ -825,11 +664,11 @@ static void members_are_refused(void) {
     struct scene s;
     scene_start(&s);
     for (size_t i = 0; i < sizeof members / sizeof *members; i++) {
-        struct made_up *m = one_card(4, "");
-        struct made_up_device *d = with_noise(&s, m);
+        struct made_up *m = scene_card(4, "");
+        struct made_up_device *d = scene_noise(&s, m);
         memset(d->bytes, 0, (size_t)d->size);
         memcpy(d->bytes + members[i].at, members[i].text, strlen(members[i].text));
-        struct result got = write_to(&s, m, (struct mosaicum_write){0}, "/dev/sdb");
+        struct result got = scene_write(&s, m, (struct mosaicum_write){0}, "/dev/sdb");
         CU_ASSERT_EQUAL(got.status, MOSAICUM_REFUSED);
         CU_ASSERT_STRING_EQUAL(got.rules, "write.in-use");
         CU_ASSERT_EQUAL(d->writes, 0);
@@ -867,7 +706,7 @@ static void what_comes_and_goes_is_told(void) {
     struct scene s;
     scene_start(&s);
     char told[300] = "";
-    struct made_up *m = computer(notebook);
+    struct made_up *m = scene_computer(notebook);
     made_up_when_waiting(m, plug_and_pull);
     s.host.computer = made_up_computer(m);
     struct mosaicum_options o = {.host = &s.host};
@@ -916,30 +755,30 @@ static void only_the_right_token_consents(void) {
     struct scene s;
     scene_start(&s);
     struct made_up *m =
-        computer("disk sdb 8:16 4M bus=usb port=1-2 lun=0 model=Reader serial=R1\n"
-                 "disk sdc 8:32 4M bus=usb port=1-2 lun=1 model=Reader serial=R1\n");
+        scene_computer("disk sdb 8:16 4M bus=usb port=1-2 lun=0 model=Reader serial=R1\n"
+                       "disk sdc 8:32 4M bus=usb port=1-2 lun=1 model=Reader serial=R1\n");
     char b[5], c[5], lower[5];
-    token_of(&s, m, "/dev/sdb", b);
-    token_of(&s, m, "/dev/sdc", c);
+    scene_token(&s, m, "/dev/sdb", b);
+    scene_token(&s, m, "/dev/sdc", c);
     CU_ASSERT(strlen(b) == 4 && strlen(c) == 4 && strcmp(b, c) != 0);
     for (size_t i = 0; i < 5; i++)
         lower[i] = (char)(b[i] ? b[i] | 0x20 : 0);
     const char *const tries[] = {c, "", "A", "ABCDE", "abcd"};
     for (size_t i = 0; i < 5; i++) {
         const char *yes[] = {tries[i], NULL};
-        struct result got = write_to(&s, m, (struct mosaicum_write){.yes = yes}, "/dev/sdb");
+        struct result got = scene_write(&s, m, (struct mosaicum_write){.yes = yes}, "/dev/sdb");
         CU_ASSERT_EQUAL(got.status, MOSAICUM_REFUSED);
         CU_ASSERT_PTR_NOT_NULL(strstr(got.error, b)); /* it says which one it is */
         CU_ASSERT_EQUAL(made_up_device(m, "sdb")->writes, 0);
     }
     made_up_device(m, "sdb")->sequence++; /* another card in the same slot */
     const char *yes[] = {lower, NULL};
-    CU_ASSERT_EQUAL(write_to(&s, m, (struct mosaicum_write){.yes = yes}, "/dev/sdb").status,
+    CU_ASSERT_EQUAL(scene_write(&s, m, (struct mosaicum_write){.yes = yes}, "/dev/sdb").status,
                     MOSAICUM_REFUSED);
     made_up_device(m, "sdb")->sequence--;
-    CU_ASSERT_EQUAL(write_to(&s, m, (struct mosaicum_write){.yes = yes}, "/dev/sdb").status,
+    CU_ASSERT_EQUAL(scene_write(&s, m, (struct mosaicum_write){.yes = yes}, "/dev/sdb").status,
                     MOSAICUM_DONE);
-    CU_ASSERT_EQUAL(write_to(&s, m, (struct mosaicum_write){.yes = yes}, "/dev/sdb").status,
+    CU_ASSERT_EQUAL(scene_write(&s, m, (struct mosaicum_write){.yes = yes}, "/dev/sdb").status,
                     MOSAICUM_REFUSED); /* it holds something else now */
     made_up_free(m);
     scene_end(&s);
@@ -959,4 +798,4 @@ SUITE(media_suite, {"the guard refuses what must stay", guard_refuses_what_must_
       {"what was saved stays", what_was_saved_stays}, {"members are refused", members_are_refused},
       {"what comes and goes is told", what_comes_and_goes_is_told},
       {"tokens tell media apart", tokens_tell_media_apart},
-      {"only the right token consents", only_the_right_token_consents});
+      {"only the right token scene_consents", only_the_right_token_consents});
