@@ -1,11 +1,10 @@
 /* compare IMAGE IMAGE: tables, regions and files that differ. */
-#include "api/survey.h"
+#include "api/compare.h"
 
 #include "base/bytes.h"
 #include "base/text.h"
 #include "content/attributes.h"
 
-#include <assert.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -40,20 +39,24 @@ struct side {
 
 struct comparison {
     mosaicum *m;
-    struct report_table table;
+    struct mos_vec list; /* of struct difference */
     const char *region;
-    uint64_t dates;          /* files of which only the date differs */
-    bool table_told;         /* rows tell what differs in the table */
-    const char *releases[2]; /* of kernels whose modules lie in a and b; NULL: none */
+    const struct survey_span *at; /* … where it lies in a */
+    uint64_t dates;               /* files of which only the date differs */
+    bool table_told;              /* rows tell what differs in the table */
+    const char *releases[2];      /* of kernels whose modules lie in a and b; NULL: none */
 };
 
 static void row(struct comparison *c, const char *change, const char *thing, const char *a,
                 const char *b) {
-    cell_text(&c->table, c->region);
-    cell_text(&c->table, change);
-    cell_text(&c->table, thing);
-    cell_text(&c->table, a);
-    cell_text(&c->table, b);
+    *(struct difference *)mos_vec_push(&c->list) =
+        (struct difference){c->region, change, thing, a, b, c->at};
+}
+
+/* What is told from now on is of this region of a, or of b where a has none. */
+static void enter(struct comparison *c, struct survey *s, const struct survey_span *x, bool of_a) {
+    c->region = survey_name(s, x);
+    c->at = of_a ? x : NULL;
 }
 
 /* ---- volumes ---- */
@@ -198,11 +201,11 @@ static bool compare_volumes(struct comparison *c, struct survey *s, const struct
         return false;
     s->problems.count = before; /* the same ones again */
     t->problems.count = after;
-    size_t rows = c->table.cells.count;
+    size_t rows = c->list.count;
     note_releases(c, &a, &c->releases[0]);
     note_releases(c, &b, &c->releases[1]);
     compare_items(c, &a, &b);
-    if (rows == c->table.cells.count && !c->dates)
+    if (rows == c->list.count && !c->dates)
         row(c, "bytes",
             mos_printf(c->m->arena, "no file differs, %llu bytes between them do",
                        (unsigned long long)bytes),
@@ -291,7 +294,7 @@ static bool compare_held(struct comparison *c, struct survey *s, const struct su
     for (size_t i = 0; i < x->held_count; i++) {
         const struct survey_span *a = mos_vec_at(&s->held, x->held_from + i),
                                  *b = held_like(t, y, a);
-        c->region = survey_name(s, a);
+        enter(c, s, a, true);
         if (!b)
             row(c, "removed", NULL, mos_size_text(c->m->arena, a->length), NULL);
         else if (!compare_spans(c, s, a, t, b))
@@ -299,11 +302,11 @@ static bool compare_held(struct comparison *c, struct survey *s, const struct su
     }
     for (size_t i = 0; i < y->held_count; i++) {
         const struct survey_span *b = mos_vec_at(&t->held, y->held_from + i);
-        c->region = survey_name(t, b);
+        enter(c, t, b, false);
         if (!held_like(s, x, b))
             row(c, "added", NULL, NULL, mos_size_text(c->m->arena, b->length));
     }
-    c->region = survey_name(s, x);
+    enter(c, s, x, true);
     return true;
 }
 
@@ -312,7 +315,7 @@ static bool compare_spans(struct comparison *c, struct survey *s, const struct s
     struct mos_arena *arena = c->m->arena;
     struct mos_io a = survey_window(s, x), b = survey_window(t, y);
     uint64_t first = 0, count = 0;
-    c->region = survey_name(s, x);
+    enter(c, s, x, true);
     if (is_extended(s, x))
         return true; /* what lies in it comes by itself */
     if (x->length != y->length)
@@ -323,12 +326,12 @@ static bool compare_spans(struct comparison *c, struct survey *s, const struct s
         return true;
     if (x->has_volume && y->has_volume && x->volume.driver && y->volume.driver)
         return compare_volumes(c, s, x, t, y, count);
-    size_t rows = c->table.cells.count;
+    size_t rows = c->list.count;
     if (x->contains && y->contains && !compare_held(c, s, x, t, y))
         return false;
     if (x->environment_size && y->environment_size)
         compare_environments(c, x, y);
-    if (count && rows == c->table.cells.count)
+    if (count && rows == c->list.count)
         bytes_row(c, count, x->start + first);
     return true;
 }
@@ -378,6 +381,7 @@ static bool compare_rest(struct comparison *c, struct survey *s, struct survey *
         }
         at = mos_max(at, x->end);
     }
+    c->at = NULL;
     c->region = s->driver || t->driver ? "table and gaps" : "elsewhere";
     if (count)
         bytes_row(c, count, first);
@@ -431,6 +435,18 @@ static const char *span_text(struct survey *s, const struct survey_span *x) {
                       mos_size_about(s->m->arena, x->length), mos_size_text(s->m->arena, x->start));
 }
 
+/* Of a larger device: behind the image, or where the image has the copy of its table. */
+static bool is_behind(const struct survey *s, const struct survey_span *y) {
+    uint64_t end = s->io.size;
+    for (size_t i = 0; i < s->table_span_count; i++)
+        if (s->table_spans[i].end == s->io.size)
+            end = mos_min(end, s->table_spans[i].start);
+    for (size_t i = 0; i < s->table_span_count; i++) /* entries lie before their header */
+        if (s->table_spans[i].end == end)
+            end = s->table_spans[i].start;
+    return y->start >= mos_round_down(end, SURVEY_STEP);
+}
+
 static bool compare_all(struct comparison *c, struct survey *s, struct survey *t) {
     const char *none = "no table";
     if (s->driver != t->driver)
@@ -442,18 +458,18 @@ static bool compare_all(struct comparison *c, struct survey *s, struct survey *t
     if (s->io.size != t->io.size && !on_device)
         row(c, "image size", NULL, mos_size_text(c->m->arena, s->io.size),
             mos_size_text(c->m->arena, t->io.size));
-    c->table_told = c->table.cells.count != 0 || on_device;
+    c->table_told = c->list.count != 0 || on_device;
     for (size_t i = 0; i < s->spans.count; i++) {
         const struct survey_span *x = mos_vec_at(&s->spans, i), *y = partner(t, x);
         if (x->unread)
             continue;
-        c->region = survey_name(s, x);
-        size_t rows = c->table.cells.count;
+        enter(c, s, x, true);
+        size_t rows = c->list.count;
         if (!y)
             row(c, "removed", NULL, span_text(s, x), NULL);
         else if (x->partition)
             compare_partitions(c, s, x->partition, t, y->partition);
-        c->table_told |= rows != c->table.cells.count || (y && x->length != y->length);
+        c->table_told |= rows != c->list.count || (y && x->length != y->length);
         if (!y)
             continue;
         if (!compare_spans(c, s, x, t, y))
@@ -461,8 +477,8 @@ static bool compare_all(struct comparison *c, struct survey *s, struct survey *t
     }
     for (size_t i = 0; i < t->spans.count; i++) {
         const struct survey_span *y = mos_vec_at(&t->spans, i);
-        c->region = survey_name(t, y);
-        if (partner(s, y) || y->unread || (on_device && y->start >= s->io.size))
+        enter(c, t, y, false);
+        if (partner(s, y) || y->unread || (on_device && is_behind(s, y)))
             continue;
         row(c, "added", NULL, NULL, span_text(t, y));
         c->table_told = true;
@@ -488,20 +504,19 @@ static const char *folder_of(struct mos_arena *arena, const char *thing) {
 }
 
 static void count_row(struct mos_map *folders, struct mos_vec *order, struct mos_arena *arena,
-                      const struct mosaicum_cell *cells) {
+                      const struct difference *d) {
     static const char *const kinds[] = {"added", "removed", "changed"};
-    const char *path = folder_of(arena, cells[2].text),
-               *key = mos_printf(arena, "%s %s", cells[0].text, path);
+    const char *path = folder_of(arena, d->thing ? d->thing : ""),
+               *key = mos_printf(arena, "%s %s", d->region, path);
     struct folder *f = mos_map_get(folders, key);
-    assert(cells[0].text && cells[1].text && cells[2].text);
     size_t kind = 0;
     if (!f) {
         f = mos_alloc(arena, sizeof *f);
-        *f = (struct folder){.region = cells[0].text, .path = path};
+        *f = (struct folder){.region = d->region, .path = path};
         mos_map_set(folders, key, f);
         mos_vec_push_pointer(order, f);
     }
-    while (kind < 3 && strcmp(cells[1].text, kinds[kind]) != 0)
+    while (kind < 3 && strcmp(d->change, kinds[kind]) != 0)
         kind++;
     f->counts[kind]++;
 }
@@ -514,8 +529,8 @@ static void summarize(struct comparison *c) {
     struct mos_arena *arena = c->m->arena;
     struct mos_map folders = mos_map_make(arena);
     struct mos_vec order = mos_vec_make(arena, sizeof(void *));
-    for (size_t i = 0; i + 5 <= c->table.cells.count; i += 5)
-        count_row(&folders, &order, arena, mos_vec_at(&c->table.cells, i));
+    for (size_t i = 0; i < c->list.count; i++)
+        count_row(&folders, &order, arena, mos_vec_at(&c->list, i));
     const char *a = c->releases[0], *b = c->releases[1];
     const char *kernel = !a && !b ? ""
                          : a && b && strcmp(a, b) == 0
@@ -556,29 +571,47 @@ static bool open_both(mosaicum *m, const char *a, const char *b, struct survey *
     return false;
 }
 
+/* Of two images, or of a device and something else: one list. */
+static void report_list(struct comparison *c, const char *a, const char *b) {
+    mosaicum *m = c->m;
+    struct mosaicum_column *named = mos_alloc_array(m->arena, 5, sizeof *named);
+    memcpy(named, columns, sizeof columns);
+    named[3].title = a;
+    named[4].title = b;
+    size_t count = c->list.count;
+    const char *title = count
+                            ? mos_printf(m->arena, "%zu difference%s", count, count == 1 ? "" : "s")
+                            : "Nothing differs.";
+    if (count > MOST_ROWS)
+        summarize(c);
+    struct report_table t = report_start(&m->report, "differences", title, named, 5);
+    for (size_t i = 0; i < count; i++) {
+        const struct difference *d = mos_vec_at(&c->list, i);
+        cell_text(&t, d->region);
+        cell_text(&t, d->change);
+        cell_text(&t, d->thing);
+        cell_text(&t, d->a);
+        cell_text(&t, d->b);
+    }
+    report_end(&m->report, &t);
+    m->damaged |= count != 0;
+}
+
 void compare_images(mosaicum *m, const char *a, const char *b) {
     struct survey s, t;
-    if (open_both(m, a, b, &s, &t)) {
-        struct mosaicum_column *named = mos_alloc_array(m->arena, 5, sizeof *named);
-        memcpy(named, columns, sizeof columns);
-        named[3].title = a;
-        named[4].title = b;
-        struct comparison c = {.m = m,
-                               .table = report_start(&m->report, "differences", NULL, named, 5)};
-        compare_all(&c, &s, &t);
-        size_t count = c.table.cells.count / 5;
-        c.table.table.title =
-            count ? mos_printf(m->arena, "%zu difference%s", count, count == 1 ? "" : "s")
-                  : "Nothing differs.";
-        if (count > MOST_ROWS)
-            summarize(&c);
-        report_end(&m->report, &c.table);
-        for (size_t i = 0; i < t.problems.count; i++)
-            mos_vec_push_pointer(&s.problems, mos_vec_pointer(&t.problems, i));
-        survey_note_trouble(&t, &s.problems);
-        survey_report_problems(&s);
-        m->damaged |= count != 0;
-        survey_close(&t);
-        survey_close(&s);
+    if (!open_both(m, a, b, &s, &t))
+        return;
+    struct comparison c = {.m = m, .list = mos_vec_make(m->arena, sizeof(struct difference))};
+    if (compare_all(&c, &s, &t)) {
+        if (t.image.is_device && !s.image.is_device)
+            compare_report_device(m, &c.list, &s, &t);
+        else
+            report_list(&c, a, b);
     }
+    for (size_t i = 0; i < t.problems.count; i++)
+        mos_vec_push_pointer(&s.problems, mos_vec_pointer(&t.problems, i));
+    survey_note_trouble(&t, &s.problems);
+    survey_report_problems(&s);
+    survey_close(&t);
+    survey_close(&s);
 }

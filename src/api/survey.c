@@ -10,7 +10,7 @@
 #include <string.h>
 
 #define MOST_UNSAID (64ull << 20)
-enum { MOST_MEMORY = 1 << 30, STEP = 4096, LOOK = 64 << 10, MOST_OUTSIDE = 64, GAP = 4 };
+enum { MOST_MEMORY = 1 << 30, LOOK = 64 << 10, MOST_OUTSIDE = 64, GAP = 4 };
 
 /* ---- content without a file system ---- */
 
@@ -105,7 +105,8 @@ static void outside(struct survey *s, uint64_t start, uint64_t end, uint64_t lim
     if (s->spans.count >= MOST_OUTSIDE + s->table.partitions.count)
         return;
     for (size_t i = 0; i < s->table_span_count; i++)
-        if (start >= s->table_spans[i].start && end <= mos_round_up(s->table_spans[i].end, STEP))
+        if (start >= s->table_spans[i].start &&
+            end <= mos_round_up(s->table_spans[i].end, SURVEY_STEP))
             return; /* the table's own entries, moved behind a first stage */
     struct survey_span *x = mos_vec_push(&s->spans);
     x->start = start;
@@ -153,20 +154,21 @@ static uint64_t volume_at(struct survey *s, uint64_t start, uint64_t limit) {
 
 /* Finds what is not empty between partitions: stretches of blocks with small gaps left in. */
 static void look_at_all(struct survey *s, uint64_t from, uint64_t to) {
-    uint8_t block[STEP];
+    uint8_t block[SURVEY_STEP];
     uint64_t start = 0, end = 0; /* of the stretch so far; none while equal */
-    for (uint64_t at = mos_round_down(from, STEP); at < to;) {
+    for (uint64_t at = mos_round_down(from, SURVEY_STEP); at < to;) {
         uint64_t data, hole;
         if (mos_io_next_data(&s->io, at, &data, &hole) || data >= to)
             break;
-        for (at = mos_max(at, mos_round_down(data, STEP)); at < to && at < hole; at += STEP) {
-            size_t n = (size_t)mos_min(STEP, to - at);
+        for (at = mos_max(at, mos_round_down(data, SURVEY_STEP)); at < to && at < hole;
+             at += SURVEY_STEP) {
+            size_t n = (size_t)mos_min(SURVEY_STEP, to - at);
             if (mos_io_read(&s->io, block, n, at))
                 return;
             size_t skip = at < from ? (size_t)(from - at) : 0;
             if (skip >= n || empty(block + skip, n - skip))
                 continue;
-            if (end > start && at > end + GAP * STEP) {
+            if (end > start && at > end + GAP * SURVEY_STEP) {
                 outside(s, start, end, to);
                 start = end;
             }
@@ -175,7 +177,7 @@ static void look_at_all(struct survey *s, uint64_t from, uint64_t to) {
                 behind = parts_at(s, at + skip, to);
             if (behind) {
                 start = end = behind;
-                at = mos_max(mos_round_up(behind, STEP), at + STEP) - STEP;
+                at = mos_max(mos_round_up(behind, SURVEY_STEP), at + SURVEY_STEP) - SURVEY_STEP;
                 continue;
             }
             if (end == start)
@@ -247,12 +249,12 @@ static int by_offset(const void *a, const void *b) {
 }
 
 static bool is_empty(struct mos_io *io) {
-    uint8_t block[STEP];
-    for (uint64_t at = 0, data, hole; at < io->size; at += STEP) {
+    uint8_t block[SURVEY_STEP];
+    for (uint64_t at = 0, data, hole; at < io->size; at += SURVEY_STEP) {
         if (mos_io_next_data(io, at, &data, &hole))
             return false;
-        at = mos_max(at, mos_round_down(data, STEP));
-        size_t n = (size_t)mos_min(STEP, io->size - mos_min(at, io->size));
+        at = mos_max(at, mos_round_down(data, SURVEY_STEP));
+        size_t n = (size_t)mos_min(SURVEY_STEP, io->size - mos_min(at, io->size));
         if (n && (mos_io_read(io, block, n, at) || !empty(block, n)))
             return false;
     }
@@ -270,6 +272,18 @@ static bool find_ledger(struct survey *s, struct mos_vec *regions) {
         name = mos_strndup(arena, name, (size_t)(strrchr(name, '.') - name));
     mos_guard_allow(s->m->ctx.guard, path, MOS_REACH_READ);
     return mos_ledger_image_regions(&quiet, path, name, s->io.size, regions) && regions->count;
+}
+
+const struct mos_ledger_region_last *survey_region(struct survey *s, const struct survey_span *x) {
+    if (!s->by_ledger && !s->asked_ledger && !find_ledger(s, &s->regions))
+        s->regions.count = 0;
+    s->asked_ledger = true;
+    for (size_t i = 0; i < s->regions.count; i++) {
+        const struct mos_ledger_region_last *r = mos_vec_at(&s->regions, i);
+        if (r->offset == x->start)
+            return r;
+    }
+    return NULL;
 }
 
 static void look_at_regions(struct survey *s) {

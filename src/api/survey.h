@@ -8,6 +8,8 @@
 #include "fs/fs.h"
 #include "loaders/loaders.h"
 
+enum { SURVEY_STEP = 4096 }; /* where no table tells, spans begin at a multiple of it */
+
 struct survey_span {
     uint64_t start, length;
     const struct mos_partition *partition; /* NULL: outside of the table, or there is none */
@@ -39,6 +41,7 @@ struct survey {
     size_t table_span_count;
     bool by_ledger;          /* regions have the names and places of the ledger beside the image: */
     struct mos_vec regions;  /* of struct mos_ledger_region_last */
+    bool asked_ledger;       /* … which are as survey_region() found them */
     struct mos_vec spans;    /* of struct survey_span, in order */
     struct mos_vec held;     /* of struct survey_span: volumes in containers, in order */
     struct mos_vec problems; /* of const char *: what is damaged */
@@ -58,6 +61,9 @@ const char *survey_name(struct survey *s, const struct survey_span *x);
 struct survey_span *survey_find(struct survey *s, const char *name);
 /* The spans, then the volumes in containers; NULL behind the last. */
 struct survey_span *survey_at(struct survey *s, size_t index);
+/* What the ledger beside the image says of the region that begins where a span does, also where the
+ * image has a table; NULL: nothing, or there is none. */
+const struct mos_ledger_region_last *survey_region(struct survey *s, const struct survey_span *x);
 /* The bytes of a span. */
 struct mos_io survey_window(struct survey *s, const struct survey_span *x);
 /* Is it a volume that can be read? */

@@ -18,6 +18,17 @@ static const char *named_after(mosaicum *m, const char *name, const char *ending
     return path;
 }
 
+/* The folders on the way to what the user named are made. */
+static bool make_way(mosaicum *m, const char *to) {
+    const struct mos_host *h = m->ctx.host;
+    const char *folder = to && strcmp(to, "-") != 0 ? mos_path_folder(m->arena, to) : NULL;
+    if (!folder || mos_exists(&m->ctx, folder))
+        return true;
+    run_allow(m, folder, MOS_REACH_READ | MOS_REACH_WRITE);
+    int e = h->make_folder(h, folder);
+    return !e || mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot make the folder %s", folder);
+}
+
 static bool put(mosaicum *m, struct mos_out *o, const void *bytes, size_t length, uint64_t offset) {
     int e = mos_out_write(o, bytes, length, offset);
     return e ? mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot write %s", o->path) : true;
@@ -186,6 +197,8 @@ static bool copy_path(struct survey *s, const struct survey_span *x, const char 
     if (!p->is_folder && !p->files)
         return mos_fail(&s->m->error, MOS_ERROR_USAGE, 0, "Region %s has no file /%s",
                         survey_name(s, x), clean);
+    if (!make_way(s->m, p->to))
+        return false;
     p->looking = false;
     s->problems.count = 0; /* the same ones come again */
     request.whole_links = !p->is_folder || p->outside_links;
@@ -281,7 +294,7 @@ static void take(struct survey *s, const char *what, const char *to) {
     }
     struct mos_out o;
     const char *path = to ? to : named_after(s->m, *region ? region : "whole", ".img");
-    if (mos_out_open(&o, &s->m->ctx, path, true) &&
+    if (make_way(s->m, to) && mos_out_open(&o, &s->m->ctx, path, true) &&
         end_output(&o, copy_span(s, x, &o), survey_window(s, x).size))
         report(s->m, survey_name(s, x), path);
 }

@@ -9,7 +9,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { SECOND = 1000000000, MOST_COUNTED = 20000 };
+enum { SECOND = 1000000000 };
 
 static struct mos_findings *findings(struct write_job *w) {
     return &w->m->ctx.findings;
@@ -227,89 +227,6 @@ static bool judge_board(struct write_job *w) {
 
 /* ---- the screen before a write ---- */
 
-static bool count_entry(void *self, const struct mos_entry *e) {
-    size_t *count = self;
-    *count += e->type == MOS_ENTRY_FILE;
-    return *count < MOST_COUNTED;
-}
-
-/* "root (ext4, 1204 files)": as a reader counts them. */
-static const char *lost_text(struct write_job *w, const struct write_device *x, struct mos_io *io,
-                             const struct media_volume *v) {
-    mosaicum *m = w->m;
-    (void)x;
-    size_t count = 0;
-    const char *name = v->info.label && *v->info.label ? v->info.label : v->name;
-    struct mos_vec problems = mos_vec_make(m->arena, sizeof(char *));
-    struct mos_sink sink = {&count, count_entry, mos_ignore_data, mos_ignore_end};
-    struct mos_read_request request = {
-        .sink = &sink, .wants = mos_wants_no_data, .problems = &problems};
-    if (!v->info.kind)
-        return NULL;
-    if (!v->info.driver || !v->info.driver->stream || v->info.damaged)
-        return mos_printf(m->arena, "%s%s(%s, its files cannot be counted)", name, *name ? " " : "",
-                          v->info.kind);
-    struct mos_error ignored = {0};
-    struct mos_ctx quiet = mos_ctx_quiet(&m->ctx, &ignored);
-    struct mos_io part = mos_io_window(m->arena, io, v->start, v->length);
-    v->info.driver->stream(&quiet, &part, &request);
-    return mos_printf(m->arena, "%s%s(%s, %s%zu file%s)", name, *name ? " " : "", v->info.kind,
-                      count >= MOST_COUNTED ? "more than "
-                      : problems.count      ? "at least "
-                                            : "",
-                      count, count == 1 ? "" : "s");
-}
-
-/* Of a job for some regions: does one of them begin there? */
-static bool is_written_at(const struct write_job *w, uint64_t start) {
-    const char *const *names = w->request->regions;
-    const struct mos_vec *regions = &w->image.ledger.regions;
-    if (!names || !*names)
-        return true;
-    for (size_t i = 0; i < regions->count; i++) {
-        const struct mos_ledger_region_last *r = mos_vec_at(regions, i);
-        for (size_t k = 0; r->offset == start && names[k]; k++)
-            if (strcmp(names[k], r->name) == 0)
-                return true;
-    }
-    return false;
-}
-
-static const char *what_is_lost(struct write_job *w, struct write_device *x) {
-    mosaicum *m = w->m;
-    const struct mos_computer *c = m->ctx.host->computer;
-    struct mos_buf b = {.arena = m->arena};
-    size_t unknown = 0;
-    int device;
-    if (x->goes_on)
-        return "what an interrupted write of this image has put there";
-    if (c->open_to_look(c, x->d.block->path, &device))
-        return "not known: it cannot be read";
-    struct mos_io io = mos_io_device(m->arena, c, device, x->d.block->size);
-    for (size_t i = 0; i < x->d.volumes.count; i++) {
-        const struct media_volume *v = mos_vec_at(&x->d.volumes, i);
-        const char *text = NULL;
-        bool stays = !is_written_at(w, v->start);
-        for (size_t k = 0; k < x->keep.count && !stays; k++)
-            stays = ((const struct mos_ledger_region_last *)mos_vec_pointer(&x->keep, k))->offset ==
-                    v->start;
-        if (!stays)
-            text = lost_text(w, x, &io, v);
-        unknown += !stays && !text;
-        if (text)
-            mos_buf_printf(&b, "%s%s", b.length ? ", " : "", text);
-    }
-    c->close(c, device);
-    if (unknown && x->d.driver)
-        mos_buf_printf(&b, "%s%zu partition%s whose content is not known", b.length ? ", " : "",
-                       unknown, unknown == 1 ? "" : "s");
-    if (!b.length)
-        return !x->d.driver             ? "nothing that is known lies on it"
-               : x->d.volumes.count > 0 ? "no volume"
-                                        : "a table without partitions";
-    return mos_buf_string(&b);
-}
-
 static const char *what_stays(struct write_job *w, const struct write_device *x) {
     struct mos_buf b = {.arena = w->m->arena};
     for (size_t i = 0; i < x->keep.count; i++) {
@@ -386,7 +303,7 @@ static void screen(struct write_job *w, struct write_device *x) {
                                                     x->d.path, media_title(m, x->d.block),
                                                     mos_storage_size(m->arena, x->d.block->size)),
                                          columns, 2);
-    screen_row(&t, "is lost", what_is_lost(w, x));
+    screen_row(&t, "is lost", x->lost);
     screen_row(&t, "stays", what_stays(w, x));
     screen_row(&t, "is written", what_is_written(w, x, total));
     if (write_unit_text(w))
@@ -702,8 +619,10 @@ static void write_media(struct write_job *w) {
     if (!write_make_spans(w))
         return;
     for (size_t i = 0; i < w->count; i++)
-        if (takes_part(&w->devices[i]))
+        if (takes_part(&w->devices[i])) {
+            write_look_what_is_lost(w, &w->devices[i]);
             screen(w, &w->devices[i]);
+        }
     show(w);
     if (w->request->only_show)
         return;

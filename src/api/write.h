@@ -44,6 +44,7 @@ struct write_device {
     const char *why;               /* … why; set by whoever finds that it fails */
     struct mos_vec keep;           /* of const struct mos_ledger_region_last *: regions that stay */
     struct mos_vec patches, voids; /* of struct mos_media_patch */
+    const char *lost;              /* what is on it and goes, in words */
     uint64_t rate;                 /* bytes a second that it will take, about; 0: not known */
 };
 
@@ -79,6 +80,10 @@ void write_judge_unit(struct write_job *w);
 bool write_sets(const struct write_job *w, const struct mos_ledger_region_last *r);
 /* What it sets, "ethaddr=02:00:00:00:00:07"; NULL: nothing. */
 const char *write_unit_text(const struct write_job *w);
+
+/* write-lost.c: what is on a device and goes, as x->lost; what was edited there is a finding:
+ * write.edits-lost. */
+void write_look_what_is_lost(struct write_job *w, struct write_device *x);
 
 /* write-pattern.c: a pattern that tells of each sector where it belongs, as large as the device. */
 void write_make_pattern(struct write_job *w, uint64_t size);

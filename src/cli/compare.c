@@ -19,9 +19,12 @@ const struct command command_compare = {
     .usage = "A B",
     .about = "two boards, variants, images or ledgers side by side: only what differs",
     .details = "A and B are selectors, images or ledgers. Of images it tells by file what "
-               "was added, removed or changed, and which bytes differ elsewhere.",
+               "was added, removed or changed, and which bytes differ elsewhere. Of an image and a "
+               "device that it was written on it tells what was edited there, with the change to "
+               "make in the definition, apart from what came by running.",
     .examples = "mosaicum compare curlew curlew+bench\n"
-                "mosaicum compare old.img new.img\n",
+                "mosaicum compare old.img new.img\n"
+                "mosaicum compare out/curlew/card.img /dev/sdb\n",
     .least = 2,
     .most = 2,
     .run = run,

@@ -55,6 +55,7 @@ static struct mos_vec read_regions(struct mos_ctx *ctx, const json_t *image) {
             .name = mos_strdup(ctx->arena, name),
             .holds = holds ? mos_strdup(ctx->arena, holds) : NULL,
             .owner = text_in(ctx, item, "owner"),
+            .from = text_in(ctx, item, "from"),
             .grows = json_is_true(json_object_get(item, "grows")),
             .starts = json_is_true(json_object_get(item, "starts")),
             .number = (unsigned)json_integer_value(json_object_get(item, "number")),

@@ -64,6 +64,7 @@ struct mos_ledger_region_last {
     const char *name;
     const char *holds; /* "piece", "environment", a file system */
     const char *owner; /* "build", "factory", "device" */
+    const char *from;  /* where its definition states it, "boards/curlew.yaml:58:17"; or NULL */
     unsigned number;
     bool grows, starts; /* as mos_ledger_region_is */
     uint64_t offset, length;

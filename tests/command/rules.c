@@ -84,6 +84,15 @@ static json_t *check_write(const char *fixture, int *status) {
             card_put(&c, image, folder, "one");
             continue;
         }
+        if (strcmp(line, "volume") == 0) {
+            card_put_volume(&c, image, NULL);
+            card_put(&c, image, folder, "one");
+            continue;
+        }
+        if (strncmp(line, "edit sdb ", 9) == 0) {
+            card_put_volume(&c, made_up_device(computer, "sdb")->bytes, line + 9);
+            continue;
+        }
         json_decref(d);
         d = write_line(&host, folder, line, status);
     }

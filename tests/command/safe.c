@@ -146,7 +146,11 @@ static void takes_are_whole_or_nothing(void) {
         {"a.cpio cpio: -o all.tar", 0, "all.tar", "tar -tf all.tar | grep -q '^etc/name$'"},
         {"a.cpio cpio:etc -o etc.tar", 0, "etc.tar", "tar -xOf etc.tar etc/name | grep -q tide"},
         {"a.cpio cpio:etc -o -", 0, NULL, "test ! -e ./-"},
-        {"a.cpio cpio -o nowhere/x", 3, NULL, "test ! -e nowhere"},
+        {"a.cpio cpio:etc/name -o a/b/n", 0, NULL, "grep -q tide a/b/n"},
+        {"a.cpio cpio -o whole/x", 0, NULL, "cmp whole/x a.cpio"},
+        {"a.cpio cpio:none -o nowhere/x", 2, NULL, "test ! -e nowhere"},
+        {"a.cpio none -o nowhere/x", 2, NULL, "test ! -e nowhere"},
+        {"a.cpio cpio -o name/x", 3, NULL, "grep -q mine name"},
     };
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         struct outcome o =

@@ -2,9 +2,12 @@
 
 #include "base/bytes.h"
 #include "boot/variables.h"
+#include "content/content.h"
+#include "fs/fs.h"
 #include "ledger/ledger.h"
 #include "loaders/loaders.h"
 
+#include <stdio.h>
 #include <string.h>
 
 const struct card_part card_parts[CARD_PARTS] = {
@@ -57,6 +60,36 @@ void card_put_variables(struct core *c, uint8_t *image) {
     mos_variables_set(c->ctx.arena, &variables, "hostname", "nobody", (struct mos_place){0});
     d->stored->write(&block, &variables, CARD_BLOCK, false);
     memcpy(image + card_parts[CARD_ENV].at, block.data, block.length);
+}
+
+static void add_file(const struct mos_sink *s, const char *path, int64_t mtime) {
+    struct mos_entry e = {.path = path, .type = MOS_ENTRY_FILE, .mode = 0644, .mtime = mtime};
+    for (const char *slash = strchr(path, '/'); slash; slash = strchr(slash + 1, '/')) {
+        char above[64];
+        struct mos_entry folder = {
+            .path = above, .type = MOS_ENTRY_FOLDER, .mode = 0755, .mtime = mtime};
+        snprintf(above, sizeof above, "%.*s", (int)(slash - path), path);
+        CU_ASSERT_TRUE(s->entry(s->self, &folder) && s->end(s->self, 0));
+    }
+    e.size = strlen(path);
+    CU_ASSERT_TRUE(mos_bytes_stream(&e, path, e.size, s));
+}
+
+void card_put_volume(struct core *c, uint8_t *bytes, const char *edit) {
+    enum { BUILT = 1767225600, EDITED = 1770000000 };
+    const struct card_part *p = &card_parts[CARD_BOOT];
+    const struct mos_fs_driver *d = mos_fs_find("fat12");
+    struct mos_volume_wish w = {
+        .size = p->length, .sector = 512, .label = "BOOT", .date = BUILT, .region_offset = p->at};
+    struct mos_volume_result r;
+    memset(bytes + p->at, 0, (size_t)p->length);
+    struct mos_io io = mos_io_memory(c->ctx.arena, bytes + p->at, p->length);
+    struct mos_volume_base *v = d->begin(&c->ctx, &io, &w);
+    struct mos_sink s = d->sink(v);
+    add_file(&s, "tide.txt", BUILT);
+    if (edit)
+        add_file(&s, edit, EDITED);
+    CU_ASSERT_TRUE_FATAL(d->finish(v, &r));
 }
 
 static bool has_variables(struct core *c, const uint8_t *image) {

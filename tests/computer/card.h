@@ -26,6 +26,9 @@ void card_fill(struct core *c, uint8_t *image, uint64_t seed);
  * of them each unit has of its own. */
 enum { CARD_BLOCK = 16 * KIB };
 void card_put_variables(struct core *c, uint8_t *image);
+/* Puts a FAT volume with a file, tide.txt, where its boot region lies; edit: the path of a younger
+ * one in it, or NULL.  bytes: of an image, or a device that carries one. */
+void card_put_volume(struct core *c, uint8_t *bytes, const char *edit);
 /* Writes card.img and ledger.json into a folder; stamp: which build it is. */
 void card_put(struct core *c, const uint8_t *image, const char *folder, const char *stamp);
 

@@ -35,6 +35,25 @@ struct made_up *scene_computer(const char *text) {
     return m;
 }
 
+static int open_no_device(const struct mos_host *h, const char *path, enum mos_open_mode mode,
+                          int *file) {
+    return strncmp(path, "/dev/", 5) == 0 ? MOS_NO_FILE
+                                          : mos_platform_host()->open(h, path, mode, file);
+}
+
+static int info_of_device(const struct mos_host *h, const char *path, bool follow,
+                          struct mos_file_info *out) {
+    if (strncmp(path, "/dev/", 5) != 0)
+        return mos_platform_host()->info(h, path, follow, out);
+    *out = (struct mos_file_info){.kind = MOS_FILE_OTHER};
+    return 0;
+}
+
+void scene_has_device_files(struct scene *s) {
+    s->host.open = open_no_device;
+    s->host.info = info_of_device;
+}
+
 /* ---- one write ---- */
 
 bool scene_consents(void *self, const char *device, const char *token) {

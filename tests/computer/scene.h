@@ -15,6 +15,8 @@ struct scene {
 
 void scene_start(struct scene *s);
 void scene_end(struct scene *s);
+/* What begins with /dev/ is there from now on, and can only be read as a device. */
+void scene_has_device_files(struct scene *s);
 /* Another build of the image. */
 void scene_build(struct scene *s, uint64_t seed, const char *stamp);
 /* A computer of that text; one with a card of so many MiB in its reader, sdb, and more lines. */

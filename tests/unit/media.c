@@ -550,28 +550,13 @@ static void the_record_tells_who_carries_what(void) {
 }
 
 /* A made-up device is no file of this computer. */
-static int open_no_device(const struct mos_host *h, const char *path, enum mos_open_mode mode,
-                          int *file) {
-    return strncmp(path, "/dev/", 5) == 0 ? MOS_NO_FILE
-                                          : mos_platform_host()->open(h, path, mode, file);
-}
-
-static int info_of_device(const struct mos_host *h, const char *path, bool follow,
-                          struct mos_file_info *out) {
-    if (strncmp(path, "/dev/", 5) != 0)
-        return mos_platform_host()->info(h, path, follow, out);
-    *out = (struct mos_file_info){.kind = MOS_FILE_OTHER};
-    return 0;
-}
-
 /* An image is compared with a device of its size, and a larger one; any byte that differs is told.
  */
 static void a_card_is_compared_with_its_image(void) {
     static const uint64_t places[] = {40 * KIB, 600 * KIB, 1100 * KIB, 2500 * KIB, 900 * KIB};
     struct scene s;
     scene_start(&s);
-    s.host.open = open_no_device;
-    s.host.info = info_of_device;
+    scene_has_device_files(&s);
     for (unsigned mib = 4; mib < 200; mib += 95) {
         struct made_up *m = scene_card(mib, "");
         struct made_up_device *d = scene_noise(&s, m);
