@@ -69,6 +69,25 @@ bool write_may_stay(const struct write_job *w, const struct mos_ledger_region_la
            strcmp(r->owner, "build") != 0 && !(w->request->regions && *w->request->regions);
 }
 
+/* Of a region that a ROM starts only the first sector that has data comes last: all of the others
+ * are there before it, whatever order a device that loses power puts writes in. */
+static uint64_t end_of_start(const struct write_job *w, const struct mos_ledger_region_last *r) {
+    const struct mos_vec *spans = &w->image.ledger.spans;
+    uint64_t end = r->offset + r->length;
+    for (size_t i = 0; i < spans->count; i++) {
+        const struct mos_ledger_span_last *s = mos_vec_at(spans, i);
+        if (s->kind == 'd' && s->offset + s->length > r->offset && s->offset < end)
+            return mos_min(end, mos_round_down(mos_max(s->offset, r->offset), w->grain) + w->grain);
+    }
+    return end;
+}
+
+static void push_place(struct mos_vec *to, const struct mos_ledger_region_last *r, uint64_t from,
+                       uint64_t end, bool may_stay, enum mos_media_phase phase) {
+    if (from < end)
+        *(struct place *)mos_vec_push(to) = (struct place){from, end, r->name, may_stay, phase};
+}
+
 /* Regions, and what lies between them (which only the ledger's own data of tables needs). */
 static struct mos_vec make_places(struct write_job *w) {
     struct mos_vec out = mos_vec_make(w->m->arena, sizeof(struct place));
@@ -78,9 +97,9 @@ static struct mos_vec make_places(struct write_job *w) {
     struct mos_vec sorted = mos_vec_make(w->m->arena, sizeof(struct place));
     for (size_t i = 0; x->has_ledger && i < regions->count; i++) {
         const struct mos_ledger_region_last *r = mos_vec_at(regions, i);
-        *(struct place *)mos_vec_push(&sorted) =
-            (struct place){r->offset, r->offset + r->length, r->name, write_may_stay(w, r),
-                           r->starts ? MOS_MEDIA_START : MOS_MEDIA_CONTENT};
+        uint64_t end = r->offset + r->length, middle = r->starts ? end_of_start(w, r) : r->offset;
+        push_place(&sorted, r, r->offset, middle, write_may_stay(w, r), MOS_MEDIA_START);
+        push_place(&sorted, r, middle, end, write_may_stay(w, r), MOS_MEDIA_CONTENT);
     }
     if (sorted.count)
         qsort(sorted.items, sorted.count, sizeof(struct place), by_start);

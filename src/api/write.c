@@ -421,6 +421,14 @@ static const char *place_of_error(struct write_job *w, const struct mos_media_ta
                       mos_span_text(w->m->arena, t->error_at, t->error_at + t->error_length));
 }
 
+/* What the kernel's block layer makes of a device's answer, where its words mislead. */
+static const char *device_error_text(int e) {
+    return e == ENODATA     ? "the medium is damaged there"
+           : e == EREMOTEIO ? "the device itself failed"
+           : e == EILSEQ    ? "the device says that its bytes were damaged on the way"
+                            : mos_errno_text(e);
+}
+
 static const char *result_text(struct write_job *w, const struct mos_media_target *t) {
     static const char *const steps[] = {[MOS_MEDIA_WRITES] = "could not be written",
                                         [MOS_MEDIA_READS] = "could not be read",
@@ -430,7 +438,7 @@ static const char *result_text(struct write_job *w, const struct mos_media_targe
     if (e)
         return mos_printf(arena, "%s %s: %s", steps[t->step],
                           t->step == MOS_MEDIA_FLUSHES ? "" : place_of_error(w, t),
-                          mos_errno_text(e));
+                          device_error_text(e));
     if (t->differs)
         return "read back is something else";
     if (!t->proved)

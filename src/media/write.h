@@ -13,7 +13,7 @@
 enum mos_media_phase {
     MOS_MEDIA_CONTENT,
     MOS_MEDIA_TABLE, /* what says where everything is */
-    MOS_MEDIA_START, /* what a ROM starts: from then on the medium can boot */
+    MOS_MEDIA_START, /* first sectors of what a ROM starts: from then on the medium can boot */
     MOS_MEDIA_PHASES,
 };
 

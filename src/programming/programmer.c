@@ -256,7 +256,7 @@ static const char *sum_ram(struct mos_programmer *p, uint64_t address, uint64_t 
                            uint32_t expected, uint32_t *sum) {
     const char *why = NULL;
     bool again = false;
-    for (unsigned tries = 0; tries < MOST_TRIES && !p->fault; tries++) {
+    for (unsigned tries = 0; tries < 2 * MOST_TRIES && !p->fault; tries++) {
         struct mos_order o = {.deed = MOS_ORDER_SUM, .address = address, .length = length};
         struct mos_order_told told = {0};
         why = order(p, &o, &told);
