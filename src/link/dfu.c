@@ -259,6 +259,22 @@ static bool find_alternate(struct mos_dfu *d, size_t *out) {
     return fail(d, d->said);
 }
 
+/* While it comes back as another device, the old one may still be listed, and the new one not yet
+ * be there to be opened, or still belong to nobody. */
+static bool find_again(struct mos_dfu *d) {
+    int64_t until = now(d) + 10 * SECOND;
+    do {
+        close_device(d);
+        d->why = NULL;
+        d->errnum = 0;
+        if (!pause_for(d, SECOND))
+            return false;
+        if (find(d, until - now(d)) && open_device(d) && d->function.upgrades)
+            return true;
+    } while (now(d) < until);
+    return fail(d, "it did not change into the mode that takes files");
+}
+
 /* Out of what it usually does (5.1), into the mode in which it takes files. */
 static bool bring_to_mode(struct mos_dfu *d) {
     const struct mos_wires *w = d->host->wires;
@@ -270,10 +286,7 @@ static bool bring_to_mode(struct mos_dfu *d) {
         return fail_errno(d, "it does not leave what it does", e);
     if (!d->function.detaches)
         w->usb_reset(w, d->wire); /* it is another device then */
-    close_device(d);
-    if (!pause_for(d, SECOND) || !find(d, 10 * SECOND) || !open_device(d))
-        return false;
-    return d->function.upgrades || fail(d, "it did not change into the mode that takes files");
+    return find_again(d);
 }
 
 static bool make_idle(struct mos_dfu *d) {

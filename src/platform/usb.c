@@ -11,18 +11,22 @@
 
 enum { MOST = 4 };
 
+/* A list of devices that libusb has begun is only renewed by what udevd tells; where none runs, a
+ * device that comes later is not in it.  So each look, and each open device, has a context of its
+ * own. */
 static struct {
+    libusb_context *context;
     libusb_device_handle *handle;
     unsigned interface;
     bool claimed;
 } open_ones[MOST];
-static libusb_context *context;
-static int started; /* an errno value */
+static int loaded; /* an errno value */
 
 /* Loaded when the first device is looked for: no other run pays for it. */
 static const char file[] = "libusb-1.0.so.0";
 #define FUNCTIONS(X)                                                                               \
     X(libusb_init)                                                                                 \
+    X(libusb_exit)                                                                                 \
     X(libusb_get_device_list)                                                                      \
     X(libusb_free_device_list)                                                                     \
     X(libusb_get_device_descriptor)                                                                \
@@ -63,19 +67,19 @@ static int errno_of(int e) {
     }
 }
 
-static void start_once(void) {
+static void load_once(void) {
     void *handle = dlopen(file, RTLD_NOW | RTLD_LOCAL);
     bool all = handle != NULL;
 #define X(name) all = all && (*(void **)&usb.name = dlsym(handle, #name));
     FUNCTIONS(X)
 #undef X
-    started = !all ? ENOSYS : errno_of(usb.libusb_init(&context));
+    loaded = all ? 0 : ENOSYS;
 }
 
-static int start(void) {
+static int start(libusb_context **context) {
     static pthread_once_t once = PTHREAD_ONCE_INIT;
-    pthread_once(&once, start_once);
-    return started;
+    pthread_once(&once, load_once);
+    return loaded ? loaded : errno_of(usb.libusb_init(context));
 }
 
 /* "1-4.2": its bus, and the ports that lead to it. */
@@ -87,13 +91,12 @@ static void port_of(libusb_device *d, char *out, size_t size) {
         at += snprintf(out + at, size - (size_t)at, "%c%u", i ? '.' : '-', ports[i]);
 }
 
-/* Each device in turn until one returns false. */
-static int walk(bool (*each)(void *self, libusb_device *d), void *self) {
+/* Each device of a context in turn until one returns false. */
+static int walk(libusb_context *context, bool (*each)(void *self, libusb_device *d), void *self) {
     libusb_device **list;
-    int e = start();
-    ssize_t n = e ? 0 : usb.libusb_get_device_list(context, &list);
-    if (e || n < 0)
-        return e ? e : errno_of((int)n);
+    ssize_t n = usb.libusb_get_device_list(context, &list);
+    if (n < 0)
+        return errno_of((int)n);
     for (ssize_t i = 0; i < n && each(self, list[i]); i++)
         ;
     usb.libusb_free_device_list(list, 1);
@@ -120,8 +123,14 @@ static bool list_one(void *self, libusb_device *d) {
 int mos_usb_list(const struct mos_wires *w,
                  bool (*each)(void *self, const struct mos_usb_device *device), void *self) {
     struct listing l = {each, self};
+    libusb_context *context;
     (void)w;
-    return walk(list_one, &l);
+    int e = start(&context);
+    if (e)
+        return e;
+    e = walk(context, list_one, &l);
+    usb.libusb_exit(context);
+    return e;
 }
 
 struct opening {
@@ -147,13 +156,18 @@ int mos_usb_open(const struct mos_wires *w, const char *port, int *wire) {
     if (o.slot == MOST)
         return EMFILE;
     open_ones[o.slot].claimed = false;
-    int e = walk(open_one, &o);
-    e = e ? e : o.errnum;
+    int e = start(&open_ones[o.slot].context);
     if (e)
+        return e;
+    e = walk(open_ones[o.slot].context, open_one, &o);
+    e = e ? e : o.errnum;
+    if (e) {
         open_ones[o.slot].handle = NULL;
-    else
-        *wire = MOS_USB_WIRES + o.slot;
-    return e;
+        usb.libusb_exit(open_ones[o.slot].context);
+        return e;
+    }
+    *wire = MOS_USB_WIRES + o.slot;
+    return 0;
 }
 
 void mos_usb_close(int wire) {
@@ -161,6 +175,7 @@ void mos_usb_close(int wire) {
     if (open_ones[slot].claimed)
         usb.libusb_release_interface(open_ones[slot].handle, (int)open_ones[slot].interface);
     usb.libusb_close(open_ones[slot].handle);
+    usb.libusb_exit(open_ones[slot].context);
     open_ones[slot].handle = NULL;
 }
 

@@ -338,6 +338,10 @@ unsigned dfu_offences(const struct dfu_made *d) {
     return d->offences;
 }
 
+void dfu_at(struct dfu_made *d, int64_t now) {
+    d->now = now;
+}
+
 void dfu_host(struct dfu_made *d, struct mos_host *host) {
     host->wires = &d->wires;
     host->now_ns = now_ns;

@@ -32,6 +32,8 @@ void dfu_fails(struct dfu_made *d, struct dfu_fault fault); /* it is as new, too
 const uint8_t *dfu_got(const struct dfu_made *d, unsigned place, size_t *length, bool *done);
 /* Requests that the standard does not allow in the state in which they came. */
 unsigned dfu_offences(const struct dfu_made *d);
+/* From now on its clock stands there, nanoseconds; it stands still between. */
+void dfu_at(struct dfu_made *d, int64_t now);
 void dfu_host(struct dfu_made *d, struct mos_host *host);
 
 #endif

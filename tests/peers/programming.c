@@ -397,7 +397,85 @@ static void usb_on_a_real_kernel(void) {
            right, (int)ROWS);
 }
 
+/* ---- Device Firmware Upgrade ---- */
+
+static const char dfu_board[] =
+    "mosaicum: 1\nboard: curlew\n"
+    "hardware: {media: {store: {kind: emmc, size: 8 MiB}}}\n"
+    "pieces: {loader: {file: a, license: MIT}, b: {file: b, license: MIT}}\n"
+    "layout:\n  store:\n    table: {kind: gpt}\n    regions:\n"
+    "      loader: {at: 128 KiB, piece: loader}\n"
+    "      rest: {at: 2 MiB, piece: b}\n"
+    "programming:\n"
+    "  upgrade:\n    steps:\n"
+    "      loader: {write: store, regions: [loader], by: dfu, usb: {vendor: 0x1209, product: "
+    "0x0002}, place: main, within: 8}\n";
+
+/* What comes of each, as the guest says it: status, what the device says, what it holds, and the
+ * last words. */
+static const struct {
+    const char *fault, *device, *says;
+    int status;
+    bool same; /* all of it, or as far as it got */
+} dfu_rows[] = {
+    {"none", "done, 0 offences", "read back", 0, true},
+    {"runtime", "done, 0 offences", "read back", 0, true},
+    {"failed", "done, 0 offences", "read back", 0, true},
+    {"quiet", "done, 0 offences", "not proved", 0, true},
+    {"reset", "done, 0 offences", "not proved", 0, true},
+    {"leaves", "done, 0 offences", "not proved", 0, true},
+    {"stalls", "not done, 0 offences", "refuses that", 3, true},
+    {"errs", "not done, 0 offences", "cannot write its storage", 3, true},
+    {"goes", "not done, 0 offences", "it is gone", 3, true},
+    {"flips", "done, 0 offences", "gives back something else", 1, true},
+    {"garbled", "not done, 0 offences", "what no such device may", 3, true},
+    {"absent", "", "no USB device", 3, false},
+};
+
+static void upgrades_on_a_real_kernel(void) {
+    enum { ROWS = sizeof dfu_rows / sizeof *dfu_rows };
+    char *w = keep(test_folder("dfu"));
+    unsigned right = 0;
+    if (!exists(path_in(peers_cache(), "x86/complete"))) {
+        proved("Device Firmware Upgrade on a real kernel",
+               "NOT DONE: its kernel could not be fetched");
+        return;
+    }
+    put_workspace(path_in(w, "ws"), dfu_board, "curlew", 100000, 300000);
+    CU_ASSERT_FATAL(runs(0, "'%s/tests/peers/computer/prepare-dfu' '%s' '%s' '%s' '%s'",
+                         MOSAICUM_SOURCE, peers_cache(), MOSAICUM_PROGRAM, w, MOSAICUM_PLUG));
+    struct outcome o =
+        run_shell("cd '%s' && timeout 600 qemu-system-x86_64 -M q35 -accel tcg -m 1024 "
+                  "-display none -monitor none -no-reboot -nic none -kernel vmlinuz "
+                  "-initrd initrd -append 'console=ttyS0 quiet panic=-1' -serial stdio",
+                  w);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "marker-end"));
+    for (size_t i = 0; i < ROWS; i++) {
+        char start[60], line[400] = "";
+        int status = -1;
+        snprintf(start, sizeof start, "result %s ", dfu_rows[i].fault);
+        const char *at = strstr(o.out, start);
+        if (at)
+            sscanf(at + strlen(start), "%d%399[^\r\n]", &status, line);
+        bool good = status == dfu_rows[i].status && strstr(line, dfu_rows[i].device) &&
+                    strstr(line, dfu_rows[i].says) &&
+                    dfu_rows[i].same == (strstr(line, "| same") != NULL);
+        if (!good)
+            fprintf(stderr, "\n%s: status %d,%s\n", dfu_rows[i].fault, status, line);
+        CU_ASSERT(good);
+        right += good;
+    }
+    outcome_free(&o);
+    proved(
+        "Device Firmware Upgrade on a real kernel (a made-up device on vhci_hcd, libusb)",
+        "%u of %d as expected: it has what was sent, asked as the standard says; stalls, errors, "
+        "devices that vanish or give back something else are told",
+        right, (int)ROWS);
+    remove_folder(w);
+}
+
 SUITE(programming_suite, {"USB on a real kernel", usb_on_a_real_kernel},
+      {"upgrades on a real kernel", upgrades_on_a_real_kernel},
       {"a disk over the network", a_disk_over_the_network}, {"a serial flash", a_serial_flash},
       {"a flash that fails", a_flash_that_fails},
       {"the card it started from", the_card_it_started_from});
