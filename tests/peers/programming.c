@@ -346,6 +346,15 @@ static const char usb_board[] =
     "      write: {write: card, by: usb-disk, usb: {vendor: 0x1209, product: 0x0001}, within: "
     "20}\n";
 
+static const char line_board[] =
+    "mosaicum: 1\nboard: dunlin\nhardware:\n  cpu: arm64\n"
+    "  media: {store: {kind: emmc, size: {at-least: 8 MiB, at-most: 8 MiB}, loader: mmc 0}}\n"
+    "loader: {dialect: u-boot}\npieces: {a: {file: a}, b: {file: b}}\n"
+    "layout:\n  store:\n    table: {kind: gpt}\n    regions:\n"
+    "      a: {at: 128 KiB, piece: a}\n      b: {at: 1 MiB, piece: b}\n"
+    "programming:\n  line:\n    steps:\n      power: {prompt: yes, within: 30}\n"
+    "      write: {write: store, by: serial, names: [QEMU!]}\n";
+
 /* What comes of each, as the guest says it. */
 static const struct {
     const char *what;
@@ -356,6 +365,9 @@ static const struct {
     {"same", 0, ""},
     {"was-there", 3, "was there before the steps began"},
     {"another", 3, "no USB disk 1209:0001 came"},
+    {"line", 0, "and read back"},
+    {"line-same", 0, ""},
+    {"pulled", 3, "line is gone"},
 };
 
 static void usb_on_a_real_kernel(void) {
@@ -367,8 +379,9 @@ static void usb_on_a_real_kernel(void) {
         return;
     }
     put_workspace(path_in(w, "ws"), usb_board, "curlew", 100000, 3000000);
-    CU_ASSERT_FATAL(runs(0, "'%s/tests/peers/computer/prepare-usb' '%s' '%s' '%s'", MOSAICUM_SOURCE,
-                         peers_cache(), MOSAICUM_PROGRAM, w));
+    put_workspace(path_in(w, "ws"), line_board, "dunlin", 100000, 1000000);
+    CU_ASSERT_FATAL(runs(0, "'%s/tests/peers/computer/prepare-usb' '%s' '%s' '%s' '%s'",
+                         MOSAICUM_SOURCE, peers_cache(), MOSAICUM_PROGRAM, w, MOSAICUM_LINE));
     struct outcome o =
         run_shell("cd '%s' && timeout 600 qemu-system-x86_64 -M q35 -accel tcg -m 1024 "
                   "-display none -monitor none -no-reboot -nic none -kernel vmlinuz "
@@ -391,10 +404,11 @@ static void usb_on_a_real_kernel(void) {
     if (right < ROWS)
         fprintf(stderr, "\n%s\n", o.out);
     outcome_free(&o);
-    proved("a board that becomes a USB disk, for real (dummy_hcd in a guest)",
-           "%u of %d as expected: written and equal; one that was there before, another one: left "
-           "alone",
-           right, (int)ROWS);
+    proved(
+        "USB for real (gadgets of a guest's own): a board that becomes a disk, a serial adapter",
+        "%u of %d as expected: written and equal; a disk that was there before, another one: left "
+        "alone; an adapter pulled out in the middle: told",
+        right, (int)ROWS);
 }
 
 /* ---- Device Firmware Upgrade ---- */
