@@ -41,6 +41,10 @@ struct mos_computer {
      * takes a lock on it, and so mounts it, until it is closed.  What stays in caches of the system
      * is never read: see read(). */
     int (*open_to_write)(const struct mos_computer *c, const char *path, int *device);
+    /* From now on a device that this user may not open is asked for from the system's storage
+     * service, which may ask its user in turn; an errno value: it cannot be had there either, and
+     * EACCES where there is none.  May be NULL. */
+    int (*ask_for)(const struct mos_computer *c, const char *path);
     void (*close)(const struct mos_computer *c, int device);
     int (*info)(const struct mos_computer *c, int device, struct mos_device_info *out);
     /* All of `length` bytes at `offset`, which are whole sectors, or an error.  Of a device that is

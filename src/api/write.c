@@ -57,6 +57,10 @@ static void find_device(struct write_job *w, struct write_device *x, const char 
         return;
     }
     media_look(w->m, b, &x->d);
+    /* nothing is asked for that could not be written anyway */
+    if (x->d.look.errnum == EACCES && c->ask_for && !b->system && !b->mounts.count &&
+        !c->ask_for(c, b->path))
+        media_look(w->m, b, &x->d);
     x->d.path = path;
 }
 

@@ -36,4 +36,8 @@ FILE *mos_platform_answers(void);
 /* Bytes that nobody can foresee; false: there are none. */
 bool mos_platform_random(void *to, size_t length);
 
+/* service.c: a device from the system's storage service; ENOSYS: there is none, EACCES: it says no.
+ */
+int mos_service_open(const char *path, bool to_write, int *device);
+
 #endif

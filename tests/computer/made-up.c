@@ -183,7 +183,7 @@ static int open_it(struct made_up *m, const char *path, bool to_write, int *devi
     for (size_t i = 0; i < m->device_count; i++)
         if (m->devices[i].number == e->number)
             d = &m->devices[i];
-    if (!d || d->locked || (to_write && m->plain))
+    if (!d || ((d->locked || (to_write && m->plain)) && !(d->lent && d->asked)))
         return EACCES;
     if (to_write && (d->busy || d->open || d->fault == MADE_UP_BUSY))
         return EBUSY;
@@ -202,6 +202,15 @@ static int open_it(struct made_up *m, const char *path, bool to_write, int *devi
             return 0;
         }
     return EMFILE;
+}
+
+static int ask_for(const struct mos_computer *c, const char *path) {
+    struct made_up *m = c->user;
+    const struct entry *e = find(m, path);
+    for (size_t i = 0; e && i < m->device_count; i++)
+        if (e->is_device && m->devices[i].number == e->number)
+            return m->devices[i].asked++, m->devices[i].lent ? 0 : EACCES;
+    return ENOENT;
 }
 
 static int open_to_look(const struct mos_computer *c, const char *path, int *device) {
@@ -504,6 +513,7 @@ static bool add_disk(struct made_up *m, char *words[], size_t n, const char *fol
                                  .sequence = sequence ? size_of(sequence) : m->device_count,
                                  .read_only = value(words, n, "ro") != NULL,
                                  .locked = value(words, n, "locked") != NULL,
+                                 .lent = value(words, n, "lent") != NULL,
                                  .of = around,
                                  .at = at ? size_of(at) : 0};
     if (!d->sector || (d->of && (d->at > d->of->size || d->size > d->of->size - d->at)))
@@ -697,6 +707,7 @@ struct made_up *made_up_new(const char *text, const char *folder, char *why, siz
                                         .device_of = device_of,
                                         .open_to_look = open_to_look,
                                         .open_to_write = open_to_write,
+                                        .ask_for = ask_for,
                                         .close = close_it,
                                         .info = info,
                                         .read = read_it,

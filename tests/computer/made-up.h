@@ -3,7 +3,7 @@
  *
  *   disk NAME MAJOR:MINOR SIZE KEY=VALUE…    a device: bus (usb sd mmc sata nvme virtio loop dm
  * md), model serial port lun speed version backing name uuid level; sector sequence; ro; of=DISK (a
- * partition at= START), on=NAME (what it is made of); locked (its node cannot be opened),
+ * partition at= START), on=NAME (what it is made of); locked (its node cannot be opened; lent: but the storage service opens it),
  * holds=FILE (its content) program PID NAME [space=N] [hidden]      in its own mount namespace; its
  * files cannot be seen mount PID MAJOR:MINOR AT [SOURCE [OPTIONS]]    PID self: the namespace of
  * who looks swap PATH          open PID PATH         file PATH MAJOR:MINOR (a file, and the device
@@ -39,7 +39,8 @@ struct made_up_device {
     char *name;
     uint64_t number, size, sequence;
     uint32_t sector;
-    bool read_only, locked, busy, open;
+    bool read_only, locked, lent, busy, open;
+    unsigned asked; /* how often it was asked for from the storage service */
     struct made_up_device *of; /* a partition */
     uint64_t at;
     unsigned char *bytes;          /* what a reader gets */

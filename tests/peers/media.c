@@ -284,5 +284,49 @@ static void larger_devices(void) {
     remove_folder(w);
 }
 
+/* ---- a plain user ---- */
+
+static const struct {
+    const char *how; /* the service answers */
+    int status;
+    const char *says;
+} lenders[] = {
+    {"yes", 0, "written, and read back"},
+    {"no", 4, "not-removable"}, /* without its token nothing can be said twice */
+    {"other", 4, "not-removable"},
+    {"busy", 4, "not-removable"},
+    {"none", 4, "not-removable"},
+};
+
+/* A device that this user may not open comes over D-Bus from a service. */
+static void a_plain_user(void) {
+    char *w = keep(test_folder("plain"));
+    size_t right = 0;
+    make_image(w);
+    char *device = loop_device(w, 64);
+    if (!device) {
+        proved("a device from the storage service", "NOT DONE: there are no loop devices");
+        return;
+    }
+    for (size_t i = 0; i < sizeof lenders / sizeof *lenders; i++) {
+        struct outcome o = run_shell("'%s/tests/peers/plain' '%s' %s '%s' '%s' %s", MOSAICUM_SOURCE,
+                                     w, device, MOSAICUM_PROGRAM, MOSAICUM_LENDER, lenders[i].how);
+        bool good = o.status == lenders[i].status && strstr(o.out, lenders[i].says) &&
+                    is_equal(w, device, "") == !lenders[i].status;
+        if (!good)
+            fprintf(stderr, "\n%s: %d\n%s%s", lenders[i].how, o.status, o.out, o.err);
+        CU_ASSERT_TRUE(good);
+        right += good;
+        outcome_free(&o);
+        runs(0, "head -c 67108864 /dev/zero > %s", device);
+    }
+    proved("a device from the storage service (D-Bus, a service of the test's own)",
+           "%zu of %zu as expected: lent, refused, busy, something else, no service", right,
+           sizeof lenders / sizeof *lenders);
+    runs(0, "losetup -d %s", device);
+    remove_folder(w);
+}
+
 SUITE(media_suite, {"the guard on a real kernel", the_guard_on_a_real_kernel},
-      {"killed at any moment", killed_at_any_moment}, {"larger devices", larger_devices});
+      {"killed at any moment", killed_at_any_moment}, {"larger devices", larger_devices},
+      {"a plain user", a_plain_user});

@@ -586,6 +586,44 @@ static void a_card_is_compared_with_its_image(void) {
     scene_end(&s);
 }
 
+/* ---- a plain user ---- */
+
+/* Who may not open a device gets it from the system's storage service; nobody is asked for what may
+ * not be written. */
+static void what_is_lent_is_written(void) {
+    static const struct {
+        const char *more;
+        bool asked, written;
+    } cases[] = {
+        {"locked lent\n", true, true},
+        {"locked\n", true, false},
+        {"lent\n", false, true},
+        {"locked lent\nmount self 8:16 /mnt\n", false, false},
+        {"locked lent\nmount self 8:16 /usr\n", false, false},
+        {"locked lent ro\n", true, false},
+    };
+    struct scene s;
+    scene_start(&s);
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        char text[200];
+        snprintf(
+            text, sizeof text,
+            "disk sdb 8:16 4M bus=usb port=1-2 model=Reader serial=R1 %sdisk sdc 8:32 4M bus=usb "
+            "locked lent\n",
+            cases[i].more);
+        struct made_up *m = scene_computer(text);
+        struct made_up_device *d = made_up_device(m, "sdb");
+        struct result got = scene_write(&s, m, (struct mosaicum_write){0}, "/dev/sdb");
+        CU_ASSERT_EQUAL(got.status == MOSAICUM_DONE, cases[i].written);
+        CU_ASSERT_EQUAL(d->asked, cases[i].asked);
+        CU_ASSERT_EQUAL(d->writes > 0, cases[i].written);
+        CU_ASSERT_EQUAL(made_up_device(m, "sdc")->asked, 0); /* it was not named */
+        CU_ASSERT(!cases[i].written || scene_carries(&s, d, true));
+        made_up_free(m);
+    }
+    scene_end(&s);
+}
+
 /* ---- consent ---- */
 
 /* ---- an image that changes ---- */
@@ -786,5 +824,6 @@ SUITE(media_suite, {"the guard refuses what must stay", guard_refuses_what_must_
       {"an image must stay as it is", an_image_must_stay_as_it_is},
       {"what was saved stays", what_was_saved_stays}, {"members are refused", members_are_refused},
       {"what comes and goes is told", what_comes_and_goes_is_told},
+      {"what is lent is written", what_is_lent_is_written},
       {"tokens tell media apart", tokens_tell_media_apart},
       {"only the right token scene_consents", only_the_right_token_consents});
