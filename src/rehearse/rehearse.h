@@ -14,6 +14,10 @@ struct mos_rig_medium {
     const char *loader; /* "mmc 0" */
     const char *kernel; /* "mmcblk0"; NULL: not known */
     struct mos_io *io;
+    bool keeps;     /* what the loader's commands write comes into io; else it is gone in the end */
+    uint64_t erase; /* bytes of a flash that are erased at once; 0: not known */
+    const uint64_t *bad; /* blocks of a raw NAND that its commands step over */
+    size_t bad_count;
 };
 
 /* Where the loader keeps its environment. */

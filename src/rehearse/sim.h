@@ -50,6 +50,8 @@ struct sim_volume {
 
 struct sim_disk {
     const struct mos_rig_medium *medium;
+    struct mos_io *io; /* its bytes, with what was written since */
+    bool written;
     const struct mos_table_driver *driver; /* NULL: no table */
     struct mos_table_data table;
     struct mos_vec volumes; /* of struct sim_volume * */
@@ -178,6 +180,8 @@ struct mos_dt *sim_tree(const struct sim *s, uint64_t at);
 /* ---- storage.c ---- */
 /* "mmc", "0" → the disk; NULL: there is none. */
 struct sim_disk *sim_disk(struct sim *s, const char *kind, const char *number);
+/* Its bytes, to be written: the medium's own where that keeps it, else a layer over them. */
+struct mos_io *sim_disk_to_write(struct sim *s, struct sim_disk *d);
 struct sim_disk *sim_disk_of(struct sim *s, const struct mos_rig_medium *medium);
 struct sim_volume *sim_volume(struct sim *s, struct sim_disk *disk, unsigned partition);
 /* The whole device, whatever table it has. */

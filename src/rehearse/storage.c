@@ -16,6 +16,8 @@ static struct sim_disk *open_disk(struct sim *s, const struct mos_rig_medium *me
     struct sim_disk *d = mos_alloc(s->arena, sizeof *d);
     struct mos_vec problems = mos_vec_make(s->arena, sizeof(char *));
     d->medium = medium;
+    d->io = medium->io;
+    d->written = false;
     d->volumes = mos_vec_make(s->arena, sizeof(struct sim_volume *));
     d->driver = mos_table_read(medium->io, s->arena, &d->table, &problems);
     if (d->driver && d->table.unseen)
@@ -34,6 +36,16 @@ struct sim_disk *sim_disk_of(struct sim *s, const struct mos_rig_medium *medium)
             return d;
     }
     return open_disk(s, medium);
+}
+
+struct mos_io *sim_disk_to_write(struct sim *s, struct sim_disk *d) {
+    if (!d->written && !d->medium->keeps) {
+        struct mos_io *layer = mos_alloc(s->arena, sizeof *layer);
+        *layer = mos_io_overlay(s->arena, d->io);
+        d->io = layer;
+    }
+    d->written = true;
+    return d->io;
 }
 
 struct sim_disk *sim_disk(struct sim *s, const char *kind, const char *number) {
@@ -109,7 +121,7 @@ static struct sim_volume *open_volume(struct sim *s, struct sim_disk *d, unsigne
     struct sim_volume *v = mos_alloc(s->arena, sizeof *v);
     *v = (struct sim_volume){
         .medium = d->medium, .partition = partition, .files = mos_map_make(s->arena)};
-    uint64_t start = 0, length = d->medium->io->size;
+    uint64_t start = 0, length = d->io->size;
     for (size_t i = 0; d->driver && partition && i < d->table.partitions.count; i++) {
         const struct mos_partition *p = mos_vec_at(&d->table.partitions, i);
         if (p->number != partition)
@@ -120,7 +132,7 @@ static struct sim_volume *open_volume(struct sim *s, struct sim_disk *d, unsigne
     }
     v->is_there = !partition || v->entry || (!d->driver && partition == 1);
     mos_vec_push_pointer(&d->volumes, v);
-    if (!v->is_there || start >= d->medium->io->size)
+    if (!v->is_there || start >= d->io->size)
         return v;
     for (size_t i = 0; i < s->rig->volume_count; i++) {
         const struct mos_rig_volume *x = &s->rig->volumes[i];
@@ -131,8 +143,7 @@ static struct sim_volume *open_volume(struct sim *s, struct sim_disk *d, unsigne
             return v;
         }
     }
-    v->io =
-        mos_io_window(s->arena, d->medium->io, start, mos_min(length, d->medium->io->size - start));
+    v->io = mos_io_window(s->arena, d->io, start, mos_min(length, d->io->size - start));
     if (mos_fs_probe(&v->io, s->arena, &v->info) && v->info.driver && v->info.driver->stream) {
         v->readable = !v->info.damaged;
         if (v->readable)

@@ -1,6 +1,10 @@
 /* The RAM of a rehearsal against an array: what lies where, and over what. */
-#include "loaders/loaders.h"
 #include "support.h"
+
+#include "content/content.h"
+#include "disk/table.h"
+#include "fs/fs.h"
+#include "loaders/loaders.h"
 
 #include "rehearse/sim.h"
 
@@ -151,5 +155,185 @@ static void lent_bytes_stay(void) {
     }
 }
 
+/* ---- flash ---- */
+
+enum {
+    FLASH = 2 << 20,
+    ERASE = 64 << 10,
+    PAGE = 2 << 10,
+    BLOCKS = FLASH / ERASE,
+    FILES = 4 << 20,
+    PARTS = 3,
+    MOST_BAD = 7
+};
+
+/* A flash, a medium with the files for its regions, and what stands in them. */
+struct bench {
+    struct core core;
+    uint8_t *flash, *files, *content[PARTS];
+    struct mos_flash_item items[PARTS];
+    uint64_t bad[MOST_BAD];
+    size_t bad_count;
+};
+
+/* The files on the first partition of a medium. */
+static void put_files(struct bench *b) {
+    struct core *c = &b->core;
+    const char *why = NULL;
+    struct mos_io io = mos_io_memory(c->ctx.arena, b->files, FILES);
+    struct mos_table_data t = {.sector = 512,
+                               .medium_size = FILES,
+                               .entries = 128,
+                               .first_usable = 34,
+                               .last_usable = FILES / 512 - 34,
+                               .partitions =
+                                   mos_vec_make(c->ctx.arena, sizeof(struct mos_partition))};
+    struct mos_partition *p = mos_vec_push(&t.partitions);
+    *p = (struct mos_partition){
+        .number = 1, .first_lba = 2048, .last_lba = FILES / 512 - 100, .name = "files"};
+    mos_table_gpt.type_for("linux", p->type);
+    mos_uuid_from_name("files", p->id);
+    memset(b->files, 0, FILES);
+    CU_ASSERT_EQUAL_FATAL(mos_table_write(&mos_table_gpt, &io, &t, c->ctx.arena, &why), 0);
+    uint64_t at = p->first_lba * 512, size = (p->last_lba + 1) * 512 - at;
+    struct mos_io part = mos_io_window(c->ctx.arena, &io, at, size);
+    const struct mos_fs_driver *d = mos_fs_find("fat12");
+    struct mos_volume_wish w = {.size = size, .sector = 512, .label = "F", .region_offset = at};
+    struct mos_volume_result r;
+    struct mos_volume_base *v = d->begin(&c->ctx, &part, &w);
+    struct mos_sink sink = d->sink(v);
+    for (size_t i = 0; i < PARTS; i++) {
+        struct mos_entry e = {.path = b->items[i].file,
+                              .type = MOS_ENTRY_FILE,
+                              .mode = 0644,
+                              .size = b->items[i].write};
+        CU_ASSERT_TRUE(mos_bytes_stream(&e, b->content[i], (size_t)e.size, &sink));
+    }
+    CU_ASSERT_TRUE_FATAL(d->finish(v, &r));
+}
+
+/* Three regions that begin at blocks of the flash, with room for two bad blocks, one or none. */
+static void start_bench(struct bench *b, uint64_t *seed, bool nand) {
+    static const struct {
+        const char *name, *file;
+        uint64_t from, blocks;
+    } parts[PARTS] = {
+        {"first", "a.bin", 0, 8}, {"main", "b.bin", 8, 12}, {"data", "c.bin", 20, 12}};
+    bool blank = random_below(seed, 2);
+    core_start(&b->core);
+    b->flash = malloc(FLASH);
+    b->files = malloc(FILES);
+    for (size_t i = 0; i < FLASH; i++)
+        b->flash[i] = blank ? 0xff : (uint8_t)random_next(seed); /* what was there before */
+    for (size_t i = 0; i < PARTS; i++) {
+        uint64_t at = parts[i].from * ERASE, length = parts[i].blocks * ERASE;
+        uint64_t most = length - random_below(seed, 3) * ERASE;
+        uint64_t few = PAGE * (1 + random_below(seed, most / PAGE / 2));
+        b->items[i] = (struct mos_flash_item){parts[i].name, parts[i].file, at, length, at, most};
+        if (random_below(seed, 2))
+            b->items[i].write = few;
+        b->content[i] = malloc((size_t)b->items[i].write);
+        for (size_t k = 0; k < b->items[i].write; k++)
+            b->content[i][k] = (uint8_t)random_next(seed);
+    }
+    b->bad_count = nand ? random_below(seed, MOST_BAD) : 0;
+    for (size_t i = 0; i < b->bad_count; i++)
+        b->bad[i] = random_below(seed, BLOCKS);
+    put_files(b);
+}
+
+static void end_bench(struct bench *b) {
+    for (size_t i = 0; i < PARTS; i++)
+        free(b->content[i]);
+    free(b->flash);
+    free(b->files);
+    core_end(&b->core);
+}
+
+static bool is_bad(const struct bench *b, uint64_t block) {
+    for (size_t i = 0; i < b->bad_count; i++)
+        if (b->bad[i] == block)
+            return true;
+    return false;
+}
+
+/* Does a reader that steps over bad blocks find a region's content from its place on? */
+static bool holds(const struct bench *b, size_t part) {
+    const struct mos_flash_item *x = &b->items[part];
+    uint64_t at = x->at;
+    for (uint64_t done = 0; done < x->write; at += PAGE) {
+        if (at >= FLASH)
+            return false;
+        if (is_bad(b, at / ERASE))
+            continue;
+        if (memcmp(b->flash + at, b->content[part] + done, PAGE) != 0)
+            return false;
+        done += PAGE;
+    }
+    return true;
+}
+
+/* What the loader says while it runs the script of a build. */
+static const char *run_program(struct bench *b, bool nand) {
+    enum { RAM_AT = 0x40000000, AT = RAM_AT + (16 << 20), BACK = AT + (4 << 20) };
+    struct mos_arena *arena = b->core.ctx.arena;
+    struct mos_io *io = mos_alloc_array(arena, 2, sizeof *io);
+    io[0] = mos_io_memory(arena, b->files, FILES);
+    io[1] = mos_io_memory(arena, b->flash, FLASH);
+    const struct mos_rig_medium media[] = {{.name = "card", .loader = "mmc 0", .io = &io[0]},
+                                           {.name = "flash",
+                                            .loader = nand ? "nand 0" : "sf 0",
+                                            .io = &io[1],
+                                            .keeps = true,
+                                            .erase = ERASE,
+                                            .bad = b->bad,
+                                            .bad_count = b->bad_count}};
+    const struct mos_rig rig = {
+        .dialect = mos_dialect_at(0), .ram = {RAM_AT, 64 << 20}, .media = media, .media_count = 2};
+    const struct mos_flash_program p = {.board = "curlew",
+                                        .device = media[1].loader,
+                                        .nand = nand,
+                                        .files_on = "mmc 0",
+                                        .at = AT,
+                                        .back_at = BACK,
+                                        .items = b->items,
+                                        .count = PARTS};
+    struct mos_buf script = {.arena = arena};
+    rig.dialect->write_flash_program(&p, &script);
+    struct mos_rehearsal_shell *shell = mos_rehearsal_shell(&b->core.ctx, &rig);
+    return mos_rehearsal_type(shell, mos_buf_string(&script));
+}
+
+/* A build's script programs a flash, and what it says in the end is true, however many blocks are
+ * bad; those are never touched. */
+static void a_flash_is_programmed(void) {
+    uint64_t seed = 18;
+    unsigned whole = 0, told = 0;
+    for (unsigned round = 0; round < 100; round++) {
+        struct bench b;
+        bool nand = round % 4 != 0, all = true;
+        start_bench(&b, &seed, nand);
+        uint8_t *before = malloc(FLASH);
+        memcpy(before, b.flash, FLASH);
+        const char *said = run_program(&b, nand), *wrong = strstr(said, "Not programmed:");
+        for (size_t i = 0; i < PARTS; i++) {
+            bool is = holds(&b, i), says_not = wrong && strstr(wrong, b.items[i].name);
+            CU_ASSERT_EQUAL(is, !says_not);
+            all &= is;
+        }
+        CU_ASSERT_EQUAL(all, strstr(said, "The flash is programmed.") != NULL);
+        for (size_t i = 0; i < b.bad_count; i++)
+            CU_ASSERT_EQUAL(memcmp(b.flash + b.bad[i] * ERASE, before + b.bad[i] * ERASE, ERASE),
+                            0);
+        CU_ASSERT(nand || all);
+        whole += all;
+        told += !all;
+        free(before);
+        end_bench(&b);
+    }
+    CU_ASSERT(whole > 40 && told > 10); /* both happened */
+}
+
 SUITE(rehearse_suite, {"lent bytes stay", lent_bytes_stay},
-      {"RAM equals an array", ram_equals_an_array}, {"RAM has its ends", ram_has_its_ends});
+      {"RAM equals an array", ram_equals_an_array}, {"RAM has its ends", ram_has_its_ends},
+      {"a flash is programmed", a_flash_is_programmed});

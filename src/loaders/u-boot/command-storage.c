@@ -351,8 +351,7 @@ static int run_part(struct sim *s, int argc, const char *const *argv) {
 
 /* ---- whole devices ---- */
 
-static int read_bytes(struct sim *s, struct sim_disk *d, uint64_t to, uint64_t from,
-                      uint64_t length) {
+int ub_read_bytes(struct sim *s, struct sim_disk *d, uint64_t to, uint64_t from, uint64_t length) {
     uint8_t piece[65536];
     sim_charge(s, length);
     if (s->rig->ram.length && !sim_ram_free(s, to, length)) {
@@ -363,7 +362,7 @@ static int read_bytes(struct sim *s, struct sim_disk *d, uint64_t to, uint64_t f
     }
     for (uint64_t done = 0; done < length;) {
         size_t n = (size_t)mos_min(sizeof piece, length - done);
-        int e = mos_io_read(d->medium->io, piece, n, from + done);
+        int e = mos_io_read(d->io, piece, n, from + done);
         if (e == ENODATA)
             sim_undecided(s, "what lies 0x%llx into %s: it is a volume that is not written yet",
                           (unsigned long long)(from + done), d->medium->name);
@@ -381,7 +380,7 @@ static int read_bytes(struct sim *s, struct sim_disk *d, uint64_t to, uint64_t f
     return 0;
 }
 
-static const char *current_number(struct sim *s, const char *kind) {
+const char *ub_current_number(struct sim *s, const char *kind) {
     const char *at = own(s)->current && strncmp(own(s)->current, kind, strlen(kind)) == 0
                          ? strchr(own(s)->current, ' ')
                          : NULL;
@@ -390,18 +389,18 @@ static const char *current_number(struct sim *s, const char *kind) {
 
 static int block_read(struct sim *s, int argc, const char *const *argv) {
     uint64_t to, from, count;
-    struct sim_disk *d = sim_disk(s, argv[0], current_number(s, argv[0]));
+    struct sim_disk *d = sim_disk(s, argv[0], ub_current_number(s, argv[0]));
     if (argc != 5 || !sim_address(argv[2], &to) || !sim_address(argv[3], &from) ||
         !sim_address(argv[4], &count))
         return -1;
     if (!d)
         return 1;
     sim_print(s, "\n%s read: device %s block # %llu, count %llu ... ", argv[0],
-              current_number(s, argv[0]), (unsigned long long)from, (unsigned long long)count);
+              ub_current_number(s, argv[0]), (unsigned long long)from, (unsigned long long)count);
     uint64_t end, bytes;
     bool good = mos_mul(count, SECTOR, &bytes) && mos_mul(from, SECTOR, &from) &&
-                mos_add(from, bytes, &end) && end <= d->medium->io->size &&
-                read_bytes(s, d, to, from, bytes) == 0;
+                mos_add(from, bytes, &end) && end <= d->io->size &&
+                ub_read_bytes(s, d, to, from, bytes) == 0;
     sim_print(s, good ? "%llu blocks read: OK\n" : "-5 blocks read: ERROR\n",
               (unsigned long long)count);
     if (!good)
@@ -417,7 +416,7 @@ static int run_device(struct sim *s, int argc, const char *const *argv) {
     if (strcmp(what, "read") == 0)
         return block_read(s, argc, argv);
     if (strcmp(what, "dev") == 0) {
-        const char *number = argc > 2 ? argv[2] : current_number(s, argv[0]);
+        const char *number = argc > 2 ? argv[2] : ub_current_number(s, argv[0]);
         struct sim_disk *d = sim_disk(s, argv[0], number);
         if (!d) {
             sim_print(s, "\nDevice %s: unknown device\n", number);
@@ -429,51 +428,11 @@ static int run_device(struct sim *s, int argc, const char *const *argv) {
     if (strcmp(what, "scan") == 0 || strcmp(what, "rescan") == 0 || strcmp(what, "start") == 0 ||
         strcmp(what, "reset") == 0 || strcmp(what, "info") == 0 || strcmp(what, "part") == 0 ||
         strcmp(what, "list") == 0) {
-        struct sim_disk *d = sim_disk(s, argv[0], current_number(s, argv[0]));
+        struct sim_disk *d = sim_disk(s, argv[0], ub_current_number(s, argv[0]));
         return !d && strcmp(what, "info") == 0;
     }
     sim_unknown(s, "what %s %s does", argv[0], what);
     return 0;
-}
-
-/* sf and nand (the loader's cmd/sf.c, cmd/nand.c): read TO FROM LENGTH, in hexadecimal. */
-static int run_flash(struct sim *s, int argc, const char *const *argv) {
-    uint64_t to, from, length;
-    bool nor = strcmp(argv[0], "sf") == 0;
-    const char *number = current_number(s, argv[0]);
-    if (argc < 2)
-        return -1;
-    bool chooses = strcmp(argv[1], nor ? "probe" : "device") == 0;
-    if (chooses && argc > 2) {
-        number = nor && strchr(argv[2], ':') ? mos_strndup(s->arena, argv[2], strcspn(argv[2], ":"))
-                                             : argv[2];
-        own(s)->current = mos_printf(s->arena, "%s %s", argv[0], number);
-    }
-    struct sim_disk *d = sim_disk(s, argv[0], number);
-    if (!d)
-        return nor ? sim_trouble(s, "Failed to initialize SPI flash at 0:0 (error -2)")
-                   : sim_trouble(s, "no devices available");
-    if (chooses || (!nor && strcmp(argv[1], "info") == 0))
-        return 0;
-    if (strcmp(argv[1], "read") != 0) {
-        sim_unknown(s, "what %s %s does", argv[0], argv[1]);
-        return 0;
-    }
-    if (argc != 5 || !sim_address(argv[2], &to) || !sim_address(argv[3], &from) ||
-        !sim_address(argv[4], &length))
-        return -1;
-    if (from > d->medium->io->size || length > d->medium->io->size - from)
-        return sim_trouble(s, "ERROR: attempting read past flash size (0x%llx)",
-                           (unsigned long long)d->medium->io->size);
-    bool bad = read_bytes(s, d, to, from, length) != 0;
-    if (nor)
-        sim_print(s, "SF: %llu bytes @ 0x%llx Read: %s\n", (unsigned long long)length,
-                  (unsigned long long)from, bad ? "ERROR" : "OK");
-    else
-        sim_print(s, "NAND read: device %s offset 0x%llx, size 0x%llx\n %llu bytes read: %s\n",
-                  number, (unsigned long long)from, (unsigned long long)length,
-                  (unsigned long long)length, bad ? "ERROR" : "OK");
-    return bad;
 }
 
 /* Nothing is on the network of a rehearsal. */
@@ -501,8 +460,7 @@ const struct ub_command ub_commands_storage[] = {
     {"part", run_part, 0},        {"mmc", run_device, 0},
     {"virtio", run_device, 0},    {"nvme", run_device, 0},
     {"usb", run_device, 0},       {"scsi", run_device, 0},
-    {"sata", run_device, 0},      {"sf", run_flash, 5},
-    {"nand", run_flash, 0},       {"dhcp", run_network, 3},
+    {"sata", run_device, 0},      {"dhcp", run_network, 3},
     {"tftpboot", run_network, 0}, {"pxe", run_network, 0},
     {"bootp", run_network, 3},    {"nfs", run_network, 3},
     {"qfw", run_foreign, 0},      {"bootefi", run_foreign, 0},

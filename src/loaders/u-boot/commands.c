@@ -6,9 +6,9 @@
 #include <assert.h>
 #include <string.h>
 
-static const struct ub_command *const groups[] = {ub_commands_plain,   ub_commands_environment,
-                                                  ub_commands_storage, ub_commands_memory,
-                                                  ub_commands_tree,    ub_commands_boot};
+static const struct ub_command *const groups[] = {
+    ub_commands_plain,  ub_commands_environment, ub_commands_storage, ub_commands_flash,
+    ub_commands_memory, ub_commands_tree,        ub_commands_boot};
 enum { GROUPS = sizeof groups / sizeof *groups };
 
 /* Commands that exist and do nothing that matters here. */

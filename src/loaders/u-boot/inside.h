@@ -55,7 +55,13 @@ struct ub_command {
 int ub_command(struct sim *s, int argc, const char *const *argv);
 int ub_usage(struct sim *s, const char *name);
 extern const struct ub_command ub_commands_plain[], ub_commands_environment[],
-    ub_commands_storage[], ub_commands_memory[], ub_commands_tree[], ub_commands_boot[];
+    ub_commands_storage[], ub_commands_flash[], ub_commands_memory[], ub_commands_tree[], ub_commands_boot[];
+
+/* ---- command-storage.c ---- */
+/* Bytes of a device into RAM; returns a command's code. */
+int ub_read_bytes(struct sim *s, struct sim_disk *d, uint64_t to, uint64_t from, uint64_t length);
+/* The number of the device of this kind that was chosen last, else "0". */
+const char *ub_current_number(struct sim *s, const char *kind);
 
 /* ---- stored.c ---- */
 void ub_environment_start(struct sim *s);

@@ -403,6 +403,21 @@ void ub_write_flash_program(const struct mos_flash_program *p, struct mos_buf *o
             x->name, at, x->file, write, verb, from, erase, verb, at, to, write, verb, back, to,
             write, at, back, write, x->name, x->name, x->name);
     }
+    for (size_t i = 0; p->nand && i < p->count; i++) {
+        const struct mos_flash_item *x = &p->items[i];
+        unsigned long long to = x->at, write = x->write, at = p->at, back = p->back_at;
+        mos_buf_printf(
+            out,
+            "%s"
+            "if load ${devtype} ${devnum}:1 0x%08llx %s && nand read 0x%08llx 0x%llx 0x%llx && "
+            "cmp.b "
+            "0x%08llx 0x%08llx 0x%llx; then\n  echo \"%s is as it was written.\"\nelse\n  "
+            "wrong=\"${wrong} %s\"\nfi\n",
+            i ? ""
+              : "\n# With more bad blocks than it has room for, a region runs into the next "
+                "one: all of them once more, and that counts.\nwrong=\"\"\n",
+            at, x->file, back, to, write, at, back, write, x->name, x->name);
+    }
     mos_buf_text(out, "\nif test -n \"${wrong}\"; then echo \"Not programmed:${wrong}\"; else echo "
                       "\"The flash is programmed.\"; fi\n");
 }
