@@ -455,7 +455,7 @@ static void upgrades_on_a_real_kernel(void) {
                "NOT DONE: its kernel could not be fetched");
         return;
     }
-    put_workspace(path_in(w, "ws"), dfu_board, "curlew", 100000, 300000);
+    put_workspace(path_in(w, "ws"), dfu_board, "curlew", 45000, 300000);
     CU_ASSERT_FATAL(runs(0, "'%s/tests/peers/computer/prepare-dfu' '%s' '%s' '%s' '%s'",
                          MOSAICUM_SOURCE, peers_cache(), MOSAICUM_PROGRAM, w, MOSAICUM_PLUG));
     struct outcome o =

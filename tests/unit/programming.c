@@ -116,8 +116,10 @@ static void scene_end(struct scene *s) {
 struct result {
     enum mosaicum_status status;
     char rules[200], error[300], results[MOST_TEXT], told[MOST_TEXT];
-    const char *confirms; /* steps that somebody confirms; NULL: all */
-    bool alone;           /* nobody is there */
+    const char *confirms;               /* steps that somebody confirms; NULL: all */
+    bool alone;                         /* nobody is there */
+    void (*meanwhile)(struct scene *s); /* done while the first step is asked for; or NULL */
+    struct scene *scene;
 };
 
 static void note(char *to, const char *text) {
@@ -134,6 +136,8 @@ static bool consents(void *self, const char *what, const char *token) {
 static bool step(void *self, const char *name, const char *text, bool asks) {
     struct result *r = self;
     (void)text;
+    if (r->meanwhile && !*r->told)
+        r->meanwhile(r->scene);
     note(r->told, name);
     return !asks || !r->confirms || strstr(r->confirms, name);
 }
@@ -729,6 +733,55 @@ static void a_waiver_makes_no_way(void) {
     scene_end(&s);
 }
 
+/* ---- what was consented to ---- */
+
+static void damage_image(struct scene *s) {
+    s->bytes[700000] ^= 1;
+    write_file(s->image, s->bytes, s->size);
+}
+
+static void build_another(struct scene *s) {
+    put_piece(s, "loader", 300001, 78);
+    CU_ASSERT_EQUAL(build(s), MOSAICUM_DONE);
+}
+
+static void remove_image(struct scene *s) {
+    CU_ASSERT_EQUAL(remove(s->image), 0);
+}
+
+static const char *const other_ways =
+    "  net:\n    steps:\n      power: {person: Give it power., prompt: yes, within: 5}\n"
+    "      write: {write: store, by: network, names: [Tern8]}\n"
+    "  upgrade:\n    steps:\n      power: {person: Give it power.}\n"
+    "      write: {write: store, by: dfu, usb: {vendor: 0x1209, product: 0x0002}, place: main}\n";
+
+/* Whatever becomes of the image while the steps before it are done, no other one gets to the board.
+ */
+static void only_what_was_consented_to(void) {
+    static const char *const ways[] = {"net", "upgrade"};
+    static const struct {
+        void (*meanwhile)(struct scene *s);
+        const char *says;
+    } cases[] = {{damage_image, "not what was built"},
+                 {build_another, "of another build by now"},
+                 {remove_image, "cannot be opened"}};
+    for (size_t i = 0; i < 6; i++) {
+        struct scene s;
+        scene_start(&s, "mmc");
+        put_board(&s, other_ways);
+        board_power(s.board);
+        struct result r =
+            program(&s, (struct mosaicum_program){.way = ways[i / 3]},
+                    (struct result){.meanwhile = cases[i % 3].meanwhile, .scene = &s});
+        CU_ASSERT(r.status != MOSAICUM_DONE);
+        if (!strstr(r.results, cases[i % 3].says))
+            fprintf(stderr, "\n%s: %d %s | %s\n", ways[i / 3], (int)r.status, r.error, r.results);
+        CU_ASSERT_PTR_NOT_NULL(strstr(r.results, cases[i % 3].says));
+        CU_ASSERT_EQUAL(board_written(s.board), 0);
+        scene_end(&s);
+    }
+}
+
 SUITE(programming_suite, {"every kind of storage, both ways", every_kind_both_ways},
       {"every fault is told", every_fault_is_told},
       {"the beginning comes last", the_beginning_comes_last},
@@ -738,6 +791,7 @@ SUITE(programming_suite, {"every kind of storage, both ways", every_kind_both_wa
       {"regions stay, or are refused", regions_stay_or_are_refused},
       {"steps in their order", steps_in_their_order},
       {"nothing without consent", nothing_without_consent},
+      {"only what was consented to", only_what_was_consented_to},
       {"boards are counted", boards_are_counted},
       {"the board becomes a disk", the_board_becomes_a_disk},
       {"what cannot work is told", what_cannot_work_is_told},
