@@ -150,6 +150,34 @@ static const char *what_is_lost(struct write_job *w, struct write_device *x) {
     return mos_buf_string(&b);
 }
 
+/* ---- what stays ---- */
+
+static const struct media_volume *volume_at(const struct write_device *x, uint64_t start) {
+    for (size_t i = 0; i < x->d.volumes.count; i++) {
+        const struct media_volume *v = mos_vec_at(&x->d.volumes, i);
+        if (v->start == start)
+            return v;
+    }
+    return NULL;
+}
+
+void write_judge_what_stays(struct write_job *w, const struct write_device *x) {
+    struct mos_findings *to = &w->m->ctx.findings;
+    for (size_t i = 0; i < x->keep.count; i++) {
+        const struct mos_ledger_region_last *r = mos_vec_pointer(&x->keep, i);
+        const struct media_volume *v = volume_at(x, r->offset);
+        bool is_volume = r->holds && mos_fs_find(r->holds);
+        if (!is_volume || !v || v->unreadable || (v->info.kind && !strcmp(v->info.kind, r->holds)))
+            continue;
+        struct mos_finding *f = mos_find(
+            to, MOS_RULE_WRITE_OLD_SIGNATURES, "Region %s stays, and holds %s instead of %s.",
+            r->name, v->info.kind ? v->info.kind : "nothing that is known", r->holds);
+        mos_finding_at(to, f, (struct mos_place){.thing = x->d.path});
+        mos_finding_at(to, f, (struct mos_place){.thing = w->image.path});
+        mos_finding_try(to, f, "Write it anew, with what is in it lost: --all-regions.");
+    }
+}
+
 void write_look_what_is_lost(struct write_job *w, struct write_device *x) {
     x->lost = what_is_lost(w, x);
 }

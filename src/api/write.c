@@ -633,6 +633,7 @@ static void write_media(struct write_job *w) {
     for (size_t i = 0; i < w->count; i++)
         if (takes_part(&w->devices[i])) {
             write_look_what_is_lost(w, &w->devices[i]);
+            write_judge_what_stays(w, &w->devices[i]);
             screen(w, &w->devices[i]);
         }
     show(w);

@@ -84,6 +84,8 @@ const char *write_unit_text(const struct write_job *w);
 /* write-lost.c: what is on a device and goes, as x->lost; what was edited there is a finding:
  * write.edits-lost. */
 void write_look_what_is_lost(struct write_job *w, struct write_device *x);
+/* Regions that stay, and hold something else than the layout says: write.old-signatures. */
+void write_judge_what_stays(struct write_job *w, const struct write_device *x);
 
 /* write-pattern.c: a pattern that tells of each sector where it belongs, as large as the device. */
 void write_make_pattern(struct write_job *w, uint64_t size);

@@ -53,6 +53,22 @@ static json_t *write_line(struct mos_host *host, const char *folder, char *line,
     return d;
 }
 
+/* In the ledger the region boot becomes a volume of that kind, of the running board. */
+static void own_volume(const char *folder, const char *kind) {
+    char *path = path_in(folder, "ledger.json");
+    json_t *d = json_load_file(path, 0, NULL), *region;
+    size_t i;
+    json_array_foreach(json_object_get(json_array_get(json_object_get(d, "images"), 0), "regions"),
+                       i, region) {
+        if (strcmp(json_string_value(json_object_get(region, "name")), "boot") == 0) {
+            json_object_set_new(region, "owner", json_string("device"));
+            json_object_set_new(region, "holds", json_string(kind));
+        }
+    }
+    CU_ASSERT_EQUAL(json_dump_file(d, path, 0), 0);
+    json_decref(d);
+}
+
 /* Does the lines of job.txt with the card of tests/computer/card.c; the last one counts. */
 static json_t *check_write(const char *fixture, int *status) {
     struct core c;
@@ -87,6 +103,10 @@ static json_t *check_write(const char *fixture, int *status) {
         if (strcmp(line, "volume") == 0) {
             card_put_volume(&c, image, NULL);
             card_put(&c, image, folder, "one");
+            continue;
+        }
+        if (strncmp(line, "own-volume ", 11) == 0) {
+            own_volume(folder, line + 11);
             continue;
         }
         if (strncmp(line, "edit sdb ", 9) == 0) {
