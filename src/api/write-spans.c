@@ -71,15 +71,21 @@ bool write_may_stay(const struct write_job *w, const struct mos_ledger_region_la
 
 /* Of a region that a ROM starts only the first sector that has data comes last: all of the others
  * are there before it, whatever order a device that loses power puts writes in. */
-static uint64_t end_of_start(const struct write_job *w, const struct mos_ledger_region_last *r) {
+static void find_first_sector(const struct write_job *w, const struct mos_ledger_region_last *r,
+                              uint64_t *from, uint64_t *to) {
     const struct mos_vec *spans = &w->image.ledger.spans;
     uint64_t end = r->offset + r->length;
+    *from = r->offset;
+    *to = end;
     for (size_t i = 0; i < spans->count; i++) {
         const struct mos_ledger_span_last *s = mos_vec_at(spans, i);
-        if (s->kind == 'd' && s->offset + s->length > r->offset && s->offset < end)
-            return mos_min(end, mos_round_down(mos_max(s->offset, r->offset), w->grain) + w->grain);
+        if (s->kind != 'd' || s->offset + s->length <= r->offset || s->offset >= end)
+            continue;
+        uint64_t sector = mos_round_down(mos_max(s->offset, r->offset), w->grain);
+        *from = mos_max(sector, r->offset);
+        *to = mos_min(sector + w->grain, end);
+        return;
     }
-    return end;
 }
 
 static void push_place(struct mos_vec *to, const struct mos_ledger_region_last *r, uint64_t from,
@@ -97,9 +103,12 @@ static struct mos_vec make_places(struct write_job *w) {
     struct mos_vec sorted = mos_vec_make(w->m->arena, sizeof(struct place));
     for (size_t i = 0; x->has_ledger && i < regions->count; i++) {
         const struct mos_ledger_region_last *r = mos_vec_at(regions, i);
-        uint64_t end = r->offset + r->length, middle = r->starts ? end_of_start(w, r) : r->offset;
-        push_place(&sorted, r, r->offset, middle, write_may_stay(w, r), MOS_MEDIA_START);
-        push_place(&sorted, r, middle, end, write_may_stay(w, r), MOS_MEDIA_CONTENT);
+        uint64_t end = r->offset + r->length, from = end, to = end;
+        if (r->starts)
+            find_first_sector(w, r, &from, &to);
+        push_place(&sorted, r, r->offset, from, write_may_stay(w, r), MOS_MEDIA_CONTENT);
+        push_place(&sorted, r, from, to, write_may_stay(w, r), MOS_MEDIA_START);
+        push_place(&sorted, r, to, end, write_may_stay(w, r), MOS_MEDIA_CONTENT);
     }
     if (sorted.count)
         qsort(sorted.items, sorted.count, sizeof(struct place), by_start);

@@ -270,6 +270,49 @@ static void the_order_is_safe(void) {
     scene_end(&s);
 }
 
+/* In the image and its ledger the first stage begins with so many bytes that must be zero. */
+static void begin_with_zeros(struct scene *s, uint64_t count) {
+    const struct card_part *p = &card_parts[CARD_FIRST];
+    memset(s->image + p->at, 0, (size_t)count);
+    card_put(&s->core, s->image, path_in(s->folder, "out"), "one");
+    char *path = path_in(s->folder, "out/ledger.json");
+    json_t *d = json_load_file(path, 0, NULL), *span;
+    json_t *spans = json_object_get(json_array_get(json_object_get(d, "images"), 0), "spans");
+    size_t i;
+    json_array_foreach(spans, i, span) {
+        if ((uint64_t)json_integer_value(json_object_get(span, "offset")) != p->at)
+            continue;
+        json_object_set_new(span, "offset", json_integer((json_int_t)(p->at + count)));
+        json_object_set_new(span, "length", json_integer((json_int_t)(p->data - count)));
+        json_array_insert_new(spans, i,
+                              json_pack("{s:I,s:I,s:s}", "offset", (json_int_t)p->at, "length",
+                                        (json_int_t)count, "kind", "zero"));
+        break;
+    }
+    CU_ASSERT_EQUAL(json_dump_file(d, path, 0), 0);
+    json_decref(d);
+}
+
+/* What a ROM looks at may lie behind zeros: that sector goes first, and comes last. */
+static void a_start_behind_zeros(void) {
+    enum { ZEROS = 8 * KIB, AT = 32 * KIB + ZEROS };
+    struct scene s;
+    scene_start(&s);
+    begin_with_zeros(&s, ZEROS);
+    struct made_up *m = scene_card(4, "fault sdb lies\n");
+    struct made_up_device *d = scene_noise(&s, m);
+    made_up_keep_pending(d);
+    CU_ASSERT_EQUAL(scene_write(&s, m, (struct mosaicum_write){0}, "/dev/sdb").status,
+                    MOSAICUM_DONE);
+    CU_ASSERT_TRUE(scene_carries(&s, d, true));
+    size_t last = last_write(d, 0, SIZE, false), table = last_write(d, 0, 512, false);
+    CU_ASSERT_EQUAL(last_write(d, AT, AT + 512, false), last);
+    CU_ASSERT(last_write(d, AT, AT + 512, true) < 4); /* made invalid before all else */
+    CU_ASSERT(last_write(d, AT + 512, AT + 40 * KIB, false) < table);
+    made_up_free(m);
+    scene_end(&s);
+}
+
 static const struct {
     const char *fault, *rules, *says;
     enum mosaicum_status status;
@@ -812,8 +855,8 @@ static void only_the_right_token_consents(void) {
 }
 
 SUITE(media_suite, {"the guard refuses what must stay", guard_refuses_what_must_stay},
-      {"the order is safe", the_order_is_safe}, {"faults are told", faults_are_told},
-      {"interrupted, it goes on", interrupted_it_goes_on},
+      {"the order is safe", the_order_is_safe}, {"a start behind zeros", a_start_behind_zeros},
+      {"faults are told", faults_are_told}, {"interrupted, it goes on", interrupted_it_goes_on},
       {"only changes are written", only_changes_are_written},
       {"what is not ours stays", what_is_not_ours_stays},
       {"a larger card has its table at its end", a_larger_card_has_its_table_at_its_end},
