@@ -46,7 +46,7 @@ static const struct {
     {"etc/machine-id", first},
     {"etc/ssh/ssh_host_*_key", first},
     {"etc/ssh/ssh_host_*_key.pub", first},
-    {"etc/dropbear/dropbear_*_host_key", first},
+    {"etc/*/*_host_key", first},
     {"etc/resolv.conf", state},
     {"etc/adjtime", state},
     {"etc/mtab", state},

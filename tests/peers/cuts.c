@@ -260,12 +260,8 @@ static const struct {
 static size_t told(const char *out) {
     size_t right = 0;
     for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
-        char start[60], line[2000] = "";
-        int status = -1;
-        snprintf(start, sizeof start, "result %s ", rows[i].role);
-        const char *at = strstr(out, start);
-        if (at)
-            sscanf(at + strlen(start), "%d%1999[^\r\n]", &status, line);
+        char line[2000];
+        int status = guest_result(out, rows[i].role, line, sizeof line);
         bool good = status == rows[i].status && strstr(line, rows[i].says);
         if (!good)
             fprintf(stderr, "\n%s: status %d,%s\n", rows[i].role, status, line);

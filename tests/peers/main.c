@@ -82,6 +82,19 @@ void proved(const char *what, const char *format, ...) {
     add_row(what, failed ? "FAILED" : text);
 }
 
+int guest_result(const char *said, const char *what, char *words, size_t room) {
+    char start[60];
+    int status = -1, length = 0;
+    snprintf(start, sizeof start, "result %s ", what);
+    const char *at = strstr(said, start);
+    *words = 0;
+    if (at && sscanf(at + strlen(start), "%d%n", &status, &length) == 1) {
+        at += strlen(start) + (size_t)length;
+        snprintf(words, room, "%.*s", (int)strcspn(at, "\r\n"), at);
+    }
+    return status;
+}
+
 int main(void) {
     const struct test *const suites[] = {judges_suite,    boots_suite,       images_suite,
                                          schema_suite,    loader_suite,      rehearsed_suite,

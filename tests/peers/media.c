@@ -127,12 +127,8 @@ static void the_guard_on_a_real_kernel(void) {
     struct outcome o = run_shell(machine, w);
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "marker-end"));
     for (size_t i = 0; i < ROWS; i++) {
-        char start[60], rules[300] = "", line[300] = "";
-        snprintf(start, sizeof start, "result %s ", rows[i].role);
-        const char *at = strstr(o.out, start);
-        int status = -1;
-        if (at)
-            sscanf(at + strlen(start), "%d %299[^\r\n]", &status, line);
+        char rules[300] = "", line[300];
+        int status = guest_result(o.out, rows[i].role, line, sizeof line);
         in_order(line, rules, sizeof rules);
         bool good = status == rows[i].status && strcmp(rules, rows[i].rules) == 0;
         if (!good)

@@ -37,6 +37,10 @@ void compare_whole_seconds(bool on);
     "stages: {first: {piece: first, by: rom}}\n"                                                   \
     "pieces:\n  first: {file: pieces/first.bin, license: GPL-2.0-or-later}\n"
 
+/* What a guest said of one of its jobs, as a line "result WHAT STATUS WORDS": the status, -1 where it
+ * said nothing, and the words. */
+int guest_result(const char *said, const char *what, char *words, size_t room);
+
 /* ---- a virtual machine with a serial line ---- */
 struct machine;
 /* Starts a machine (arm64, arm or riscv64) with the real loader and an image as NVMe or virtio

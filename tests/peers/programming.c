@@ -389,12 +389,8 @@ static void usb_on_a_real_kernel(void) {
                   w);
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "marker-end"));
     for (size_t i = 0; i < ROWS; i++) {
-        char start[60], line[300] = "";
-        int status = -1;
-        snprintf(start, sizeof start, "result %s ", usb_rows[i].what);
-        const char *at = strstr(o.out, start);
-        if (at)
-            sscanf(at + strlen(start), "%d%299[^\r\n]", &status, line);
+        char line[400];
+        int status = guest_result(o.out, usb_rows[i].what, line, sizeof line);
         bool good = status == usb_rows[i].status && strstr(line, usb_rows[i].says);
         if (!good)
             fprintf(stderr, "\n%s: status %d,%s\n", usb_rows[i].what, status, line);
@@ -465,12 +461,8 @@ static void upgrades_on_a_real_kernel(void) {
                   w);
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "marker-end"));
     for (size_t i = 0; i < ROWS; i++) {
-        char start[60], line[400] = "";
-        int status = -1;
-        snprintf(start, sizeof start, "result %s ", dfu_rows[i].fault);
-        const char *at = strstr(o.out, start);
-        if (at)
-            sscanf(at + strlen(start), "%d%399[^\r\n]", &status, line);
+        char line[400];
+        int status = guest_result(o.out, dfu_rows[i].fault, line, sizeof line);
         bool good = status == dfu_rows[i].status && strstr(line, dfu_rows[i].device) &&
                     strstr(line, dfu_rows[i].says) &&
                     dfu_rows[i].same == (strstr(line, "| same") != NULL);

@@ -215,7 +215,8 @@ static void running_writes_only_its_own(void) {
                                       "root/.bash_history",
                                       "home/a/.ash_history",
                                       "FSCK0001.REC",
-                                      "etc/ssh/ssh_host_ed25519_key"};
+                                      "etc/ssh/ssh_host_ed25519_key",
+                                      "etc/gate/gate_rsa_host_key"};
     static const char *const edited[] = {"",
                                          "etc",
                                          "etc/passwd",
