@@ -118,9 +118,8 @@ static const struct {
     const char *change, *edited, *keep, *running;
 } edits[] = {
     {"root:etc/hostname=new", "changed;/etc/hostname", "take /dev/sdb root:/etc/hostname", ""},
-    {"root:etc/tide=new", "added;/etc/tide;;20 bytes", "edits/root/etc/tide", ""},
-    {"'root:etc/a b/c=new'", "changed;/etc/a b/c", "'root:/etc/a b/c' -o 'edits/root/etc/a b/c'",
-     ""},
+    {"root:etc/tide=new", "added;/etc/tide;;20 bytes", "root:/etc/tide -o edits", ""},
+    {"'root:etc/a b/c=new'", "changed;/etc/a b/c", "'root:/etc/a b/c' -o 'edits", ""},
     {"root:~etc/motd", "removed;/etc/motd", "except: [etc/motd]", ""},
     {"boot:kernel=new", "changed;/kernel", "edits/boot/kernel", ""},
     {"'2 MiB:bootdelay=9'", "changed;bootdelay;2;9", "values: {bootdelay: 9}", ""},
