@@ -31,10 +31,10 @@ static const char *by_running(const struct difference *d, const struct mos_ledge
         return "belongs to the running board";
     if (r && r->owner && is(r->owner, "factory"))
         return "belongs to the factory";
-    if (r && r->grows && is(d->change, "size"))
+    if (r && r->grows && d->larger)
         return "takes what the device has more";
-    if (d->at && d->at->has_volume && is(d->change, "bytes"))
-        return "journal and counters of the file system";
+    if (d->equal_files)
+        return "the file system's own, all files are equal";
     if (is(d->change, "dates"))
         return "files were used";
     return is_file(d) ? mos_made_by_running(d->thing + 1) : NULL;
@@ -60,20 +60,6 @@ static const char *short_name(struct advice *x, const struct survey_span *at) {
     return found && found->start == at->start ? name : survey_name(x->device, at);
 }
 
-/* A word as a shell takes it. */
-static const char *shell_word(struct mos_arena *arena, const char *text) {
-    static const char plain[] = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789"
-                                "_-./:+,@%=";
-    struct mos_buf b = {.arena = arena};
-    if (*text && strspn(text, plain) == strlen(text))
-        return text;
-    mos_buf_text(&b, "'");
-    for (const char *p = text; *p; p++)
-        mos_buf_printf(&b, *p == '\'' ? "'\\''" : "%c", *p);
-    mos_buf_text(&b, "'");
-    return mos_buf_string(&b);
-}
-
 static const char *yaml_text(struct mos_arena *arena, const char *text) {
     struct mos_buf b = {.arena = arena};
     mos_yaml_scalar(&b, text);
@@ -89,8 +75,8 @@ static void advise(struct advice *x, const struct survey_span *at, const char *c
 
 static const char *fetch(struct advice *x, const char *what, const char *to) {
     struct mos_arena *arena = x->m->arena;
-    return mos_printf(arena, "mosaicum take %s %s -o %s", shell_word(arena, x->device->path),
-                      shell_word(arena, what), shell_word(arena, to));
+    return mos_printf(arena, "mosaicum take %s %s -o %s", mos_shell_word(arena, x->device->path),
+                      mos_shell_word(arena, what), mos_shell_word(arena, to));
 }
 
 static bool lies_below(const struct difference *d, const struct difference *folder) {
@@ -182,8 +168,11 @@ static void advise_bytes(struct advice *x, const struct mos_vec *edits,
             advise(x, at,
                    mos_printf(x->m->arena, "%s, as the region's piece",
                               fetch(x, name, mos_printf(x->m->arena, "edits/%s.bin", name))));
+        else if (is(d->change, "removed"))
+            advise(x, at, "without it in the layout");
         else
-            advise(x, at, mos_printf(x->m->arena, "its %s in the layout", d->change));
+            advise(x, at,
+                   mos_printf(x->m->arena, "its %s in the layout as it is there", d->change));
     }
 }
 
@@ -194,7 +183,10 @@ static void report_advice(mosaicum *m, const struct mos_vec *edits, struct surve
                           struct survey *device) {
     struct advice x = {
         m, image, device,
-        report_start(&m->report, "keep", "To keep them, in the definition", keep_columns, 3)};
+        report_start(&m->report, "keep",
+                     "To keep them, in the definition (if the card is of this build: mosaicum list "
+                     "--written)",
+                     keep_columns, 3)};
     const struct survey_span *last = NULL;
     for (size_t i = 0; i < edits->count; i++) {
         const struct difference *d = mos_vec_pointer(edits, i);
@@ -213,6 +205,8 @@ static void report_advice(mosaicum *m, const struct mos_vec *edits, struct surve
 
 static void report_edits(mosaicum *m, const struct mos_vec *edits, struct survey *image,
                          struct survey *device, bool knows_regions) {
+    bool unread = image->problems.count || device->problems.count || image->trouble.errnum ||
+                  device->trouble.errnum;
     struct mosaicum_column *columns = mos_alloc_array(m->arena, 5, sizeof *columns);
     columns[0] = (struct mosaicum_column){"region", "region", false};
     columns[1] = (struct mosaicum_column){"change", "change", false};
@@ -223,7 +217,10 @@ static void report_edits(mosaicum *m, const struct mos_vec *edits, struct survey
     const char *title =
         n ? mos_printf(m->arena, "%zu thing%s on %s %s not from this build", n, n == 1 ? "" : "s",
                        device->path, n == 1 ? "is" : "are")
-          : mos_printf(m->arena, "%s is what was built: nothing was edited.", device->path);
+        : unread ? mos_printf(m->arena,
+                              "Nothing that was edited was found on %s, but not all is in order",
+                              device->path)
+                 : mos_printf(m->arena, "%s is what was built: nothing was edited.", device->path);
     if (!knows_regions)
         title = mos_printf(m->arena,
                            "%s (no ledger lies beside %s: regions of the running board are "
@@ -238,7 +235,7 @@ static void report_edits(mosaicum *m, const struct mos_vec *edits, struct survey
         cell_text(&t, d->a);
         cell_text(&t, d->b);
     }
-    t.table.alarm = edits->count != 0;
+    t.table.alarm = n || unread;
     report_end(&m->report, &t);
 }
 

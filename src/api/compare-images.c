@@ -47,10 +47,12 @@ struct comparison {
     const char *releases[2];      /* of kernels whose modules lie in a and b; NULL: none */
 };
 
-static void row(struct comparison *c, const char *change, const char *thing, const char *a,
-                const char *b) {
-    *(struct difference *)mos_vec_push(&c->list) =
-        (struct difference){c->region, change, thing, a, b, c->at};
+static struct difference *row(struct comparison *c, const char *change, const char *thing,
+                              const char *a, const char *b) {
+    struct difference *d = mos_vec_push(&c->list);
+    *d = (struct difference){
+        .region = c->region, .change = change, .thing = thing, .a = a, .b = b, .at = c->at};
+    return d;
 }
 
 /* What is told from now on is of this region of a, or of b where a has none. */
@@ -209,7 +211,8 @@ static bool compare_volumes(struct comparison *c, struct survey *s, const struct
         row(c, "bytes",
             mos_printf(c->m->arena, "no file differs, %llu bytes between them do",
                        (unsigned long long)bytes),
-            NULL, NULL);
+            NULL, NULL)
+            ->equal_files = true;
     if (c->dates)
         row(c, "dates", mos_printf(c->m->arena, "of %llu entries", (unsigned long long)c->dates),
             NULL, NULL);
@@ -319,7 +322,8 @@ static bool compare_spans(struct comparison *c, struct survey *s, const struct s
     if (is_extended(s, x))
         return true; /* what lies in it comes by itself */
     if (x->length != y->length)
-        row(c, "size", NULL, mos_size_text(arena, x->length), mos_size_text(arena, y->length));
+        row(c, "size", NULL, mos_size_text(arena, x->length), mos_size_text(arena, y->length))
+            ->larger = y->length > x->length;
     if (!compare_bytes(c, &a, &b, &first, &count))
         return false;
     if (!count && x->length == y->length)

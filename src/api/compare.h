@@ -9,6 +9,8 @@ struct difference {
     const char *region, *change;  /* as they are shown */
     const char *thing, *a, *b;    /* NULL: nothing is to be said */
     const struct survey_span *at; /* of a; NULL: the table, or what a has not */
+    bool equal_files;             /* a volume's bytes differ, and all of its files were equal */
+    bool larger;                  /* b has more room */
 };
 
 /* compare-device.c: what was edited on the medium b, how to keep it in the definition, and what

@@ -2,6 +2,7 @@
 #include "api/run.h"
 
 #include "base/ctx.h"
+#include "base/text.h"
 
 #include <assert.h>
 #include <string.h>
@@ -32,24 +33,8 @@ static void note(struct starter *s, const char *text) {
     mos_buf_printf(&s->notes, "# %s\n", text);
 }
 
-/* A word for a shell; most need no quotation marks. */
-static const char *quoted(struct mos_arena *arena, const char *text) {
-    struct mos_buf out = {.arena = arena};
-    if (*text && !text[strspn(text, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789"
-                                    "-_./=,:+@%")])
-        return text;
-    mos_buf_text(&out, "'");
-    for (; *text; text++)
-        if (*text == '\'')
-            mos_buf_text(&out, "'\\''");
-        else
-            mos_buf_add(&out, text, 1);
-    mos_buf_text(&out, "'");
-    return mos_buf_string(&out);
-}
-
 static void option(struct starter *s, const char *name, const char *value) {
-    mos_buf_printf(&s->line, " %s %s", name, quoted(s->m->arena, value));
+    mos_buf_printf(&s->line, " %s %s", name, mos_shell_word(s->m->arena, value));
 }
 
 /* ---- media ---- */
@@ -132,9 +117,10 @@ static void take_out(struct starter *s, const char *path, const char *as) {
     const struct mos_region_plan *r = s->plan->boot_region;
     mos_buf_printf(&s->first, "%smosaicum -q take %s %s -o \"$d/%s\" && ",
                    s->first.length ? "" : "d=$(mktemp -d) && ",
-                   quoted(s->m->arena,
-                          mos_printf(s->m->arena, "%s/%s.img", s->out, s->plan->boot_medium->name)),
-                   quoted(s->m->arena, mos_printf(s->m->arena, "%u:%s", r->number, path)), as);
+                   mos_shell_word(s->m->arena, mos_printf(s->m->arena, "%s/%s.img", s->out,
+                                                          s->plan->boot_medium->name)),
+                   mos_shell_word(s->m->arena, mos_printf(s->m->arena, "%u:%s", r->number, path)),
+                   as);
 }
 
 static bool start_kernel(struct starter *s) {

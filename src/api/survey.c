@@ -278,9 +278,16 @@ const struct mos_ledger_region_last *survey_region(struct survey *s, const struc
     if (!s->by_ledger && !s->asked_ledger && !find_ledger(s, &s->regions))
         s->regions.count = 0;
     s->asked_ledger = true;
+    const struct survey_span *around = x;
+    for (size_t i = 0; x->held && i < s->spans.count; i++) { /* its place is within another span */
+        const struct survey_span *y = mos_vec_at(&s->spans, i);
+        size_t at = (size_t)(x - (const struct survey_span *)s->held.items);
+        if (at >= y->held_from && at < y->held_from + y->held_count)
+            around = y;
+    }
     for (size_t i = 0; i < s->regions.count; i++) {
         const struct mos_ledger_region_last *r = mos_vec_at(&s->regions, i);
-        if (r->offset == x->start)
+        if (r->offset == around->start)
             return r;
     }
     return NULL;

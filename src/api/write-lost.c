@@ -1,6 +1,7 @@
 /* What is lost when a device is written: counted by a reader, and what somebody edited there. */
 #include "api/write.h"
 
+#include "base/text.h"
 #include "linux/running.h"
 
 #include <string.h>
@@ -13,6 +14,7 @@ enum { MOST_COUNTED = 20000, MOST_NAMED = 3 };
 struct look {
     size_t files;
     int64_t youngest, built; /* of all here; of all in the image: INT64_MAX where that has none */
+    bool all;                /* every entry is looked at, however many there are */
     size_t edits;
     struct mos_buf names; /* of the first of them */
     const struct media_volume *volume;
@@ -26,7 +28,7 @@ static bool look_at_entry(void *self, const struct mos_entry *e) {
     if (e->mtime > l->built && e->type != MOS_ENTRY_FOLDER && !mos_made_by_running(e->path) &&
         l->edits++ < MOST_NAMED)
         mos_buf_printf(&l->names, "%s/%s", l->names.length ? ", " : "", e->path);
-    return l->files < MOST_COUNTED;
+    return l->all || l->files < MOST_COUNTED;
 }
 
 /* How many problems there were. */
@@ -46,7 +48,7 @@ static size_t look_into(struct write_job *w, const struct media_volume *v, struc
 /* When the youngest file of the image's volume at the same place was made; INT64_MAX: it has none
  * there that could be told apart from an edit. */
 static int64_t youngest_built(struct write_job *w, const struct media_volume *v) {
-    struct look l = {.youngest = INT64_MIN, .built = INT64_MAX};
+    struct look l = {.youngest = INT64_MIN, .built = INT64_MAX, .all = true};
     struct media_volume like = *v;
     if (v->length > w->image.io->size || v->start > w->image.io->size - v->length)
         like.length = v->start < w->image.io->size ? w->image.io->size - v->start : 0;
@@ -72,7 +74,7 @@ static void tell_edits(struct write_job *w, const struct write_device *x, const 
     mos_finding_at(to, f, (struct mos_place){.thing = x->d.path});
     mos_finding_at(to, f, (struct mos_place){.thing = w->image.path});
     mos_finding_try(to, f, "See them with the change to make: mosaicum compare %s %s",
-                    w->image.path, x->d.path);
+                    mos_shell_word(w->m->arena, w->image.path), x->d.path);
 }
 
 /* ---- what is lost ---- */
@@ -90,13 +92,14 @@ static const char *lost_text(struct write_job *w, const struct write_device *x, 
                           v->info.kind);
     if (x->carries && w->image.has_ledger)
         l.built = youngest_built(w, v);
+    l.all = l.built != INT64_MAX;
     size_t problems = look_into(w, v, io, &l);
     if (l.edits)
         tell_edits(w, x, &l);
     return mos_printf(m->arena, "%s%s(%s, %s%zu file%s)", name, *name ? " " : "", v->info.kind,
-                      l.files >= MOST_COUNTED ? "more than "
-                      : problems              ? "at least "
-                                              : "",
+                      !l.all && l.files >= MOST_COUNTED ? "more than "
+                      : problems                        ? "at least "
+                                                        : "",
                       l.files, l.files == 1 ? "" : "s");
 }
 

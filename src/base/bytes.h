@@ -6,6 +6,12 @@
 #include <stdbool.h>
 #include <stddef.h>
 #include <stdint.h>
+#include <string.h>
+
+/* Is none of them anything but zero?  Of no bytes it is true. */
+static inline bool mos_all_zero(const uint8_t *bytes, size_t length) {
+    return !length || (!bytes[0] && memcmp(bytes, bytes + 1, length - 1) == 0);
+}
 
 /* Numbers to and from bytes, little-endian (le) or big-endian (be): two, four or eight of them, at
  * any address. */

@@ -1,5 +1,6 @@
 #include "base/text.h"
 
+#include "base/buf.h"
 #include "base/bytes.h"
 
 #include <assert.h>
@@ -324,4 +325,19 @@ void mos_date_of_days(int64_t days, int64_t *year, int64_t *month, int64_t *day)
 bool mos_text_ends(const char *text, const char *end) {
     size_t n = strlen(text), k = strlen(end);
     return n >= k && strcmp(text + n - k, end) == 0;
+}
+
+const char *mos_shell_word(struct mos_arena *arena, const char *text) {
+    struct mos_buf out = {.arena = arena};
+    if (*text && !text[strspn(text, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789"
+                                    "-_./=,:+@%")])
+        return text;
+    mos_buf_text(&out, "'");
+    for (; *text; text++)
+        if (*text == '\'')
+            mos_buf_text(&out, "'\\''");
+        else
+            mos_buf_add(&out, text, 1);
+    mos_buf_text(&out, "'");
+    return mos_buf_string(&out);
 }

@@ -7,10 +7,6 @@
 
 _Static_assert((MOS_RUN_UNIT & (MOS_RUN_UNIT - 1)) == 0, "units are found by masks");
 
-static bool all_zero(const uint8_t *p, size_t length) {
-    return length == 0 || (p[0] == 0 && memcmp(p, p + 1, length - 1) == 0);
-}
-
 static bool pass(struct mos_runs *r, uint64_t offset, const uint8_t *bytes, size_t length) {
     assert(length && offset % MOS_RUN_UNIT == 0);
     for (size_t i = 0; i < length; i += MOS_RUN_UNIT) {
@@ -25,7 +21,7 @@ static bool pass_units(struct mos_runs *r, const uint8_t *bytes, size_t length) 
     assert(length % MOS_RUN_UNIT == 0 && r->offset % MOS_RUN_UNIT == 0);
     size_t start = 0, at = 0;
     for (; at < length; at += MOS_RUN_UNIT) {
-        if (bytes[at] || !all_zero(bytes + at, MOS_RUN_UNIT))
+        if (bytes[at] || !mos_all_zero(bytes + at, MOS_RUN_UNIT))
             continue;
         if (at > start && !pass(r, r->offset + start, bytes + start, at - start))
             return false;
@@ -80,7 +76,7 @@ bool mos_runs_seek(struct mos_runs *r, uint64_t offset) {
 bool mos_runs_end(struct mos_runs *r, uint64_t *sum) {
     assert(r->partial_length < MOS_RUN_UNIT);
     size_t n = r->partial_length;
-    if (n && !all_zero(r->partial, n) && !pass(r, r->offset, r->partial, n))
+    if (n && !mos_all_zero(r->partial, n) && !pass(r, r->offset, r->partial, n))
         return false;
     *sum = r->sum;
     return true;

@@ -83,13 +83,9 @@ static int next_block(struct mos_io *io, uint64_t from, uint64_t *start, uint64_
     return 0;
 }
 
-static bool is_zero(const uint8_t *bytes, size_t length) {
-    return bytes[0] == 0 && memcmp(bytes, bytes + 1, length - 1) == 0;
-}
-
 static bool keep(struct unpacked *u, const uint8_t *bytes) {
     struct block *b = mos_vec_push(&u->blocks);
-    if (is_zero(bytes, BLOCK))
+    if (mos_all_zero(bytes, BLOCK))
         return true;
     if (u->in_memory + BLOCK <= IN_MEMORY) {
         b->bytes = mos_alloc(u->ctx->arena, BLOCK);
@@ -284,7 +280,7 @@ bool mos_unpack_input(struct mos_ctx *ctx, const char *name, struct mos_unpacked
         e = fill_block(ctx, block, &filled);
         if (e)
             mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", name);
-        else if (filled && !is_zero(block, filled) /* zeros become a hole */ &&
+        else if (filled && !mos_all_zero(block, filled) /* zeros become a hole */ &&
                  (e = h->pwrite(h, out->file, block, filled, size)) != 0)
             mos_fail(ctx->error, MOS_ERROR_SYSTEM, e,
                      "Cannot keep %s in a temporary file (after %s)", name,

@@ -172,12 +172,15 @@ static int open_to_write(const struct mos_computer *c, const char *path, int *de
 static int ask_for(const struct mos_computer *c, const char *path) {
     int device;
     (void)c;
+    char *place = NULL;
     for (size_t i = 0; i < sizeof asked / sizeof *asked && !may_ask(path); i++)
         if (!*asked[i] && strlen(path) < sizeof asked[i])
-            memcpy(asked[i], path, strlen(path) + 1);
+            place = memcpy(asked[i], path, strlen(path) + 1);
     int e = open_block(path, O_RDONLY, &device);
     if (!e)
         close(device);
+    else if (place)
+        *place = 0; /* it said no: it is not asked once more */
     return e;
 }
 

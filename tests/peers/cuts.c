@@ -229,18 +229,17 @@ static void build(const char *w) {
              w, MOSAICUM_PROGRAM));
 }
 
-static const char machine[] =
-    "cd '%s' && N='-blockdev driver=file,node-name' && timeout 900 qemu-system-x86_64 -M q35 "
-    "-accel "
-    "tcg -m 1024 -display none -monitor none -no-reboot -nic none -kernel vmlinuz -initrd initrd "
-    "-append 'console=ttyS0 quiet panic=-1' -serial stdio "
-    "$N=fa,filename=d-other $N=la,filename=l-other "
+/* Two disks whose writes are logged, and one for the devices that fail. */
+static const char disks[] =
+    "-blockdev driver=file,node-name=fa,filename=d-other "
+    "-blockdev driver=file,node-name=la,filename=l-other "
     "-blockdev driver=blklogwrites,node-name=a,file=fa,log=la,log-sector-size=512 "
     "-device virtio-blk-pci,drive=a "
-    "$N=fb,filename=d-changed $N=lb,filename=l-changed "
+    "-blockdev driver=file,node-name=fb,filename=d-changed "
+    "-blockdev driver=file,node-name=lb,filename=l-changed "
     "-blockdev driver=blklogwrites,node-name=b,file=fb,log=lb,log-sector-size=512 "
     "-device virtio-blk-pci,drive=b "
-    "$N=fc,filename=d-flaky -device virtio-blk-pci,drive=fc";
+    "-blockdev driver=file,node-name=fc,filename=d-flaky -device virtio-blk-pci,drive=fc";
 
 /* What comes of each write, as the guest says it. */
 static const struct {
@@ -291,7 +290,7 @@ static void cut_at_any_flush(void) {
     build(w); /* another one: the card carries the build before */
     CU_ASSERT_TRUE_FATAL(runs(0, "'%s/tests/peers/computer/prepare-cuts' '%s' '%s' '%s'",
                               MOSAICUM_SOURCE, peers_cache(), MOSAICUM_PROGRAM, w));
-    struct outcome o = run_shell(machine, w);
+    struct outcome o = guest_run(w, disks);
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "marker-end"));
     size_t right = told(o.out), cuts = 0, none = 0, entries = 0, noticed = 0;
     for (size_t i = 0; i < 2; i++) {

@@ -64,25 +64,30 @@ static void in_order(const char *line, char *out, size_t room) {
     outcome_free(&o);
 }
 
-static const char machine[] =
-    "cd '%s' && D='-drive if=none,format=raw' && U='-device usb-storage,bus=x.0,drive' && timeout "
-    "900 "
-    "qemu-system-x86_64 -M q35 -accel tcg -m 1536 -display none -monitor none -no-reboot -nic none "
-    "-kernel vmlinuz -initrd initrd -append 'console=ttyS0 quiet panic=-1' -serial stdio "
-    "$D,id=a,file=d-raida -device virtio-blk-pci,drive=a "
-    "$D,id=b,file=d-raidb -device virtio-blk-pci,drive=b "
-    "$D,id=c,file=d-virtio -device virtio-blk-pci,drive=c "
-    "$D,id=n,file=d-nvme -device nvme,serial=n1,drive=n $D,id=n4,file=d-nvme4k "
+static const char disks[] =
+    "-drive if=none,format=raw,id=a,file=d-raida -device virtio-blk-pci,drive=a "
+    "-drive if=none,format=raw,id=b,file=d-raidb -device virtio-blk-pci,drive=b "
+    "-drive if=none,format=raw,id=c,file=d-virtio -device virtio-blk-pci,drive=c "
+    "-drive if=none,format=raw,id=n,file=d-nvme -device nvme,serial=n1,drive=n -drive "
+    "if=none,format=raw,id=n4,file=d-nvme4k "
     "-device nvme,serial=n4,drive=n4,logical_block_size=4096,physical_block_size=4096 "
-    "$D,id=s,file=d-sata -device ide-hd,drive=s,bus=ide.0 -device qemu-xhci,id=x,p2=15,p3=15 "
-    "$D,id=u1,file=d-stick $U=u1,serial=S1 "
-    "$D,id=l0,file=d-reader $D,id=l1,file=d-elsewhere -device usb-uas,id=uas,bus=x.0,serial=U1 "
+    "-drive if=none,format=raw,id=s,file=d-sata -device ide-hd,drive=s,bus=ide.0 -device "
+    "qemu-xhci,id=x,p2=15,p3=15 "
+    "-drive if=none,format=raw,id=u1,file=d-stick -device usb-storage,bus=x.0,drive=u1,serial=S1 "
+    "-drive if=none,format=raw,id=l0,file=d-reader -drive "
+    "if=none,format=raw,id=l1,file=d-elsewhere -device usb-uas,id=uas,bus=x.0,serial=U1 "
     "-device scsi-hd,bus=uas.0,scsi-id=0,lun=0,drive=l0 "
     "-device scsi-hd,bus=uas.0,scsi-id=0,lun=1,drive=l1 "
-    "$D,id=ro,file=d-ro,readonly=on $U=ro $D,id=sw,file=d-swap $U=sw $D,id=op,file=d-open $U=op "
-    "$D,id=dm,file=d-mapped $U=dm $D,id=me,file=d-member $U=me $D,id=tw,file=d-twin $U=tw "
-    "$D,id=mo,file=d-mounted $U=mo $D,id=sm,file=d-small $U=sm $D,id=la,file=d-large $U=la "
-    "-device sdhci-pci $D,id=sd,file=d-slot -device sd-card,drive=sd";
+    "-drive if=none,format=raw,id=ro,file=d-ro,readonly=on -device usb-storage,bus=x.0,drive=ro "
+    "-drive if=none,format=raw,id=sw,file=d-swap -device usb-storage,bus=x.0,drive=sw -drive "
+    "if=none,format=raw,id=op,file=d-open -device usb-storage,bus=x.0,drive=op "
+    "-drive if=none,format=raw,id=dm,file=d-mapped -device usb-storage,bus=x.0,drive=dm -drive "
+    "if=none,format=raw,id=me,file=d-member -device usb-storage,bus=x.0,drive=me -drive "
+    "if=none,format=raw,id=tw,file=d-twin -device usb-storage,bus=x.0,drive=tw "
+    "-drive if=none,format=raw,id=mo,file=d-mounted -device usb-storage,bus=x.0,drive=mo -drive "
+    "if=none,format=raw,id=sm,file=d-small -device usb-storage,bus=x.0,drive=sm -drive "
+    "if=none,format=raw,id=la,file=d-large -device usb-storage,bus=x.0,drive=la "
+    "-device sdhci-pci -drive if=none,format=raw,id=sd,file=d-slot -device sd-card,drive=sd";
 
 /* All that the image defines is on the disk, as the kernel and the file system's own tool read it.
  */
@@ -124,7 +129,7 @@ static void the_guard_on_a_real_kernel(void) {
     for (size_t i = 0; i < ROWS; i++)
         if (rows[i].stays)
             sums[i] = sum_of(w, rows[i].stays);
-    struct outcome o = run_shell(machine, w);
+    struct outcome o = guest_run(w, disks);
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "marker-end"));
     for (size_t i = 0; i < ROWS; i++) {
         char rules[300] = "", line[300];

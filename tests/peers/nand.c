@@ -93,12 +93,6 @@ static bool rehearse_program(const char *w) {
     return good;
 }
 
-static const char machine[] =
-    "cd '%s' && timeout 600 qemu-system-x86_64 -M q35 -accel tcg -m 1024 -display none -monitor "
-    "none "
-    "-no-reboot -nic none -kernel vmlinuz -initrd initrd -append 'console=ttyS0 quiet panic=-1' "
-    "-serial stdio";
-
 static void bad_blocks_are_stepped_over(void) {
     char *w = keep(test_folder("nand"));
     if (!exists(path_in(peers_cache(), "x86/complete"))) {
@@ -121,7 +115,7 @@ static void bad_blocks_are_stepped_over(void) {
     CU_ASSERT_TRUE(said);
     CU_ASSERT_TRUE_FATAL(runs(0, "'%s/tests/peers/computer/prepare-nand' '%s' '%s'",
                               MOSAICUM_SOURCE, peers_cache(), w));
-    struct outcome o = run_shell(machine, w);
+    struct outcome o = guest_run(w, "");
     bool same = strstr(o.out, "same store.first.bin") && strstr(o.out, "same store.main.bin") &&
                 strstr(o.out, "same store.root.bin") && !strstr(o.out, "failed") &&
                 strstr(o.out, "marker-end");

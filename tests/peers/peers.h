@@ -37,8 +37,11 @@ void compare_whole_seconds(bool on);
     "stages: {first: {piece: first, by: rom}}\n"                                                   \
     "pieces:\n  first: {file: pieces/first.bin, license: GPL-2.0-or-later}\n"
 
-/* What a guest said of one of its jobs, as a line "result WHAT STATUS WORDS": the status, -1 where it
- * said nothing, and the words. */
+/* Starts the guest that a script of computer/ has prepared in a folder (vmlinuz, initrd), with
+ * these devices besides; what it prints, until it powers off or 15 minutes have passed. */
+struct outcome guest_run(const char *folder, const char *devices);
+/* What a guest said of one of its jobs, as a line "result WHAT STATUS WORDS": the status, -1 where
+ * it said nothing, and the words. */
 int guest_result(const char *said, const char *what, char *words, size_t room);
 
 /* ---- a virtual machine with a serial line ---- */

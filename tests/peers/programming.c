@@ -382,11 +382,7 @@ static void usb_on_a_real_kernel(void) {
     put_workspace(path_in(w, "ws"), line_board, "dunlin", 100000, 1000000);
     CU_ASSERT_FATAL(runs(0, "'%s/tests/peers/computer/prepare-usb' '%s' '%s' '%s' '%s'",
                          MOSAICUM_SOURCE, peers_cache(), MOSAICUM_PROGRAM, w, MOSAICUM_LINE));
-    struct outcome o =
-        run_shell("cd '%s' && timeout 600 qemu-system-x86_64 -M q35 -accel tcg -m 1024 "
-                  "-display none -monitor none -no-reboot -nic none -kernel vmlinuz "
-                  "-initrd initrd -append 'console=ttyS0 quiet panic=-1' -serial stdio",
-                  w);
+    struct outcome o = guest_run(w, "");
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "marker-end"));
     for (size_t i = 0; i < ROWS; i++) {
         char line[400];
@@ -454,11 +450,7 @@ static void upgrades_on_a_real_kernel(void) {
     put_workspace(path_in(w, "ws"), dfu_board, "curlew", 45000, 300000);
     CU_ASSERT_FATAL(runs(0, "'%s/tests/peers/computer/prepare-dfu' '%s' '%s' '%s' '%s'",
                          MOSAICUM_SOURCE, peers_cache(), MOSAICUM_PROGRAM, w, MOSAICUM_PLUG));
-    struct outcome o =
-        run_shell("cd '%s' && timeout 600 qemu-system-x86_64 -M q35 -accel tcg -m 1024 "
-                  "-display none -monitor none -no-reboot -nic none -kernel vmlinuz "
-                  "-initrd initrd -append 'console=ttyS0 quiet panic=-1' -serial stdio",
-                  w);
+    struct outcome o = guest_run(w, "");
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "marker-end"));
     for (size_t i = 0; i < ROWS; i++) {
         char line[400];

@@ -3,6 +3,7 @@
 #include "support.h"
 
 #include "computer/scene.h"
+#include "ledger/ledger.h"
 #include "linux/running.h"
 
 #include <stdlib.h>
@@ -88,7 +89,7 @@ static size_t lines_in(const char *text) {
 
 struct answer {
     enum mosaicum_status status;
-    const char *edited, *keep, *running;
+    const char *edited, *keep, *running, *title;
 };
 
 /* Compares the image of the last build with a device of `mib` that another image was written on. */
@@ -106,6 +107,9 @@ static struct answer compare(struct scene *s, const char *card, unsigned mib) {
     a.edited = rows_of(s, run, "edited");
     a.keep = rows_of(s, run, "keep");
     a.running = rows_of(s, run, "running");
+    const struct mosaicum_table *first =
+        mosaicum_table_count(run) ? mosaicum_table_at(run, 0) : NULL;
+    a.title = mos_strdup(s->core.ctx.arena, first && first->title ? first->title : "");
     if (a.status > MOSAICUM_FINDINGS)
         fprintf(stderr, "\n%s\n", mosaicum_error(run) ? mosaicum_error(run) : "no error");
     mosaicum_free(run);
@@ -202,6 +206,86 @@ static void the_advice_brings_the_edits(void) {
     scene_end(&s);
 }
 
+/* Where a region of the build begins. */
+static uint64_t place_of(struct scene *s, const char *region) {
+    struct mos_ledger_image_last last;
+    CU_ASSERT_TRUE_FATAL(mos_ledger_image_last(
+        &s->core.ctx, path_in(s->folder, "out/curlew/ledger.json"), "card.img", &last));
+    for (size_t i = 0; i < last.regions.count; i++) {
+        const struct mos_ledger_region_last *r = mos_vec_at(&last.regions, i);
+        if (strcmp(r->name, region) == 0)
+            return r->offset;
+    }
+    return UINT64_MAX;
+}
+
+/* What a card holds where a volume began is no volume any more, or cannot be read whole: that is no
+ * journal, and nobody says that the card is what was built. */
+static void a_destroyed_volume_is_told(void) {
+    static const struct {
+        const char *region;
+        uint64_t at, length;
+    } holes[] = {{"root", 0, 4096},    {"root", 1024, 1024}, {"root", 2048, 1024}, {"boot", 0, 512},
+                 {"boot", 512, 32768}, {"env", 0, 4096},     {"loader", 0, 16}};
+    struct scene s;
+    start(&s);
+    const char *image = keep(path_in(s.folder, "out/curlew/card.img")),
+               *card = keep(path_in(s.folder, "edited"));
+    for (size_t i = 0; i < sizeof holes / sizeof *holes; i++) {
+        size_t length;
+        char *bytes = read_whole(image, &length);
+        memset(bytes + place_of(&s, holes[i].region) + holes[i].at, 0, (size_t)holes[i].length);
+        write_file(card, bytes, length);
+        free(bytes);
+        struct answer a = compare(&s, card, 64);
+        bool told = a.status == MOSAICUM_FINDINGS && !strstr(a.title, "nothing was edited");
+        if (!told)
+            fprintf(stderr, "\n%s at %u: %d %s\n%s%s", holes[i].region, (unsigned)holes[i].at,
+                    (int)a.status, a.title, a.edited, a.running);
+        CU_ASSERT_TRUE(told);
+    }
+    scene_end(&s);
+}
+
+/* A file that was edited is seen behind any number of others. */
+static void edits_are_seen_among_many(void) {
+    struct scene s;
+    start(&s);
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && mkdir root/many && cd root/many && seq 21000 | xargs touch "
+             "-d 2026-01-01",
+             s.folder));
+    char text[8192];
+    snprintf(text, sizeof text, board, "", values, "", "");
+    char *size = strstr(text, "size: 12 MiB");
+    CU_ASSERT_PTR_NOT_NULL_FATAL(size);
+    memcpy(size, "size: 24 MiB", 12);
+    write_text(path_in(s.folder, "boards/curlew.yaml"), text);
+    build(&s);
+    uint64_t at = place_of(&s, "root");
+    /* the last one that a reader comes to */
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && cp out/curlew/card.img edited && f=$('%s' inspect edited "
+             "--files | grep '^many/' | tail -n 1 | cut -d ' ' -f 1) && debugfs -w -R "
+             "\"sif /$f mtime 20280101\" 'edited?offset=%llu' 2>/dev/null",
+             s.folder, MOSAICUM_PROGRAM, (unsigned long long)at));
+    struct made_up *m = scene_card(64, "");
+    s.host.computer = made_up_computer(m);
+    CU_ASSERT_EQUAL(
+        scene_write(&s, m, (struct mosaicum_write){.what = path_in(s.folder, "edited")}, "/dev/sdb")
+            .status,
+        MOSAICUM_DONE);
+    struct result got = scene_write(
+        &s, m, (struct mosaicum_write){.what = path_in(s.folder, "out/curlew/card.img")},
+        "/dev/sdb");
+    CU_ASSERT_EQUAL(got.status, MOSAICUM_DONE);
+    CU_ASSERT_PTR_NOT_NULL(strstr(got.rules, "write.edits-lost"));
+    made_up_free(m);
+    scene_end(&s);
+}
+
 /* Places that a system writes by itself, and those beside them that nobody but a person writes. */
 static void running_writes_only_its_own(void) {
     static const char *const own[] = {"var/log/messages",
@@ -239,4 +323,6 @@ static void running_writes_only_its_own(void) {
 
 SUITE(carried_suite, {"edits are told apart", edits_are_told_apart},
       {"the advice brings the edits", the_advice_brings_the_edits},
+      {"a destroyed volume is told", a_destroyed_volume_is_told},
+      {"edits are seen among many", edits_are_seen_among_many},
       {"running writes only its own", running_writes_only_its_own});
