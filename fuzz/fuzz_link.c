@@ -1,13 +1,13 @@
 /* What comes from a board: packets to the server of files (the first byte is 0, 3 …), bytes to the
- * sender of one (1, 4 …) or what a USB device answers (2, 5 …), and behind a byte 255 what a loader
- * answers to each command, a zero byte between two.  Nothing outside of a file is ever given away,
- * and nothing goes on for ever. */
+ * sender of one (1, 7 …) or its receiver (4, 10 …) or what a USB device answers (2, 5 …), and
+ * behind a byte 255 what a loader answers to each command, a zero byte between two.  Nothing
+ * outside of a file is ever given away, and nothing goes on for ever. */
 #include "harness.h"
 
 #include "base/bytes.h"
 #include "link/dfu.h"
 #include "link/tftp.h"
-#include "link/ymodem.h"
+#include "link/xmodem.h"
 #include "loaders/loaders.h"
 #include "programming/programmer.h"
 
@@ -50,29 +50,58 @@ static void serve(const uint8_t *data, size_t size) {
 }
 
 static void send_file(const uint8_t *data, size_t size) {
-    uint8_t packet[MOS_YMODEM_PACKET];
-    struct mos_ymodem y;
+    uint8_t packet[MOS_XMODEM_PACKET];
+    struct mos_xmodem y;
+    static const struct mos_xmodem_file file = {"piece", FILE_SIZE};
     int64_t now = 0;
     uint64_t before = 0;
-    mos_ymodem_begin(&y, "piece", FILE_SIZE, now);
-    for (size_t i = 0, rounds = 0; y.state < MOS_YMODEM_DONE; rounds++) {
+    mos_xmodem_begin(&y, (enum mos_xmodem_kind)(size % 3), &file, 1, now);
+    for (size_t i = 0, rounds = 0; y.state < MOS_XMODEM_DONE; rounds++) {
         uint64_t at;
-        size_t length, n = mos_ymodem_next(&y, now, packet, &at, &length);
+        size_t length, n = mos_xmodem_next(&y, now, packet, &at, &length);
         if (at > FILE_SIZE || length > FILE_SIZE - at || length > 1024 || n > sizeof packet)
             __builtin_trap();
         if (length)
-            mos_ymodem_seal(packet, length);
+            mos_xmodem_seal(&y, packet, length);
         if (y.sent < before || rounds > 20000)
             __builtin_trap();
         before = y.sent;
         if (i < size && !n) {
             now += MS;
-            mos_ymodem_take(&y, data + i++, 1, now);
+            mos_xmodem_take(&y, data + i++, 1, now);
         } else if (!n)
             now += 500 * MS;
     }
-    if (y.state == MOS_YMODEM_DONE && y.sent != FILE_SIZE)
+    if (y.state == MOS_XMODEM_DONE && y.sent != FILE_SIZE)
         __builtin_trap();
+}
+
+/* The other side: whatever is sent, it writes nothing but what it was told to, and comes to an end.
+ */
+static void take_file(const uint8_t *data, size_t size) {
+    struct mos_xmodem_receiver r;
+    uint8_t answers[8];
+    int64_t now = 0;
+    uint64_t end = 0;
+    mos_xmodem_receive(&r, (enum mos_xmodem_kind)(size % 3), now);
+    for (size_t i = 0, rounds = 0, taken; !r.done && !r.failed; rounds++) {
+        size_t n = i < size ? size - i : 0;
+        n = n > 200 ? 200 : n;
+        enum mos_xmodem_news news = mos_xmodem_hear(&r, data + i, n, now, &taken);
+        if (news == MOS_XMODEM_FILE)
+            end = 0;
+        if (news == MOS_XMODEM_BYTES) {
+            if (r.at != end || r.length > MOS_XMODEM_LONG ||
+                (r.size != UINT64_MAX && r.got > r.size))
+                __builtin_trap();
+            end += r.length;
+        }
+        if (taken > n || rounds > 5000 || !memchr(r.name, 0, sizeof r.name))
+            __builtin_trap();
+        i += taken;
+        now += i < size ? MS : 500 * MS;
+        mos_xmodem_answer(&r, now, answers);
+    }
 }
 
 /* ---- answers ---- */
@@ -266,8 +295,10 @@ static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     size_t n = answers ? (size_t)(answers - data) : size;
     if (n > 1 && data[0] % 3 == 0)
         serve(data + 1, n - 1);
-    else if (n > 1 && data[0] % 3 == 1)
+    else if (n > 1 && data[0] % 6 == 1)
         send_file(data + 1, n - 1);
+    else if (n > 1 && data[0] % 3 == 1)
+        take_file(data + 1, n - 1);
     else if (n > 1)
         upgrade(ctx, data + 1, n - 1);
     if (answers && size - n > 2 && size - n < MOST)

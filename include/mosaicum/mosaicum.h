@@ -226,7 +226,47 @@ struct mosaicum_program {
 /* MOSAICUM_REFUSED: the board, its storage or the image is not what it should be, or nobody
  * consented; MOSAICUM_SYSTEM: a step failed; MOSAICUM_FINDINGS: read back, it is something else. */
 enum mosaicum_status mosaicum_program(mosaicum *m, const struct mosaicum_program *request);
-/* The page of a rule, as Markdown; NULL: no such rule (*near: a similar one, or NULL). */
+/* Listening to a board that starts. */
+struct mosaicum_listen {
+    const char *selector; /* NULL: nothing is known of the board */
+    const char *port;     /* "/dev/ttyUSB0", "tcp:HOST:PORT" */
+    const char *stored;   /* a log, instead of a port */
+    const char *out;      /* where it was built; NULL: out/ in the workspace */
+    const char *log;      /* what comes is stored there, with its times; NULL */
+    const char *junit;    /* what came of it, as JUnit XML; NULL */
+    const char *bench;    /* the file about one's own table; NULL, or not there: there is none */
+    const char *unit;     /* of that file; NULL: the one of this board */
+    bool first_start;     /* it starts for the first time: that takes longer */
+    bool cycle;           /* its power is switched off and on, as the bench file says */
+    bool keys;            /* the keyboard goes to the board, until somebody leaves by F12 */
+    bool ascii;           /* whoever looks has no UTF-8 */
+    void *self;
+    /* What the board prints, as it comes, without what would do more than show it; NULL: nobody
+     * looks. */
+    void (*show)(void *self, const void *bytes, size_t length);
+    /* The ports that there are, as a report of the job; NULL: nobody looks. */
+    void (*show_ports)(void *self, mosaicum *m);
+    /* A word of ours beside it; bad: bad news; NULL: nobody listens. */
+    void (*note)(void *self, const char *text, bool bad);
+};
+/* MOSAICUM_FINDINGS: it did not come up, or it is another build. */
+enum mosaicum_status mosaicum_listen(mosaicum *m, const struct mosaicum_listen *request);
+/* Files over a serial line. */
+struct mosaicum_send {
+    const char *const *files; /* that are sent */
+    size_t count;
+    const char *output; /* instead: what comes is taken, into this file or folder */
+    const char *port;   /* NULL: of the unit on this table */
+    const char *bench, *unit;
+    const char *kind;    /* "ymodem", "xmodem", "xmodem-1k"; NULL: the first */
+    const char *address; /* in the board's RAM, for a loader at its prompt; NULL: its own */
+    const char *speed;   /* bits a second; NULL: 115200 */
+    void *self;
+    void (*note)(void *self, const char *text, bool bad); /* NULL: nobody listens */
+};
+enum mosaicum_status mosaicum_send(mosaicum *m, const struct mosaicum_send *request);
+/* The page of a rule or symptom, as Markdown; NULL: no such rule (*near: a similar one, or NULL).
+ */
 const char *mosaicum_explain(const char *rule, const char **near);
 /* Writes the demo workspace into a new or empty folder. */
 enum mosaicum_status mosaicum_demo(mosaicum *m, const char *folder);
@@ -237,6 +277,12 @@ struct mosaicum_rule {
 /* All rules in the order of their pages; how many there are.  *rules is the library's own, for as
  * long as the process. */
 size_t mosaicum_rules(const struct mosaicum_rule **rules);
+
+struct mosaicum_symptom {
+    const char *id, *stage, *title;
+};
+/* All symptoms of a board that does not come up, in the order of a boot; the same. */
+size_t mosaicum_symptoms(const struct mosaicum_symptom **symptoms);
 
 /* ---- what came of it ---- */
 

@@ -30,12 +30,42 @@ struct mos_usb_request {
     uint16_t value, index;
 };
 
+/* How a serial line is set up: bits a second, and what stands beside each byte. */
+struct mos_line_settings {
+    unsigned speed;
+    unsigned data, stop; /* bits: 7 or 8, 1 or 2 */
+    char parity;         /* 'N', 'E' or 'O' */
+    int dtr, rts;        /* 1: on, 0: off, -1: as they are */
+};
+
+/* A serial port of this computer. */
+struct mos_serial_port {
+    const char *path;         /* "/dev/ttyUSB0" */
+    const char *usb;          /* where it is plugged in, "1-4.2:1.0"; NULL: it is no USB device */
+    unsigned vendor, product; /* of a USB device, else 0 */
+    const char *maker, *name, *serial; /* its own words; NULL: it has none */
+};
+
 struct mos_wires {
     void *user;
     /* A serial line: the path of a terminal device, 8 bits, no parity, one stop bit, for nobody but
      * the caller (EBUSY), its control lines left as they are; or "tcp:HOST:PORT", where `speed`
      * (bits a second) is somebody else's.  EINVAL: a speed that the device cannot have. */
     int (*open_line)(const struct mos_wires *w, const char *port, unsigned speed, int *wire);
+    /* Sets an open line up anew; what is no serial line (tcp:…) takes anything. */
+    int (*set_line)(const struct mos_wires *w, int wire, const struct mos_line_settings *s);
+    /* A break of a quarter of a second; ENOTTY: the line has none. */
+    int (*send_break)(const struct mos_wires *w, int wire);
+    /* Tells of every serial port that is there now; stops when each() returns false. */
+    int (*list_lines)(const struct mos_wires *w,
+                      bool (*each)(void *self, const struct mos_serial_port *port), void *self);
+    /* Programs, but the caller, that have a port open: each name is told.  What may not be looked
+     * at is left out. */
+    int (*line_users)(const struct mos_wires *w, const char *port,
+                      bool (*each)(void *self, const char *program, unsigned process), void *self);
+    /* The keyboard of whoever started this, key by key as they are pressed, without echo; closing
+     * it sets it back.  ENOTTY: there is none. */
+    int (*open_keys)(const struct mos_wires *w, int *wire);
     /* A socket for datagrams at one of this computer's addresses; port 0: any that is free. */
     int (*open_datagrams)(const struct mos_wires *w, const struct mos_peer *own, int *wire);
     void (*close)(const struct mos_wires *w, int wire);

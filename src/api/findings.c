@@ -58,7 +58,7 @@ static struct run_finding *publish(struct mos_arena *arena, const struct mos_fin
     struct mosaicum_place *places = mos_alloc_array(arena, f->places.count, sizeof *places);
     for (size_t k = 0; k < f->places.count; k++)
         publish_place(arena, mos_vec_at(&f->places, k), &places[k]);
-    if (mos_rule_rows[f->rule].kind == MOS_RULE_IS_SECRET)
+    if (f->rule < MOS_RULE_COUNT && mos_rule_rows[f->rule].kind == MOS_RULE_IS_SECRET)
         hide_marked(arena, places, f->places.count);
     const char **selectors = mos_alloc(arena, sizeof *selectors);
     selectors[0] = copied(arena, f->selector);
@@ -67,7 +67,7 @@ static struct run_finding *publish(struct mos_arena *arena, const struct mos_fin
     out->unparsable = f->unparsable;
     out->f = (struct mosaicum_finding){
         .severity = (enum mosaicum_severity)f->severity,
-        .rule = mos_rule_rows[f->rule].id,
+        .rule = mos_strdup(arena, f->name),
         .selector = selectors[0],
         .selectors = selectors,
         .selector_count = selectors[0] != NULL,

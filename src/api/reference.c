@@ -160,10 +160,13 @@ static const char *reference(struct mos_arena *arena, const char *word, const ch
     static const struct {
         const struct mos_keys *keys;
         const char *heading;
-    } files[] = {
-        {&mos_workspace_keys, "mosaicum.yaml"},       {&mos_board_keys, "boards/NAME.yaml"},
-        {&mos_trait_keys, "traits/NAME.yaml"},        {&mos_feature_keys, "features/NAME.yaml"},
-        {&mos_waiver_file_keys, "waivers/NAME.yaml"}, {&mos_pins_keys, "mosaicum.pins"}};
+    } files[] = {{&mos_workspace_keys, "mosaicum.yaml"},
+                 {&mos_board_keys, "boards/NAME.yaml"},
+                 {&mos_trait_keys, "traits/NAME.yaml"},
+                 {&mos_feature_keys, "features/NAME.yaml"},
+                 {&mos_waiver_file_keys, "waivers/NAME.yaml"},
+                 {&mos_pins_keys, "mosaicum.pins"},
+                 {&mos_bench_keys, "bench.yaml (in your settings)"}};
     struct writer w = {{.arena = arena},
                        mos_map_make(arena),
                        mos_vec_make(arena, sizeof(void *)),

@@ -160,6 +160,7 @@ static bool open_board(mosaicum *m, const struct mosaicum_rehearsal *q, struct r
     }
     const char *out = q->out ? q->out : mos_path_join(m->arena, m->options.workspace, "out");
     r->title = s->text;
+    r->plan = plan;
     mos_trial_facts(plan, &r->rig);
     r->fallback = plan->entries.count > 1;
     if (r->fallback)

@@ -17,8 +17,9 @@ struct run_rig {
     struct mos_vec media;        /* of struct mos_rig_medium */
     struct mos_vec environments; /* of struct mos_rig_environment */
     struct mos_map compiled;
-    struct mos_vec notes;   /* of const char *: what was taken for granted */
-    const char *title;      /* "curlew+field", or the image's path */
+    struct mos_vec notes;        /* of const char *: what was taken for granted */
+    const struct mos_plan *plan; /* NULL: it is an image */
+    const char *title;           /* "curlew+field", or the image's path */
     bool planned;           /* its media are those of the plan: nothing was read that was built */
     bool fallback;          /* the definition has more than one entry */
     struct mos_place claim; /* where it says so */

@@ -4,6 +4,7 @@
 #include "base/out.h"
 #include "base/text.h"
 #include "rules/rules.h"
+#include "watch/symptoms.h"
 
 #include <errno.h>
 #include <stdlib.h>
@@ -230,15 +231,28 @@ enum mosaicum_status mosaicum_inspect(mosaicum *m, const char *image, bool files
 }
 
 const char *mosaicum_explain(const char *rule, const char **near) {
-    const char *ids[MOS_RULE_COUNT];
+    const char *ids[MOS_RULE_COUNT + MOS_SYMPTOM_COUNT];
+    size_t count = 0;
     *near = NULL;
-    for (size_t i = 0; i < MOS_RULE_COUNT; i++) {
-        ids[i] = mos_rule_rows[i].id;
+    for (size_t i = 0; i < MOS_RULE_COUNT; i++)
+        ids[count++] = mos_rule_rows[i].id;
+    for (size_t i = 0; i < MOS_SYMPTOM_COUNT; i++)
+        ids[count++] = mos_symptom_rows[i].id;
+    for (size_t i = 0; i < count; i++)
         if (strcmp(rule, ids[i]) == 0)
             return mos_embedded_page(ids[i]);
-    }
-    *near = mos_near(rule, ids, MOS_RULE_COUNT);
+    *near = mos_near(rule, ids, count);
     return NULL;
+}
+
+size_t mosaicum_symptoms(const struct mosaicum_symptom **symptoms) {
+    static struct mosaicum_symptom rows[MOS_SYMPTOM_COUNT];
+    for (size_t i = 0; i < MOS_SYMPTOM_COUNT; i++)
+        rows[i] = (struct mosaicum_symptom){mos_symptom_rows[i].id,
+                                            mos_boot_stage_name(mos_symptom_rows[i].stage),
+                                            mos_symptom_rows[i].title};
+    *symptoms = rows;
+    return MOS_SYMPTOM_COUNT;
 }
 
 size_t mosaicum_rules(const struct mosaicum_rule **rules) {

@@ -143,9 +143,9 @@ static void put_record(struct writer *w, const struct mos_keys *keys, bool head)
 }
 
 static const char *schema_text(struct mos_arena *arena) {
-    static const struct mos_keys *const files[] = {&mos_workspace_keys,   &mos_board_keys,
-                                                   &mos_trait_keys,       &mos_feature_keys,
-                                                   &mos_waiver_file_keys, &mos_pins_keys};
+    static const struct mos_keys *const files[] = {
+        &mos_workspace_keys,   &mos_board_keys, &mos_trait_keys, &mos_feature_keys,
+        &mos_waiver_file_keys, &mos_pins_keys,  &mos_bench_keys};
     enum { FILES = sizeof files / sizeof *files };
     struct writer w = {{.arena = arena}, mos_map_make(arena), mos_vec_make(arena, sizeof(void *))};
     mos_buf_text(&w.out, "{\"$schema\": \"http://json-schema.org/draft-07/schema#\",\n"

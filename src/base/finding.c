@@ -19,30 +19,48 @@ struct mos_findings mos_findings_make(struct mos_arena *arena) {
                                  .items = mos_vec_make(arena, sizeof(struct mos_finding *))};
 }
 
+static struct mos_finding *find(struct mos_findings *list, enum mos_rule_id rule, const char *name,
+                                const char *message) {
+    struct mos_finding *f = mos_alloc(list->arena, sizeof *f);
+    f->rule = rule;
+    f->name = name;
+    f->selector = list->selector;
+    f->remedy =
+        mos_printf(list->arena, "Run \"mosaicum explain %s\" for an example that passes.", name);
+    f->places = mos_vec_make(list->arena, sizeof(struct mos_place));
+    f->order = list->items.count;
+    f->message = list->items.count == MOST_FINDINGS
+                     ? "There are more findings than anybody reads; the others are left out."
+                     : message;
+    if (list->items.count <= MOST_FINDINGS)
+        mos_vec_push_pointer(&list->items, f);
+    return f;
+}
+
+struct mos_finding *mos_find_symptom(struct mos_findings *list, const char *id, const char *format,
+                                     ...) {
+    va_list arguments;
+    va_start(arguments, format);
+    struct mos_finding *f =
+        find(list, MOS_RULE_COUNT, id, mos_vprintf(list->arena, format, arguments));
+    va_end(arguments);
+    f->severity = MOS_SEVERITY_ERROR;
+    return f;
+}
+
 struct mos_finding *mos_find(struct mos_findings *list, enum mos_rule_id rule, const char *format,
                              ...) {
     assert(rule < MOS_RULE_COUNT);
-    struct mos_finding *f = mos_alloc(list->arena, sizeof *f);
-    f->rule = rule;
+    const struct mos_rule_row *row = &mos_rule_rows[rule];
+    va_list arguments;
+    va_start(arguments, format);
+    struct mos_finding *f = find(list, rule, row->id, mos_vprintf(list->arena, format, arguments));
+    va_end(arguments);
     f->severity = list->field && mos_rule_rows[rule].field ? MOS_SEVERITY_ERROR
                                                            : mos_rule_rows[rule].severity;
-    f->selector = list->selector;
-    const struct mos_rule_row *row = &mos_rule_rows[rule];
     f->why = row->why ? row->why
                       : mos_printf(list->arena, "%c%s.", toupper((unsigned char)*row->title),
                                    row->title + 1);
-    f->remedy = mos_printf(list->arena, "Run \"mosaicum explain %s\" for an example that passes.",
-                           mos_rule_rows[rule].id);
-    f->places = mos_vec_make(list->arena, sizeof(struct mos_place));
-    f->order = list->items.count;
-    va_list arguments;
-    va_start(arguments, format);
-    f->message = mos_vprintf(list->arena, format, arguments);
-    va_end(arguments);
-    if (list->items.count == MOST_FINDINGS)
-        f->message = "There are more findings than anybody reads; the others are left out.";
-    if (list->items.count <= MOST_FINDINGS)
-        mos_vec_push_pointer(&list->items, f);
     return f;
 }
 

@@ -30,7 +30,8 @@ struct mos_rule_row {
 extern const struct mos_rule_row mos_rule_rows[MOS_RULE_COUNT];
 
 struct mos_finding {
-    enum mos_rule_id rule;
+    enum mos_rule_id rule; /* MOS_RULE_COUNT: none, but a symptom */
+    const char *name;      /* the rule's or the symptom's */
     enum mos_severity severity;
     const char *selector;  /* the board it is about; NULL for the workspace */
     const char *message;   /* one sentence */
@@ -54,6 +55,9 @@ struct mos_findings mos_findings_make(struct mos_arena *arena);
  */
 struct mos_finding *mos_find(struct mos_findings *list, enum mos_rule_id rule, const char *format,
                              ...) __attribute__((format(printf, 3, 4)));
+/* The same of a symptom that a board shows: an error. */
+struct mos_finding *mos_find_symptom(struct mos_findings *list, const char *id, const char *format,
+                                     ...) __attribute__((format(printf, 3, 4)));
 /* One place more; the first is where it is shown.  Places that are nothing are left out. */
 void mos_finding_at(struct mos_findings *list, struct mos_finding *f, struct mos_place place);
 /* The reason, and the way out: one sentence each, as printf makes it. */

@@ -265,6 +265,7 @@ struct mos_loader_orders {
     const char *prompt;             /* that begins a line where it waits for a command */
     const char *interrupt;          /* keys that stop its countdown, and give up a line */
     const char *fetches, *receives; /* its commands for FETCH and RECEIVE */
+    const char *receives_xmodem;    /* … and to receive by XMODEM */
     const char *calls;              /* what its answer to RECEIVE ends with once it listens */
     /* Can it write that medium at all?  NULL, or why not in a few words. */
     const char *(*takes)(const char *medium);
@@ -275,6 +276,15 @@ struct mos_loader_orders {
     /* Reads the answer to it; NULL, or what went wrong, in a few words of static text. */
     const char *(*understand)(const struct mos_order *order, size_t index, const char *answer,
                               struct mos_order_told *told);
+};
+
+/* What a loader prints on its console, as texts that watch/matcher.h takes. */
+struct mos_loader_speech {
+    const char *first, *loader; /* how a first stage of it begins, and itself: {} is its version */
+    const char *hands_over;     /* it gives the board to the kernel */
+    /* The version in a binary of it (that of its first stage, or itself); NULL: there is none. */
+    const char *(*version)(struct mos_arena *arena, const uint8_t *bytes, size_t length,
+                           bool first);
 };
 
 /* Whatever is NULL, the loader has not, or nobody knows: a definition that asks for it is refused,
@@ -310,6 +320,7 @@ struct mos_dialect {
     /* The commands that program a flash. */
     void (*write_flash_program)(const struct mos_flash_program *program, struct mos_buf *out);
     const struct mos_loader_orders *orders; /* at its prompt */
+    const struct mos_loader_speech *speech;
     const struct mos_stored_form *stored;
     /* A file of the loader's own making by its first bytes: the word for its form in definitions,
      * and (unless about is NULL) a text for people; NULL: it is none. */

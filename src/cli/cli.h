@@ -24,12 +24,15 @@ struct cli {
     const char **yes, **also, **regions; /* write: the same */
     const char *board, *unit, *ledger;   /* write: --for, --unit, --ledger; or NULL */
     const char *way, *serial, *address, *board_address, *boards; /* write: through a board; NULL */
-    bool steps_done;
+    const char *stored, *log, *junit, *bench; /* listen: --stored, --log …; or NULL */
+    const char *by, *to_address, *speed;      /* send: --by, --to, --speed; or NULL */
+    bool steps_done, first_start, judge, cycle;
     bool changed, all_regions, grow, unmount, wait, written, true_size;
     bool aside; /* what is printed is for another program: findings go to standard error */
     const char *when_color;      /* --color, or NULL */
     struct mosaicum_draft draft; /* options of new */
     bool color, unicode;         /* of standard output */
+    bool terminal;               /* listen: somebody sits at it */
     int width;                   /* columns of the terminal, 0: not one */
     const char **arguments;      /* after the command's name, NULL-terminated */
     int argument_count;
@@ -48,7 +51,7 @@ struct command {
 extern const struct command command_new, command_list, command_check, command_build, command_show,
     command_compare, command_pin, command_inspect, command_take, command_amend, command_renew,
     command_rehearse, command_tree, command_config, command_explain, command_demo, command_help,
-    command_complete, command_devices, command_write;
+    command_complete, command_devices, command_write, command_listen, command_send;
 
 /* help.c: every command; NULL behind the last, and where there is none of that name */
 const struct command *command_at(size_t index);
@@ -123,5 +126,11 @@ enum style {
     STYLE_END
 };
 const char *style(const struct cli *cli, enum style s);
+
+/* table-top.c: the file about one's own table, named or in the folder for settings; NULL: nobody
+ * has one. */
+const char *cli_bench_file(const struct cli *cli);
+/* The first signal from now on ends a wait for a board, the next one all of it. */
+void cli_stops_waiting(void);
 
 #endif

@@ -175,6 +175,7 @@ static const struct {
     {"compare", {SELECTOR, SELECTOR, NOTHING}}, {"inspect", {IMAGE, NOTHING, NOTHING}},
     {"take", {IMAGE, REGION, NOTHING}},         {"amend", {IMAGE, REGION, REGION}},
     {"rehearse", {SELECTOR, NOTHING, NOTHING}}, {"explain", {RULE, NOTHING, NOTHING}},
+    {"listen", {SELECTOR, NOTHING, NOTHING}},   {"send", {IMAGE, IMAGE, IMAGE}},
     {"help", {WORD, NOTHING, NOTHING}},         {"demo", {FOLDER, NOTHING, NOTHING}}};
 
 /* The argument of a number (from 0) of a command; true: names of files may stand there, too. */

@@ -53,12 +53,38 @@ static void list_rules(struct cli *cli, const char *family) {
                     style(cli, STYLE_END), rules[i].severity, rules[i].title);
 }
 
+/* Every symptom, in the order of a boot. */
+static void list_symptoms(struct cli *cli) {
+    const struct mosaicum_symptom *all;
+    size_t count = mosaicum_symptoms(&all);
+    const char *stage = "";
+    fprintf(to_out, "%zu symptoms of a board that does not come up, as listen tells them:\n",
+            count);
+    for (size_t i = 0; i < count; i++) {
+        if (strcmp(stage, all[i].stage) != 0)
+            fprintf(to_out, "\n%s\n", all[i].stage);
+        stage = all[i].stage;
+        fprintf(to_out, "  %s%-36s%s  %s\n", style(cli, STYLE_STRONG), all[i].id,
+                style(cli, STYLE_END), all[i].title);
+    }
+}
+
 static void put_json(json_t *root) {
     out_json(true);
     json_dumpf(root, to_out, JSON_INDENT(1));
     out_json(false);
     fputc('\n', to_out);
     json_decref(root);
+}
+
+static json_t *symptoms_as_json(void) {
+    const struct mosaicum_symptom *all;
+    size_t count = mosaicum_symptoms(&all);
+    json_t *list = json_array();
+    for (size_t i = 0; i < count; i++)
+        json_array_append_new(list, json_pack("{s:s,s:s,s:s}", "symptom", all[i].id, "stage",
+                                              all[i].stage, "title", all[i].title));
+    return list;
 }
 
 /* The rules of a family, or all, and what is said of a key. */
@@ -72,6 +98,8 @@ static void list_as_json(const char *family, const char *keys) {
             json_array_append_new(list, json_pack("{s:s,s:s,s:s}", "rule", rules[i].id, "severity",
                                                   rules[i].severity, "title", rules[i].title));
     json_object_set_new(root, "rules", list);
+    if (family && strcmp(family, "symptoms") == 0)
+        json_object_set_new(root, "symptoms", symptoms_as_json());
     if (keys)
         json_object_set_new(root, "keys", json_string(keys));
     put_json(root);
@@ -114,7 +142,11 @@ static int explain_word(struct cli *cli, mosaicum *m, const char *word, const ch
                            : mosaicum_reference_of(m, word, &keys, &near_key));
     if (status)
         return status;
-    if (!rules && !keys)
+    if (strcmp(word, "symptoms") == 0 && !cli->json) {
+        list_symptoms(cli);
+        return MOSAICUM_DONE;
+    }
+    if (!rules && !keys && strcmp(word, "symptoms") != 0)
         return nobody_knows(cli, word, near_rule, near_key);
     if (cli->json) {
         list_as_json(word, keys);

@@ -1,7 +1,6 @@
 #include "cli/cli.h"
 #include "platform/platform.h"
 
-#include <signal.h>
 #include <stdlib.h>
 #include <string.h>
 #include <strings.h>
@@ -91,13 +90,6 @@ static bool tell(void *self, const char *name, const char *text, bool asks) {
     return step(self, name, text, false) && !asks;
 }
 
-/* The first signal ends what is being waited for, and the board is set back; the next one ends all
- * of it. */
-static void interrupted(int signal) {
-    (void)signal;
-    mos_platform_stop_waiting();
-}
-
 static bool read_count(const char *text, unsigned *out) {
     *out = 0;
     if (text && (!*text || strlen(text) > 4 || strspn(text, "0123456789") != strlen(text)))
@@ -131,9 +123,7 @@ static int write_board(struct cli *cli, mosaicum *m) {
         fprintf(to_err, "mosaicum: --boards %s: a number from 1 to 9999\n", one_line(cli->boards));
         return MOSAICUM_USAGE;
     }
-    struct sigaction action = {.sa_handler = interrupted, .sa_flags = (int)SA_RESETHAND};
-    sigaction(SIGINT, &action, NULL);
-    sigaction(SIGTERM, &action, NULL);
+    cli_stops_waiting();
     enum mosaicum_status came_to = mosaicum_program(m, &request);
     progress_clear();
     if (told)

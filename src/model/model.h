@@ -364,6 +364,11 @@ struct mos_programming {
     struct mos_window *window;
     struct mos_named steps; /* of struct mos_program_step * */
 };
+/* What comes on the serial line when all is well. */
+struct mos_landmark_def {
+    struct mos_record r;
+    struct mos_value *text, *within, *first_start, *behind, *may;
+};
 struct mos_waiver {
     struct mos_record r;
     struct mos_value *rule, *place, *reason, *until;
@@ -387,8 +392,8 @@ struct mos_feature_use {
     struct mos_boot *boot;                                                                         \
     struct mos_system *system;                                                                     \
     struct mos_value *release;                                                                     \
-    struct mos_named stages, pieces, layout, outputs, programming, questions, budgets, waivers,    \
-        features
+    struct mos_named stages, pieces, layout, outputs, programming, landmarks, questions, budgets,  \
+        waivers, features
 
 struct mos_variant {
     struct mos_record r;
@@ -418,6 +423,22 @@ struct mos_waiver_file {
 struct mos_pin {
     struct mos_record r; /* named after a file */
     struct mos_value *sha256, *size, *source;
+};
+/* What stands on one's own table: units of boards, and how they are reached. */
+struct mos_bench_power {
+    struct mos_record r;
+    struct mos_list off, on, cycle; /* a command each */
+    struct mos_value *pause;
+};
+struct mos_bench_unit {
+    struct mos_record r;
+    struct mos_value *board, *serial, *network, *ethernet, *wiring, *dtr, *rts;
+    struct mos_bench_power *power;
+};
+struct mos_bench {
+    struct mos_record r;
+    struct mos_value *mosaicum;
+    struct mos_named units;
 };
 struct mos_pins {
     struct mos_record r;

@@ -64,7 +64,7 @@ struct mos_keys {
 };
 
 extern const struct mos_keys mos_board_keys, mos_trait_keys, mos_feature_keys, mos_waiver_file_keys,
-    mos_workspace_keys, mos_pins_keys;
+    mos_workspace_keys, mos_pins_keys, mos_bench_keys;
 
 enum mos_reading {
     MOS_READ_WHOLE,  /* a file that stands alone: everything is said */

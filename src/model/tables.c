@@ -682,6 +682,19 @@ KEYS(programming_keys, "way of programming", struct mos_programming,
       .record = &window_keys},
      {"steps", MOS_TYPE_NAMED, AT(struct mos_programming, steps), "what is done, in this order",
       .record = &program_step_keys, .required = true});
+KEYS_BRIEF(
+    landmark_keys, "landmark", struct mos_landmark_def, "text",
+    {"text", MOS_TYPE_TEXT, AT(struct mos_landmark_def, text),
+     "what must be in a line; {} stands for anything, <arguments> and <release> for what was "
+     "built"},
+    {"within", MOS_TYPE_INTEGER, AT(struct mos_landmark_def, within),
+     "seconds behind the landmark before it"},
+    {"first-start", MOS_TYPE_INTEGER, AT(struct mos_landmark_def, first_start),
+     "… on a board that starts for the first time"},
+    {"behind", MOS_TYPE_NAME, AT(struct mos_landmark_def, behind),
+     "the landmark that comes before it; the last one before the log-in if not given"},
+    {"may", MOS_TYPE_BOOLEAN, AT(struct mos_landmark_def, may),
+     "nothing follows from it if it does not come"});
 KEYS(waiver_keys, "waiver", struct mos_waiver,
      {"rule", MOS_TYPE_TEXT, AT(struct mos_waiver, rule), "its rule", .required = true},
      {"place", MOS_TYPE_TEXT, AT(struct mos_waiver, place),
@@ -730,6 +743,8 @@ KEYS_BRIEF(question_keys, "question", struct mos_question, "ask",
          "how images ship", .record = &output_keys, .refers = MOS_REFERS_MEDIUM},                  \
         {"programming", MOS_TYPE_NAMED, AT(T, programming),                                        \
          "ways in which its soldered storage is written", .record = &programming_keys},            \
+        {"landmarks", MOS_TYPE_NAMED, AT(T, landmarks),                                            \
+         "texts that come on its serial line when all is well", .record = &landmark_keys},         \
         {"system", MOS_TYPE_RECORD, AT(T, system), "what the root file system is told",            \
          .record = &system_keys},                                                                  \
         {"features",          MOS_TYPE_NAMED, AT(T, features), "capabilities from features/",      \
@@ -809,6 +824,36 @@ KEYS_BRIEF(pin_keys, "pin", struct mos_pin, "sha256",
 FILE_KEYS(mos_pins_keys, "file of pins", struct mos_pins, FORMAT(struct mos_pins),
           {"pins", MOS_TYPE_NAMED, AT(struct mos_pins, pins), "files of pieces and their hashes",
            .record = &pin_keys});
+
+KEYS(bench_power_keys, "power of a unit", struct mos_bench_power,
+     {"off", MOS_TYPE_LIST, AT(struct mos_bench_power, off), "the command that takes it away",
+      .of = MOS_TYPE_TEXT},
+     {"on", MOS_TYPE_LIST, AT(struct mos_bench_power, on), "the command that gives it",
+      .of = MOS_TYPE_TEXT},
+     {"cycle", MOS_TYPE_LIST, AT(struct mos_bench_power, cycle),
+      "one command that does both, in place of off and on", .of = MOS_TYPE_TEXT},
+     {"pause", MOS_TYPE_INTEGER, AT(struct mos_bench_power, pause),
+      "seconds between off and on, 2 if not given"});
+KEYS(bench_unit_keys, "unit", struct mos_bench_unit,
+     {"board", MOS_TYPE_TEXT, AT(struct mos_bench_unit, board),
+      "the board that it is one of: a selector, or a pattern of them", .required = true},
+     {"serial", MOS_TYPE_TEXT, AT(struct mos_bench_unit, serial),
+      "its serial line: usb: and where the adapter is plugged in (usb:1-4.2), a device, or "
+      "tcp:HOST:PORT"},
+     {"dtr", MOS_TYPE_BOOLEAN, AT(struct mos_bench_unit, dtr),
+      "the line DTR is on, or off; left alone if not given"},
+     {"rts", MOS_TYPE_BOOLEAN, AT(struct mos_bench_unit, rts), "the same of RTS"},
+     {"network", MOS_TYPE_TEXT, AT(struct mos_bench_unit, network),
+      "this computer's network interface that it is connected to"},
+     {"ethernet", MOS_TYPE_TEXT, AT(struct mos_bench_unit, ethernet),
+      "the hardware address of its network port"},
+     {"power", MOS_TYPE_RECORD, AT(struct mos_bench_unit, power), "how it is switched",
+      .record = &bench_power_keys},
+     {"wiring", MOS_TYPE_TEXT, AT(struct mos_bench_unit, wiring),
+      "what somebody has to know who connects it, shown before it is first started"});
+FILE_KEYS(mos_bench_keys, "bench file", struct mos_bench, FORMAT(struct mos_bench),
+          {"units", MOS_TYPE_NAMED, AT(struct mos_bench, units), "boards on this table",
+           .record = &bench_unit_keys});
 
 static const struct mos_key root_rows[] = {
     {"folder", MOS_TYPE_TEXT, AT(struct mos_root_def, folder),

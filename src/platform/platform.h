@@ -16,6 +16,19 @@ extern const struct mos_wires mos_platform_wires;       /* wires.c */
 struct stat;
 void files_info(const struct stat *st, struct mos_file_info *out);
 
+/* lines.c: the functions of struct mos_wires for terminal devices. */
+int mos_line_open(const char *path, unsigned speed, int *wire);
+int mos_line_set(const struct mos_wires *w, int wire, const struct mos_line_settings *s);
+int mos_line_break(const struct mos_wires *w, int wire);
+/* ports.c: … and about them. */
+int mos_line_list(const struct mos_wires *w,
+                  bool (*each)(void *self, const struct mos_serial_port *port), void *self);
+int mos_line_users(const struct mos_wires *w, const char *port,
+                   bool (*each)(void *self, const char *program, unsigned process), void *self);
+/* keyboard.c: … and for the keyboard; whether the wire was it. */
+int mos_keys_open(const struct mos_wires *w, int *wire);
+bool mos_keys_close(int wire);
+
 /* usb.c: the functions of struct mos_wires for USB; its wires have numbers of their own. */
 enum { MOS_USB_WIRES = 1 << 20 };
 int mos_usb_list(const struct mos_wires *w,

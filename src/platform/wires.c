@@ -10,63 +10,12 @@
 #include <signal.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/file.h>
-#include <sys/ioctl.h>
 #include <sys/socket.h>
-#include <sys/stat.h>
-#include <termios.h>
 #include <unistd.h>
 
 enum { LONGEST_NAME = 256, MOST_WIRES = 8, SECOND_MS = 1000, MS = 1000000 };
 
 /* ---- lines ---- */
-
-static const struct {
-    unsigned speed;
-    speed_t word;
-} speeds[] = {{9600, B9600},       {19200, B19200},     {38400, B38400},     {57600, B57600},
-              {115200, B115200},   {230400, B230400},   {460800, B460800},   {500000, B500000},
-              {576000, B576000},   {921600, B921600},   {1000000, B1000000}, {1152000, B1152000},
-              {1500000, B1500000}, {2000000, B2000000}, {3000000, B3000000}, {4000000, B4000000}};
-
-/* Bytes as they are, at a speed; opening and closing leave the control lines alone. */
-static int set_up(int fd, unsigned speed) {
-    struct termios t;
-    size_t i = 0, count = sizeof speeds / sizeof *speeds;
-    while (i < count && speeds[i].speed != speed)
-        i++;
-    if (i == count)
-        return EINVAL;
-    if (tcgetattr(fd, &t))
-        return errno;
-    cfmakeraw(&t);
-    t.c_cflag &= ~(tcflag_t)(CSTOPB | HUPCL | CRTSCTS);
-    t.c_cflag |= CLOCAL | CREAD;
-    t.c_cc[VMIN] = 1;
-    t.c_cc[VTIME] = 0;
-    if (cfsetspeed(&t, speeds[i].word))
-        return errno;
-    return tcsetattr(fd, TCSANOW, &t) ? errno : 0;
-}
-
-static int open_terminal(const char *path, unsigned speed, int *wire) {
-    struct stat st;
-    if (stat(path, &st))
-        return errno;
-    if (!S_ISCHR(st.st_mode))
-        return ENOTTY;
-    int fd = open(path, O_RDWR | O_NOCTTY | O_NONBLOCK | O_CLOEXEC);
-    if (fd < 0)
-        return errno;
-    int e = !isatty(fd) ? ENOTTY : flock(fd, LOCK_EX | LOCK_NB) ? EBUSY : set_up(fd, speed);
-    if (e)
-        close(fd);
-    else {
-        ioctl(fd, TIOCEXCL); /* nobody else opens it from now on, where the kernel knows that */
-        *wire = fd;
-    }
-    return e;
-}
 
 static int open_server(const char *where, int *wire) {
     char host[LONGEST_NAME];
@@ -97,7 +46,7 @@ static int open_server(const char *where, int *wire) {
 static int open_line(const struct mos_wires *w, const char *port, unsigned speed, int *wire) {
     (void)w;
     return strncmp(port, "tcp:", 4) == 0 ? open_server(port + 4, wire)
-                                         : open_terminal(port, speed, wire);
+                                         : mos_line_open(port, speed, wire);
 }
 
 static int read_line(const struct mos_wires *w, int wire, void *to, size_t size, size_t *got) {
@@ -178,7 +127,7 @@ static void close_wire(const struct mos_wires *w, int wire) {
     (void)w;
     if (wire >= MOS_USB_WIRES)
         mos_usb_close(wire);
-    else
+    else if (!mos_keys_close(wire))
         close(wire);
 }
 
@@ -210,6 +159,11 @@ static int wait_for(const struct mos_wires *w, const int *wires, size_t count, i
 
 const struct mos_wires mos_platform_wires = {
     .open_line = open_line,
+    .set_line = mos_line_set,
+    .send_break = mos_line_break,
+    .list_lines = mos_line_list,
+    .line_users = mos_line_users,
+    .open_keys = mos_keys_open,
     .open_datagrams = open_datagrams,
     .close = close_wire,
     .wait = wait_for,

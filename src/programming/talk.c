@@ -2,7 +2,7 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
-#include "link/ymodem.h"
+#include "link/xmodem.h"
 
 #include <errno.h>
 #include <string.h>
@@ -219,14 +219,14 @@ enum mos_talk_end mos_talk_ask(struct mos_talk *t, const char *command, int64_t 
     return end == MOS_TALK_ANSWERED ? answer_of(t, ns, answer) : end;
 }
 
-static enum mos_talk_end send_packet(struct mos_talk *t, struct mos_ymodem *y,
+static enum mos_talk_end send_packet(struct mos_talk *t, struct mos_xmodem *x,
                                      const uint8_t *from) {
-    uint8_t packet[MOS_YMODEM_PACKET];
+    uint8_t packet[MOS_XMODEM_PACKET];
     uint64_t at;
-    size_t length, n = mos_ymodem_next(y, now(t), packet, &at, &length);
+    size_t length, n = mos_xmodem_next(x, now(t), packet, &at, &length);
     if (length) {
         memcpy(packet + 3, from + at, length);
-        mos_ymodem_seal(packet, length);
+        mos_xmodem_seal(x, packet, length);
     }
     return n ? type(t, (const char *)packet, n) : MOS_TALK_ANSWERED;
 }
@@ -236,7 +236,8 @@ enum mos_talk_end mos_talk_send(struct mos_talk *t, const char *command, const c
                                 const char **answer, const char **why) {
     uint8_t bytes[256];
     size_t got;
-    struct mos_ymodem y;
+    struct mos_xmodem y;
+    const struct mos_xmodem_file file = {name, length};
     *answer = "";
     *why = NULL;
     enum mos_talk_end end = mos_talk_enter(t, command);
@@ -248,24 +249,24 @@ enum mos_talk_end mos_talk_send(struct mos_talk *t, const char *command, const c
         }
         end = listen(t, until);
     }
-    mos_ymodem_begin(&y, name, length, now(t));
+    mos_xmodem_begin(&y, MOS_YMODEM, &file, 1, now(t));
     const char *call = strstr(mos_buf_string(&t->heard), calls);
     if (call) /* it may have called already */
-        mos_ymodem_take(&y, (const uint8_t *)call + strlen(calls), strlen(call) - strlen(calls),
+        mos_xmodem_take(&y, (const uint8_t *)call + strlen(calls), strlen(call) - strlen(calls),
                         now(t));
     forget(t);
     until = now(t) + ns;
-    while (end <= MOS_TALK_SILENT && y.state < MOS_YMODEM_DONE && now(t) < until) {
+    while (end <= MOS_TALK_SILENT && y.state < MOS_XMODEM_DONE && now(t) < until) {
         end = send_packet(t, &y, from);
-        if (end > MOS_TALK_SILENT || y.state >= MOS_YMODEM_DONE)
+        if (end > MOS_TALK_SILENT || y.state >= MOS_XMODEM_DONE)
             break;
         end = step(t, y.due, bytes, sizeof bytes, &got);
-        size_t taken = mos_ymodem_take(&y, bytes, got, now(t));
+        size_t taken = mos_xmodem_take(&y, bytes, got, now(t));
         hear(t, bytes + taken, got - taken);
     }
     if (end > MOS_TALK_SILENT)
         return end;
-    if (y.state != MOS_YMODEM_DONE) {
+    if (y.state != MOS_XMODEM_DONE) {
         *why = y.why ? y.why : "it took too long";
         type(t, "\x18\x18\x18\x18\x18", 5); /* both sides give up */
         return mos_talk_reach_prompt(t, 5 * SECOND);

@@ -111,6 +111,7 @@ static void check_tree(struct sim *s) {
     }
     const char *model = mos_dt_string(dt->root, "model");
     const char *compatible = mos_dt_string(dt->root, "compatible");
+    s->out->model = model;
     sim_event(s, MOS_EVENT_KERNEL, s->boot.tree, s->boot.tree_size,
               s->boot.tree_from ? s->boot.tree_from->what : NULL, "tree of %s (%s)",
               model ? model : "a board without a model", compatible ? compatible : "?");
@@ -153,6 +154,8 @@ void sim_kernel(struct sim *s) {
     s->out->reason = NULL;
     s->out->arguments = b->arguments;
     s->out->cause = (struct mos_rehearsal_cause){0};
+    s->out->release = s->out->model = s->out->program = NULL;
+    s->out->by_ramdisk = s->out->log_in = false;
     if (b->header.cpu && s->rig->cpu && !mos_start_fits(s->rig->cpu, b->header.cpu))
         sim_wrong(s, MOS_END_SILENT, "The kernel is made for %s, the board is %s.", b->header.cpu,
                   s->rig->cpu);
@@ -168,6 +171,7 @@ void sim_kernel(struct sim *s) {
     if (s->out->end != MOS_END_BOOTS)
         return;
     const char *release = release_of(s);
+    s->out->release = release;
     sim_event(s, MOS_EVENT_KERNEL, b->runs_at, b->runs_size, NULL, "%s%s%s",
               b->header.format ? b->header.format : "kernel", release ? ", Linux " : "",
               release ? release : "");

@@ -190,8 +190,13 @@ struct mos_rehearsal {
     struct mos_buf console;           /* everything that the loader prints */
     const char *arguments;            /* NULL: no kernel was started */
     struct mos_kernel_header kernel;  /* of the one that was */
-    unsigned starts;                  /* how often the loader was started */
-    bool stored;                      /* it wrote its environment */
+    const char *release;              /* of it, "6.1.0-50-arm64"; NULL: it does not tell */
+    const char *model;                /* of the tree that it gets; NULL: none, or without one */
+    const char *program; /* the first program that it starts, of its ramdisk or root; NULL: none */
+    bool by_ramdisk;     /* … of the ramdisk, which mounts the root */
+    bool log_in;         /* a log-in is started on its console */
+    unsigned starts;     /* how often the loader was started */
+    bool stored;         /* it wrote its environment */
 };
 
 /* A file that the boot read, for breaking it. */

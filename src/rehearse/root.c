@@ -63,19 +63,26 @@ static bool can_run(struct sim *s, struct sim_volume *v, const char *path, unsig
     return true;
 }
 
+/* Of a ramdisk that runs, the kernel starts that one's. */
+static void start_first(struct sim *s, const char *path) {
+    sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "first program: %s", path);
+    if (!s->out->by_ramdisk)
+        s->out->program = path;
+}
+
 static void first_program(struct sim *s, struct sim_volume *root) {
     static const char *const usual[] = {"/sbin/init", "/etc/init", "/bin/init", "/bin/sh"};
     const char *asked = sim_argument(s, "init"), *why, *first_why = NULL;
     if (asked) {
         if (can_run(s, root, asked, 0, false, &why))
-            sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "first program: %s", asked);
+            start_first(s, asked);
         else
             sim_wrong(s, MOS_END_NO_ROOT, "The first program cannot start: %s.", why);
         return;
     }
     for (size_t i = 0; i < 4; i++) {
         if (can_run(s, root, usual[i], 0, false, &why)) {
-            sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "first program: %s", usual[i]);
+            start_first(s, usual[i]);
             if (i == 3)
                 sim_wrong(s, MOS_END_SHELL, "Only a bare shell starts: %s.", first_why);
             return;
@@ -194,6 +201,8 @@ static bool ramdisk_runs(struct sim *s) {
     }
     sim_event(s, MOS_EVENT_KERNEL, b->ramdisk, b->ramdisk_size, NULL,
               "ramdisk of %zu files, first program %s", v->files.count, path);
+    s->out->program = path;
+    s->out->by_ramdisk = true;
     if (first_why && strcmp(path, usual[3]) == 0) {
         sim_wrong(s, MOS_END_SHELL, "Only a bare shell of the ramdisk starts: %s.", first_why);
         return true;

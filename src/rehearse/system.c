@@ -66,6 +66,8 @@ static void check_log_in(struct sim *s, struct sim_volume *root) {
     bool systemd =
         sim_file(s, root, "/lib/systemd/systemd") || sim_file(s, root, "/usr/lib/systemd/systemd");
     if (systemd || (table && strstr(table, port)))
+        s->out->log_in = true;
+    if (s->out->log_in)
         sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "log-in on %s", console);
     else if (table)
         sim_event(s, MOS_EVENT_KERNEL, 0, 0, NULL, "the console is %s; no log-in is started there",

@@ -118,6 +118,10 @@ static void examples_are_true(void) {
         {"amend", "--json amend out/dunlin/card.img 2:etc/issue=table -o new.img"},
         {"pin", "--json pin dunlin"},
         {"new", "--json new jetty --cpu arm64 --ram-start 0x40000000 --ram '512 MiB'"},
+        {"listen", "--json listen curlew+bench --stored boot.log",
+         "printf 'U-Boot 2023.01 (Aug 09 2023 - 12:00:00 +0000)\\nEntry main\\nERROR: Did not find "
+         "a "
+         "cmdline Flattened Device Tree\\n=> ' >boot.log"},
         {"explain", "--json explain layout.gap"},
         {"tree", "--json tree claims curlew"},
         {"renew", "--json renew pieces/linux.tar.zst newer -o renewal",

@@ -17,6 +17,8 @@
     X(parts)                                                                                       \
     X(everywhere)                                                                                  \
     X(images)                                                                                      \
+    X(send)                                                                                        \
+    X(listen)                                                                                      \
     X(rehearse)                                                                                    \
     X(chain)                                                                                       \
     X(verdicts)                                                                                    \

@@ -30,12 +30,13 @@ static const struct {
     {"build", "base io model content disk fs boot tree kconfig linux store ledger plan"},
     {"media", "base io mosaicum"},
     {"link", "base io mosaicum"},
+    {"watch", "base"},
     {"programming", "base io boot link media mosaicum"},
     {"rehearse", "base io content boot tree linux disk fs"},
     {"loaders", "base io content boot tree linux disk fs rehearse"},
     {"trial", "base io model content disk fs boot tree kconfig linux store ledger plan rehearse"},
     {"api", "base io model content disk fs boot tree bindings kconfig linux loaders store ledger "
-            "plan rules build media link programming rehearse trial mosaicum"},
+            "plan rules build media link programming rehearse trial watch mosaicum"},
     {"platform", "mosaicum"},
     {"cli", "mosaicum platform"},
 };

@@ -577,8 +577,15 @@ struct board_made *board_new(const char *kind, const char *name, uint64_t size) 
     b->seed = 1;
     b->now = SECOND;
     memset(b->storage, 0x5a, size);
-    b->wires = (struct mos_wires){b,         open_line,  open_datagrams, close_wire, wait_for,
-                                  read_line, write_line, receive,        send_one};
+    b->wires = (struct mos_wires){.user = b,
+                                  .open_line = open_line,
+                                  .open_datagrams = open_datagrams,
+                                  .close = close_wire,
+                                  .wait = wait_for,
+                                  .read = read_line,
+                                  .write = write_line,
+                                  .receive = receive,
+                                  .send = send_one};
     board_power(b);
     return b;
 }

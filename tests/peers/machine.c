@@ -52,15 +52,31 @@ void machine_with(const char *tree, const char *flash) {
     next_flash = flash;
 }
 
+/* Where its serial line is: a socket of ours, or what somebody else opens. */
+static void put_serial(char *to, size_t room, const char *socket_path);
+
 /* A board with a real boot ROM, which reads its first stage from the card. */
 static void start_card_board(const char *image, const char *socket_path) {
     char drive[4200], serial[200];
     snprintf(drive, sizeof drive, "file=%s,format=raw,if=sd,snapshot=on", image);
-    snprintf(serial, sizeof serial, "unix:%s", socket_path);
+    put_serial(serial, sizeof serial, socket_path);
     execlp("qemu-system-arm", "qemu-system-arm", "-M", "orangepi-pc", "-accel", "tcg,thread=single",
            "-display", "none", "-monitor", "none", "-no-reboot", "-drive", drive, "-nic", "none",
            "-serial", serial, (char *)NULL);
     _exit(127);
+}
+
+static const char *next_serial;
+
+void machine_speaks_at(const char *serial) {
+    next_serial = serial;
+}
+
+static void put_serial(char *to, size_t room, const char *socket_path) {
+    if (next_serial)
+        snprintf(to, room, "%s", next_serial);
+    else
+        snprintf(to, room, "unix:%s", socket_path);
 }
 
 static void start_qemu(const char *cpu, const char *image, const char *device,
@@ -73,7 +89,7 @@ static void start_qemu(const char *cpu, const char *image, const char *device,
         k++;
     snprintf(drive, sizeof drive, "file=%s,format=raw,if=none,id=d0,snapshot=%s", image,
              next_keeps ? "off" : "on");
-    snprintf(serial, sizeof serial, "unix:%s", socket_path);
+    put_serial(serial, sizeof serial, socket_path);
     snprintf(attached, sizeof attached, "%s,drive=d0", device);
     char flash[4200], network[4200];
     const char *words[40] = {kinds[k].program, "-M",
@@ -127,7 +143,9 @@ struct machine *machine_start(const char *cpu, const char *image, const char *de
         start_qemu(cpu, image, device, address.sun_path);
     }
     struct pollfd p = {listener, POLLIN, 0};
-    m->line = poll(&p, 1, 20000) == 1 ? accept4(listener, NULL, NULL, SOCK_CLOEXEC) : -1;
+    m->line =
+        !next_serial && poll(&p, 1, 20000) == 1 ? accept4(listener, NULL, NULL, SOCK_CLOEXEC) : -1;
+    next_serial = NULL;
     close(listener);
     unlink(address.sun_path);
     machine_with(NULL, NULL);
@@ -216,6 +234,7 @@ void machine_type(struct machine *m, const char *text) {
 void machine_stop(struct machine *m) {
     kill(m->pid, SIGKILL);
     waitpid(m->pid, NULL, 0);
-    close(m->line);
+    if (m->line >= 0)
+        close(m->line);
     free(m);
 }

@@ -59,6 +59,9 @@ void machine_keeps(void);
 void machine_with_server(const char *folder);
 /* For the next machine: a network, and its SSH server at this port of ours. */
 void machine_reached_at(unsigned port);
+/* For the next machine: its serial line is there, as QEMU's -serial takes it, and nobody here hears
+ * it. */
+void machine_speaks_at(const char *serial);
 /* Waits until the text has come; false after that many seconds (the log is printed). */
 bool machine_expect(struct machine *m, const char *text, int seconds);
 /* The text up to a mark, without carriage returns; malloc'ed; NULL after that many seconds. */

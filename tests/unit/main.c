@@ -7,9 +7,12 @@
     X(cpp)                                                                                         \
     X(disk)                                                                                        \
     X(fs)                                                                                          \
-    X(boot) X(kconfig) X(content) X(plan) X(contents) X(build) X(resolve) X(volumes) X(parcel)     \
-        X(linux) X(indexes) X(containers) X(shared) X(io) X(rehearse) X(kernel_build) X(media)     \
-            X(units) X(carried) X(programming) X(links)
+    X(boot)                                                                                        \
+    X(kconfig)                                                                                     \
+    X(content)                                                                                     \
+    X(plan) X(contents) X(build) X(resolve) X(volumes) X(parcel) X(linux) X(indexes) X(containers) \
+        X(shared) X(io) X(rehearse) X(kernel_build) X(media) X(units) X(watch) X(serial) X(xmodem) \
+            X(carried) X(programming) X(links)
 
 #define DECLARE(name) extern const struct test name##_suite[];
 SUITES(DECLARE)

@@ -1,5 +1,6 @@
 /* This loader for everybody else: its names, limits and symbols (its own doc/ and the Kconfig files
  * of version 2023.01). */
+#define _GNU_SOURCE /* memmem */
 #include "loaders/u-boot/u-boot.h"
 
 #include "loaders/u-boot/environment.h"
@@ -192,6 +193,29 @@ static const char *const reads_file[] = {"load", NULL}, *const reads_menu[] = {"
 
 static const char *const expands[] = {"gzip", "bzip2", "lzma", "lzo", "lz4", "zstd", NULL};
 
+/* ---- its first words ---- */
+
+/* "2023.01 (Aug 09 2023 - 12:00:00 +0000)": as it stands behind its name. */
+static const char *version(struct mos_arena *arena, const uint8_t *bytes, size_t length,
+                           bool first) {
+    const char *name = first ? "U-Boot SPL 20" : "U-Boot 20";
+    const uint8_t *end = bytes + length, *at = bytes;
+    while ((at = memmem(at, (size_t)(end - at), name, strlen(name)))) {
+        const uint8_t *from = at + strlen(name) - 2, *p = from;
+        while (p < end && p - from < 100 && *p >= ' ' && *p < 0x7f && *p != ')')
+            p++;
+        if (p < end && *p == ')')
+            return mos_strndup(arena, (const char *)from, (size_t)(p - from) + 1);
+        at = from;
+    }
+    return NULL;
+}
+
+static const struct mos_loader_speech speech = {.first = "^U-Boot SPL {20...)}",
+                                                .loader = "^U-Boot {20...)}",
+                                                .hands_over = "^Starting kernel ...",
+                                                .version = version};
+
 const struct mos_dialect mos_dialect_u_boot = {
     .name = "u-boot",
     .script_file = "boot.scr",
@@ -210,6 +234,7 @@ const struct mos_dialect mos_dialect_u_boot = {
     .write_emmc_setup = ub_write_emmc_setup,
     .write_flash_program = ub_write_flash_program,
     .orders = &ub_orders,
+    .speech = &speech,
     .stored = &stored,
     .recognise = recognise,
     .lock = mos_lock_loader,
