@@ -349,6 +349,12 @@ static void symptoms_have_pages_and_places(void) {
     CU_ASSERT_TRUE(placed > 80);
     /* the number that is told of them is theirs */
     char *readme = read_whole(path_in(MOSAICUM_SOURCE, "README.md"), NULL), words[40];
+    char *schema = read_whole(path_in(MOSAICUM_SOURCE, "docs/output.schema.json"), NULL);
+    for (unsigned id = 0; id < MOS_SYMPTOM_COUNT; id++) {
+        snprintf(words, sizeof words, "\"%s\"", mos_symptom_rows[id].id);
+        CU_ASSERT_PTR_NOT_NULL(strstr(schema, words));
+    }
+    free(schema);
     snprintf(words, sizeof words, "one of %d\nsymptoms", (int)MOS_SYMPTOM_COUNT);
     CU_ASSERT_PTR_NOT_NULL(strstr(readme, words));
     free(readme);

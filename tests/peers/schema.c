@@ -53,8 +53,10 @@ static void outputs_fit_their_schema(void) {
         "do "
         "for b in curlew+bench dunlin avocet; do $M --json -w demo/saltmarsh show $b $p; $M --json "
         "-w "
-        "demo/saltmarsh show $b $p --trail; done; done; $M --json explain; $M --json inspect "
-        "README.md; "
+        "demo/saltmarsh show $b $p --trail; done; done; $M --json explain; $M --json explain "
+        "symptoms; "
+        "$M --json explain bad-tree; $M --json inspect README.md; "
+        "$M --json -w demo/saltmarsh listen curlew --stored tests/symptoms/bad-tree/fails.log; "
         "$M --json check nosuch; $M --json -w demo/saltmarsh rehearse dunlin --planned --faults; } "
         "2>/dev/null | tests/peers/validate-output docs/output.schema.json good",
         MOSAICUM_SOURCE, MOSAICUM_PROGRAM);
