@@ -265,6 +265,21 @@ struct mosaicum_send {
     void (*note)(void *self, const char *text, bool bad); /* NULL: nobody listens */
 };
 enum mosaicum_status mosaicum_send(mosaicum *m, const struct mosaicum_send *request);
+/* Files of builds for boards, over the network. */
+struct mosaicum_serve {
+    const char *const *selectors; /* of the boards; none: all that are built */
+    size_t selector_count;
+    const char *out;                   /* where they were built; NULL: out/ in the workspace */
+    const char *at;                    /* this computer's interface or address; NULL: of the unit */
+    const char *by;                    /* "tftp" or "http"; NULL: both */
+    const char *tftp_port, *http_port; /* NULL: 69 and 80 */
+    const char *address;               /* what the board gets by DHCP; NULL: it gets nothing */
+    const char *bench, *unit;
+    void *self;
+    void (*note)(void *self, const char *text, bool bad); /* NULL: nobody listens */
+};
+/* Ends when mos_platform_stop_waiting is called. */
+enum mosaicum_status mosaicum_serve(mosaicum *m, const struct mosaicum_serve *request);
 /* The page of a rule or symptom, as Markdown; NULL: no such rule (*near: a similar one, or NULL).
  */
 const char *mosaicum_explain(const char *rule, const char **near);

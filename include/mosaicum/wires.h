@@ -46,6 +46,41 @@ struct mos_serial_port {
     const char *maker, *name, *serial; /* its own words; NULL: it has none */
 };
 
+/* An IPv4 address of this computer. */
+struct mos_own_address {
+    const char *interface; /* "eth1" */
+    unsigned index;        /* of it: another one when it was unplugged and came back */
+    uint32_t address;      /* 0: the interface has none */
+    unsigned prefix;       /* bits of the network */
+    bool carrier, loopback;
+};
+
+/* What somebody asks by HTTP, and what is answered. */
+struct mos_http_request {
+    struct mos_peer from;
+    const char *path;     /* "/kernel", decoded */
+    const char *range;    /* the field Range; NULL: none */
+    const char *if_range; /* the field If-Range; NULL: none */
+    bool head;            /* only the fields are wanted */
+};
+struct mos_http_answer {
+    unsigned status;
+    const char *text; /* the body, UTF-8; NULL: it is of `file` */
+    void *file;
+    uint64_t size, first, length; /* of the file, bytes; the part of it that goes */
+    const char *tag;              /* of this very content, without quotes; NULL: none */
+};
+struct mos_http {
+    void *self;
+    /* The answer; texts and file stay until ended(). */
+    void (*asked)(void *self, const struct mos_http_request *request,
+                  struct mos_http_answer *answer);
+    /* `length` bytes of a file; an errno value. */
+    int (*read)(void *self, void *file, void *to, size_t length, uint64_t at);
+    /* The file of an answer is not read any more: all of its part went, or not. */
+    void (*ended)(void *self, void *file, bool all);
+};
+
 struct mos_wires {
     void *user;
     /* A serial line: the path of a terminal device, 8 bits, no parity, one stop bit, for nobody but
@@ -66,11 +101,25 @@ struct mos_wires {
     /* The keyboard of whoever started this, key by key as they are pressed, without echo; closing
      * it sets it back.  ENOTTY: there is none. */
     int (*open_keys)(const struct mos_wires *w, int *wire);
-    /* A socket for datagrams at one of this computer's addresses; port 0: any that is free. */
-    int (*open_datagrams)(const struct mos_wires *w, const struct mos_peer *own, int *wire);
+    /* A socket for datagrams at one of this computer's addresses (0: all of them), port 0: any that
+     * is free; of one interface only, or of all (NULL).  EADDRNOTAVAIL, EADDRINUSE, EACCES. */
+    int (*open_datagrams)(const struct mos_wires *w, const char *interface,
+                          const struct mos_peer *own, int *wire);
+    /* Tells of every network interface of this computer: once for each address, or once; stops when
+     * each() returns false. */
+    int (*list_addresses)(const struct mos_wires *w,
+                          bool (*each)(void *self, const struct mos_own_address *address),
+                          void *self);
+    /* The hardware address that an address of the neighbourhood has now; ENOENT: not known. */
+    int (*neighbour)(const struct mos_wires *w, uint32_t address, uint8_t ethernet[6]);
+    /* Serves by HTTP at own; the wire can be read when step_http is to be called, and it is to be
+     * called again *within ns even so.  One at a time (EBUSY); ENOSYS: its library is not there. */
+    int (*open_http)(const struct mos_wires *w, const char *interface, const struct mos_peer *own,
+                     const struct mos_http *host, int *wire);
+    int (*step_http)(const struct mos_wires *w, int wire, int64_t *within);
     void (*close)(const struct mos_wires *w, int wire);
-    /* Waits until one of `count` (at most 8) can be read, or `ns` have passed: *ready has a bit for
-     * each that can.  EINTR: nobody wants to wait longer. */
+    /* Waits until one of `count` (at most 24) can be read, or `ns` have passed: *ready has a bit
+     * for each that can.  EINTR: nobody wants to wait longer. */
     int (*wait)(const struct mos_wires *w, const int *wires, size_t count, int64_t ns,
                 unsigned *ready);
     /* What has come on a line, at least a byte, without waiting; ENODEV: it is gone. */

@@ -116,7 +116,8 @@ static bool open_server(struct program_job *j, struct program_step *s, struct mo
     if (!j->serves) {
         j->server = mos_alloc(arena, sizeof *j->server);
         j->server->wires = j->m->ctx.host->wires;
-        int e = mos_server_open(j->server, j->own_address);
+        j->server->own = (struct mos_peer){j->own_address, MOS_TFTP_PORT};
+        int e = mos_server_open(j->server);
         if (e)
             return program_fails(
                 s, mos_printf(arena, "no files can be given at %s, port 69: %s%s",

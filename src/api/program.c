@@ -4,6 +4,7 @@
 #include "base/bytes.h"
 #include "base/hash.h"
 #include "base/text.h"
+#include "link/address.h"
 
 #include <errno.h>
 #include <stdio.h>
@@ -41,23 +42,7 @@ static bool find_way(struct program_job *j) {
     return true;
 }
 
-/* "192.0.2.17/24" into address and mask; false: it is none. */
-static bool read_address(const char *text, uint32_t *address, unsigned *prefix) {
-    unsigned a, b, c, d, p = 32;
-    char rest;
-    int n = sscanf(text, "%3u.%3u.%3u.%3u/%2u%c", &a, &b, &c, &d, &p, &rest);
-    if ((n != 4 && n != 5) || (n == 4 && strchr(text, '/')) || a > 255 || b > 255 || c > 255 ||
-        d > 255 || p > 32 || strspn(text, "0123456789./") != strlen(text))
-        return false;
-    *address = a << 24 | b << 16 | c << 8 | d;
-    *prefix = p;
-    return true;
-}
-
-static const char *dots(struct program_job *j, uint32_t a) {
-    return mos_printf(j->m->arena, "%u.%u.%u.%u", a >> 24, a >> 16 & 255, a >> 8 & 255, a & 255);
-}
-
+/* This computer's address, and what the board gets meanwhile. */
 static bool find_addresses(struct program_job *j, const char *step) {
     const struct mosaicum_program *r = j->request;
     struct mos_error *error = &j->m->error;
@@ -68,21 +53,21 @@ static bool find_addresses(struct program_job *j, const char *step) {
                         "Step %s goes through the network: give --address, this computer's there, "
                         "and --board-address, which the board gets meanwhile, as in 192.0.2.17/24",
                         step);
-    if (!read_address(r->address, &j->own_address, &prefix) || prefix != 32)
+    if (!mos_ipv4_read(r->address, &j->own_address, &prefix) || prefix != 32)
         return mos_fail(error, MOS_ERROR_USAGE, 0, "%s is no IPv4 address", r->address);
-    if (!read_address(r->board_address, &board, &prefix) || !prefix || prefix > 30)
+    if (!mos_ipv4_read(r->board_address, &board, &prefix) || !prefix || prefix > 30)
         return mos_fail(error, MOS_ERROR_USAGE, 0,
                         "%s is no IPv4 address with its prefix, as in 192.0.2.17/24",
                         r->board_address);
-    uint32_t mask = ~UINT32_C(0) << (32 - prefix);
+    uint32_t mask = mos_ipv4_mask(prefix);
     if ((board ^ j->own_address) & mask)
         return mos_fail(error, MOS_ERROR_USAGE, 0, "%s and %s are not in one network", r->address,
                         r->board_address);
     if (board == j->own_address)
         return mos_fail(error, MOS_ERROR_USAGE, 0,
                         "%s cannot be both the computer's and the board's", r->address);
-    j->board_address = dots(j, board);
-    j->netmask = dots(j, mask);
+    j->board_address = mos_ipv4_text(j->m->arena, board);
+    j->netmask = mos_ipv4_text(j->m->arena, mask);
     return true;
 }
 

@@ -26,6 +26,7 @@ struct cli {
     const char *way, *serial, *address, *board_address, *boards; /* write: through a board; NULL */
     const char *stored, *log, *junit, *bench; /* listen: --stored, --log …; or NULL */
     const char *by, *to_address, *speed;      /* send: --by, --to, --speed; or NULL */
+    const char *at, *tftp_port, *http_port;   /* serve: --at, --tftp-port …; or NULL */
     bool steps_done, first_start, judge, cycle;
     bool changed, all_regions, grow, unmount, wait, written, true_size;
     bool aside; /* what is printed is for another program: findings go to standard error */
@@ -51,7 +52,7 @@ struct command {
 extern const struct command command_new, command_list, command_check, command_build, command_show,
     command_compare, command_pin, command_inspect, command_take, command_amend, command_renew,
     command_rehearse, command_tree, command_config, command_explain, command_demo, command_help,
-    command_complete, command_devices, command_write, command_listen, command_send;
+    command_complete, command_devices, command_write, command_listen, command_send, command_serve;
 
 /* help.c: every command; NULL behind the last, and where there is none of that name */
 const struct command *command_at(size_t index);

@@ -176,7 +176,8 @@ static const struct {
     {"take", {IMAGE, REGION, NOTHING}},         {"amend", {IMAGE, REGION, REGION}},
     {"rehearse", {SELECTOR, NOTHING, NOTHING}}, {"explain", {RULE, NOTHING, NOTHING}},
     {"listen", {SELECTOR, NOTHING, NOTHING}},   {"send", {IMAGE, IMAGE, IMAGE}},
-    {"help", {WORD, NOTHING, NOTHING}},         {"demo", {FOLDER, NOTHING, NOTHING}}};
+    {"serve", {SELECTOR, SELECTOR, SELECTOR}},  {"help", {WORD, NOTHING, NOTHING}},
+    {"demo", {FOLDER, NOTHING, NOTHING}}};
 
 /* The argument of a number (from 0) of a command; true: names of files may stand there, too. */
 static bool offer_argument(const struct completion *c, const char *command, size_t number,

@@ -88,6 +88,7 @@ void mos_tftp_begin(struct mos_tftp *t, const struct mos_tftp_wish *wish, uint64
     t->pause = (wish->seconds ? wish->seconds : 1) * SECOND;
     t->greets = wish->block || wish->window || wish->seconds || wish->size;
     t->last = size / t->block + 1;
+    t->again = UINT64_MAX;
 }
 
 static void fail(struct mos_tftp *t, const char *why) {
@@ -122,10 +123,15 @@ void mos_tftp_take(struct mos_tftp *t, const uint8_t *packet, size_t length, int
     uint64_t block = t->acked + (uint16_t)(n - (uint16_t)t->acked);
     if (block > t->sent)
         return; /* of a block long ago */
-    if (block == t->acked && t->window == 1)
-        return; /* it came twice; answering twice would go on for ever */
-    if (block > t->acked)
+    /* It came twice: with single blocks, answering twice would go on for ever; of a window the
+     * first block may be lost, but each of the others may make the other side say so. */
+    if (block == t->acked && (t->window == 1 || t->again == block || t->sent == block))
+        return;
+    if (block == t->acked)
+        t->again = block;
+    else
         t->tries = 0;
+    t->resent += t->sent - block;
     t->acked = t->sent = block; /* what was sent behind it did not come in order */
     t->due = now + t->pause;
     if (block == t->last)
@@ -162,6 +168,7 @@ size_t mos_tftp_next(struct mos_tftp *t, int64_t now, uint8_t *packet, uint64_t 
             fail(t, "the other side no longer answers");
             return 0;
         }
+        t->resent += t->sent - t->acked;
         t->sent = t->acked;
         t->greeting_sent = false;
     }

@@ -33,6 +33,8 @@ struct mos_tftp {
     bool greets;   /* the options that it takes have not been confirmed yet */
     bool greeting_sent;
     uint64_t acked, sent, last; /* numbers of blocks, from 1; they never roll over here */
+    uint64_t again;             /* behind this one blocks were sent again for an ACK: only once */
+    uint64_t resent;            /* blocks that were sent more than once, in all */
     unsigned tries;
     int64_t due;
 };

@@ -369,6 +369,11 @@ struct mos_landmark_def {
     struct mos_record r;
     struct mos_value *text, *within, *first_start, *behind, *may;
 };
+/* A file that a running board may fetch from whoever serves it. */
+struct mos_serve_def {
+    struct mos_record r;
+    struct mos_value *file, *as;
+};
 struct mos_waiver {
     struct mos_record r;
     struct mos_value *rule, *place, *reason, *until;
@@ -392,8 +397,8 @@ struct mos_feature_use {
     struct mos_boot *boot;                                                                         \
     struct mos_system *system;                                                                     \
     struct mos_value *release;                                                                     \
-    struct mos_named stages, pieces, layout, outputs, programming, landmarks, questions, budgets,  \
-        waivers, features
+    struct mos_named stages, pieces, layout, outputs, programming, landmarks, serve, questions,    \
+        budgets, waivers, features
 
 struct mos_variant {
     struct mos_record r;

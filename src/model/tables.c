@@ -695,6 +695,10 @@ KEYS_BRIEF(
      "the landmark that comes before it; the last one before the log-in if not given"},
     {"may", MOS_TYPE_BOOLEAN, AT(struct mos_landmark_def, may),
      "nothing follows from it if it does not come"});
+KEYS_BRIEF(serve_keys, "served file", struct mos_serve_def, "file",
+           {"file", MOS_TYPE_PATH, AT(struct mos_serve_def, file), "the file", .required = true},
+           {"as", MOS_TYPE_TEXT, AT(struct mos_serve_def, as),
+            "the name that boards ask for; the one here if not given"});
 KEYS(waiver_keys, "waiver", struct mos_waiver,
      {"rule", MOS_TYPE_TEXT, AT(struct mos_waiver, rule), "its rule", .required = true},
      {"place", MOS_TYPE_TEXT, AT(struct mos_waiver, place),
@@ -745,6 +749,8 @@ KEYS_BRIEF(question_keys, "question", struct mos_question, "ask",
          "ways in which its soldered storage is written", .record = &programming_keys},            \
         {"landmarks", MOS_TYPE_NAMED, AT(T, landmarks),                                            \
          "texts that come on its serial line when all is well", .record = &landmark_keys},         \
+        {"serve", MOS_TYPE_NAMED, AT(T, serve),                                                    \
+         "files that boards that run may fetch over the network", .record = &serve_keys},          \
         {"system", MOS_TYPE_RECORD, AT(T, system), "what the root file system is told",            \
          .record = &system_keys},                                                                  \
         {"features",          MOS_TYPE_NAMED, AT(T, features), "capabilities from features/",      \

@@ -29,6 +29,20 @@ int mos_line_users(const struct mos_wires *w, const char *port,
 int mos_keys_open(const struct mos_wires *w, int *wire);
 bool mos_keys_close(int wire);
 
+/* network.c: … for datagrams, and about this computer's network. */
+int mos_network_open(const struct mos_wires *w, const char *interface, const struct mos_peer *own,
+                     int *wire);
+int mos_network_list(const struct mos_wires *w,
+                     bool (*each)(void *self, const struct mos_own_address *address), void *self);
+int mos_network_neighbour(const struct mos_wires *w, uint32_t address, uint8_t ethernet[6]);
+/* A socket of that type at an address and of an interface (NULL: any); an errno value. */
+int mos_network_bind(int type, const char *interface, const struct mos_peer *own, int *socket);
+/* http.c: … for HTTP; whether the wire was it. */
+int mos_http_open(const struct mos_wires *w, const char *interface, const struct mos_peer *own,
+                  const struct mos_http *host, int *wire);
+int mos_http_step(const struct mos_wires *w, int wire, int64_t *within);
+bool mos_http_close(int wire);
+
 /* usb.c: the functions of struct mos_wires for USB; its wires have numbers of their own. */
 enum { MOS_USB_WIRES = 1 << 20 };
 int mos_usb_list(const struct mos_wires *w,

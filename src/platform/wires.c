@@ -13,7 +13,7 @@
 #include <sys/socket.h>
 #include <unistd.h>
 
-enum { LONGEST_NAME = 256, MOST_WIRES = 8, SECOND_MS = 1000, MS = 1000000 };
+enum { LONGEST_NAME = 256, MOST_WIRES = 24, SECOND_MS = 1000, MS = 1000000 };
 
 /* ---- lines ---- */
 
@@ -86,21 +86,6 @@ static struct sockaddr_in address_of(const struct mos_peer *p) {
     return a;
 }
 
-static int open_datagrams(const struct mos_wires *w, const struct mos_peer *own, int *wire) {
-    (void)w;
-    struct sockaddr_in a = address_of(own);
-    int fd = socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC | SOCK_NONBLOCK, 0);
-    if (fd < 0)
-        return errno;
-    if (bind(fd, (struct sockaddr *)&a, sizeof a)) {
-        int e = errno;
-        close(fd);
-        return e;
-    }
-    *wire = fd;
-    return 0;
-}
-
 static int receive(const struct mos_wires *w, int wire, void *to, size_t size, size_t *got,
                    struct mos_peer *from) {
     (void)w;
@@ -127,7 +112,7 @@ static void close_wire(const struct mos_wires *w, int wire) {
     (void)w;
     if (wire >= MOS_USB_WIRES)
         mos_usb_close(wire);
-    else if (!mos_keys_close(wire))
+    else if (!mos_keys_close(wire) && !mos_http_close(wire))
         close(wire);
 }
 
@@ -164,7 +149,11 @@ const struct mos_wires mos_platform_wires = {
     .list_lines = mos_line_list,
     .line_users = mos_line_users,
     .open_keys = mos_keys_open,
-    .open_datagrams = open_datagrams,
+    .open_datagrams = mos_network_open,
+    .list_addresses = mos_network_list,
+    .neighbour = mos_network_neighbour,
+    .open_http = mos_http_open,
+    .step_http = mos_http_step,
     .close = close_wire,
     .wait = wait_for,
     .read = read_line,

@@ -27,18 +27,21 @@ struct piece {
 
 /* ---- what is offered to the board ---- */
 
-bool mos_programmer_find(void *self, const char *name, uint64_t *size) {
+bool mos_programmer_find(void *self, const struct mos_peer *from, const char *name,
+                         struct mos_served *out, const char **why) {
     const struct mos_programmer *p = self;
+    (void)from;
+    (void)why;
     if (!p->offered.bytes || strcmp(name, p->offered.name) != 0)
         return false;
-    *size = p->offered.size;
+    *out = (struct mos_served){p->offered.size, (void *)(uintptr_t)p->offered.bytes};
     return true;
 }
 
-int mos_programmer_read(void *self, const char *name, void *to, size_t length, uint64_t at) {
+int mos_programmer_read(void *self, void *file, void *to, size_t length, uint64_t at) {
     const struct mos_programmer *p = self;
-    if (!p->offered.bytes || strcmp(name, p->offered.name) != 0)
-        return ENOENT;
+    if (!p->offered.bytes || file != p->offered.bytes)
+        return ENOENT; /* another piece is on offer now */
     if (at > p->offered.size || length > p->offered.size - at)
         return EINVAL;
     memcpy(to, p->offered.bytes + at, length);

@@ -67,7 +67,8 @@ bool mos_programmer_holds(struct mos_programmer *p, const struct mos_media_patch
 /* Does all of it.  false with p->fault, or ctx->error when the image cannot be read. */
 bool mos_programmer_write(struct mos_programmer *p);
 /* For struct mos_server: the piece that is on offer. */
-bool mos_programmer_find(void *self, const char *name, uint64_t *size);
-int mos_programmer_read(void *self, const char *name, void *to, size_t length, uint64_t at);
+bool mos_programmer_find(void *self, const struct mos_peer *from, const char *name,
+                         struct mos_served *out, const char **why);
+int mos_programmer_read(void *self, void *file, void *to, size_t length, uint64_t at);
 
 #endif

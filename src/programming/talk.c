@@ -55,7 +55,7 @@ static enum mos_talk_end step(struct mos_talk *t, int64_t until, uint8_t *to, si
     if (e)
         return gone(t, e);
     if (t->server)
-        e = mos_server_step(t->server, now(t));
+        e = mos_server_step(t->server, ready >> 1, now(t));
     if (!e && ready & 1)
         e = t->wires->read(t->wires, t->line, to, size, got);
     if (e)

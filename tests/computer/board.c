@@ -451,7 +451,9 @@ static int write_line(const struct mos_wires *w, int wire, const void *from, siz
 
 /* ---- its network ---- */
 
-static int open_datagrams(const struct mos_wires *w, const struct mos_peer *own, int *wire) {
+static int open_datagrams(const struct mos_wires *w, const char *interface,
+                          const struct mos_peer *own, int *wire) {
+    (void)interface;
     *wire = own->port ? CONTROL : TRANSFER;
     of(w)->transfer_open = !own->port;
     return 0;
