@@ -228,8 +228,9 @@ static void tell_open(struct serve_job *j, const char *interface) {
 bool serve_keep_open(struct serve_job *j) {
     struct look l = look_at_network(j);
     if (j->open && (!l.is_there || l.found.index != j->index)) {
-        serve_note(j, true, "The network interface is gone");
+        serve_note(j, true, "The network interface is gone: it is waited for");
         serve_shut(j);
+        j->waits = true;
     } else if (j->open) {
         bool address = l.has_address && l.found.address == j->own;
         if (l.found.carrier != j->carrier)
@@ -258,6 +259,8 @@ bool serve_keep_open(struct serve_job *j) {
                                    "This computer does not have the address %s; it "
                                    "has: %s",
                                    j->request->at, mos_buf_string(&l.all)));
+    if (!l.is_there)
+        return true;
     if (!l.has_address) {
         if (!j->waits)
             serve_note(j, true,

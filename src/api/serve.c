@@ -12,11 +12,6 @@
 
 enum { TFTP = 69, HTTP = 80, MOST_PORT = 65535 };
 
-void serve_note(struct serve_job *j, bool bad, const char *text) {
-    if (j->request->note)
-        j->request->note(j->request->self, text, bad);
-}
-
 /* ---- boards ---- */
 
 /* It is not what the definition says now; that may well be meant. */

@@ -74,11 +74,15 @@ struct serve_job {
     size_t asked_in_vain;
 };
 
+/* ns, of the host's clock that only goes forward. */
 static inline int64_t serve_now(const struct serve_job *j) {
     return j->m->ctx.host->now_ns(j->m->ctx.host);
 }
-/* serve.c: a word beside it. */
-void serve_note(struct serve_job *j, bool bad, const char *text);
+/* A word beside it, for whoever looks. */
+static inline void serve_note(struct serve_job *j, bool bad, const char *text) {
+    if (j->request->note)
+        j->request->note(j->request->self, text, bad);
+}
 
 /* serve-files.c */
 /* Reads what was built of a board and what its definition lists; false with an error. */

@@ -53,7 +53,7 @@ const struct command command_serve = {
         "it answers DHCP, to the hardware address of the unit only. Ctrl-C ends it.",
     .examples = "mosaicum serve curlew\n"
                 "mosaicum serve curlew --at 192.0.2.1 --by http --http-port 8000\n"
-                "sudo mosaicum serve curlew --at eth1 --address 192.0.2.17\n",
+                "mosaicum serve curlew --at eth1 --address 192.0.2.17\n",
     .least = 0,
     .most = -1,
     .run = run,

@@ -91,7 +91,7 @@ static void help_is_whole(void) {
         outcome_free(&o);
         outcome_free(&same);
     }
-    CU_ASSERT_EQUAL(commands, 21);
+    CU_ASSERT_EQUAL(commands, 22);
     outcome_free(&all);
     struct outcome o = run_shell("cd '%s' && '%s' explain", test_folder("help"), MOSAICUM_PROGRAM);
     size_t told = strtoul(o.out, NULL, 10);
@@ -140,7 +140,7 @@ static void pages_and_shells_know_the_same(void) {
         outcome_free(&told);
         outcome_free(&own);
     }
-    CU_ASSERT(commands == 21 && options > 30);
+    CU_ASSERT(commands == 22 && options > 30);
     outcome_free(&all);
     char *keys = read_whole(path_in(MOSAICUM_BUILD, "man/man5/mosaicum-definition.5"), NULL);
     CU_ASSERT(keys && strstr(keys, "\\fBcorrection\\fR") && strstr(keys, ".SH region\n"));

@@ -33,6 +33,7 @@ static const struct {
 
 static const char *next_tree, *next_flash, *next_server;
 static bool next_keeps;
+static const char *next_ethernet; /* in the space */
 static unsigned next_port;
 
 void machine_keeps(void) {
@@ -45,6 +46,10 @@ void machine_with_server(const char *folder) {
 
 void machine_reached_at(unsigned port) {
     next_port = port;
+}
+
+void machine_in_space(const char *ethernet) {
+    next_ethernet = ethernet;
 }
 
 void machine_with(const char *tree, const char *flash) {
@@ -124,6 +129,19 @@ static void start_qemu(const char *cpu, const char *image, const char *device,
         words[n++] = "-device";
         words[n++] = "virtio-net-pci,netdev=n0,romfile=";
     }
+    if (next_ethernet) {
+        static const char tap[] = "tap,id=n0,ifname=t0,script=no,downscript=no";
+        snprintf(network, sizeof network, "virtio-net-pci,netdev=n0,romfile=,mac=%s",
+                 next_ethernet);
+        words[18] = "-netdev";
+        words[19] = tap;
+        words[n++] = "-device";
+        words[n++] = network;
+        const char *in[48] = {"ip", "netns", "exec", space_name()};
+        memcpy(in + 4, words, n * sizeof *words);
+        execvp("ip", (char *const *)(uintptr_t)in);
+        _exit(127);
+    }
     execvp(words[0], (char *const *)(uintptr_t)words);
     _exit(127);
 }
@@ -151,6 +169,7 @@ struct machine *machine_start(const char *cpu, const char *image, const char *de
     machine_with(NULL, NULL);
     machine_with_server(NULL);
     next_port = 0;
+    next_ethernet = NULL;
     next_keeps = false;
     return m;
 }

@@ -44,6 +44,13 @@ struct outcome guest_run(const char *folder, const char *devices);
  * it said nothing, and the words. */
 int guest_result(const char *said, const char *what, char *words, size_t room);
 
+/* ---- a network of the test's own ---- */
+/* A network namespace with an interface t0 that machines may be attached to, and this address
+ * ("10.9.0.1/24").  false: this computer lets us have none; the proof's row says so. */
+bool space_start(const char *proof, const char *address);
+const char *space_name(void);
+void space_end(void);
+
 /* ---- a virtual machine with a serial line ---- */
 struct machine;
 /* Starts a machine (arm64, arm or riscv64) with the real loader and an image as NVMe or virtio
@@ -57,6 +64,9 @@ void machine_with(const char *tree, const char *flash);
 void machine_keeps(void);
 /* For the next machine: a network whose server has the files of this folder. */
 void machine_with_server(const char *folder);
+/* For the next machine: it is attached to the network of the test's own, by this hardware address.
+ */
+void machine_in_space(const char *ethernet);
 /* For the next machine: a network, and its SSH server at this port of ours. */
 void machine_reached_at(unsigned port);
 /* For the next machine: its serial line is there, as QEMU's -serial takes it, and nobody here hears

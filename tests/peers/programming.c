@@ -68,31 +68,6 @@ static const char address_board[] =
 
 /* ---- a board in a network of its own ---- */
 
-static char space[64]; /* the name of the network namespace */
-
-/* false: this computer lets us have no network of our own; the proof's row says so. */
-static bool space_start(const char *proof) {
-    snprintf(space, sizeof space, "mosaicum-%d", (int)getpid());
-    struct outcome o =
-        run_shell("ip netns add %s && ip netns exec %s sh -c 'ip link set lo up && ip "
-                  "tuntap add t0 mode tap && ip addr add " OURS "/24 dev t0 && ip link set t0 up'",
-                  space, space);
-    bool ok = o.status == 0;
-    if (!ok)
-        proved(proof, "NOT DONE: no network of our own to be had: %.*s", (int)strcspn(o.err, "\n"),
-               o.err);
-    outcome_free(&o);
-    if (!ok) {
-        o = run_shell("ip netns del %s 2>/dev/null", space);
-        outcome_free(&o);
-    }
-    return ok;
-}
-
-static void space_end(void) {
-    runs(0, "ip netns del %s", space);
-}
-
 static pid_t board_start(const char *machine, const char *disks) {
     char *line = keep(path_in(peers_cache(), "%s", ""));
     pid_t pid = fork();
@@ -102,13 +77,14 @@ static pid_t board_start(const char *machine, const char *disks) {
         snprintf(command, sizeof command,
                  "cd '%s' && exec ip netns exec %s %s -display none -monitor none -no-reboot %s "
                  ">/dev/null 2>&1",
-                 line, space, machine, disks);
+                 line, space_name(), machine, disks);
         execl("/bin/sh", "sh", "-c", command, (char *)NULL);
         _exit(127);
     }
     CU_ASSERT_FATAL(pid > 0);
     for (int i = 0; i < 100; i++) { /* until its line is there */
-        struct outcome o = run_shell("ip netns exec %s ss -ltn | grep -c ':%d '", space, PORT);
+        struct outcome o =
+            run_shell("ip netns exec %s ss -ltn | grep -c ':%d '", space_name(), PORT);
         bool up = o.status == 0;
         outcome_free(&o);
         if (up)
@@ -148,7 +124,7 @@ static int program(const char *w, const char *way, const char *before, struct ou
     *o = run_shell("%s ip netns exec %s %s -w '%s' write \"$(basename '%s'/boards/*.yaml .yaml)\" "
                    "--way %s --serial tcp:127.0.0.1:%d --address " OURS " --board-address " THEIRS
                    " --steps-done --yes %s",
-                   before, space, MOSAICUM_PROGRAM, w, w, way, PORT, token);
+                   before, space_name(), MOSAICUM_PROGRAM, w, w, way, PORT, token);
     return o->status;
 }
 
@@ -177,7 +153,7 @@ static void a_disk_over_the_network(void) {
     char *image = keep(path_in(w, "out/curlew/store.img"));
     char disks[600];
     unsigned kills = peers_all() ? 16 : 4, gone_on = 0;
-    if (!space_start(proof))
+    if (!space_start(proof, OURS "/24"))
         return;
     put_workspace(w, virtual_board, "curlew", 700000, 6000000);
     CU_ASSERT(runs(0, "truncate -s 64M '%s'", disk));
@@ -239,7 +215,7 @@ static void a_serial_flash(void) {
         proved(proof, "NOT DONE: its loader could not be fetched");
         return;
     }
-    if (!space_start(proof))
+    if (!space_start(proof, OURS "/24"))
         return;
     put_workspace(w, flash_board, "dunlin", 50000, 40000);
     CU_ASSERT(runs(0, "head -c 2M /dev/urandom >'%s'", flash));
@@ -266,7 +242,7 @@ static void a_flash_that_fails(void) {
     static const char proof[] = "a flash whose longer writes time out (arm64's own)";
     char *w = keep(test_folder("parallel")), *flash = keep(path_in(w, "nor"));
     char disks[400];
-    if (!space_start(proof))
+    if (!space_start(proof, OURS "/24"))
         return;
     put_workspace(w, address_board, "avocet", 300000, 1);
     CU_ASSERT(runs(0, "truncate -s 64M '%s'", flash));
@@ -288,7 +264,7 @@ static void the_card_it_started_from(void) {
     static const char proof[] = "the card that a board with a real ROM started from (mmc write)";
     char *w = keep(test_folder("running-card")), *card = keep(path_in(w, "card"));
     char disks[400];
-    if (!space_start(proof))
+    if (!space_start(proof, OURS "/24"))
         return;
     CU_ASSERT(runs(0,
                    "mkdir -p '%s/pieces' && cp '%s/sunxi/usr/lib/u-boot/orangepi_plus/"
