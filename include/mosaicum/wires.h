@@ -117,6 +117,8 @@ struct mos_wires {
     int (*open_http)(const struct mos_wires *w, const char *interface, const struct mos_peer *own,
                      const struct mos_http *host, int *wire);
     int (*step_http)(const struct mos_wires *w, int wire, int64_t *within);
+    /* From now on only what that one sends comes, and it can be sent to without naming it. */
+    int (*connect_datagrams)(const struct mos_wires *w, int wire, const struct mos_peer *to);
     void (*close)(const struct mos_wires *w, int wire);
     /* Waits until one of `count` (at most 24) can be read, or `ns` have passed: *ready has a bit
      * for each that can.  EINTR: nobody wants to wait longer. */
@@ -130,7 +132,7 @@ struct mos_wires {
     int (*receive)(const struct mos_wires *w, int wire, void *to, size_t size, size_t *got,
                    struct mos_peer *from);
     int (*send)(const struct mos_wires *w, int wire, const void *bytes, size_t length,
-                const struct mos_peer *to);
+                const struct mos_peer *to); /* NULL: whom it is connected to */
     /* Tells of every USB device that is plugged in now; stops when each() returns false. */
     int (*usb_list)(const struct mos_wires *w,
                     bool (*each)(void *self, const struct mos_usb_device *device), void *self);

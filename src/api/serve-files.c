@@ -12,7 +12,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { AHEAD = 512 << 10 };
+enum { AHEAD = 64 << 10 }; /* the largest block of TFTP */
 
 /* ---- what there is ---- */
 
@@ -280,6 +280,14 @@ struct serve_open *serve_find(struct serve_job *j, const struct mos_peer *from, 
     if (h.file->hash)
         memcpy(f->hash, h.file->hash, sizeof f->hash);
     return f;
+}
+
+void serve_read_ahead(struct serve_job *j, struct serve_open *f, uint64_t at, size_t length) {
+    const struct mos_host *host = j->m->ctx.host;
+    bool there = at >= f->ahead_at && at + length <= f->ahead_at + f->ahead_length;
+    f->ahead_at = there ? f->ahead_at : at;
+    if (!there && host->pread(host, f->file, f->ahead, AHEAD, at, &f->ahead_length))
+        f->ahead_length = 0; /* it is told when it is wanted */
 }
 
 int serve_read(struct serve_job *j, struct serve_open *f, void *to, size_t length, uint64_t at) {

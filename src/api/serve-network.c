@@ -124,6 +124,7 @@ static void tell_end(void *self, const struct mos_server_transfer *t, int64_t no
 static bool find(void *self, const struct mos_peer *from, const char *name, struct mos_served *out,
                  const char **why);
 static int read_file(void *self, void *file, void *to, size_t length, uint64_t at);
+static void read_ahead(void *self, void *file, uint64_t at, size_t length);
 static void asked(void *self, const struct mos_http_request *request,
                   struct mos_http_answer *answer);
 static void ended(void *self, void *file, bool all);
@@ -135,6 +136,7 @@ static int open_tftp(struct serve_job *j) {
                                   .self = j,
                                   .find = find,
                                   .read = read_file,
+                                  .ahead = read_ahead,
                                   .ended = tell_end};
     return mos_server_open(&j->tftp);
 }
@@ -343,6 +345,10 @@ static bool find(void *self, const struct mos_peer *from, const char *name, stru
 
 static int read_file(void *self, void *file, void *to, size_t length, uint64_t at) {
     return serve_read(self, file, to, length, at);
+}
+
+static void read_ahead(void *self, void *file, uint64_t at, size_t length) {
+    serve_read_ahead(self, file, at, length);
 }
 
 /* ---- by HTTP ---- */

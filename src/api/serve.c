@@ -194,8 +194,8 @@ static void work(struct serve_job *j) {
     bool goes_on = true;
     while (goes_on) {
         int64_t now = serve_now(j);
-        fresh_scratch(j);
         if (!looked || now - looked >= SECOND) {
+            fresh_scratch(j);
             goes_on = serve_keep_open(j);
             looked = now;
         }

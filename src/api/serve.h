@@ -52,7 +52,7 @@ struct serve_job {
     const struct mosaicum_serve *request;
     const struct mos_wires *wires;
     struct mos_vec boards;     /* of struct serve_board * */
-    struct mos_arena *scratch; /* of one step: serving goes on for days */
+    struct mos_arena *scratch; /* of one second: serving goes on for days */
     /* this computer's side (serve-network.c) */
     const char *interface;
     bool named_address; /* the address was named, not the interface */
@@ -93,6 +93,8 @@ struct serve_open *serve_find(struct serve_job *j, const struct mos_peer *from, 
                               const char **why);
 /* `length` bytes of it; an errno value. */
 int serve_read(struct serve_job *j, struct serve_open *f, void *to, size_t length, uint64_t at);
+/* The same bytes will be wanted next: now is the time to get them. */
+void serve_read_ahead(struct serve_job *j, struct serve_open *f, uint64_t at, size_t length);
 void serve_close(struct serve_job *j, struct serve_open *f);
 /* The board that an address belongs to, as far as that is known; NULL. */
 struct serve_board *serve_board_at(struct serve_job *j, uint32_t address);

@@ -97,6 +97,8 @@ static void take_request(struct mos_server *s, size_t length, const struct mos_p
         return;
     }
     t->used = true;
+    t->connected = s->wires->connect_datagrams && /* the faster way, where there is one */
+                   s->wires->connect_datagrams(s->wires, t->wire, from) == 0;
 }
 
 /* A cable that is connected to nothing but a board is lost at each of its resets, and with it often
@@ -120,7 +122,8 @@ static int send_due(struct mos_server *s, size_t i, int64_t now) {
             refuse(s, &transfer->peer, 0, transfer->t.why);
             return 0;
         }
-        e = s->wires->send(s->wires, transfer->wire, s->packet, head + length, &transfer->peer);
+        e = s->wires->send(s->wires, transfer->wire, s->packet, head + length,
+                           transfer->connected ? NULL : &transfer->peer);
         s->sends_badly = e;
         if (e && !is_lost_for_now(e))
             return e;
@@ -145,6 +148,10 @@ static int step_transfer(struct mos_server *s, size_t i, bool ready, int64_t now
     if (ready)
         receive(s, &s->transfers[i], now);
     int e = send_due(s, i, now);
+    uint64_t next = t->sent * t->block;
+    if (s->ahead && t->state == MOS_TFTP_GOES_ON && next < t->size)
+        s->ahead(s->self, s->transfers[i].served.file, next,
+                 (size_t)mos_min((uint64_t)t->block, t->size - next));
     if (t->state == MOS_TFTP_DONE)
         s->served += t->size;
     if (t->state == MOS_TFTP_FAILED) {

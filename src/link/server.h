@@ -15,7 +15,7 @@ struct mos_served {
 
 /* One that is under way, or has ended. */
 struct mos_server_transfer {
-    bool used;
+    bool used, connected;
     int wire;
     struct mos_peer peer;
     struct mos_served served;
@@ -33,6 +33,8 @@ struct mos_server {
                  const char **why);
     /* `length` bytes of it; an errno value. */
     int (*read)(void *self, void *file, void *to, size_t length, uint64_t at);
+    /* These bytes will be asked for next, and nothing waits for them now; NULL: nobody cares. */
+    void (*ahead)(void *self, void *file, uint64_t at, size_t length);
     /* A transfer has ended (t.state), and its file is not read any more; NULL: nobody listens. */
     void (*ended)(void *self, const struct mos_server_transfer *transfer, int64_t now);
     int control; /* the wire that requests come on */

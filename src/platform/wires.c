@@ -102,8 +102,18 @@ static int receive(const struct mos_wires *w, int wire, void *to, size_t size, s
 static int send_one(const struct mos_wires *w, int wire, const void *bytes, size_t length,
                     const struct mos_peer *to) {
     (void)w;
+    struct sockaddr_in a;
+    if (to)
+        a = address_of(to);
+    ssize_t n = to ? sendto(wire, bytes, length, 0, (struct sockaddr *)&a, sizeof a)
+                   : send(wire, bytes, length, 0);
+    return n < 0 ? errno : 0;
+}
+
+static int connect_datagrams(const struct mos_wires *w, int wire, const struct mos_peer *to) {
+    (void)w;
     struct sockaddr_in a = address_of(to);
-    return sendto(wire, bytes, length, 0, (struct sockaddr *)&a, sizeof a) < 0 ? errno : 0;
+    return connect(wire, (struct sockaddr *)&a, sizeof a) ? errno : 0;
 }
 
 /* ---- both ---- */
@@ -150,6 +160,7 @@ const struct mos_wires mos_platform_wires = {
     .line_users = mos_line_users,
     .open_keys = mos_keys_open,
     .open_datagrams = mos_network_open,
+    .connect_datagrams = connect_datagrams,
     .list_addresses = mos_network_list,
     .neighbour = mos_network_neighbour,
     .open_http = mos_http_open,
