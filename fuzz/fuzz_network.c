@@ -5,7 +5,7 @@
 #include "harness.h"
 
 #include "base/bytes.h"
-#include "link/address.h"
+#include "base/address.h"
 #include "link/dhcp.h"
 #include "link/ranges.h"
 #include "link/server.h"

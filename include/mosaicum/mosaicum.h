@@ -238,6 +238,8 @@ struct mosaicum_listen {
     const char *unit;     /* of that file; NULL: the one of this board */
     bool first_start;     /* it starts for the first time: that takes longer */
     bool cycle;           /* its power is switched off and on, as the bench file says */
+    bool acceptance;      /* once it is up, its acceptance is gone through */
+    bool running;         /* it is up already: no start is waited for */
     bool keys;            /* the keyboard goes to the board, until somebody leaves by F12 */
     bool ascii;           /* whoever looks has no UTF-8 */
     void *self;

@@ -262,6 +262,8 @@ static void greet(struct listen_job *j) {
     if (j->unit && mos_has(j->unit->wiring))
         note(j, false, mos_printf(j->m->arena, "%s: %s", j->unit->r.name, j->unit->wiring->text));
     tell_others(j);
+    if (j->request->running)
+        return;
     note(j, false,
          mos_printf(j->m->arena, "listening at %s, %u bits a second%s: power on now", j->port,
                     j->settings.speed, j->request->keys ? "; F12 leaves, F9 sends a break" : ""));
@@ -302,11 +304,23 @@ bool listen_live(struct listen_job *j, enum mos_watch_close *why) {
     j->passage.ascii = r->ascii;
     greet(j);
     listen_begin(j, now_of(j));
+    if (r->running) {
+        bool ok = listen_accept(j);
+        *why = MOS_WATCH_ENOUGH;
+        close_line(j);
+        return listen_log_close(j) && ok;
+    }
     j->watch.tells = tell_landmark;
     j->watch.self = j;
     *why = MOS_WATCH_ENOUGH;
     if (!r->cycle || bench_cycle(j->m, j->unit))
         *why = listen(j);
+    if (r->acceptance && j->open && !j->m->error.kind) {
+        if (mos_watch_look(&j->watch, now_of(j)) == MOS_WATCH_WELL)
+            listen_accept(j);
+        else
+            mos_vec_push_pointer(&j->m->not_proved, "acceptance: the board is not up");
+    }
     leave_terminal(j);
     close_line(j);
     return listen_log_close(j) && !j->m->error.kind;

@@ -70,6 +70,11 @@ static void work(struct listen_job *j) {
     enum mos_watch_close why;
     if (!know_board(j) || !(r->stored ? listen_stored(j, &why) : listen_live(j, &why)))
         return;
+    if (r->running) { /* nothing was watched */
+        run_publish_workspace(j->m);
+        run_merge(j->m);
+        return;
+    }
     int64_t now = r->stored ? j->watch.heard : j->m->ctx.host->now_ns(j->m->ctx.host);
     const struct mos_watch_verdict *v = mos_watch_close(&j->watch, why, now);
     j->up = j->watch.reached;

@@ -39,6 +39,7 @@ struct listen_job {
     struct mos_speed_search speed;
     struct mos_passage passage;
     struct mos_keys keys;
+    bool accepted; /* its acceptance was gone through */
 };
 
 /* listen-live.c: listens to a port until there is a verdict, or somebody leaves; *why: why nothing
@@ -51,6 +52,10 @@ bool listen_wait_for_port(struct listen_job *j);
 bool listen_marks(struct listen_job *j);
 /* From now on it is listened for them. */
 void listen_begin(struct listen_job *j, int64_t now);
+
+/* listen-acceptance.c: logs in on the line that is open, and goes through the board's acceptance:
+ * tables and findings.  false with an error. */
+bool listen_accept(struct listen_job *j);
 
 /* listen-log.c: the log of what came.  false with an error. */
 bool listen_log_open(struct listen_job *j, const char *path);

@@ -4,7 +4,7 @@
 #include "base/bytes.h"
 #include "base/hash.h"
 #include "base/text.h"
-#include "link/address.h"
+#include "base/address.h"
 
 #include <errno.h>
 #include <stdio.h>

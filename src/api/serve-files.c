@@ -6,7 +6,7 @@
 #include "base/hash.h"
 #include "base/text.h"
 #include "ledger/ledger.h"
-#include "link/address.h"
+#include "base/address.h"
 
 #include <errno.h>
 #include <stdlib.h>

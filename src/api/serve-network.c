@@ -3,7 +3,7 @@
 
 #include "base/bytes.h"
 #include "base/text.h"
-#include "link/address.h"
+#include "base/address.h"
 #include "link/ranges.h"
 
 #include <errno.h>

@@ -3,7 +3,7 @@
 
 #include "base/text.h"
 #include "ledger/ledger.h"
-#include "link/address.h"
+#include "base/address.h"
 
 #include <stdlib.h>
 #include <string.h>

@@ -27,7 +27,7 @@ struct cli {
     const char *stored, *log, *junit, *bench; /* listen: --stored, --log …; or NULL */
     const char *by, *to_address, *speed;      /* send: --by, --to, --speed; or NULL */
     const char *at, *tftp_port, *http_port;   /* serve: --at, --tftp-port …; or NULL */
-    bool steps_done, first_start, judge, cycle;
+    bool steps_done, first_start, judge, cycle, acceptance, running;
     bool changed, all_regions, grow, unmount, wait, written, true_size;
     bool aside; /* what is printed is for another program: findings go to standard error */
     const char *when_color;      /* --color, or NULL */

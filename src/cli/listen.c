@@ -19,6 +19,14 @@ static bool take_words(struct cli *cli, struct mosaicum_listen *r) {
                 one_line(cli->arguments[i]));
         return false;
     }
+    if (cli->running && !cli->acceptance) {
+        fprintf(to_err, "mosaicum: --running is for --acceptance\n");
+        return false;
+    }
+    if (cli->acceptance && (cli->stored || !r->selector)) {
+        fprintf(to_err, "mosaicum: --acceptance asks a board on a line: name which one it is\n");
+        return false;
+    }
     if (r->port && r->stored) {
         fprintf(to_err, "mosaicum: --stored reads what was stored: name no port beside it\n");
         return false;
@@ -63,11 +71,14 @@ static int run(struct cli *cli) {
                                       .unit = cli->unit,
                                       .first_start = cli->first_start,
                                       .cycle = cli->cycle,
+                                      .acceptance = cli->acceptance,
+                                      .running = cli->running,
                                       .ascii = !cli->unicode,
                                       .self = cli};
     if (!take_words(cli, &request))
         return MOSAICUM_USAGE;
-    cli->terminal = !cli->judge && !cli->json && !cli->stored && isatty(0) && isatty(1);
+    cli->terminal =
+        !cli->judge && !cli->acceptance && !cli->json && !cli->stored && isatty(0) && isatty(1);
     request.keys = cli->terminal;
     request.show = cli->terminal ? show : NULL;
     request.note = cli->json || cli->quiet ? NULL : note;

@@ -369,6 +369,17 @@ struct mos_landmark_def {
     struct mos_record r;
     struct mos_value *text, *within, *first_start, *behind, *may;
 };
+/* What is asked of a board that runs, and what must come back. */
+struct mos_acceptance_check {
+    struct mos_record r;
+    struct mos_value *type, *sees, *status, *within;
+};
+struct mos_acceptance {
+    struct mos_record r;
+    struct mos_value *user, *password_file, *within;
+    struct mos_list services, devices, addresses, replies, modules, without;
+    struct mos_named checks; /* of struct mos_acceptance_check * */
+};
 /* A file that a running board may fetch from whoever serves it. */
 struct mos_serve_def {
     struct mos_record r;
@@ -396,6 +407,7 @@ struct mos_feature_use {
     struct mos_loader *loader;                                                                     \
     struct mos_boot *boot;                                                                         \
     struct mos_system *system;                                                                     \
+    struct mos_acceptance *acceptance;                                                             \
     struct mos_value *release;                                                                     \
     struct mos_named stages, pieces, layout, outputs, programming, landmarks, serve, questions,    \
         budgets, waivers, features

@@ -695,6 +695,38 @@ KEYS_BRIEF(
      "the landmark that comes before it; the last one before the log-in if not given"},
     {"may", MOS_TYPE_BOOLEAN, AT(struct mos_landmark_def, may),
      "nothing follows from it if it does not come"});
+KEYS_BRIEF(acceptance_check_keys, "acceptance check", struct mos_acceptance_check, "type",
+           {"type", MOS_TYPE_TEXT, AT(struct mos_acceptance_check, type),
+            "the command, as a shell takes it", .required = true},
+           {"sees", MOS_TYPE_TEXT, AT(struct mos_acceptance_check, sees),
+            "what must be in a line that it prints; {} stands for anything"},
+           {"status", MOS_TYPE_INTEGER, AT(struct mos_acceptance_check, status),
+            "its exit status, 0 if not given"},
+           {"within", MOS_TYPE_INTEGER, AT(struct mos_acceptance_check, within),
+            "seconds that it may take, 20 if not given"});
+KEYS(acceptance_keys, "acceptance", struct mos_acceptance,
+     {"user", MOS_TYPE_NAME, AT(struct mos_acceptance, user),
+      "who logs in at the console, root if not given"},
+     {"password-file", MOS_TYPE_PATH, AT(struct mos_acceptance, password_file),
+      "a file, kept out of what is shared, whose first line is the password; that of the user in "
+      "system.users if not given"},
+     {"within", MOS_TYPE_INTEGER, AT(struct mos_acceptance, within),
+      "seconds for the log-in, 60 if not given"},
+     {"services", MOS_TYPE_LIST, AT(struct mos_acceptance, services),
+      "services or programs that must run", .of = MOS_TYPE_TEXT},
+     {"devices", MOS_TYPE_LIST, AT(struct mos_acceptance, devices),
+      "files of devices that must be there: /dev/rtc0", .of = MOS_TYPE_TEXT},
+     {"addresses", MOS_TYPE_LIST, AT(struct mos_acceptance, addresses),
+      "IPv4 addresses that it must have", .of = MOS_TYPE_TEXT},
+     {"replies", MOS_TYPE_LIST, AT(struct mos_acceptance, replies), "addresses that must answer it",
+      .of = MOS_TYPE_TEXT},
+     {"modules", MOS_TYPE_LIST, AT(struct mos_acceptance, modules),
+      "modules of the kernel that must be loaded, besides those of its ramdisk",
+      .of = MOS_TYPE_TEXT},
+     {"without", MOS_TYPE_LIST, AT(struct mos_acceptance, without),
+      "checks that are made without a word, and are left out: date, ram", .of = MOS_TYPE_NAME},
+     {"checks", MOS_TYPE_NAMED, AT(struct mos_acceptance, checks),
+      "commands, and what must come back", .record = &acceptance_check_keys});
 KEYS_BRIEF(serve_keys, "served file", struct mos_serve_def, "file",
            {"file", MOS_TYPE_PATH, AT(struct mos_serve_def, file), "the file", .required = true},
            {"as", MOS_TYPE_TEXT, AT(struct mos_serve_def, as),
@@ -749,6 +781,8 @@ KEYS_BRIEF(question_keys, "question", struct mos_question, "ask",
          "ways in which its soldered storage is written", .record = &programming_keys},            \
         {"landmarks", MOS_TYPE_NAMED, AT(T, landmarks),                                            \
          "texts that come on its serial line when all is well", .record = &landmark_keys},         \
+        {"acceptance", MOS_TYPE_RECORD, AT(T, acceptance), "what is asked of a board that runs",   \
+         .record = &acceptance_keys},                                                              \
         {"serve", MOS_TYPE_NAMED, AT(T, serve),                                                    \
          "files that boards that run may fetch over the network", .record = &serve_keys},          \
         {"system", MOS_TYPE_RECORD, AT(T, system), "what the root file system is told",            \

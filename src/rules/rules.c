@@ -32,6 +32,7 @@ static const struct {
     {MOS_STAGE_PLAN, mos_rule_loader_env},
     {MOS_STAGE_PLAN, mos_rule_rom},
     {MOS_STAGE_PLAN, mos_rule_programming},
+    {MOS_STAGE_PLAN, mos_rule_acceptance},
     {MOS_STAGE_PLAN, mos_rule_network},
     {MOS_STAGE_PLAN, mos_rule_fills},
     {MOS_STAGE_PLAN, mos_rule_console},

@@ -38,6 +38,7 @@ void mos_rule_volume_use(const struct mos_plan *plan);
 void mos_rule_piece(const struct mos_plan *plan);
 void mos_rule_board(const struct mos_plan *plan);
 void mos_rule_programming(const struct mos_plan *plan);
+void mos_rule_acceptance(const struct mos_plan *plan);
 void mos_rule_budget(const struct mos_plan *plan);
 void mos_rule_access(const struct mos_plan *plan);
 void mos_rule_access_files(const struct mos_plan *plan);

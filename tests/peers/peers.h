@@ -17,6 +17,9 @@ const char *peers_progress(const char *kind);
 /* boots.c: a copy of the demo that boots a real kernel from NVMe. */
 void make_real_workspace(const char *w);
 
+/* deaths.c: the same with a busybox system that asks for a log-in at its serial line. */
+void make_log_in_workspace(const char *w);
+
 /* chain.c: a board whose loader has its variables, and with them all it does, in a flash; built. */
 void make_flash_workspace(const char *w);
 /* ramdisk.c: a board that boots a real kernel, whose root lies behind modules in a ramdisk. */

@@ -13,7 +13,7 @@
     X(plan)                                                                                        \
     X(contents) X(build) X(resolve) X(volumes) X(parcel) X(linux) X(indexes) X(containers)         \
         X(shared) X(io) X(rehearse) X(kernel_build) X(media) X(units) X(watch) X(serial) X(xmodem) \
-            X(carried) X(programming) X(links) X(network)
+            X(carried) X(programming) X(links) X(network) X(shell)
 
 #define DECLARE(name) extern const struct test name##_suite[];
 SUITES(DECLARE)

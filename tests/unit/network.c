@@ -2,7 +2,7 @@
  * of files, on a clock of their own. */
 #include "support.h"
 
-#include "link/address.h"
+#include "base/address.h"
 #include "link/dhcp.h"
 #include "link/ranges.h"
 #include "link/server.h"

@@ -1,6 +1,6 @@
 /* IPv4 addresses as people write them. */
-#ifndef MOS_LINK_ADDRESS_H
-#define MOS_LINK_ADDRESS_H
+#ifndef MOS_BASE_ADDRESS_H
+#define MOS_BASE_ADDRESS_H
 
 #include "base/arena.h"
 

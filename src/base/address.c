@@ -1,4 +1,4 @@
-#include "link/address.h"
+#include "base/address.h"
 
 #include "base/text.h"
 

@@ -1,0 +1,206 @@
+/* A board that is up is asked whether it is what was built. */
+#include "api/acceptance.h"
+#include "api/listen.h"
+
+#include "base/text.h"
+
+#include <errno.h>
+#include <stdio.h>
+#include <string.h>
+
+#define SECOND INT64_C(1000000000)
+
+enum { LOG_IN_SECONDS = 60, SHORT_SECONDS = 10, MOST_SECRET = 64 << 10, READ = 4096 };
+
+struct talk {
+    struct listen_job *j;
+    const struct mos_wires *w;
+    struct mos_shell shell;
+    int e; /* why the line is gone, or nobody wants to go on */
+};
+
+static int64_t now_of(const struct talk *t) {
+    return t->j->m->ctx.host->now_ns(t->j->m->ctx.host);
+}
+
+static void note(struct talk *t, bool bad, const char *text) {
+    if (t->j->request->note)
+        t->j->request->note(t->j->request->self, text, bad);
+}
+
+/* Until the shell waits again, or it is no use to go on. */
+static bool until_ready(struct talk *t) {
+    struct mos_shell *s = &t->shell;
+    uint8_t bytes[READ];
+    while (!t->e && (s->state == MOS_SHELL_LOGS_IN || s->state == MOS_SHELL_RUNS)) {
+        int64_t now = now_of(t);
+        unsigned ready = 0;
+        size_t got = 0, n = mos_shell_next(s, now, bytes, sizeof bytes);
+        if (n)
+            t->e = t->w->write(t->w, t->j->line, bytes, n);
+        if (!t->e)
+            t->e = t->w->wait(t->w, &t->j->line, 1, mos_shell_due(s, now) - now, &ready);
+        if (!t->e && ready)
+            t->e = t->w->read(t->w, t->j->line, bytes, sizeof bytes, &got);
+        if (got) {
+            mos_shell_hear(s, bytes, got, now_of(t));
+            if (!listen_log_add(t->j, bytes, got, now_of(t)))
+                t->e = EIO;
+        }
+    }
+    return !t->e && s->state == MOS_SHELL_READY;
+}
+
+static bool ask(struct talk *t, const char *command, unsigned seconds) {
+    mos_shell_run(&t->shell, command, seconds * SECOND, now_of(t));
+    return until_ready(t);
+}
+
+/* ---- who logs in ---- */
+
+/* The password's file: stated, or that of the user in what was built. */
+static const struct mos_value *secret_of(const struct mos_board *b, const char *user) {
+    if (b->acceptance && mos_has(b->acceptance->password_file))
+        return b->acceptance->password_file;
+    const struct mos_user *u = b->system ? mos_named_get(&b->system->users, user) : NULL;
+    return u && mos_has(u->password_file) ? u->password_file : NULL;
+}
+
+/* false: there is to be one, and it cannot be read. */
+static bool read_secret(struct listen_job *j, const struct mos_value *file, const char **out) {
+    char *data;
+    size_t length;
+    *out = NULL;
+    if (!file)
+        return true;
+    const char *path = mos_workspace_path(&j->m->ctx, j->plan->board->root, file->text);
+    if (!path || !mos_read_aside(&j->m->ctx, path, MOST_SECRET, &data, &length))
+        return mos_fail(&j->m->error, MOS_ERROR_USAGE, 0,
+                        "%s: the password for the acceptance cannot be read from %s",
+                        place_text(j->m->arena, file->place), file->text);
+    data[strcspn(data, "\r\n")] = 0;
+    *out = data;
+    return true;
+}
+
+/* ---- what came of it ---- */
+
+static void object(struct talk *t, const struct acceptance_check *c) {
+    struct mos_findings *list = &t->j->m->ctx.findings;
+    list->selector = t->j->title;
+    struct mos_finding *f =
+        mos_find(list, MOS_RULE_BOARD_ACCEPTANCE, "%s of the board is not as stated.", c->name);
+    mos_finding_at(list, f, c->place);
+    mos_finding_at(
+        list, f,
+        (struct mos_place){.thing = mos_printf(t->j->m->arena, "the board: %s", c->found)});
+    mos_finding_at(
+        list, f,
+        (struct mos_place){.thing = mos_printf(t->j->m->arena, "asked by: %s", c->command)});
+    mos_finding_why(list, f, "What must come is %s.", c->expected);
+    mos_finding_try(list, f,
+                    "Look at the board; or change what the definition says, where the board "
+                    "is right.");
+}
+
+static void tell(struct talk *t, const struct mos_vec *checks) {
+    static const struct mosaicum_column columns[] = {{"check", "check", false},
+                                                     {"result", "result", false},
+                                                     {"expected", "expected", false},
+                                                     {"found", "found", false}};
+    struct listen_job *j = t->j;
+    size_t good = 0, asked = 0;
+    for (size_t i = 0; i < checks->count; i++) {
+        const struct acceptance_check *c = mos_vec_at(checks, i);
+        good += c->good;
+        asked += c->asked;
+    }
+    struct report_table table = report_start(
+        &j->m->report, "acceptance",
+        mos_printf(j->m->arena, "%s: %zu of %zu checks passed%s", j->title, good, checks->count,
+                   asked < checks->count
+                       ? mos_printf(j->m->arena, ", %zu were not made", checks->count - asked)
+                       : ""),
+        columns, 4);
+    for (size_t i = 0; i < checks->count; i++) {
+        const struct acceptance_check *c = mos_vec_at(checks, i);
+        cell_text(&table, c->name);
+        if (c->good)
+            cell_text(&table, "as stated");
+        else
+            cell_alarm(&table, c->asked ? "another" : "not asked");
+        cell_text(&table, c->expected);
+        cell_text(&table, c->found ? c->found : "");
+        if (c->asked && !c->good)
+            object(t, c);
+    }
+    table.table.alarm = good < checks->count;
+    report_end(&j->m->report, &table);
+}
+
+/* What the kernel says in between would be in what commands say. */
+static bool silence_kernel(struct talk *t, char level[8]) {
+    bool ok = ask(t, "cat /proc/sys/kernel/printk", SHORT_SECONDS);
+    snprintf(level, 8, "%.1s", ok && t->shell.output[0] ? t->shell.output : "7");
+    return ok && ask(t, "dmesg -n 1 2>/dev/null", SHORT_SECONDS);
+}
+
+static void go_through(struct talk *t, const struct mos_vec *checks) {
+    char level[8], back[40];
+    bool ok = silence_kernel(t, level);
+    for (size_t i = 0; ok && i < checks->count; i++) {
+        struct acceptance_check *c = mos_vec_at(checks, i);
+        ok = ask(t, c->command, c->seconds);
+        if (ok)
+            acceptance_judge(t->j->m->arena, c, &t->shell);
+        if (ok && !c->good)
+            note(t, true,
+                 mos_printf(t->j->m->arena, "%s: %s, and expected is %s", c->name, c->found,
+                            c->expected));
+    }
+    snprintf(back, sizeof back, "dmesg -n %s 2>/dev/null; exit", level);
+    if (ok)
+        mos_shell_run(&t->shell, back, SHORT_SECONDS * SECOND, now_of(t));
+    for (uint8_t out[64]; ok && t->shell.at < t->shell.length;) { /* it says nothing behind that */
+        size_t n = mos_shell_next(&t->shell, now_of(t), out, sizeof out);
+        unsigned ready;
+        ok =
+            n ? !t->w->write(t->w, t->j->line, out, n)
+              : !t->w->wait(t->w, NULL, 0, mos_shell_due(&t->shell, now_of(t)) - now_of(t), &ready);
+    }
+}
+
+bool listen_accept(struct listen_job *j) {
+    struct talk t = {.j = j, .w = j->m->ctx.host->wires};
+    const struct mos_acceptance *a = j->plan->board->acceptance;
+    const char *user = a ? mos_text_or(a->user, "root") : "root", *secret;
+    unsigned within = a && mos_has(a->within) ? (unsigned)a->within->number : LOG_IN_SECONDS;
+    struct mos_vec checks = acceptance_checks(j->m->arena, j->plan, &j->boot, &j->m->not_proved);
+    if (!read_secret(j, secret_of(j->plan->board, user), &secret))
+        return false;
+    note(&t, false,
+         mos_printf(j->m->arena, "acceptance: %s logs in; %zu checks", user, checks.count));
+    mos_shell_begin(&t.shell, j->m->arena, user, secret, within * SECOND, now_of(&t));
+    if (until_ready(&t))
+        go_through(&t, &checks);
+    j->accepted = true;
+    if (t.e == EINTR)
+        return mos_fail(&j->m->error, MOS_ERROR_SYSTEM, 0, "interrupted");
+    if (t.e)
+        return mos_fail(&j->m->error, MOS_ERROR_SYSTEM, t.e, "The line at %s", j->port);
+    if (t.shell.state == MOS_SHELL_FAILED) {
+        struct mos_findings *list = &j->m->ctx.findings;
+        list->selector = j->title;
+        struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_ACCEPTANCE,
+                                         "The board cannot be asked: %s.", t.shell.why);
+        mos_finding_at(list, f, a ? a->r.key_place : j->plan->board->r.key_place);
+        mos_finding_at(list, f,
+                       (struct mos_place){
+                           .thing = mos_printf(j->m->arena, "%s logs in at %s", user, j->port)});
+        mos_finding_why(list, f, "What nobody could ask is not known.");
+        mos_finding_try(list, f,
+                        "State user and password-file of acceptance, as the board has them.");
+    }
+    tell(&t, &checks);
+    return true;
+}
