@@ -130,7 +130,7 @@ static void tell(struct talk *t, const struct mos_vec *checks) {
         else
             cell_alarm(&table, c->asked ? "another" : "not asked");
         cell_text(&table, c->expected);
-        cell_text(&table, c->found ? c->found : "");
+        cell_text(&table, c->found && strcmp(c->found, c->expected) != 0 ? c->found : "");
         if (c->asked && !c->good)
             object(t, c);
     }

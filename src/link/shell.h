@@ -27,6 +27,7 @@ struct mos_shell {
     int status;         /* its exit status */
     const char *output; /* what it printed, without carriage returns and the last line's end */
     /* inside */
+    char escape; /* within a control sequence: what it began with; 0: not */
     struct mos_buf heard;
     size_t looked; /* of heard: what an answer was given to */
     char typed[MOS_SHELL_COMMAND + 200];

@@ -1,19 +1,4 @@
-#include "model/schema.h"
-
-#define KEYS(symbol, what, type, ...)                                                              \
-    static const struct mos_key symbol##_rows[] = {__VA_ARGS__};                                   \
-    static const struct mos_keys symbol = {.title = what,                                          \
-                                           .size = sizeof(type),                                   \
-                                           .keys = symbol##_rows,                                  \
-                                           .count = sizeof symbol##_rows / sizeof *symbol##_rows}
-#define KEYS_BRIEF(symbol, what, type, short_form, ...)                                            \
-    static const struct mos_key symbol##_rows[] = {__VA_ARGS__};                                   \
-    static const struct mos_keys symbol = {.title = what,                                          \
-                                           .size = sizeof(type),                                   \
-                                           .keys = symbol##_rows,                                  \
-                                           .count = sizeof symbol##_rows / sizeof *symbol##_rows,  \
-                                           .brief = short_form}
-#define AT(type, member) offsetof(type, member)
+#include "model/tables.h"
 
 static const char *const cpus[] = {MOS_CPUS(MOS_CHOICE_WORD) NULL};
 static const char *const media_kinds[] = {MOS_MEDIUM_KINDS(MOS_CHOICE_WORD) NULL};
@@ -34,7 +19,6 @@ static const char *const ramdisk_compressions[] = {MOS_RAMDISK_FORMS(MOS_CHOICE_
 static const char *const packs[] = {MOS_PACKS(MOS_CHOICE_WORD) NULL};
 static const char *const stage_formats[] = {MOS_STAGE_FORMS(MOS_CHOICE_WORD) NULL};
 static const char *const statuses[] = {MOS_STATUSES(MOS_CHOICE_WORD) NULL};
-static const char *const program_ways[] = {MOS_PROGRAM_WAYS(MOS_CHOICE_WORD) NULL};
 static const char *const disks[] = {MOS_DISKS(MOS_CHOICE_WORD) NULL};
 static const char *const part_hashes[] = {MOS_PART_SUMS(MOS_CHOICE_WORD) NULL};
 
@@ -631,106 +615,6 @@ KEYS(system_keys, "system", struct mos_system,
       .record = &system_network_keys},
      {"time-zone", MOS_TYPE_TEXT, AT(struct mos_system, time_zone),
       "a name below usr/share/zoneinfo of the root"});
-KEYS(window_keys, "window", struct mos_window,
-     {"start", MOS_TYPE_ADDRESS, AT(struct mos_window, start), "first address", .required = true},
-     {"size", MOS_TYPE_SIZE, AT(struct mos_window, size), "length", .required = true});
-KEYS(usb_ids_keys, "identifiers of a USB device", struct mos_usb_ids,
-     {"vendor", MOS_TYPE_ADDRESS, AT(struct mos_usb_ids, vendor), "its vendor's, as in 0x1209",
-      .required = true},
-     {"product", MOS_TYPE_ADDRESS, AT(struct mos_usb_ids, product), "its own", .required = true});
-KEYS(program_step_keys, "step", struct mos_program_step,
-     {"person", MOS_TYPE_TEXT, AT(struct mos_program_step, person),
-      "what somebody does by hand, in words"},
-     {"fuse", MOS_TYPE_BOOLEAN, AT(struct mos_program_step, fuse),
-      "it can never be taken back: somebody is always asked first"},
-     {"command", MOS_TYPE_LIST, AT(struct mos_program_step, command),
-      "a program of the chip's maker, and its arguments; <image> and <ledger> are files",
-      .of = MOS_TYPE_TEXT},
-     {"prompt", MOS_TYPE_BOOLEAN, AT(struct mos_program_step, prompt),
-      "its countdown is stopped, and the loader's prompt must stand there"},
-     {"type", MOS_TYPE_LIST, AT(struct mos_program_step, type),
-      "commands that are typed at the loader's prompt", .of = MOS_TYPE_TEXT},
-     {"write", MOS_TYPE_REFERENCE, AT(struct mos_program_step, write),
-      "the medium whose image is written, and read back", .refers = MOS_REFERS_MEDIUM},
-     {"by", MOS_TYPE_CHOICE, AT(struct mos_program_step, by), "how it gets there",
-      .choices = program_ways},
-     {"area", MOS_TYPE_REFERENCE, AT(struct mos_program_step, area),
-      "of the medium this area, not its main part", .refers = MOS_REFERS_AREA},
-     {"regions", MOS_TYPE_LIST, AT(struct mos_program_step, regions),
-      "only these regions, all if not given", .of = MOS_TYPE_REFERENCE,
-      .refers = MOS_REFERS_REGION},
-     {"names", MOS_TYPE_LIST, AT(struct mos_program_step, names),
-      "what the loader calls the part that is fitted: any other is left alone",
-      .of = MOS_TYPE_TEXT},
-     {"usb", MOS_TYPE_RECORD, AT(struct mos_program_step, usb),
-      "the USB device that the board becomes", .record = &usb_ids_keys},
-     {"place", MOS_TYPE_TEXT, AT(struct mos_program_step, place),
-      "of dfu: the device's name for where it goes, of several"},
-     {"sees", MOS_TYPE_TEXT, AT(struct mos_program_step, sees),
-      "a text that must then come on the serial line, or from the program"},
-     {"within", MOS_TYPE_INTEGER, AT(struct mos_program_step, within),
-      "seconds that it may take, 60 if not given"},
-     {"back", MOS_TYPE_BOOLEAN, AT(struct mos_program_step, back),
-      "it sets the board back: done at the end, also where a step before it failed"});
-KEYS(programming_keys, "way of programming", struct mos_programming,
-     {"about", MOS_TYPE_TEXT, AT(struct mos_programming, about), "a word about it"},
-     {"prompt", MOS_TYPE_TEXT, AT(struct mos_programming, prompt),
-      "the loader's prompt, what is usual if not given"},
-     {"window", MOS_TYPE_RECORD, AT(struct mos_programming, window),
-      "RAM of the board that pieces of the image may pass through, as the loader tells if not "
-      "given",
-      .record = &window_keys},
-     {"steps", MOS_TYPE_NAMED, AT(struct mos_programming, steps), "what is done, in this order",
-      .record = &program_step_keys, .required = true});
-KEYS_BRIEF(
-    landmark_keys, "landmark", struct mos_landmark_def, "text",
-    {"text", MOS_TYPE_TEXT, AT(struct mos_landmark_def, text),
-     "what must be in a line; {} stands for anything, <arguments> and <release> for what was "
-     "built"},
-    {"within", MOS_TYPE_INTEGER, AT(struct mos_landmark_def, within),
-     "seconds behind the landmark before it"},
-    {"first-start", MOS_TYPE_INTEGER, AT(struct mos_landmark_def, first_start),
-     "… on a board that starts for the first time"},
-    {"behind", MOS_TYPE_NAME, AT(struct mos_landmark_def, behind),
-     "the landmark that comes before it; the last one before the log-in if not given"},
-    {"may", MOS_TYPE_BOOLEAN, AT(struct mos_landmark_def, may),
-     "nothing follows from it if it does not come"});
-KEYS_BRIEF(acceptance_check_keys, "acceptance check", struct mos_acceptance_check, "type",
-           {"type", MOS_TYPE_TEXT, AT(struct mos_acceptance_check, type),
-            "the command, as a shell takes it", .required = true},
-           {"sees", MOS_TYPE_TEXT, AT(struct mos_acceptance_check, sees),
-            "what must be in a line that it prints; {} stands for anything"},
-           {"status", MOS_TYPE_INTEGER, AT(struct mos_acceptance_check, status),
-            "its exit status, 0 if not given"},
-           {"within", MOS_TYPE_INTEGER, AT(struct mos_acceptance_check, within),
-            "seconds that it may take, 20 if not given"});
-KEYS(acceptance_keys, "acceptance", struct mos_acceptance,
-     {"user", MOS_TYPE_NAME, AT(struct mos_acceptance, user),
-      "who logs in at the console, root if not given"},
-     {"password-file", MOS_TYPE_PATH, AT(struct mos_acceptance, password_file),
-      "a file, kept out of what is shared, whose first line is the password; that of the user in "
-      "system.users if not given"},
-     {"within", MOS_TYPE_INTEGER, AT(struct mos_acceptance, within),
-      "seconds for the log-in, 60 if not given"},
-     {"services", MOS_TYPE_LIST, AT(struct mos_acceptance, services),
-      "services or programs that must run", .of = MOS_TYPE_TEXT},
-     {"devices", MOS_TYPE_LIST, AT(struct mos_acceptance, devices),
-      "files of devices that must be there: /dev/rtc0", .of = MOS_TYPE_TEXT},
-     {"addresses", MOS_TYPE_LIST, AT(struct mos_acceptance, addresses),
-      "IPv4 addresses that it must have", .of = MOS_TYPE_TEXT},
-     {"replies", MOS_TYPE_LIST, AT(struct mos_acceptance, replies), "addresses that must answer it",
-      .of = MOS_TYPE_TEXT},
-     {"modules", MOS_TYPE_LIST, AT(struct mos_acceptance, modules),
-      "modules of the kernel that must be loaded, besides those of its ramdisk",
-      .of = MOS_TYPE_TEXT},
-     {"without", MOS_TYPE_LIST, AT(struct mos_acceptance, without),
-      "checks that are made without a word, and are left out: date, ram", .of = MOS_TYPE_NAME},
-     {"checks", MOS_TYPE_NAMED, AT(struct mos_acceptance, checks),
-      "commands, and what must come back", .record = &acceptance_check_keys});
-KEYS_BRIEF(serve_keys, "served file", struct mos_serve_def, "file",
-           {"file", MOS_TYPE_PATH, AT(struct mos_serve_def, file), "the file", .required = true},
-           {"as", MOS_TYPE_TEXT, AT(struct mos_serve_def, as),
-            "the name that boards ask for; the one here if not given"});
 KEYS(waiver_keys, "waiver", struct mos_waiver,
      {"rule", MOS_TYPE_TEXT, AT(struct mos_waiver, rule), "its rule", .required = true},
      {"place", MOS_TYPE_TEXT, AT(struct mos_waiver, place),
@@ -778,13 +662,13 @@ KEYS_BRIEF(question_keys, "question", struct mos_question, "ask",
         {"outputs",         MOS_TYPE_NAMED,         AT(T, outputs),                                \
          "how images ship", .record = &output_keys, .refers = MOS_REFERS_MEDIUM},                  \
         {"programming", MOS_TYPE_NAMED, AT(T, programming),                                        \
-         "ways in which its soldered storage is written", .record = &programming_keys},            \
+         "ways in which its soldered storage is written", .record = &mos_programming_keys},        \
         {"landmarks", MOS_TYPE_NAMED, AT(T, landmarks),                                            \
-         "texts that come on its serial line when all is well", .record = &landmark_keys},         \
+         "texts that come on its serial line when all is well", .record = &mos_landmark_keys},     \
         {"acceptance", MOS_TYPE_RECORD, AT(T, acceptance), "what is asked of a board that runs",   \
-         .record = &acceptance_keys},                                                              \
+         .record = &mos_acceptance_keys},                                                          \
         {"serve", MOS_TYPE_NAMED, AT(T, serve),                                                    \
-         "files that boards that run may fetch over the network", .record = &serve_keys},          \
+         "files that boards that run may fetch over the network", .record = &mos_serve_keys},      \
         {"system", MOS_TYPE_RECORD, AT(T, system), "what the root file system is told",            \
          .record = &system_keys},                                                                  \
         {"features",          MOS_TYPE_NAMED, AT(T, features), "capabilities from features/",      \
@@ -795,15 +679,6 @@ KEYS_BRIEF(question_keys, "question", struct mos_question, "ask",
         "waivers", MOS_TYPE_NAMED, AT(T, waivers), "findings accepted on purpose",                 \
             .record = &waiver_keys                                                                 \
     }
-
-#define FILE_KEYS(symbol, what, type, ...)                                                         \
-    static const struct mos_key symbol##_rows[] = {__VA_ARGS__};                                   \
-    const struct mos_keys symbol = {.title = what,                                                 \
-                                    .size = sizeof(type),                                          \
-                                    .keys = symbol##_rows,                                         \
-                                    .count = sizeof symbol##_rows / sizeof *symbol##_rows}
-#define FORMAT(T)                                                                                  \
-    { "mosaicum", MOS_TYPE_VERSION, AT(T, mosaicum), "format of this file, 1", .required = true }
 
 KEYS(variant_keys, "variant", struct mos_variant,
      {"axis", MOS_TYPE_NAME, AT(struct mos_variant, axis),
@@ -864,36 +739,6 @@ KEYS_BRIEF(pin_keys, "pin", struct mos_pin, "sha256",
 FILE_KEYS(mos_pins_keys, "file of pins", struct mos_pins, FORMAT(struct mos_pins),
           {"pins", MOS_TYPE_NAMED, AT(struct mos_pins, pins), "files of pieces and their hashes",
            .record = &pin_keys});
-
-KEYS(bench_power_keys, "power of a unit", struct mos_bench_power,
-     {"off", MOS_TYPE_LIST, AT(struct mos_bench_power, off), "the command that takes it away",
-      .of = MOS_TYPE_TEXT},
-     {"on", MOS_TYPE_LIST, AT(struct mos_bench_power, on), "the command that gives it",
-      .of = MOS_TYPE_TEXT},
-     {"cycle", MOS_TYPE_LIST, AT(struct mos_bench_power, cycle),
-      "one command that does both, in place of off and on", .of = MOS_TYPE_TEXT},
-     {"pause", MOS_TYPE_INTEGER, AT(struct mos_bench_power, pause),
-      "seconds between off and on, 2 if not given"});
-KEYS(bench_unit_keys, "unit", struct mos_bench_unit,
-     {"board", MOS_TYPE_TEXT, AT(struct mos_bench_unit, board),
-      "the board that it is one of: a selector, or a pattern of them", .required = true},
-     {"serial", MOS_TYPE_TEXT, AT(struct mos_bench_unit, serial),
-      "its serial line: usb: and where the adapter is plugged in (usb:1-4.2), a device, or "
-      "tcp:HOST:PORT"},
-     {"dtr", MOS_TYPE_BOOLEAN, AT(struct mos_bench_unit, dtr),
-      "the line DTR is on, or off; left alone if not given"},
-     {"rts", MOS_TYPE_BOOLEAN, AT(struct mos_bench_unit, rts), "the same of RTS"},
-     {"network", MOS_TYPE_TEXT, AT(struct mos_bench_unit, network),
-      "this computer's network interface that it is connected to"},
-     {"ethernet", MOS_TYPE_TEXT, AT(struct mos_bench_unit, ethernet),
-      "the hardware address of its network port"},
-     {"power", MOS_TYPE_RECORD, AT(struct mos_bench_unit, power), "how it is switched",
-      .record = &bench_power_keys},
-     {"wiring", MOS_TYPE_TEXT, AT(struct mos_bench_unit, wiring),
-      "what somebody has to know who connects it, shown before it is first started"});
-FILE_KEYS(mos_bench_keys, "bench file", struct mos_bench, FORMAT(struct mos_bench),
-          {"units", MOS_TYPE_NAMED, AT(struct mos_bench, units), "boards on this table",
-           .record = &bench_unit_keys});
 
 static const struct mos_key root_rows[] = {
     {"folder", MOS_TYPE_TEXT, AT(struct mos_root_def, folder),

@@ -16,7 +16,7 @@ struct made {
     const char *what;
     const char *name, *password; /* that it takes; name NULL: a shell at once */
     const char *prompt;
-    bool silent, wraps, noise, stuck, greets, no_echo;
+    bool silent, brackets, wraps, noise, stuck, greets, no_echo;
     /* what it comes to */
     const char *gives_name, *gives_password;
     const char *fails; /* NULL: it is asked */
@@ -92,7 +92,7 @@ static void shell_line(struct board *b) {
 static void enter(struct board *b) {
     b->line[b->length] = 0;
     b->length = b->columns = 0;
-    say(b, "\n");
+    say(b, b->made->brackets && b->stage == AT_SHELL ? "\n\033[?2004l\r" : "\n");
     switch (b->stage) {
     case AT_NAME:
         if (!*b->line) {
@@ -176,7 +176,9 @@ static const struct made mades[] = {
      .gives_password = "tide"},
     {"a name alone", "root", NULL, "~ # ", .gives_name = "root"},
     {"a shell at once", NULL, NULL, "# ", .gives_name = "root"},
-    {"… in colours", NULL, NULL, "\033[01;32mroot\033[00m# ", .gives_name = "root"},
+    {"… in colours", NULL, NULL, "\033]0;title\007\033[01;32mroot\033[00m# ", .gives_name = "root"},
+    {"paste is bracketed", "root", "tide", "\033[?2004h# ", .brackets = true, .gives_name = "root",
+     .gives_password = "tide"},
     {"long lines are wrapped", "root", "tide", "$ ", .wraps = true, .gives_name = "root",
      .gives_password = "tide"},
     {"nothing is echoed", "root", "tide", "$ ", .no_echo = true, .gives_name = "root",
