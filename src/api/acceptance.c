@@ -221,10 +221,10 @@ static void each(struct maker *m, const struct mos_list *list, const char *name,
 static void ask_stated(struct maker *m) {
     const struct mos_acceptance *a = m->stated;
     each(m, &a->services, "service", "systemctl is-active @ 2>/dev/null || pidof @ || pgrep -x @",
-         "runs");
-    each(m, &a->devices, "device", "test -e @", "is there");
-    each(m, &a->addresses, "address", "ip -4 address | grep -F \" \"@/", "is its own");
-    each(m, &a->replies, "reply of", "ping -c 1 -W 3 @", "answers");
+         "running");
+    each(m, &a->devices, "device", "test -e @", "there");
+    each(m, &a->addresses, "address", "ip -4 address | grep -F \" \"@/", "its own");
+    each(m, &a->replies, "reply of", "ping -c 1 -W 3 @", "an answer");
     for (size_t i = 0; i < a->modules.count; i++)
         if (mos_has(a->modules.items[i]))
             ask_module(m, a->modules.items[i]);

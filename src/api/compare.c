@@ -2,6 +2,7 @@
 #include "api/run.h"
 
 #include "base/map.h"
+#include "ledger/accepted.h"
 #include "ledger/ledger.h"
 
 #include <string.h>
@@ -80,13 +81,11 @@ static void compare(mosaicum *m, const char *a, const char *b) {
     report_end(&m->report, &t);
 }
 
-/* What two builds were made of, and what came of it. */
-static bool compare_ledgers(mosaicum *m, const char *a, const char *b) {
-    struct mos_map left, right;
-    if (!mos_ledger_facts(&m->ctx, a, &left) || !mos_ledger_facts(&m->ctx, b, &right))
-        return false;
+/* What is told of two things of one kind, as names and texts; `what` they are, of several. */
+static void compare_facts(mosaicum *m, const char *a, const char *b, struct mos_map left,
+                          struct mos_map right, const char *one, const char *what) {
     struct mosaicum_column *columns = mos_alloc_array(m->arena, 3, sizeof *columns);
-    columns[0] = (struct mosaicum_column){"fact", "fact", false, false};
+    columns[0] = (struct mosaicum_column){"fact", one, false, false};
     columns[1] = (struct mosaicum_column){"a", a, false, false};
     columns[2] = (struct mosaicum_column){"b", b, false, false};
     struct report_table t = report_start(&m->report, "differences", NULL, columns, 3);
@@ -105,11 +104,23 @@ static bool compare_ledgers(mosaicum *m, const char *a, const char *b) {
             cell_text(&t, right.items[i].value);
         }
     size_t count = t.cells.count / 3;
-    t.table.title = count ? mos_printf(m->arena, "%zu fact%s of the ledgers differ%s", count,
-                                       count == 1 ? "" : "s", count == 1 ? "s" : "")
+    t.table.title = count ? mos_printf(m->arena, "%zu %s differ%s", count, count == 1 ? one : what,
+                                       count == 1 ? "s" : "")
                           : "Nothing differs.";
     m->damaged = count != 0;
     report_end(&m->report, &t);
+}
+
+/* What two builds were made of, and what came of it; or what two boards said. */
+static bool compare_documents(mosaicum *m, const char *a, const char *b) {
+    struct mos_map left, right;
+    if (mos_accepted_facts(&m->ctx, a, &left) && mos_accepted_facts(&m->ctx, b, &right)) {
+        compare_facts(m, a, b, left, right, "check", "checks");
+        return true;
+    }
+    if (!mos_ledger_facts(&m->ctx, a, &left) || !mos_ledger_facts(&m->ctx, b, &right))
+        return false;
+    compare_facts(m, a, b, left, right, "fact", "facts of the ledgers");
     return true;
 }
 
@@ -121,7 +132,7 @@ enum mosaicum_status mosaicum_compare(mosaicum *m, const char *a, const char *b)
     if (!mos_exists(&m->ctx, a) || !mos_exists(&m->ctx, b)) {
         if (run_open(m))
             compare(m, a, b);
-    } else if (!compare_ledgers(m, a, b)) {
+    } else if (!compare_documents(m, a, b)) {
         compare_images(m, a, b);
     }
     return run_status(m);

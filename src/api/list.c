@@ -91,11 +91,13 @@ static bool same_text(const char *a, const char *b) {
     return strcmp(a ? a : "", b ? b : "") == 0;
 }
 
-/* Is a later line about the same unit, or where none is named the same device? */
+/* Is a later line of its kind about the same unit, or where none is named the same device? */
 static bool is_replaced(const struct mos_vec *lines, size_t index) {
     const struct mos_written *a = mos_vec_at(lines, index);
     for (size_t i = index + 1; i < lines->count; i++) {
         const struct mos_written *b = mos_vec_at(lines, i);
+        if (!a->image != !b->image) /* a write, and what a board said when it ran */
+            continue;
         if (a->unit ? same_text(a->unit, b->unit)
                     : !b->unit && a->size == b->size && same_text(a->model, b->model) &&
                           same_text(a->serial, b->serial) && same_text(a->port, b->port))
@@ -124,7 +126,7 @@ static void written(mosaicum *m) {
             continue;
         cell_text(&t, w->unit);
         cell_text(&t, w->board);
-        cell_text(&t, w->medium);
+        cell_text(&t, w->image ? w->medium : "running");
         cell_text(&t, w->stamp ? mos_printf(m->arena, "%.12s", w->stamp) : NULL);
         cell_text(&t, w->date);
         cell_text(&t, device_text(m, w));

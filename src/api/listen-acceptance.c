@@ -3,6 +3,8 @@
 #include "api/listen.h"
 
 #include "base/text.h"
+#include "ledger/ledger.h"
+#include "ledger/written.h"
 
 #include <errno.h>
 #include <stdio.h>
@@ -73,8 +75,10 @@ static bool read_secret(struct listen_job *j, const struct mos_value *file, cons
     *out = NULL;
     if (!file)
         return true;
+    struct mos_error why = {0};
+    struct mos_ctx quiet = mos_ctx_quiet(&j->m->ctx, &why);
     const char *path = mos_workspace_path(&j->m->ctx, j->plan->board->root, file->text);
-    if (!path || !mos_read_aside(&j->m->ctx, path, MOST_SECRET, &data, &length))
+    if (!path || !mos_read_aside(&quiet, path, MOST_SECRET, &data, &length))
         return mos_fail(&j->m->error, MOS_ERROR_USAGE, 0,
                         "%s: the password for the acceptance cannot be read from %s",
                         place_text(j->m->arena, file->place), file->text);
@@ -89,7 +93,7 @@ static void object(struct talk *t, const struct acceptance_check *c) {
     struct mos_findings *list = &t->j->m->ctx.findings;
     list->selector = t->j->title;
     struct mos_finding *f =
-        mos_find(list, MOS_RULE_BOARD_ACCEPTANCE, "%s of the board is not as stated.", c->name);
+        mos_find(list, MOS_RULE_BOARD_ACCEPTANCE, "The board fails the check %s.", c->name);
     mos_finding_at(list, f, c->place);
     mos_finding_at(
         list, f,
@@ -97,7 +101,7 @@ static void object(struct talk *t, const struct acceptance_check *c) {
     mos_finding_at(
         list, f,
         (struct mos_place){.thing = mos_printf(t->j->m->arena, "asked by: %s", c->command)});
-    mos_finding_why(list, f, "What must come is %s.", c->expected);
+    mos_finding_why(list, f, "What is expected: %s.", c->expected);
     mos_finding_try(list, f,
                     "Look at the board; or change what the definition says, where the board "
                     "is right.");
@@ -138,6 +142,37 @@ static void tell(struct talk *t, const struct mos_vec *checks) {
     report_end(&j->m->report, &table);
 }
 
+/* Of a unit that has a name: what it came to stays known. */
+static bool record(struct talk *t, const struct mos_vec *checks) {
+    struct listen_job *j = t->j;
+    mosaicum *m = j->m;
+    struct mos_host const *h = m->ctx.host;
+    const char *unit = j->request->unit ? j->request->unit : j->unit ? j->unit->r.name : NULL;
+    const char *out =
+        j->request->out ? j->request->out : mos_path_join(m->arena, m->options.workspace, "out");
+    struct mos_ledger_last last;
+    size_t good = 0;
+    if (!unit)
+        return true;
+    for (size_t i = 0; i < checks->count; i++)
+        good += ((const struct acceptance_check *)mos_vec_at(checks, i))->good;
+    const struct mos_written line = {
+        .date = mos_written_today(&m->ctx),
+        .board = j->title,
+        .unit = unit,
+        .stamp = mos_ledger_last(&m->ctx, mos_path_join(m->arena, out, j->title), &last)
+                     ? last.stamp
+                     : NULL,
+        .path = j->port,
+        .result = mos_printf(m->arena, "acceptance: %zu of %zu checks passed", good, checks->count),
+        .proved = good == checks->count};
+    const char *path = mos_path_join(m->arena, m->options.workspace, "written.jsonl");
+    run_open_to_write(m);
+    bool ok = mos_written_append(&m->ctx, path, &line);
+    h->own_like(h, path, m->options.workspace);
+    return ok;
+}
+
 /* What the kernel says in between would be in what commands say. */
 static bool silence_kernel(struct talk *t, char level[8]) {
     bool ok = ask(t, "cat /proc/sys/kernel/printk", SHORT_SECONDS);
@@ -158,7 +193,8 @@ static void go_through(struct talk *t, const struct mos_vec *checks) {
                  mos_printf(t->j->m->arena, "%s: %s, and expected is %s", c->name, c->found,
                             c->expected));
     }
-    snprintf(back, sizeof back, "dmesg -n %s 2>/dev/null; exit", level);
+    /* a shell that nobody had to log in to may be the first program: it must not end */
+    snprintf(back, sizeof back, "dmesg -n %s 2>/dev/null%s", level, t->shell.named ? "; exit" : "");
     if (ok)
         mos_shell_run(&t->shell, back, SHORT_SECONDS * SECOND, now_of(t));
     for (uint8_t out[64]; ok && t->shell.at < t->shell.length;) { /* it says nothing behind that */
@@ -202,5 +238,5 @@ bool listen_accept(struct listen_job *j) {
                         "State user and password-file of acceptance, as the board has them.");
     }
     tell(&t, &checks);
-    return true;
+    return record(&t, &checks);
 }

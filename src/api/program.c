@@ -1,10 +1,10 @@
 /* Programs boards: the steps of a way, in their order, and what came of each. */
 #include "api/program.h"
 
+#include "base/address.h"
 #include "base/bytes.h"
 #include "base/hash.h"
 #include "base/text.h"
-#include "base/address.h"
 
 #include <errno.h>
 #include <stdio.h>

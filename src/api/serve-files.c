@@ -2,11 +2,11 @@
  * definitions list. */
 #include "api/serve.h"
 
+#include "base/address.h"
 #include "base/bytes.h"
 #include "base/hash.h"
 #include "base/text.h"
 #include "ledger/ledger.h"
-#include "base/address.h"
 
 #include <errno.h>
 #include <stdlib.h>

@@ -1,9 +1,9 @@
 /* This computer's side of serving: the interface, what is opened on it, and each packet. */
 #include "api/serve.h"
 
+#include "base/address.h"
 #include "base/bytes.h"
 #include "base/text.h"
-#include "base/address.h"
 #include "link/ranges.h"
 
 #include <errno.h>

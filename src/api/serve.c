@@ -1,9 +1,9 @@
 /* Serves what was built to boards over the network, and says what they fetch. */
 #include "api/serve.h"
 
+#include "base/address.h"
 #include "base/text.h"
 #include "ledger/ledger.h"
-#include "base/address.h"
 
 #include <stdlib.h>
 #include <string.h>

@@ -14,7 +14,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { EDGE = 1 << 20, MOST_RECORD = 64 << 20, MOST_KEPT = 256 << 20, DAY = 24 * 60 * 60 };
+enum { EDGE = 1 << 20, MOST_RECORD = 64 << 20, MOST_KEPT = 256 << 20 };
 
 static const char *place_of(struct write_job *w, const char *name) {
     return mos_path_join(w->m->arena, w->m->options.workspace, name);
@@ -145,13 +145,6 @@ bool write_begin_record(struct write_job *w, struct write_device *x) {
 
 /* ---- written.jsonl ---- */
 
-static const char *date_text(struct write_job *w) {
-    int64_t year, month, day;
-    mos_date_of_days(w->m->ctx.host->today(w->m->ctx.host) / DAY, &year, &month, &day);
-    return mos_printf(w->m->arena, "%04lld-%02lld-%02lld", (long long)year, (long long)month,
-                      (long long)day);
-}
-
 bool write_end_record(struct write_job *w, struct write_device *x, const char *result, bool whole,
                       uint64_t tenths, uint64_t bytes) {
     const struct write_image *image = &w->image;
@@ -159,7 +152,7 @@ bool write_end_record(struct write_job *w, struct write_device *x, const char *r
     const struct mos_host *h = w->m->ctx.host;
     if (!x->folder)
         return true;
-    const struct mos_written line = {.date = date_text(w),
+    const struct mos_written line = {.date = mos_written_today(&w->m->ctx),
                                      .board = image->ledger.board,
                                      .medium = image->ledger.medium,
                                      .image = image->name,

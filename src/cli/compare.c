@@ -17,8 +17,9 @@ static int run(struct cli *cli) {
 const struct command command_compare = {
     .name = "compare",
     .usage = "A B",
-    .about = "two boards, variants, images or ledgers side by side: only what differs",
-    .details = "A and B are selectors, images or ledgers. Of images it tells by file what "
+    .about = "two boards, images, ledgers or acceptances side by side: only what differs",
+    .details = "A and B are selectors, images, ledgers, or what listen --acceptance --json has "
+               "told. Of images it tells by file what "
                "was added, removed or changed, and which bytes differ elsewhere. Of an image and a "
                "device that it was written on it tells what was edited there, with the change to "
                "make in the definition, apart from what came by running.",

@@ -39,8 +39,8 @@ void mos_ledger_region(struct mos_ledger *ledger, const char *name, const char *
                        uint64_t length, const char *place);
 /* Of the last region: it takes what a larger medium has more; a ROM starts what it holds. */
 void mos_ledger_region_is(struct mos_ledger *ledger, bool grows, bool starts);
-/* Of the last region, which begins with a block of `size` bytes of variables: one that each unit has
- * of its own, and the pattern of its value. */
+/* Of the last region, which begins with a block of `size` bytes of variables: one that each unit
+ * has of its own, and the pattern of its value. */
 void mos_ledger_region_unit(struct mos_ledger *ledger, uint64_t size, const char *name,
                             const char *pattern);
 void mos_ledger_span(struct mos_ledger *ledger, uint64_t offset, uint64_t length,

@@ -1,11 +1,13 @@
 #include "ledger/written.h"
 
+#include "base/text.h"
+
 #include <errno.h>
 #include <jansson.h>
 #include <stdlib.h>
 #include <string.h>
 
-enum { MOST_RECORD = 64 << 20 };
+enum { MOST_RECORD = 64 << 20, DAY = 24 * 60 * 60 };
 
 static void set(json_t *o, const char *key, const char *text) {
     if (text && *text)
@@ -35,6 +37,13 @@ static char *line_of(const struct mos_written *w) {
     char *line = json_dumps(o, JSON_COMPACT);
     json_decref(o);
     return line;
+}
+
+const char *mos_written_today(const struct mos_ctx *ctx) {
+    int64_t year, month, day;
+    mos_date_of_days(ctx->host->today(ctx->host) / DAY, &year, &month, &day);
+    return mos_printf(ctx->arena, "%04lld-%02lld-%02lld", (long long)year, (long long)month,
+                      (long long)day);
 }
 
 bool mos_written_append(struct mos_ctx *ctx, const char *path, const struct mos_written *w) {

@@ -15,6 +15,8 @@ struct mos_written {
     bool proved;                  /* all of it was read back and is right */
 };
 
+/* The day of today, "2026-01-05". */
+const char *mos_written_today(const struct mos_ctx *ctx);
 /* Adds a line at the end; one that was cut off stays a line of its own.  false with ctx->error. */
 bool mos_written_append(struct mos_ctx *ctx, const char *path, const struct mos_written *line);
 /* All of them in their order, of struct mos_written; none where the file is not there.  *bad: lines

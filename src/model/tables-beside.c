@@ -67,7 +67,7 @@ KEYS_AS(, "text", mos_landmark_keys, "landmark", struct mos_landmark_def,
          "the landmark that comes before it; the last one before the log-in if not given"},
         {"may", MOS_TYPE_BOOLEAN, AT(struct mos_landmark_def, may),
          "nothing follows from it if it does not come"});
-KEYS_BRIEF(acceptance_check_keys, "acceptance check", struct mos_acceptance_check, "type",
+KEYS_BRIEF(acceptance_check_keys, "board check", struct mos_acceptance_check, "type",
            {"type", MOS_TYPE_TEXT, AT(struct mos_acceptance_check, type),
             "the command, as a shell takes it", .required = true},
            {"sees", MOS_TYPE_TEXT, AT(struct mos_acceptance_check, sees),

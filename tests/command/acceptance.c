@@ -1,0 +1,219 @@
+/* A board that runs is asked: this computer's own shell stands in for it, at the other end of a
+ * line. */
+#define _GNU_SOURCE
+#include "support.h"
+
+#include <poll.h>
+#include <pty.h>
+#include <signal.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/prctl.h>
+#include <sys/wait.h>
+#include <termios.h>
+#include <unistd.h>
+
+struct board {
+    int line, held;
+    char port[64];
+    pid_t pid;
+};
+
+static const char *programs; /* where the board has its own: nothing here is to be changed */
+
+/* Bytes both ways between the line and a shell at a terminal of its own. */
+static void be_board(int line) {
+    int shell;
+    prctl(PR_SET_PDEATHSIG, SIGKILL);
+    pid_t pid = forkpty(&shell, NULL, NULL, NULL);
+    if (pid == 0) {
+        setenv("PS1", "board# ", 1);
+        setenv("TERM", "dumb", 1);
+        setenv("PATH", programs, 1);
+        execl("/bin/sh", "sh", (char *)NULL);
+        _exit(127);
+    }
+    struct pollfd p[2] = {{line, POLLIN, 0}, {shell, POLLIN, 0}};
+    while (poll(p, 2, -1) > 0)
+        for (int i = 0; i < 2; i++) {
+            char bytes[512];
+            ssize_t n = p[i].revents & POLLIN ? read(p[i].fd, bytes, sizeof bytes) : 0;
+            if (n < 0 || (i == 1 && p[1].revents & POLLHUP))
+                _exit(0);
+            for (ssize_t at = 0, put; at < n; at += put)
+                if ((put = write(p[!i].fd, bytes + at, (size_t)(n - at))) < 0)
+                    _exit(0);
+        }
+}
+
+static void power_on(struct board *b) {
+    struct termios t;
+    if (!programs) {
+        const char *folder = keep(test_folder("programs"));
+        write_text(path_in(folder, "dmesg"), "#!/bin/sh\nexit 0\n");
+        CU_ASSERT_TRUE(runs(0, "chmod 755 '%s/dmesg'", folder));
+        static char path[400];
+        snprintf(path, sizeof path, "%s:/usr/bin:/bin", folder);
+        programs = path;
+    }
+    CU_ASSERT_EQUAL_FATAL(openpty(&b->line, &b->held, b->port, NULL, NULL), 0);
+    tcgetattr(b->held, &t);
+    cfmakeraw(&t);
+    tcsetattr(b->held, TCSANOW, &t);
+    b->pid = fork();
+    if (b->pid == 0)
+        be_board(b->line);
+}
+
+static void power_off(struct board *b) {
+    kill(b->pid, SIGKILL);
+    waitpid(b->pid, NULL, 0);
+    close(b->line);
+    close(b->held);
+}
+
+/* The row of a check, of --json; NULL. */
+static const char *cell(const json_t *document, const char *check, const char *key) {
+    size_t i, k;
+    const json_t *table, *row;
+    json_array_foreach(json_object_get(document, "report"), i, table)
+        json_array_foreach(json_object_get(table, "rows"), k, row) {
+        const char *name = json_string_value(json_object_get(row, "check"));
+        if (name && strcmp(name, check) == 0)
+            return json_string_value(json_object_get(row, key));
+    }
+    return NULL;
+}
+
+static const struct {
+    const char *check, *result, *found; /* what is found begins so */
+} rows[] = {
+    {"processor", NULL, NULL}, /* whatever this computer is */
+    {"arguments", "another", NULL},
+    {"date", "as stated", NULL},
+    {"device /dev/null", "as stated", ""},
+    {"device /dev/no such'one", "another", "status 1"},
+    {"module tide_gauge", "another", "status "},
+    {"words", "as stated", "level 12 cm"},
+    {"other", "another", "level 12 cm"},
+    {"fails", "as stated", ""},
+    {"slow", "another", "nothing within 1 s"},
+    {"after-it", "as stated", ""},
+};
+
+static void a_board_is_asked(void) {
+    const char *w = keep(test_folder("asked"));
+    copy_folder(path_in(MOSAICUM_SOURCE, "demo/saltmarsh"), w);
+    write_text(
+        path_in(w, "more"),
+        "acceptance:\n  devices: [/dev/null, \"/dev/no such'one\"]\n  modules: [tide-gauge]\n"
+        "  without: [cores]\n  checks:\n"
+        "    words: {type: \"echo a; echo level 12 cm; echo b\", sees: \"level {} cm\"}\n"
+        "    other: {type: echo level 12 cm, sees: \"level {} mm\"}\n"
+        "    fails: {type: \"(exit 3)\", status: 3}\n"
+        "    slow: {type: sleep 100, within: 1}\n"
+        "    after-it: {type: \"true\"}\n");
+    write_text(path_in(w, "bench.yaml"), "mosaicum: 1\nunits: {left: {board: curlew}}\n");
+    CU_ASSERT_TRUE(
+        runs(0, "cd '%s' && cat more >> boards/curlew.yaml && '%s' --no-cache -q build curlew", w,
+             MOSAICUM_PROGRAM));
+    int status;
+    struct board b;
+    power_on(&b);
+    json_t *d = run_json(&status,
+                         "-w '%s' listen curlew %s --acceptance --running --unit left --bench "
+                         "'%s/bench.yaml' </dev/null",
+                         w, b.port, w);
+    CU_ASSERT_EQUAL(status, 1);
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        const char *result = cell(d, rows[i].check, "result"),
+                   *found = cell(d, rows[i].check, "found");
+        CU_ASSERT_PTR_NOT_NULL_FATAL(result);
+        if (rows[i].result && strcmp(result, rows[i].result) != 0)
+            fprintf(stderr, "\n%s: %s, %s\n", rows[i].check, result, found);
+        CU_ASSERT(!rows[i].result || strcmp(result, rows[i].result) == 0);
+        CU_ASSERT(!rows[i].found || strncmp(found, rows[i].found, strlen(rows[i].found)) == 0);
+    }
+    CU_ASSERT_PTR_NULL(cell(d, "cores", "result"));
+    size_t i, others = 0;
+    const json_t *finding;
+    json_array_foreach(json_object_get(d, "findings"), i, finding) {
+        const json_t *place = json_array_get(json_object_get(finding, "places"), 0);
+        CU_ASSERT_STRING_EQUAL(json_string_value(json_object_get(finding, "rule")),
+                               "board.acceptance");
+        CU_ASSERT_PTR_NOT_NULL(json_object_get(place, "file")); /* the definition's, first */
+        others++;
+    }
+    CU_ASSERT(others >= 5);
+    char *first = json_dumps(d, JSON_INDENT(1));
+    write_text(path_in(w, "first.json"), first);
+    free(first);
+    json_decref(d);
+    /* it is kept of the unit, beside what was written for it */
+    struct outcome o = run_shell("cd '%s' && '%s' list --written", w, MOSAICUM_PROGRAM);
+    CU_ASSERT(o.status == 0 && strstr(o.out, "left") && strstr(o.out, "running") &&
+              strstr(o.out, "checks passed"));
+    outcome_free(&o);
+    /* the same board as another definition has it, and both side by side */
+    CU_ASSERT_TRUE(runs(
+        0, "cd '%s' && sed -i 's/{} mm/{} cm/; s/status: 3/status: 4/' boards/curlew.yaml", w));
+    CU_ASSERT_TRUE(runs(1,
+                        "cd '%s' && '%s' --no-cache --json listen curlew %s --acceptance --running "
+                        "--bench none </dev/null > second.json",
+                        w, MOSAICUM_PROGRAM, b.port));
+    o = run_shell(
+        "cd '%s' && '%s' compare first.json second.json; '%s' compare first.json first.json", w,
+        MOSAICUM_PROGRAM, MOSAICUM_PROGRAM);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "as stated: level 12 cm"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "another: level 12 cm"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "fails"));
+    CU_ASSERT_PTR_NULL(strstr(o.out, "words"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "Nothing differs."));
+    outcome_free(&o);
+    power_off(&b);
+}
+
+/* A line at which nobody answers is no board that passes. */
+static void silence_does_not_pass(void) {
+    const char *w = keep(test_folder("silence"));
+    copy_folder(path_in(MOSAICUM_SOURCE, "demo/saltmarsh"), w);
+    CU_ASSERT_TRUE(
+        runs(0,
+             "cd '%s' && printf 'acceptance: {within: 3}\\n' >> boards/curlew.yaml && '%s' "
+             "--no-cache -q build curlew",
+             w, MOSAICUM_PROGRAM));
+    struct board b;
+    int status;
+    power_on(&b);
+    kill(b.pid, SIGSTOP);
+    json_t *d =
+        run_json(&status, "-w '%s' listen curlew %s --acceptance --running --bench none </dev/null",
+                 w, b.port);
+    CU_ASSERT_EQUAL(status, 1);
+    CU_ASSERT_STRING_EQUAL(cell(d, "arguments", "result"), "not asked");
+    const json_t *finding = json_array_get(json_object_get(d, "findings"), 0);
+    CU_ASSERT_PTR_NOT_NULL(
+        strstr(json_string_value(json_object_get(finding, "message")), "cannot be asked"));
+    json_decref(d);
+    power_off(&b);
+    static const char *const wrong[] = {"--running", "--acceptance --stored x", ""};
+    CU_ASSERT_TRUE(runs(2, "'%s' -w '%s' listen curlew %s", MOSAICUM_PROGRAM, w, wrong[0]));
+    CU_ASSERT_TRUE(runs(2, "'%s' -w '%s' listen curlew %s", MOSAICUM_PROGRAM, w, wrong[1]));
+    CU_ASSERT_TRUE(runs(2, "'%s' listen --acceptance /dev/null", MOSAICUM_PROGRAM));
+    /* a password that cannot be read is none that is empty */
+    CU_ASSERT_TRUE(runs(0,
+                        "sed -i 's/^acceptance: .*/acceptance: {password-file: nowhere}/' "
+                        "'%s/boards/curlew.yaml'",
+                        w));
+    power_on(&b);
+    struct outcome o =
+        run_shell("'%s' --no-cache -w '%s' listen curlew %s --acceptance --running --bench "
+                  "none </dev/null",
+                  MOSAICUM_PROGRAM, w, b.port);
+    CU_ASSERT(o.status == 2 && strstr(o.err, "cannot be read from nowhere"));
+    outcome_free(&o);
+    power_off(&b);
+}
+
+SUITE(acceptance_suite, {"a board is asked", a_board_is_asked},
+      {"silence does not pass", silence_does_not_pass});
