@@ -271,6 +271,7 @@ struct mos_vec acceptance_checks(struct mos_arena *arena, const struct mos_plan 
 /* ---- judging ---- */
 
 static const char *first_line(struct mos_arena *arena, const char *text) {
+    text += strspn(text, " \t");
     size_t n = strcspn(text, "\n");
     return n > LONGEST_FOUND ? mos_printf(arena, "%.*s…", LONGEST_FOUND, text)
                              : mos_printf(arena, "%.*s", (int)n, text);

@@ -240,12 +240,10 @@ struct serve_open *serve_find(struct serve_job *j, const struct mos_peer *from, 
         follow_build(j, mos_vec_pointer(&j->boards, i));
     struct hit h = look_up(j, asks, name);
     if (h.several)
-        return refuse(
-            j, who, name, why, "several boards have a file of that name",
-            mos_printf(j->scratch,
-                       "; let it ask for %s/%s, or state its hardware address as ethernet "
-                       "of its unit in the bench file",
-                       h.board->selector, name));
+        return refuse(j, who, name, why, "several boards have it",
+                      mos_printf(j->scratch,
+                                 "; ask for %s/%s, or state ethernet of its unit in the bench file",
+                                 h.board->selector, name));
     if (!h.file) {
         const char *near = nearest(j, name);
         const char *not_built = asks && asks->why ? asks->why : NULL;
@@ -260,7 +258,10 @@ struct serve_open *serve_find(struct serve_job *j, const struct mos_peer *from, 
     if (host->open(host, h.file->path, MOS_OPEN_READ, &file))
         return refuse(j, who, name, why, "the file cannot be opened", "");
     struct serve_open *f = calloc(1, sizeof *f);
-    char *kept = f ? strdup(h.file->name) : NULL;
+    const char *shown = j->boards.count == 1
+                            ? h.file->name
+                            : mos_printf(j->scratch, "%s/%s", h.board->selector, h.file->name);
+    char *kept = f ? strdup(shown) : NULL;
     uint8_t *ahead = kept ? malloc(AHEAD) : NULL;
     if (!ahead) {
         free(kept);

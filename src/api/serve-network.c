@@ -390,7 +390,7 @@ static void ended(void *self, void *file, bool all) {
     struct serve_job *j = self;
     struct serve_open *f = file;
     const char *part = f->length == f->size ? ""
-                                            : mos_printf(j->scratch, ", from byte %llu",
+                                            : mos_printf(j->scratch, ", a part, from byte %llu",
                                                          (unsigned long long)f->first);
     if (!f->head && all) {
         count(f);

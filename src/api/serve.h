@@ -35,7 +35,7 @@ struct serve_board {
 /* A file that is being given away. */
 struct serve_open {
     const struct serve_board *board; /* it is of that one … */
-    const char *name;
+    const char *name; /* as it is shown */
     struct mos_peer peer;
     int file;
     char hash[65]; /* that its bytes have; "": not known */

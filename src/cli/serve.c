@@ -11,8 +11,8 @@ static void note(void *self, const char *text, bool bad) {
     struct tm t;
     if (localtime_r(&now, &t))
         strftime(at, sizeof at, "%H:%M:%S", &t);
-    fprintf(to_err, "%s  %s%s%s%s\n", at, style(cli, bad ? STYLE_WARNING : STYLE_NOTE),
-            bad ? "! " : "", one_line(text), style(cli, STYLE_END));
+    fprintf(to_err, "%s  %s%s%s%s\n", at, bad ? style(cli, STYLE_WARNING) : "", bad ? "! " : "",
+            one_line(text), bad ? style(cli, STYLE_END) : "");
     fflush(to_err);
 }
 
@@ -34,6 +34,8 @@ static int run(struct cli *cli) {
         return MOSAICUM_USAGE;
     cli_stops_waiting();
     enum mosaicum_status came_to = mosaicum_serve(m, &request);
+    if (!cli->json && !cli->quiet)
+        fputc('\n', to_err);
     int status = print_result(cli, m, "serve", came_to);
     print_report(cli, m, to_out);
     mosaicum_free(m);

@@ -5,7 +5,7 @@
 #include "base/ctx.h"
 #include "base/map.h"
 
-/* Each check of such a result at `path`: its name -> "as stated: 6.1.0".  false: it is none. */
+/* Each check of such a result at `path`: its name -> "passes: 6.1.0".  false: it is none. */
 bool mos_accepted_facts(struct mos_ctx *ctx, const char *path, struct mos_map *out);
 
 #endif

@@ -315,7 +315,7 @@ static void boards_keep_apart(void) {
     struct server s = workspace();
     start(&s, (const char *const[]){"--json", NULL});
     CU_ASSERT_TRUE(refuses(&s, "boot.scr", "several boards"));
-    CU_ASSERT_TRUE(said(&s, "let it ask for"));
+    CU_ASSERT_TRUE(said(&s, "ask for curlew/boot.scr"));
     CU_ASSERT_TRUE(fetches(&s, "curlew/boot.scr", 0, 1, "out/curlew/boot.scr"));
     CU_ASSERT_TRUE(fetches(&s, "dunlin/boot.scr", 0, 1, "out/dunlin/boot.scr"));
     CU_ASSERT_TRUE(fetches(&s, "flash.first.bin", 0, 1, "out/dunlin/flash.first.bin"));
