@@ -1,0 +1,233 @@
+/* Files over serial lines: to and from programs that others wrote, over lines that lose, double,
+ * change and delay bytes, and to real loaders at their prompts. */
+#define _GNU_SOURCE
+#include "peers.h"
+
+#include "base/hash.h"
+
+#include <arpa/inet.h>
+#include <poll.h>
+#include <pty.h>
+#include <signal.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/prctl.h>
+#include <sys/socket.h>
+#include <sys/wait.h>
+#include <termios.h>
+#include <time.h>
+#include <unistd.h>
+
+enum { SIZE = 8000, ONE_IN = 10000, FIRST_PORT = 36000, PORTS = 3000 };
+
+/* ---- a bad line between two terminals ---- */
+
+struct cable {
+    char ports[2][64];
+    int ends[2], held[2];
+    pid_t joins;
+};
+
+/* Bytes as they come, but for one in so many. */
+static void join(const struct cable *c, uint64_t seed) {
+    struct pollfd p[2] = {{c->ends[0], POLLIN, 0}, {c->ends[1], POLLIN, 0}};
+    prctl(PR_SET_PDEATHSIG, SIGKILL);
+    while (poll(p, 2, -1) > 0)
+        for (int i = 0; i < 2; i++) {
+            char in[256], out[600];
+            size_t n = 0;
+            ssize_t got = p[i].revents & POLLIN ? read(c->ends[i], in, sizeof in) : 0;
+            for (ssize_t k = 0; k < got; k++) {
+                unsigned fate =
+                    random_below(&seed, ONE_IN) ? 0 : 1 + (unsigned)random_below(&seed, 4);
+                if (fate == 4) /* late */
+                    nanosleep(&(struct timespec){0, 200000000}, NULL);
+                if (fate != 1) /* lost */
+                    out[n++] = (char)(fate == 3 ? in[k] ^ (1 << random_below(&seed, 8)) : in[k]);
+                if (fate == 2) /* twice */
+                    out[n++] = in[k];
+            }
+            for (size_t at = 0; at < n;) {
+                ssize_t put = write(c->ends[!i], out + at, n - at);
+                if (put < 0)
+                    return;
+                at += (size_t)put;
+            }
+        }
+}
+
+static void plug(struct cable *c, uint64_t seed) {
+    for (int i = 0; i < 2; i++) {
+        struct termios t;
+        CU_ASSERT_EQUAL_FATAL(openpty(&c->ends[i], &c->held[i], c->ports[i], NULL, NULL), 0);
+        tcgetattr(c->held[i], &t);
+        cfmakeraw(&t);
+        tcsetattr(c->held[i], TCSANOW, &t);
+    }
+    c->joins = fork();
+    if (c->joins == 0) {
+        join(c, seed);
+        _exit(0);
+    }
+}
+
+static void unplug(struct cable *c) {
+    kill(c->joins, SIGKILL);
+    waitpid(c->joins, NULL, 0);
+    for (int i = 0; i < 2; i++) {
+        close(c->ends[i]);
+        close(c->held[i]);
+    }
+}
+
+/* How each of them is started, with its terminal as $T; and how ours, with $M and $P. */
+static const struct {
+    const char *what, *theirs, *ours;
+    bool padded; /* nobody tells the size: the last block is filled up */
+} kinds[] = {
+    {"rb", "rb -q", "$M send a.bin $P --by ymodem", false},
+    {"rx", "rx -q a.got", "$M send a.bin $P --by xmodem", true},
+    {"rx with CRC", "rx -q -c a.got", "$M send a.bin $P --by xmodem-1k", true},
+    {"sb", "sb -q ../a.bin", "$M send -o a.got $P --by ymodem", false},
+    {"sx", "sx -q ../a.bin", "$M send -o a.got $P --by xmodem", true},
+    {"sx of 1 KiB", "sx -q -k ../a.bin", "$M send -o a.got $P --by xmodem-1k", true},
+};
+
+/* The file came whole, or both said that it did not; 2: ours said so. */
+static int carry(size_t kind, uint64_t seed) {
+    struct cable c;
+    const char *w = keep(test_folder("carried"));
+    plug(&c, seed);
+    struct outcome o =
+        run_shell("cd '%s' && M='%s' && P=%s && T=%s && mkdir theirs && head -c %d /dev/urandom > "
+                  "a.bin && (cd theirs && "
+                  "timeout 150 %s <$T >$T 2>../said) & cd '%s' && M='%s' && P=%s && until test -d "
+                  "theirs && test -s a.bin; "
+                  "do sleep 0.1; done; sleep 0.5; timeout 160 %s --bench none >ours 2>&1; s=$?; "
+                  "wait; exit $s",
+                  w, MOSAICUM_PROGRAM, c.ports[0], c.ports[1], (int)SIZE, kinds[kind].theirs, w,
+                  MOSAICUM_PROGRAM, c.ports[0], kinds[kind].ours);
+    int status = o.status;
+    outcome_free(&o);
+    unplug(&c);
+    o = run_shell("cd '%s' && f=$(ls a.got theirs/a.got theirs/a.bin 2>/dev/null | head -n 1) && "
+                  "cmp -n %d a.bin $f "
+                  "&& n=$(stat -c %%s $f) && test $n -ge %d -a $n -le %d",
+                  w, (int)SIZE, (int)SIZE, kinds[kind].padded ? SIZE + 1024 : SIZE);
+    int result = status == 0 && o.status == 0 ? 1 : status != 0 && status < 124 ? 2 : 0;
+    if (result != 1) {
+        char *said = read_whole(path_in(w, "ours"), NULL);
+        fprintf(stderr, "\n%s, %llu: status %d, file %d: %s\n", kinds[kind].what,
+                (unsigned long long)seed, status, o.status, said ? said : "");
+        free(said);
+    }
+    outcome_free(&o);
+    remove_folder(w);
+    return result;
+}
+
+static void files_cross_bad_lines(void) {
+    static const char proof[] = "files over bad lines to and from rb, rx, sb, sx";
+    enum { KINDS = sizeof kinds / sizeof *kinds };
+    unsigned runs = peers_all() ? 24 : 6, whole = 0, told = 0;
+    if (proved_before(proof))
+        return;
+    for (unsigned i = 0; i < runs; i++) {
+        int came = carry(i % KINDS, 77 + i * 1000);
+        whole += came == 1;
+        told += came == 2;
+    }
+    CU_ASSERT(whole + told == runs && whole + runs / 8 >= runs);
+    proved(proof,
+           "%u of %u whole, %u told that they were not; 8 kB, one error in 10,000 bytes each way "
+           "(lost, twice, changed, late)",
+           whole, runs, told);
+}
+
+/* ---- real loaders ---- */
+
+static int connect_to(unsigned port) {
+    struct sockaddr_in to = {.sin_family = AF_INET,
+                             .sin_port = htons((uint16_t)port),
+                             .sin_addr = {htonl(INADDR_LOOPBACK)}};
+    for (int i = 0; i < 100; i++) {
+        int fd = socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
+        if (connect(fd, (struct sockaddr *)&to, sizeof to) == 0)
+            return fd;
+        close(fd);
+        nanosleep(&(struct timespec){0, 100000000}, NULL);
+    }
+    return -1;
+}
+
+/* Types it, and waits for what must come. */
+static bool answers(int fd, const char *text, const char *mark, int seconds) {
+    static char heard[65536];
+    size_t n = 0;
+    time_t end = time(NULL) + seconds;
+    CU_ASSERT(write(fd, text, strlen(text)) == (ssize_t)strlen(text));
+    while (time(NULL) <= end && n + 1 < sizeof heard) {
+        struct pollfd p = {fd, POLLIN, 0};
+        if (poll(&p, 1, 500) <= 0)
+            continue;
+        ssize_t got = read(fd, heard + n, sizeof heard - 1 - n);
+        if (got <= 0)
+            return false;
+        for (ssize_t i = 0; i < got; i++)
+            heard[n + (size_t)i] = heard[n + (size_t)i] ? heard[n + (size_t)i] : '?';
+        n += (size_t)got;
+        heard[n] = 0;
+        if (strstr(heard, mark))
+            return true;
+    }
+    fprintf(stderr, "\nno \"%s\":\n%s\n", mark, n > 600 ? heard + n - 600 : heard);
+    return false;
+}
+
+static void loaders_take_files(void) {
+    static const char proof[] = "files over the line to real loaders at their prompts";
+    static const struct {
+        const char *cpu, *device, *by, *address;
+    } rows[] = {{"arm64", "virtio-blk-pci", "ymodem", "0x44000000"},
+                {"arm64", "virtio-blk-pci", "xmodem", "0x44000000"},
+                {"arm64", "virtio-blk-pci", "xmodem-1k", "0x44000000"},
+                {"arm", "virtio-blk-pci", "ymodem", "0x42000000"},
+                {"riscv64", "virtio-blk-pci", "ymodem", "0x84000000"}};
+    enum { COUNT = sizeof rows / sizeof *rows };
+    unsigned whole = 0, port = FIRST_PORT + (unsigned)getpid() % PORTS;
+    const char *w = keep(test_folder("taken"));
+    CU_ASSERT(runs(0, "cd '%s' && truncate -s 1M disk && head -c 200000 /dev/urandom > piece", w));
+    size_t length;
+    char *bytes = read_whole(path_in(w, "piece"), &length), sum[20], command[100], serial[80];
+    snprintf(sum, sizeof sum, "==> %08x", mos_crc32(0, bytes, length));
+    free(bytes);
+    for (size_t i = 0; i < COUNT; i++, port++) {
+        snprintf(serial, sizeof serial, "tcp:127.0.0.1:%u,server=on,wait=off", port);
+        machine_speaks_at(serial);
+        struct machine *m = machine_start(rows[i].cpu, path_in(w, "disk"), rows[i].device);
+        int fd = connect_to(port);
+        bool ok =
+            fd >= 0 && answers(fd, "", "autoboot", 60) && answers(fd, "\003\003\r", "\n=> ", 20);
+        close(fd);
+        ok =
+            ok &&
+            runs(0, "'%s' send '%s/piece' tcp:127.0.0.1:%u --by %s --to %s --bench none >/dev/null",
+                 MOSAICUM_PROGRAM, w, port, rows[i].by, rows[i].address);
+        fd = connect_to(port);
+        snprintf(command, sizeof command, "\rcrc32 %s 0x%zx\r", rows[i].address, length);
+        ok = ok && answers(fd, command, sum, 30);
+        close(fd);
+        machine_stop(m);
+        whole += ok;
+    }
+    remove_folder(w);
+    CU_ASSERT_EQUAL(whole, COUNT);
+    proved(proof,
+           "%u of %d whole by the loaders' own sums: YMODEM to three loaders, XMODEM with short "
+           "and long "
+           "blocks",
+           whole, (int)COUNT);
+}
+
+SUITE(lines_suite, {"files cross bad lines", files_cross_bad_lines},
+      {"loaders take files", loaders_take_files});
