@@ -11,7 +11,10 @@
 #define CALLING (60 * SECOND)  /* until the receiver calls for the first time */
 #define DOUBLED (SECOND / 50)
 
-enum { TOO_LONG = 2 }; /* so many times in a row a long block did not arrive */
+enum {
+    TOO_LONG = 2,  /* so many times in a row a long block did not arrive */
+    LAST_TRIES = 3 /* who has confirmed every block may have left */
+};
 
 uint16_t mos_xmodem_crc(const uint8_t *bytes, size_t length) {
     unsigned sum = 0;
@@ -176,11 +179,15 @@ static size_t block(struct mos_xmodem *x, uint8_t *packet, uint64_t *at, size_t 
 static bool goes_on(struct mos_xmodem *x) {
     bool spoke = x->state == MOS_XMODEM_NAMED || x->state == MOS_XMODEM_SENDS ||
                  x->state == MOS_XMODEM_ENDS || x->state == MOS_XMODEM_LEAVES;
+    bool ends = x->state == MOS_XMODEM_ENDS || x->state == MOS_XMODEM_LEAVES;
     x->resent += spoke;
-    if (spoke && ++x->tries <= MOST_TRIES)
+    if (spoke && ++x->tries <= (ends ? LAST_TRIES : MOST_TRIES))
         return true;
-    if (x->state == MOS_XMODEM_CLOSED && x->current + 1 == x->count)
-        x->state = MOS_XMODEM_DONE; /* it has everything, and calls for no more */
+    if (x->state == MOS_XMODEM_LEAVES ||
+        (x->state == MOS_XMODEM_CLOSED && x->current + 1 == x->count))
+        x->state = MOS_XMODEM_DONE; /* it has everything, and calls for no more, or has left */
+    else if (x->state == MOS_XMODEM_ENDS)
+        fail(x, "it has every block, and did not confirm the end: look whether the file is there");
     else
         fail(x, x->state == MOS_XMODEM_CALLED ? "the other side does not ask for it"
                                               : "the other side no longer answers");

@@ -229,5 +229,81 @@ static void loaders_take_files(void) {
            whole, (int)COUNT);
 }
 
-SUITE(lines_suite, {"files cross bad lines", files_cross_bad_lines},
-      {"loaders take files", loaders_take_files});
+/* ---- whole boots on a pseudo-terminal ---- */
+
+/* Bytes both ways between a machine and a terminal's board end. */
+static pid_t relay(int machine, int terminal) {
+    pid_t pid = fork();
+    if (pid)
+        return pid;
+    prctl(PR_SET_PDEATHSIG, SIGKILL);
+    struct pollfd p[2] = {{machine, POLLIN, 0}, {terminal, POLLIN, 0}};
+    while (poll(p, 2, -1) > 0)
+        for (int i = 0; i < 2; i++) {
+            char bytes[4096];
+            ssize_t n = p[i].revents ? read(p[i].fd, bytes, sizeof bytes) : 0;
+            if (p[i].revents && n <= 0)
+                _exit(0);
+            for (ssize_t at = 0, put; at < n; at += put)
+                if ((put = write(p[!i].fd, bytes + at, (size_t)(n - at))) < 0)
+                    _exit(0);
+        }
+    _exit(0);
+}
+
+/* Every landmark that must come has come, with its time; how many there are, 0: they have not. */
+static size_t watched(const char *w, const char *cpu, const char *device) {
+    struct termios t;
+    int ends[2], status;
+    char port[64];
+    struct machine *m = machine_start(cpu, path_in(w, "out/curlew/card.img"), device);
+    CU_ASSERT_EQUAL_FATAL(openpty(&ends[0], &ends[1], port, NULL, NULL), 0);
+    tcgetattr(ends[1], &t);
+    cfmakeraw(&t);
+    tcsetattr(ends[1], TCSANOW, &t);
+    pid_t pid = relay(machine_line(m), ends[0]);
+    json_t *d = run_json(
+        &status, "-w '%s' listen curlew %s --judge --bench none --first-start </dev/null", w, port);
+    size_t i, k, reached = 0;
+    const json_t *table, *row;
+    json_array_foreach(json_object_get(d, "report"), i, table)
+        json_array_foreach(json_object_get(table, "rows"), k, row) reached +=
+        json_is_string(json_object_get(row, "landmark")) &&
+        strchr(json_string_value(json_object_get(row, "time")), 's') != NULL;
+    if (status) {
+        char *text = json_dumps(d, JSON_INDENT(1));
+        fprintf(stderr, "\n%s: %d\n%.3000s\n", cpu, status, text ? text : "");
+        free(text);
+    }
+    json_decref(d);
+    kill(pid, SIGKILL);
+    waitpid(pid, NULL, 0);
+    machine_stop(m);
+    close(ends[0]);
+    close(ends[1]);
+    return status ? 0 : reached;
+}
+
+static void boots_are_watched(void) {
+    const char *w = keep(test_folder("watched"));
+    make_log_in_workspace(w);
+    size_t arm64 = watched(w, "arm64", "nvme,serial=x");
+    remove_folder(w);
+    w = keep(test_folder("card-watched"));
+    make_card_workspace(w);
+    CU_ASSERT(runs(0,
+                   "printf 'landmarks:\\n  log-in: {text: marker-root, within: 200}\\n' >> "
+                   "'%s/boards/curlew.yaml'",
+                   w));
+    size_t card = watched(w, "card board", "");
+    remove_folder(w);
+    CU_ASSERT(arm64 >= 8 && card >= 5);
+    proved("whole boots on a pseudo-terminal, watched",
+           "arm64 with Debian's kernel to its log-in: %zu landmarks with their times; the card "
+           "board from its "
+           "real ROM to /sbin/init: %zu",
+           arm64, card);
+}
+
+SUITE(lines_suite, {"boots are watched", boots_are_watched},
+      {"files cross bad lines", files_cross_bad_lines}, {"loaders take files", loaders_take_files});

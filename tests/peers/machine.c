@@ -217,6 +217,10 @@ char *machine_until(struct machine *m, const char *mark, int seconds) {
     return out;
 }
 
+int machine_line(const struct machine *m) {
+    return m->line;
+}
+
 void machine_quiet(struct machine *m, bool quiet) {
     m->quiet = quiet;
 }

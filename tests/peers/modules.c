@@ -138,8 +138,7 @@ static void a_root_behind_nvme_and_ext4_modules(void) {
     remove_folder(w);
 }
 
-static void a_root_on_a_card_behind_modules(void) {
-    const char *w = keep(test_folder("card-modules"));
+void make_card_workspace(const char *w) {
     write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
     write_text(path_in(w, "files/sbin/init"),
                "#!/bin/sh\n/bin/busybox mount -t proc proc /proc\necho marker-root $(/bin/busybox "
@@ -175,6 +174,11 @@ static void a_root_on_a_card_behind_modules(void) {
         "&& tar -C $c/arm --owner=0 --group=0 -cf pieces/modules.tar lib/modules && '%s' "
         "--no-cache -q build",
         w, peers_cache(), MOSAICUM_PROGRAM));
+}
+
+static void a_root_on_a_card_behind_modules(void) {
+    const char *w = keep(test_folder("card-modules"));
+    make_card_workspace(w);
     struct machine *m = machine_start("card board", path_in(w, "out/curlew/card.img"), "");
     CU_ASSERT_TRUE(machine_expect(m, "Found U-Boot script /boot.scr", 90) &&
                    machine_expect(m, "Starting kernel", 60) &&

@@ -25,6 +25,9 @@ void make_flash_workspace(const char *w);
 /* ramdisk.c: a board that boots a real kernel, whose root lies behind modules in a ramdisk. */
 void make_module_workspace(const char *w);
 
+/* modules.c: the board with a real ROM, whose card's driver is a module; built. */
+void make_card_workspace(const char *w);
+
 /* judges.c: two folders, entry by entry with extended attributes; how many were compared. */
 size_t compare_folders(const char *a, const char *b);
 /* From now on, parts of a second do not count. */
@@ -81,6 +84,7 @@ bool machine_expect(struct machine *m, const char *text, int seconds);
 char *machine_until(struct machine *m, const char *mark, int seconds);
 /* All of it up to the first of several marks, or to what came in that time; never NULL. */
 char *machine_until_one(struct machine *m, const char *const *marks, int seconds);
+int machine_line(const struct machine *m); /* a socket: what it prints and is typed */
 void machine_quiet(struct machine *m, bool quiet); /* says nothing when a text does not come */
 void machine_type(struct machine *m, const char *text);
 void machine_stop(struct machine *m);

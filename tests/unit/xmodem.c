@@ -287,7 +287,36 @@ static void a_lost_answer_is_given_again(void) {
     end(t);
 }
 
-SUITE(xmodem_suite, {"a lost answer is given again", a_lost_answer_is_given_again},
-      {"good lines", good_lines}, {"bad lines", bad_lines},
-      {"nobody waits for ever", nobody_waits_for_ever},
+/* Who has confirmed every block may have left: that takes no minutes, and is told as it is. */
+static void who_has_left_is_not_waited_for(void) {
+    static const struct mos_xmodem_file file = {"kernel", 100};
+    static const struct {
+        enum mos_xmodem_kind kind;
+        const char *answers; /* one behind each packet; then silence */
+        enum mos_xmodem_state state;
+    } rows[] = {{MOS_YMODEM, "C\6C\6\6C", MOS_XMODEM_DONE},
+                {MOS_YMODEM, "C\6C\6\6", MOS_XMODEM_DONE},
+                {MOS_YMODEM, "C\6C\6", MOS_XMODEM_FAILED},
+                {MOS_XMODEM, "C\6", MOS_XMODEM_FAILED}};
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        struct mos_xmodem x;
+        uint8_t packet[MOS_XMODEM_PACKET];
+        uint64_t at;
+        size_t length;
+        int64_t now = 0;
+        mos_xmodem_begin(&x, rows[i].kind, &file, 1, now);
+        for (const char *c = rows[i].answers; *c; c++) {
+            mos_xmodem_take(&x, (const uint8_t *)c, 1, now);
+            mos_xmodem_next(&x, now += SECOND / 10, packet, &at, &length);
+        }
+        for (; x.state < MOS_XMODEM_DONE && now < 60 * SECOND; now += SECOND)
+            mos_xmodem_next(&x, now, packet, &at, &length);
+        CU_ASSERT_EQUAL(x.state, rows[i].state);
+        CU_ASSERT(x.state == MOS_XMODEM_DONE || (x.why && strstr(x.why, "not confirm the end")));
+    }
+}
+
+SUITE(xmodem_suite, {"who has left is not waited for", who_has_left_is_not_waited_for},
+      {"a lost answer is given again", a_lost_answer_is_given_again}, {"good lines", good_lines},
+      {"bad lines", bad_lines}, {"nobody waits for ever", nobody_waits_for_ever},
       {"sums are called for", sums_are_called_for});
