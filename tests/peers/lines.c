@@ -269,7 +269,7 @@ static size_t watched(const char *w, const char *cpu, const char *device) {
     json_array_foreach(json_object_get(d, "report"), i, table)
         json_array_foreach(json_object_get(table, "rows"), k, row) reached +=
         json_is_string(json_object_get(row, "landmark")) &&
-        strchr(json_string_value(json_object_get(row, "time")), 's') != NULL;
+        json_is_string(json_object_get(row, "time"));
     if (status) {
         char *text = json_dumps(d, JSON_INDENT(1));
         fprintf(stderr, "\n%s: %d\n%.3000s\n", cpu, status, text ? text : "");
