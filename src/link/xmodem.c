@@ -12,8 +12,9 @@
 #define DOUBLED (SECOND / 50)
 
 enum {
-    TOO_LONG = 2,  /* so many times in a row a long block did not arrive */
-    LAST_TRIES = 3 /* who has confirmed every block may have left */
+    TOO_LONG = 2,   /* so many times in a row a long block did not arrive */
+    END_TRIES = 10, /* who has confirmed every block may have left */
+    LAST_TRIES = 3  /* … and who has confirmed a file's end has it */
 };
 
 uint16_t mos_xmodem_crc(const uint8_t *bytes, size_t length) {
@@ -179,9 +180,11 @@ static size_t block(struct mos_xmodem *x, uint8_t *packet, uint64_t *at, size_t 
 static bool goes_on(struct mos_xmodem *x) {
     bool spoke = x->state == MOS_XMODEM_NAMED || x->state == MOS_XMODEM_SENDS ||
                  x->state == MOS_XMODEM_ENDS || x->state == MOS_XMODEM_LEAVES;
-    bool ends = x->state == MOS_XMODEM_ENDS || x->state == MOS_XMODEM_LEAVES;
+    unsigned most = x->state == MOS_XMODEM_LEAVES ? LAST_TRIES
+                    : x->state == MOS_XMODEM_ENDS ? END_TRIES
+                                                  : MOST_TRIES;
     x->resent += spoke;
-    if (spoke && ++x->tries <= (ends ? LAST_TRIES : MOST_TRIES))
+    if (spoke && ++x->tries <= most)
         return true;
     if (x->state == MOS_XMODEM_LEAVES ||
         (x->state == MOS_XMODEM_CLOSED && x->current + 1 == x->count))
