@@ -15,7 +15,8 @@ enum {
     ASK_MS = 2000,  /* … and this long where nothing has been understood */
     MOST_ASKED = 12,
     MOST_REFUSED = 2, /* what a log-in that just starts does not hear is refused, too */
-    BREAK_MS = 3000,  /* a command that was interrupted gives the prompt back */
+    BREAK_MS = 4000,  /* a command that was interrupted gives the prompt back */
+    MOST_BREAKS = 3,
     MOST_HEARD = 256 << 10
 };
 
@@ -59,7 +60,8 @@ void mos_shell_run(struct mos_shell *s, const char *command, int64_t within, int
     forget(s);
     type(s, line, now);
     s->state = MOS_SHELL_RUNS;
-    s->timed_out = false;
+    s->timed_out = s->probes = false;
+    s->breaks = 0;
     s->until = now + within;
 }
 
@@ -176,21 +178,22 @@ static void look_at_time(struct mos_shell *s, int64_t now) {
             fail(s, "nobody could log in in that time");
         else if (now - since >= (fresh ? QUIET_MS : ASK_MS) * MS)
             answer(s, now);
+    } else if (s->state == MOS_SHELL_RUNS && s->probes && now >= s->next + QUIET_MS * MS) {
+        char line[120]; /* is the shell back? */
+        s->probes = false;
+        s->number++;
+        snprintf(line, sizeof line,
+                 "printf '%%s\\n' mosa''icum-b%u; printf '\\n%%s %%d\\n' mosa''icum-e%u 130",
+                 s->number, s->number);
+        type(s, line, now);
     } else if (s->state == MOS_SHELL_RUNS && now >= s->until) {
-        if (s->timed_out) {
+        if (s->breaks++ == MOST_BREAKS) {
             fail(s, "the command that ran cannot be ended");
             return;
         }
-        s->timed_out = true;
+        s->timed_out = s->probes = true;
         s->until = now + BREAK_MS * MS;
-        snprintf(s->typed, sizeof s->typed, "\003\r");
-        s->length = 2;
-        s->at = 0;
-        s->number++;
-        snprintf(s->typed + 2, sizeof s->typed - 2,
-                 "printf '%%s\\n' mosa''icum-b%u; printf '\\n%%s %%d\\n' mosa''icum-e%u 130\r",
-                 s->number, s->number);
-        s->length = strlen(s->typed);
+        type(s, "\003", now); /* whatever is typed right behind it may go with it */
     }
 }
 
@@ -210,6 +213,6 @@ int64_t mos_shell_due(const struct mos_shell *s, int64_t now) {
     if (s->at < s->length)
         return s->next;
     if (s->state == MOS_SHELL_RUNS)
-        return s->until;
+        return s->probes ? s->next + QUIET_MS * MS : s->until;
     return s->state == MOS_SHELL_LOGS_IN ? now + 100 * MS : now + 1000 * MS;
 }

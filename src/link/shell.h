@@ -33,7 +33,8 @@ struct mos_shell {
     char typed[MOS_SHELL_COMMAND + 200];
     size_t length, at;
     unsigned number; /* of the command */
-    unsigned refused;
+    unsigned refused, breaks;
+    bool probes;    /* it was interrupted, and is to be asked whether it is back */
     unsigned asked; /* how often the log-in asked for a name, or it was asked for an answer */
     bool named;     /* the name was given, and the password may be asked for */
     int64_t next, heard_at, until;

@@ -16,7 +16,7 @@ struct made {
     const char *what;
     const char *name, *password; /* that it takes; name NULL: a shell at once */
     const char *prompt;
-    bool silent, brackets, wraps, noise, stuck, greets, no_echo;
+    bool flushes, silent, brackets, wraps, noise, stuck, greets, no_echo;
     /* what it comes to */
     const char *gives_name, *gives_password;
     const char *fails; /* NULL: it is asked */
@@ -29,7 +29,8 @@ struct board {
     enum stage stage;
     char line[2000], said[100000], name[100];
     size_t length, said_length, columns;
-    int64_t last; /* byte */
+    int64_t last;      /* byte */
+    int64_t now, deaf; /* until then it hears nothing */
     bool named_right;
 };
 
@@ -129,11 +130,12 @@ static void enter(struct board *b) {
 }
 
 static void board_hears(struct board *b, const uint8_t *bytes, size_t length) {
-    for (size_t i = 0; i < length && !b->made->silent; i++) {
+    for (size_t i = 0; i < length && !b->made->silent && b->now >= b->deaf; i++) {
         char c = (char)bytes[i];
         if (c == 3 && b->stage == HANGS && !b->made->stuck) {
             b->stage = AT_SHELL;
             b->length = 0;
+            b->deaf = b->made->flushes ? b->now + 200 * MS : 0;
             say(b, "^C\n");
             say(b, b->made->prompt);
         } else if (c == '\r' && b->stage != HANGS)
@@ -158,7 +160,7 @@ static void until(struct mos_shell *s, struct board *b, int64_t *now) {
         size_t n = mos_shell_next(s, *now, bytes, sizeof bytes);
         if (n) { /* slow enough for a line that has no flow control */
             CU_ASSERT(n <= 16 && (!b->last || *now - b->last >= 10 * MS));
-            b->last = *now;
+            b->last = b->now = *now;
             board_hears(b, bytes, n);
         }
         CU_ASSERT(mos_shell_due(s, *now) > *now || s->at < s->length || n);
@@ -185,6 +187,8 @@ static const struct made mades[] = {
      .gives_password = "tide"},
     {"the kernel speaks in between", "root", "tide", "$ ", .noise = true, .gives_name = "root",
      .gives_password = "tide"},
+    {"a break takes away what comes behind it", NULL, NULL, "# ", .flushes = true,
+     .gives_name = "root"},
     {"a greeting with our words", "root", "tide", "$ ", .greets = true, .gives_name = "root",
      .gives_password = "tide"},
     {"another password", "root", "tide", "$ ", .gives_name = "root", .gives_password = "ebb",
