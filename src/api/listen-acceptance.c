@@ -2,6 +2,7 @@
 #include "api/acceptance.h"
 #include "api/listen.h"
 
+#include "base/bytes.h"
 #include "base/text.h"
 #include "ledger/ledger.h"
 #include "ledger/written.h"
@@ -10,9 +11,16 @@
 #include <stdio.h>
 #include <string.h>
 
-#define SECOND INT64_C(1000000000)
+#define MS INT64_C(1000000)
+#define SECOND (1000 * MS)
 
-enum { LOG_IN_SECONDS = 60, SHORT_SECONDS = 10, MOST_SECRET = 64 << 10, READ = 4096 };
+enum {
+    TYPING_MS = 10,
+    LOG_IN_SECONDS = 60,
+    SHORT_SECONDS = 10,
+    MOST_SECRET = 64 << 10,
+    READ = 4096
+};
 
 struct talk {
     struct listen_job *j;
@@ -174,16 +182,31 @@ static bool record(struct talk *t, const struct mos_vec *checks) {
     return ok;
 }
 
-/* What the kernel says in between would be in what commands say. */
-static bool silence_kernel(struct talk *t, char level[8]) {
+/* What the kernel says in between would be in what commands say; *level: how much it said before.
+ */
+static bool silence_kernel(struct talk *t, char *level) {
     bool ok = ask(t, "cat /proc/sys/kernel/printk", SHORT_SECONDS);
-    snprintf(level, 8, "%.1s", ok && t->shell.output[0] ? t->shell.output : "7");
+    *level = ok && *t->shell.output >= '1' && *t->shell.output <= '8' ? *t->shell.output : '7';
     return ok && ask(t, "dmesg -n 1 2>/dev/null", SHORT_SECONDS);
 }
 
+/* However it ended: the next panic is to be seen.  Typed slowly, and nobody waits for an answer. */
+static void give_back(struct talk *t, char level) {
+    const bool hangs = t->shell.state != MOS_SHELL_READY;
+    /* a shell that nobody had to log in to may be the first program: it must not end */
+    const char *text = mos_printf(t->j->m->arena, "%sdmesg -n %c 2>/dev/null%s\r",
+                                  hangs ? "\003\r" : "", level, t->shell.named ? "; exit" : "");
+    unsigned ready;
+    for (size_t n = strlen(text), at = 0; at < n; at += MOS_SHELL_AT_ONCE) {
+        if (t->w->write(t->w, t->j->line, text + at, mos_min(n - at, (size_t)MOS_SHELL_AT_ONCE)))
+            return;
+        t->w->wait(t->w, NULL, 0, TYPING_MS * MS, &ready);
+    }
+}
+
 static void go_through(struct talk *t, const struct mos_vec *checks) {
-    char level[8], back[40];
-    bool ok = silence_kernel(t, level);
+    char level;
+    bool ok = silence_kernel(t, &level);
     for (size_t i = 0; ok && i < checks->count; i++) {
         struct acceptance_check *c = mos_vec_at(checks, i);
         ok = ask(t, c->command, c->seconds);
@@ -194,17 +217,8 @@ static void go_through(struct talk *t, const struct mos_vec *checks) {
                  mos_printf(t->j->m->arena, "%s: %s, and expected is %s", c->name, c->found,
                             c->expected));
     }
-    /* a shell that nobody had to log in to may be the first program: it must not end */
-    snprintf(back, sizeof back, "dmesg -n %s 2>/dev/null%s", level, t->shell.named ? "; exit" : "");
-    if (ok)
-        mos_shell_run(&t->shell, back, SHORT_SECONDS * SECOND, now_of(t));
-    for (uint8_t out[64]; ok && t->shell.at < t->shell.length;) { /* it says nothing behind that */
-        size_t n = mos_shell_next(&t->shell, now_of(t), out, sizeof out);
-        unsigned ready;
-        ok =
-            n ? !t->w->write(t->w, t->j->line, out, n)
-              : !t->w->wait(t->w, NULL, 0, mos_shell_due(&t->shell, now_of(t)) - now_of(t), &ready);
-    }
+    if (!t->e || t->e == EINTR)
+        give_back(t, level);
 }
 
 bool listen_accept(struct listen_job *j) {
@@ -212,15 +226,14 @@ bool listen_accept(struct listen_job *j) {
     const struct mos_acceptance *a = j->plan->board->acceptance;
     const char *user = a ? mos_text_or(a->user, "root") : "root", *secret;
     unsigned within = a && mos_has(a->within) ? (unsigned)a->within->number : LOG_IN_SECONDS;
-    struct mos_vec checks = acceptance_checks(j->m->arena, j->plan, &j->boot, &j->m->not_proved);
+    j->checks = acceptance_checks(j->m->arena, j->plan, &j->boot, &j->m->not_proved);
     if (!read_secret(j, secret_of(j->plan->board, user), &secret))
         return false;
     note(&t, false,
-         mos_printf(j->m->arena, "acceptance: %s logs in; %zu checks", user, checks.count));
+         mos_printf(j->m->arena, "acceptance: %s logs in; %zu checks", user, j->checks.count));
     mos_shell_begin(&t.shell, j->m->arena, user, secret, within * SECOND, now_of(&t));
     if (until_ready(&t))
-        go_through(&t, &checks);
-    j->accepted = true;
+        go_through(&t, &j->checks);
     if (t.e == EINTR)
         return mos_fail(&j->m->error, MOS_ERROR_SYSTEM, 0, "interrupted");
     if (t.e)
@@ -235,9 +248,12 @@ bool listen_accept(struct listen_job *j) {
                        (struct mos_place){
                            .thing = mos_printf(j->m->arena, "%s logs in at %s", user, j->port)});
         mos_finding_why(list, f, "What nobody could ask is not known.");
-        mos_finding_try(list, f,
-                        "State user and password-file of acceptance, as the board has them.");
+        mos_finding_try(list, f, "%s",
+                        t.shell.number ? "Look at the board; a command that takes longer wants "
+                                         "within of its check."
+                                       : "State user and password-file of acceptance, as the board "
+                                         "has them.");
     }
-    tell(&t, &checks);
-    return record(&t, &checks);
+    tell(&t, &j->checks);
+    return record(&t, &j->checks);
 }

@@ -1,5 +1,6 @@
 /* What became of listening: the verdict, the landmarks, earlier starts; and the same for machines.
  */
+#include "api/acceptance.h"
 #include "api/listen.h"
 
 #include "base/text.h"
@@ -233,20 +234,41 @@ static void put_case(struct listen_job *j, struct mos_buf *b, size_t i,
     mos_buf_text(b, "</testcase>\n");
 }
 
+/* … and a check of the acceptance. */
+static void put_check(struct mos_buf *b, const struct acceptance_check *c) {
+    mos_buf_text(b, "  <testcase classname=\"acceptance\" name=\"");
+    put_xml(b, c->name);
+    mos_buf_text(b, "\">");
+    if (!c->good) {
+        mos_buf_text(b, "<failure type=\"board.acceptance\" message=\"expected: ");
+        put_xml(b, c->expected);
+        mos_buf_text(b, "\">");
+        put_xml(b, c->asked ? c->found : "it was not asked");
+        mos_buf_text(b, "</failure>");
+    }
+    mos_buf_text(b, "</testcase>\n");
+}
+
 bool listen_junit(struct listen_job *j, const struct mos_watch_verdict *v, const char *path) {
     struct mos_buf cases = {.arena = j->m->arena}, b = {.arena = j->m->arena};
     bool told = false;
+    size_t watched = v ? j->landmarks.count : 0;
     size_t skipped = 0, failures = 0;
-    for (size_t i = 0; i < j->landmarks.count; i++) {
+    for (size_t i = 0; i < watched; i++) {
         size_t before = cases.length;
         put_case(j, &cases, i, v, &told);
         skipped += strstr(mos_buf_string(&cases) + before, "<skipped/>") != NULL;
         failures += strstr(mos_buf_string(&cases) + before, "<failure ") != NULL;
     }
+    for (size_t i = 0; i < j->checks.count; i++) {
+        const struct acceptance_check *c = mos_vec_at(&j->checks, i);
+        put_check(&cases, c);
+        failures += !c->good;
+    }
     mos_buf_text(&b, "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<testsuite name=\"");
     put_xml(&b, j->title);
-    mos_buf_printf(&b, "\" tests=\"%zu\" failures=\"%zu\" skipped=\"%zu\">\n", j->landmarks.count,
-                   failures, skipped);
+    mos_buf_printf(&b, "\" tests=\"%zu\" failures=\"%zu\" skipped=\"%zu\">\n",
+                   watched + j->checks.count, failures, skipped);
     mos_buf_add(&b, cases.data, cases.length);
     mos_buf_text(&b, "</testsuite>\n");
     run_allow(j->m, path, MOS_REACH_READ | MOS_REACH_WRITE);

@@ -73,6 +73,8 @@ static void work(struct listen_job *j) {
     if (r->running) { /* nothing was watched */
         run_publish_workspace(j->m);
         run_merge(j->m);
+        if (r->junit)
+            listen_junit(j, NULL, r->junit);
         return;
     }
     int64_t now = r->stored ? j->watch.heard : j->m->ctx.host->now_ns(j->m->ctx.host);

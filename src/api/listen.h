@@ -39,7 +39,7 @@ struct listen_job {
     struct mos_speed_search speed;
     struct mos_passage passage;
     struct mos_keys keys;
-    bool accepted; /* its acceptance was gone through */
+    struct mos_vec checks; /* of struct acceptance_check: its acceptance; empty: not gone through */
 };
 
 /* listen-live.c: listens to a port until there is a verdict, or somebody leaves; *why: why nothing
@@ -67,7 +67,8 @@ bool listen_log_read(struct listen_job *j, const char *path);
 /* listen-places.c: what of the definition a symptom has to do with, as places of its finding. */
 void listen_places(struct listen_job *j, const struct mos_watch_verdict *v, struct mos_finding *f);
 
-/* listen-report.c: what came of it, as tables and a finding; and as JUnit XML.  false with an
+/* listen-report.c: what came of it, as tables and a finding; and as JUnit XML
+ * (v NULL: nothing was watched).  false with an
  * error. */
 void listen_report(struct listen_job *j, const struct mos_watch_verdict *v);
 bool listen_junit(struct listen_job *j, const struct mos_watch_verdict *v, const char *path);

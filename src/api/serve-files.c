@@ -6,6 +6,7 @@
 #include "base/bytes.h"
 #include "base/hash.h"
 #include "base/text.h"
+#include "build/image.h"
 #include "ledger/ledger.h"
 
 #include <errno.h>
@@ -41,7 +42,8 @@ static void add_built(struct serve_board *b, const struct mos_vec *listing) {
         struct serve_file *f = mos_vec_push(&b->files);
         *f = (struct serve_file){.name = l->name,
                                  .path = mos_path_join(b->arena, b->out, l->name),
-                                 .hash = l->image ? l->whole : l->hash,
+                                 .hash = l->hash,
+                                 .chunks = l->image,
                                  .size = l->size};
     }
 }
@@ -216,13 +218,14 @@ static bool is_as_built(struct serve_job *j, struct serve_file *f, const char **
     *why = "the file is no longer what was built";
     if (now.size != f->size)
         return false;
-    if (f->hash) {
-        if (!mos_hash_file(host, f->path, hash, &error))
-            return false;
-        mos_sha256_hex(hash, hex);
-        if (strcmp(hex, f->hash) != 0)
-            return false;
-    }
+    struct mos_ctx quiet = mos_ctx_quiet(&j->m->ctx, &error);
+    quiet.arena = j->scratch;
+    if (!(f->chunks ? mos_image_hash_of(&quiet, f->path, hash)
+                    : mos_hash_file(host, f->path, hash, &error)))
+        return false;
+    mos_sha256_hex(hash, hex);
+    if (strcmp(hex, f->hash) != 0)
+        return false;
     f->seen = now;
     f->good = true;
     return true;

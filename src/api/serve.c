@@ -18,8 +18,11 @@ enum { TFTP = 69, HTTP = 80, MOST_PORT = 65535 };
 static void tell_stale(struct serve_job *j, struct run_task *t, const struct serve_board *b) {
     struct mos_ledger_last last;
     const char *stamp = run_fill(t->plan, false, NULL) ? run_stamp(t) : NULL;
-    if (!stamp || !mos_ledger_last(&t->ctx, b->out, &last) || !last.stamp ||
-        strcmp(stamp, last.stamp) != 0)
+    if (!stamp || !mos_ledger_last(&t->ctx, b->out, &last) || !last.stamp)
+        mos_vec_push_pointer(
+            &j->m->not_proved,
+            mos_printf(j->m->arena, "that %s is built as its definition says now", b->selector));
+    else if (strcmp(stamp, last.stamp) != 0)
         serve_note(j, true,
                    mos_printf(j->m->arena,
                               "%s: what was built is not what its definition says now; mosaicum "
@@ -77,6 +80,9 @@ static bool find_boards(struct serve_job *j) {
         if ((r->selector_count || mos_exists(&m->ctx, ledger)) && !add_board(j, s))
             return false;
     }
+    if (r->unit && j->boards.count > 1)
+        return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                        "--unit is for one board: name the one that it is");
     return j->boards.count ||
            mos_fail(&m->error, MOS_ERROR_USAGE, 0,
                     "Nothing is built here that could be served: mosaicum build");
@@ -136,18 +142,10 @@ static void tell_boards(struct serve_job *j) {
     for (size_t i = 0; i < j->boards.count; i++) {
         const struct serve_board *b = mos_vec_pointer(&j->boards, i);
         uint64_t bytes = 0;
-        size_t unknown = 0;
         for (size_t k = 0; k < b->files.count; k++) {
             const struct serve_file *f = mos_vec_at(&b->files, k);
             bytes += f->size;
-            unknown += !f->stated && !f->hash;
         }
-        if (unknown)
-            mos_vec_push_pointer(
-                &j->m->not_proved,
-                mos_printf(j->m->arena,
-                           "that %zu images of %s are what was built: only their size is looked at",
-                           unknown, b->selector));
         serve_note(j, false,
                    mos_printf(j->m->arena, "%s: %zu files, %s%s%s", b->selector, b->files.count,
                               mos_size_about(j->m->arena, bytes), b->unit ? ", unit " : "",

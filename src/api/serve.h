@@ -9,7 +9,8 @@
 /* A file that boards may have. */
 struct serve_file {
     const char *name, *path;
-    const char *hash;          /* 64 digits that its bytes must have; NULL: nobody knows them */
+    const char *hash;          /* 64 digits that its bytes must have; of a stated one NULL */
+    bool chunks;               /* … that of an image: of the list of its chunks */
     bool stated;               /* the definition lists it; else it is of the build */
     uint64_t size;             /* bytes; of a stated one as it was when it was looked at */
     struct mos_file_info seen; /* the file when its bytes were found to be those */
@@ -35,7 +36,7 @@ struct serve_board {
 /* A file that is being given away. */
 struct serve_open {
     const struct serve_board *board; /* it is of that one … */
-    const char *name; /* as it is shown */
+    const char *name;                /* as it is shown */
     struct mos_peer peer;
     int file;
     char hash[65]; /* that its bytes have; "": not known */

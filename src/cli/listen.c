@@ -19,6 +19,11 @@ static bool take_words(struct cli *cli, struct mosaicum_listen *r) {
                 one_line(cli->arguments[i]));
         return false;
     }
+    if (cli->running && cli->cycle) {
+        fprintf(to_err,
+                "mosaicum: --cycle takes its power away, and --running says that it is up\n");
+        return false;
+    }
     if (cli->running && !cli->acceptance) {
         fprintf(to_err, "mosaicum: --running is for --acceptance\n");
         return false;

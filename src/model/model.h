@@ -370,6 +370,7 @@ struct mos_landmark_def {
     struct mos_value *text, *within, *first_start, *behind, *may;
 };
 /* What is asked of a board that runs, and what must come back. */
+enum { MOS_ACCEPTANCE_LINE = 900 }; /* bytes of a command */
 struct mos_acceptance_check {
     struct mos_record r;
     struct mos_value *type, *sees, *status, *within;

@@ -64,5 +64,6 @@ struct mos_plan *mos_plan_make(struct mos_ctx *ctx, const struct mos_board *boar
     mos_plan_tree_regions(plan);
     mos_plan_boot(plan);
     mos_plan_settings(plan);
+    mos_plan_beside(plan);
     return plan;
 }

@@ -27,6 +27,8 @@ void mos_plan_collected(struct mos_plan *plan, const struct mos_collector *colle
  * it (damaged ones are not in it), NULL: not to be had. */
 const char *mos_plan_module_names(struct mos_plan *plan, const struct mos_region_plan *region,
                                   uint32_t folder);
+/* beside.c: files that boards may fetch, or that are needed to ask them. */
+void mos_plan_beside(struct mos_plan *plan);
 /* reach.c: a file or folder (`want`; MOS_FILE_OTHER: one or the other) that the definition names at
  * `place`.  false after a finding of piece.missing or piece.path that begins with `what`; else
  * *full is its path and *info about it. */

@@ -1,24 +1,22 @@
 /* A board that runs is asked: this computer's own shell stands in for it, at the other end of a
  * line. */
 #define _GNU_SOURCE
+#include "cable.h"
 #include "support.h"
 
-#include <poll.h>
 #include <pty.h>
 #include <signal.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/prctl.h>
-#include <sys/wait.h>
-#include <termios.h>
 #include <unistd.h>
 
 struct board {
-    int line, held;
-    char port[64];
+    struct cable_end line;
     pid_t pid;
 };
 
+static const char *levels;   /* what the board's dmesg was told, a line each */
 static const char *programs; /* where the board has its own: nothing here is to be changed */
 
 /* Bytes both ways between the line and a shell at a terminal of its own. */
@@ -33,43 +31,39 @@ static void be_board(int line) {
         execl("/bin/sh", "sh", (char *)NULL);
         _exit(127);
     }
-    struct pollfd p[2] = {{line, POLLIN, 0}, {shell, POLLIN, 0}};
-    while (poll(p, 2, -1) > 0)
-        for (int i = 0; i < 2; i++) {
-            char bytes[512];
-            ssize_t n = p[i].revents & POLLIN ? read(p[i].fd, bytes, sizeof bytes) : 0;
-            if (n < 0 || (i == 1 && p[1].revents & POLLHUP))
-                _exit(0);
-            for (ssize_t at = 0, put; at < n; at += put)
-                if ((put = write(p[!i].fd, bytes + at, (size_t)(n - at))) < 0)
-                    _exit(0);
-        }
+    cable_run(line, shell, NULL, NULL);
+    _exit(0);
 }
 
 static void power_on(struct board *b) {
-    struct termios t;
     if (!programs) {
         const char *folder = keep(test_folder("programs"));
-        write_text(path_in(folder, "dmesg"), "#!/bin/sh\nexit 0\n");
+        write_text(path_in(folder, "dmesg"), "#!/bin/sh\necho \"$*\" >> \"${0%/*}/levels\"\n");
         CU_ASSERT_TRUE(runs(0, "chmod 755 '%s/dmesg'", folder));
         static char path[400];
         snprintf(path, sizeof path, "%s:/usr/bin:/bin", folder);
         programs = path;
+        levels = keep(path_in(folder, "levels"));
     }
-    CU_ASSERT_EQUAL_FATAL(openpty(&b->line, &b->held, b->port, NULL, NULL), 0);
-    tcgetattr(b->held, &t);
-    cfmakeraw(&t);
-    tcsetattr(b->held, TCSANOW, &t);
+    cable_end_open(&b->line);
     b->pid = fork();
     if (b->pid == 0)
-        be_board(b->line);
+        be_board(b->line.board);
 }
 
 static void power_off(struct board *b) {
-    kill(b->pid, SIGKILL);
-    waitpid(b->pid, NULL, 0);
-    close(b->line);
-    close(b->held);
+    cable_unplug(b->pid);
+    cable_end_close(&b->line);
+}
+
+/* The kernel is told to be silent, and then to speak as before: by its last words. */
+static void speaks_again(void) {
+    usleep(500000); /* the last command is not waited for */
+    char *text = read_whole(levels, NULL);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(text);
+    CU_ASSERT(strncmp(text, "-n 1\n", 5) == 0 && strcmp(text + strlen(text) - 5, "-n 1\n") != 0);
+    free(text);
+    unlink(levels);
 }
 
 /* The row of a check, of --json; NULL. */
@@ -123,8 +117,9 @@ static void a_board_is_asked(void) {
     json_t *d = run_json(&status,
                          "-w '%s' listen curlew %s --acceptance --running --unit left --bench "
                          "'%s/bench.yaml' </dev/null",
-                         w, b.port, w);
+                         w, b.line.port, w);
     CU_ASSERT_EQUAL(status, 1);
+    speaks_again();
     for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
         const char *result = cell(d, rows[i].check, "result"),
                    *found = cell(d, rows[i].check, "found");
@@ -160,7 +155,7 @@ static void a_board_is_asked(void) {
     CU_ASSERT_TRUE(runs(1,
                         "cd '%s' && '%s' --no-cache --json listen curlew %s --acceptance --running "
                         "--bench none </dev/null > second.json",
-                        w, MOSAICUM_PROGRAM, b.port));
+                        w, MOSAICUM_PROGRAM, b.line.port));
     o = run_shell(
         "cd '%s' && '%s' compare first.json second.json; '%s' compare first.json first.json", w,
         MOSAICUM_PROGRAM, MOSAICUM_PROGRAM);
@@ -170,6 +165,28 @@ static void a_board_is_asked(void) {
     CU_ASSERT_PTR_NULL(strstr(o.out, "words"));
     CU_ASSERT_PTR_NOT_NULL(strstr(o.out, "Nothing differs."));
     outcome_free(&o);
+    unlink(levels);
+    /* somebody breaks it off while a command hangs; and what was found, for a server that builds */
+    CU_ASSERT_TRUE(runs(0, "cd '%s' && sed -i 's/within: 1}/within: 90}/' boards/curlew.yaml", w));
+    o = run_shell(
+        "timeout -s INT 7 '%s' --no-cache -w '%s' listen curlew %s --acceptance --running "
+        "--bench none </dev/null",
+        MOSAICUM_PROGRAM, w, b.line.port);
+    CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "interrupted"));
+    outcome_free(&o);
+    speaks_again();
+    CU_ASSERT_TRUE(runs(0, "cd '%s' && sed -i 's/within: 90}/within: 1}/' boards/curlew.yaml", w));
+    CU_ASSERT_TRUE(
+        runs(1,
+             "cd '%s' && '%s' --no-cache listen curlew %s --acceptance --running --bench "
+             "none --junit a.xml </dev/null >/dev/null",
+             w, MOSAICUM_PROGRAM, b.line.port));
+    char *xml = read_whole(path_in(w, "a.xml"), NULL);
+    CU_ASSERT_PTR_NOT_NULL_FATAL(xml);
+    CU_ASSERT_PTR_NOT_NULL(strstr(xml, "classname=\"acceptance\" name=\"words\"></testcase>"));
+    CU_ASSERT_PTR_NOT_NULL(strstr(xml, "name=\"slow\"><failure type=\"board.acceptance\""));
+    CU_ASSERT_PTR_NULL(strstr(xml, "classname=\"kernel\""));
+    free(xml);
     power_off(&b);
 }
 
@@ -188,7 +205,7 @@ static void silence_does_not_pass(void) {
     kill(b.pid, SIGSTOP);
     json_t *d =
         run_json(&status, "-w '%s' listen curlew %s --acceptance --running --bench none </dev/null",
-                 w, b.port);
+                 w, b.line.port);
     CU_ASSERT_EQUAL(status, 1);
     CU_ASSERT_STRING_EQUAL(cell(d, "arguments", "result"), "not asked");
     const json_t *finding = json_array_get(json_object_get(d, "findings"), 0);
@@ -196,9 +213,11 @@ static void silence_does_not_pass(void) {
         strstr(json_string_value(json_object_get(finding, "message")), "cannot be asked"));
     json_decref(d);
     power_off(&b);
-    static const char *const wrong[] = {"--running", "--acceptance --stored x", ""};
+    static const char *const wrong[] = {"--running", "--acceptance --stored x",
+                                        "--acceptance --running --cycle"};
     CU_ASSERT_TRUE(runs(2, "'%s' -w '%s' listen curlew %s", MOSAICUM_PROGRAM, w, wrong[0]));
     CU_ASSERT_TRUE(runs(2, "'%s' -w '%s' listen curlew %s", MOSAICUM_PROGRAM, w, wrong[1]));
+    CU_ASSERT_TRUE(runs(2, "'%s' -w '%s' listen curlew %s", MOSAICUM_PROGRAM, w, wrong[2]));
     CU_ASSERT_TRUE(runs(2, "'%s' listen --acceptance /dev/null", MOSAICUM_PROGRAM));
     /* a password that cannot be read is none that is empty */
     CU_ASSERT_TRUE(runs(0,
@@ -209,7 +228,7 @@ static void silence_does_not_pass(void) {
     struct outcome o =
         run_shell("'%s' --no-cache -w '%s' listen curlew %s --acceptance --running --bench "
                   "none </dev/null",
-                  MOSAICUM_PROGRAM, w, b.port);
+                  MOSAICUM_PROGRAM, w, b.line.port);
     CU_ASSERT(o.status == 2 && strstr(o.err, "cannot be read from nowhere"));
     outcome_free(&o);
     power_off(&b);

@@ -18,9 +18,11 @@
     X(everywhere)                                                                                  \
     X(images)                                                                                      \
     X(send)                                                                                        \
-    X(serve) X(acceptance) X(listen) X(rehearse) X(chain) X(verdicts) X(safe) X(bytes) X(hostile) X(edges)       \
-        X(golden) X(borders) X(session) X(foreign) X(corners) X(modules) X(planted) X(trial)       \
-            X(squashfs) X(again) X(dialect) X(jobs) X(firmware) X(access) X(guides) X(kconfig)     \
+    X(serve)                                                                                       \
+    X(acceptance)                                                                                  \
+    X(listen) X(rehearse) X(chain) X(verdicts) X(safe) X(bytes) X(hostile) X(edges) X(golden)      \
+        X(borders) X(session) X(foreign) X(corners) X(modules) X(planted) X(trial) X(squashfs)     \
+            X(again) X(dialect) X(jobs) X(firmware) X(access) X(guides) X(kconfig)                 \
                 X(judge) /* judge is last: it looks back on all of them */
 
 #define DECLARE(name) extern const struct test name##_suite[];

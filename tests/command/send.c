@@ -1,5 +1,6 @@
 /* Files over a serial line: the built program at both ends of one. */
 #define _GNU_SOURCE
+#include "cable.h"
 #include "support.h"
 
 #include <poll.h>
@@ -13,45 +14,20 @@
 
 /* Two lines whose boards' ends are joined by a process of the test's own. */
 struct cable {
-    char ports[2][64];
-    int ends[2], held[2];
+    struct cable_end ends[2];
     pid_t joins;
 };
 
-static void join(const struct cable *c) {
-    struct pollfd p[2] = {{c->ends[0], POLLIN, 0}, {c->ends[1], POLLIN, 0}};
-    while (poll(p, 2, -1) > 0)
-        for (int i = 0; i < 2; i++) {
-            char bytes[512];
-            ssize_t n = p[i].revents & POLLIN ? read(c->ends[i], bytes, sizeof bytes) : 0;
-            for (ssize_t at = 0, put; at < n; at += put)
-                if ((put = write(c->ends[!i], bytes + at, (size_t)(n - at))) < 0)
-                    return;
-        }
-}
-
 static void plug(struct cable *c) {
-    for (int i = 0; i < 2; i++) {
-        struct termios t;
-        CU_ASSERT_EQUAL_FATAL(openpty(&c->ends[i], &c->held[i], c->ports[i], NULL, NULL), 0);
-        tcgetattr(c->held[i], &t);
-        cfmakeraw(&t);
-        tcsetattr(c->held[i], TCSANOW, &t);
-    }
-    c->joins = fork();
-    if (c->joins == 0) {
-        join(c);
-        _exit(0);
-    }
+    cable_end_open(&c->ends[0]);
+    cable_end_open(&c->ends[1]);
+    c->joins = cable_plug(c->ends[0].board, c->ends[1].board, NULL, NULL);
 }
 
 static void unplug(struct cable *c) {
-    kill(c->joins, SIGKILL);
-    waitpid(c->joins, NULL, 0);
-    for (int i = 0; i < 2; i++) {
-        close(c->ends[i]);
-        close(c->held[i]);
-    }
+    cable_unplug(c->joins);
+    cable_end_close(&c->ends[0]);
+    cable_end_close(&c->ends[1]);
 }
 
 static void files_arrive(void) {
@@ -76,8 +52,8 @@ static void files_arrive(void) {
                             "cd '%s' && sleep 0.3 && '%s' --no-cache send %s %s --by %s --bench "
                             "none > sent.txt && wait && "
                             "test $(cat status) = 0",
-                            f, MOSAICUM_PROGRAM, rows[i].output, c.ports[0], rows[i].by, f,
-                            MOSAICUM_PROGRAM, rows[i].files, c.ports[1], rows[i].by));
+                            f, MOSAICUM_PROGRAM, rows[i].output, c.ends[0].port, rows[i].by, f,
+                            MOSAICUM_PROGRAM, rows[i].files, c.ends[1].port, rows[i].by));
         bool folder = strcmp(rows[i].output, "got") == 0;
         CU_ASSERT_TRUE(
             !folder ||
@@ -101,11 +77,11 @@ static void a_loader_is_told(void) {
     if (loader == 0) {
         char line[200];
         size_t n = 0;
-        for (char b; read(c.ends[0], &b, 1) == 1;) {
+        for (char b; read(c.ends[0].board, &b, 1) == 1;) {
             line[n < sizeof line - 1 ? n++ : n] = b;
             if (b == '\r') {
                 line[n] = 0;
-                ssize_t put = write(c.ends[0], "\r\n=> ", 5);
+                ssize_t put = write(c.ends[0].board, "\r\n=> ", 5);
                 if (n > 1)
                     write_text(path_in(f, "typed"), line);
                 if (n > 1 || put < 0)
@@ -117,7 +93,7 @@ static void a_loader_is_told(void) {
     }
     struct outcome o = run_shell("cd '%s' && timeout --preserve-status -s INT 6 '%s' --no-cache "
                                  "send piece %s --to 0x40200000 --bench none",
-                                 f, MOSAICUM_PROGRAM, c.ports[0]);
+                                 f, MOSAICUM_PROGRAM, c.ends[0].port);
     CU_ASSERT_EQUAL(o.status, 3);
     if (o.status != 3)
         fprintf(stderr, "\nstatus %d: %s%s\n", o.status, o.out, o.err);

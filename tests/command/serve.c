@@ -294,6 +294,13 @@ static void builds_are_followed(void) {
     CU_ASSERT_TRUE(said(&s, "mosaicum build dunlin makes it anew"));
     CU_ASSERT_TRUE(runs(0, "cp '%s/out/kept' '%s/out/dunlin/boot-script.txt'", s.w, s.w));
     CU_ASSERT_TRUE(fetches(&s, "boot-script.txt", 0, 1, "out/dunlin/boot-script.txt"));
+    /* one byte of a large image, which has no sum but that of its chunks */
+    CU_ASSERT_TRUE(
+        runs(0,
+             "printf x | dd of='%s/out/dunlin/card.img' bs=1 seek=100000000 conv=notrunc "
+             "status=none",
+             s.w));
+    CU_ASSERT_TRUE(refuses(&s, "card.img", "no longer what was built"));
     CU_ASSERT_TRUE(runs(0, "rm '%s/out/dunlin/boot.scr'", s.w));
     CU_ASSERT_TRUE(refuses(&s, "boot.scr", "the file is gone"));
     CU_ASSERT_TRUE(
@@ -377,6 +384,10 @@ static void obstacles_are_named(void) {
         CU_ASSERT_PTR_NOT_NULL(strstr(o.err, wrong[i].says));
         outcome_free(&o);
     }
+    struct outcome told = run_shell("'%s' --no-cache -w '%s' check dunlin", MOSAICUM_PROGRAM, s.w);
+    CU_ASSERT(told.status == 1 && strstr(told.out, "piece.missing") &&
+              strstr(told.out, "served file list.txt"));
+    outcome_free(&told);
     /* a port that somebody else has */
     struct server one = workspace();
     start(&one, (const char *const[]){"dunlin", NULL});

@@ -1,20 +1,16 @@
 /* Files over serial lines: to and from programs that others wrote, over lines that lose, double,
  * change and delay bytes, and to real loaders at their prompts. */
 #define _GNU_SOURCE
+#include "cable.h"
 #include "peers.h"
 
 #include "base/hash.h"
 
 #include <arpa/inet.h>
 #include <poll.h>
-#include <pty.h>
-#include <signal.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/prctl.h>
 #include <sys/socket.h>
-#include <sys/wait.h>
-#include <termios.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -23,61 +19,36 @@ enum { SIZE = 8000, ONE_IN = 10000, FIRST_PORT = 36000, PORTS = 3000 };
 /* ---- a bad line between two terminals ---- */
 
 struct cable {
-    char ports[2][64];
-    int ends[2], held[2];
+    struct cable_end ends[2];
     pid_t joins;
 };
 
 /* Bytes as they come, but for one in so many. */
-static void join(const struct cable *c, uint64_t seed) {
-    struct pollfd p[2] = {{c->ends[0], POLLIN, 0}, {c->ends[1], POLLIN, 0}};
-    prctl(PR_SET_PDEATHSIG, SIGKILL);
-    while (poll(p, 2, -1) > 0)
-        for (int i = 0; i < 2; i++) {
-            char in[256], out[600];
-            size_t n = 0;
-            ssize_t got = p[i].revents & POLLIN ? read(c->ends[i], in, sizeof in) : 0;
-            for (ssize_t k = 0; k < got; k++) {
-                unsigned fate =
-                    random_below(&seed, ONE_IN) ? 0 : 1 + (unsigned)random_below(&seed, 4);
-                if (fate == 4) /* late */
-                    nanosleep(&(struct timespec){0, 200000000}, NULL);
-                if (fate != 1) /* lost */
-                    out[n++] = (char)(fate == 3 ? in[k] ^ (1 << random_below(&seed, 8)) : in[k]);
-                if (fate == 2) /* twice */
-                    out[n++] = in[k];
-            }
-            for (size_t at = 0; at < n;) {
-                ssize_t put = write(c->ends[!i], out + at, n - at);
-                if (put < 0)
-                    return;
-                at += (size_t)put;
-            }
-        }
+static size_t damage_some(void *self, const char *in, size_t length, char *out) {
+    uint64_t *seed = self;
+    size_t n = 0;
+    for (size_t k = 0; k < length; k++) {
+        unsigned fate = random_below(seed, ONE_IN) ? 0 : 1 + (unsigned)random_below(seed, 4);
+        if (fate == 4) /* late */
+            nanosleep(&(struct timespec){0, 200000000}, NULL);
+        if (fate != 1) /* lost */
+            out[n++] = (char)(fate == 3 ? in[k] ^ (1 << random_below(seed, 8)) : in[k]);
+        if (fate == 2) /* twice */
+            out[n++] = in[k];
+    }
+    return n;
 }
 
 static void plug(struct cable *c, uint64_t seed) {
-    for (int i = 0; i < 2; i++) {
-        struct termios t;
-        CU_ASSERT_EQUAL_FATAL(openpty(&c->ends[i], &c->held[i], c->ports[i], NULL, NULL), 0);
-        tcgetattr(c->held[i], &t);
-        cfmakeraw(&t);
-        tcsetattr(c->held[i], TCSANOW, &t);
-    }
-    c->joins = fork();
-    if (c->joins == 0) {
-        join(c, seed);
-        _exit(0);
-    }
+    cable_end_open(&c->ends[0]);
+    cable_end_open(&c->ends[1]);
+    c->joins = cable_plug(c->ends[0].board, c->ends[1].board, damage_some, &seed);
 }
 
 static void unplug(struct cable *c) {
-    kill(c->joins, SIGKILL);
-    waitpid(c->joins, NULL, 0);
-    for (int i = 0; i < 2; i++) {
-        close(c->ends[i]);
-        close(c->held[i]);
-    }
+    cable_unplug(c->joins);
+    cable_end_close(&c->ends[0]);
+    cable_end_close(&c->ends[1]);
 }
 
 /* How each of them is started, with its terminal as $T; and how ours, with $M and $P. */
@@ -107,8 +78,8 @@ static int carry(size_t kind, uint64_t seed) {
                   "theirs && test -s a.bin; "
                   "do sleep 0.1; done; sleep 0.5; timeout 160 %s --bench none >ours 2>&1; s=$?; "
                   "wait; exit $s",
-                  w, MOSAICUM_PROGRAM, c.ports[0], c.ports[1], (int)SIZE, kinds[kind].theirs, w,
-                  MOSAICUM_PROGRAM, c.ports[0], kinds[kind].ours);
+                  w, MOSAICUM_PROGRAM, c.ends[0].port, c.ends[1].port, (int)SIZE,
+                  kinds[kind].theirs, w, MOSAICUM_PROGRAM, c.ends[0].port, kinds[kind].ours);
     int status = o.status;
     outcome_free(&o);
     unplug(&c);
@@ -237,39 +208,16 @@ static void loaders_take_files(void) {
 
 /* ---- whole boots on a pseudo-terminal ---- */
 
-/* Bytes both ways between a machine and a terminal's board end. */
-static pid_t relay(int machine, int terminal) {
-    pid_t pid = fork();
-    if (pid)
-        return pid;
-    prctl(PR_SET_PDEATHSIG, SIGKILL);
-    struct pollfd p[2] = {{machine, POLLIN, 0}, {terminal, POLLIN, 0}};
-    while (poll(p, 2, -1) > 0)
-        for (int i = 0; i < 2; i++) {
-            char bytes[4096];
-            ssize_t n = p[i].revents ? read(p[i].fd, bytes, sizeof bytes) : 0;
-            if (p[i].revents && n <= 0)
-                _exit(0);
-            for (ssize_t at = 0, put; at < n; at += put)
-                if ((put = write(p[!i].fd, bytes + at, (size_t)(n - at))) < 0)
-                    _exit(0);
-        }
-    _exit(0);
-}
-
 /* Every landmark that must come has come, with its time; how many there are, 0: they have not. */
 static size_t watched(const char *w, const char *cpu, const char *device) {
-    struct termios t;
-    int ends[2], status;
-    char port[64];
+    struct cable_end end;
+    int status;
     struct machine *m = machine_start(cpu, path_in(w, "out/curlew/card.img"), device);
-    CU_ASSERT_EQUAL_FATAL(openpty(&ends[0], &ends[1], port, NULL, NULL), 0);
-    tcgetattr(ends[1], &t);
-    cfmakeraw(&t);
-    tcsetattr(ends[1], TCSANOW, &t);
-    pid_t pid = relay(machine_line(m), ends[0]);
-    json_t *d = run_json(
-        &status, "-w '%s' listen curlew %s --judge --bench none --first-start </dev/null", w, port);
+    cable_end_open(&end);
+    pid_t pid = cable_plug(machine_line(m), end.board, NULL, NULL);
+    json_t *d =
+        run_json(&status, "-w '%s' listen curlew %s --judge --bench none --first-start </dev/null",
+                 w, end.port);
     size_t i, k, reached = 0;
     const json_t *table, *row;
     json_array_foreach(json_object_get(d, "report"), i, table)
@@ -282,11 +230,9 @@ static size_t watched(const char *w, const char *cpu, const char *device) {
         free(text);
     }
     json_decref(d);
-    kill(pid, SIGKILL);
-    waitpid(pid, NULL, 0);
+    cable_unplug(pid);
     machine_stop(m);
-    close(ends[0]);
-    close(ends[1]);
+    cable_end_close(&end);
     return status ? 0 : reached;
 }
 

@@ -114,7 +114,7 @@ static bool loader_fetches(struct machine *m, const char *address, const char *n
 static void loaders_fetch(void) {
     static const char proof[] = "files and an address for real loaders (TFTP, DHCP)";
     static const unsigned blocks[] = {512, 1024, 1300, 1468}, windows[] = {1, 8};
-    unsigned runs_done = 0, good = 0, others = 0;
+    unsigned runs_done = 0, good = 0, others = 0, whole_ones = 0;
     if (!space_start(proof, "192.0.2.1/24"))
         return;
     const char *w = workspace();
@@ -140,6 +140,7 @@ static void loaders_fetch(void) {
         for (size_t k = 0; k < 2; k++, runs_done++) {
             /* 36 MiB are more than 65,535 blocks of 512 bytes */
             bool whole = peers_all() || (!b && k) || (b == 3 && !k);
+            whole_ones += whole;
             good += loader_fetches(m, "0x44000000", whole ? "curlew/large" : "small", blocks[b],
                                    windows[k], whole ? large : small);
         }
@@ -170,9 +171,9 @@ static void loaders_fetch(void) {
     proved(
         proof,
         "%u of %u fetched whole by the arm64 loader (blocks of 512, 1024, 1300, 1468, windows of 1 "
-        "and 8; 36 MiB, 73,728 blocks); %u of 2 others; it starts by what DHCP names; a guest gets "
-        "nothing",
-        good, runs_done, others);
+        "and 8; %u of them 36 MiB, which are 73,728 blocks of 512); %u of 2 others; it starts by "
+        "what DHCP names; a guest gets nothing",
+        good, runs_done, whole_ones, others);
 }
 
 /* A direct cable: each reset takes carrier and address away. */

@@ -1,0 +1,68 @@
+#define _GNU_SOURCE
+#include "cable.h"
+
+#include "support.h"
+
+#include <poll.h>
+#include <pty.h>
+#include <signal.h>
+#include <string.h>
+#include <sys/prctl.h>
+#include <sys/wait.h>
+#include <termios.h>
+#include <unistd.h>
+
+enum { AT_ONCE = 512 };
+
+void cable_end_open(struct cable_end *end) {
+    struct termios t;
+    CU_ASSERT_EQUAL_FATAL(openpty(&end->board, &end->held, end->port, NULL, NULL), 0);
+    tcgetattr(end->held, &t);
+    cfmakeraw(&t);
+    tcsetattr(end->held, TCSANOW, &t);
+}
+
+void cable_end_close(struct cable_end *end) {
+    close(end->board);
+    close(end->held);
+}
+
+void cable_run(int a, int b, size_t (*change)(void *self, const char *in, size_t length, char *out),
+               void *self) {
+    struct pollfd p[2] = {{a, POLLIN, 0}, {b, POLLIN, 0}};
+    while (poll(p, 2, -1) > 0)
+        for (int i = 0; i < 2; i++) {
+            char in[AT_ONCE], out[2 * AT_ONCE];
+            ssize_t got = p[i].revents ? read(p[i].fd, in, sizeof in) : 0;
+            if (p[i].revents && got <= 0)
+                return;
+            size_t n = (size_t)got;
+            if (change)
+                n = change(self, in, n, out);
+            else
+                memcpy(out, in, n);
+            for (size_t at = 0; at < n;) {
+                ssize_t put = write(p[!i].fd, out + at, n - at);
+                if (put < 0)
+                    return;
+                at += (size_t)put;
+            }
+        }
+}
+
+pid_t cable_plug(int a, int b,
+                 size_t (*change)(void *self, const char *in, size_t length, char *out),
+                 void *self) {
+    pid_t pid = fork();
+    if (pid == 0) {
+        prctl(PR_SET_PDEATHSIG, SIGKILL);
+        cable_run(a, b, change, self);
+        _exit(0);
+    }
+    return pid;
+}
+
+void cable_unplug(pid_t cable) {
+    kill(cable, SIGKILL);
+    waitpid(cable, NULL, 0);
+}
