@@ -2,8 +2,7 @@
 #include "api/run.h"
 
 #include "base/map.h"
-#include "ledger/accepted.h"
-#include "ledger/ledger.h"
+#include "ledger/document.h"
 
 #include <string.h>
 
@@ -111,16 +110,17 @@ static void compare_facts(mosaicum *m, const char *a, const char *b, struct mos_
     report_end(&m->report, &t);
 }
 
-/* What two builds were made of, and what came of it; or what two boards said. */
+/* What two builds were made of, and what came of it; or what two boards said.  false: the files
+ * are no such documents. */
 static bool compare_documents(mosaicum *m, const char *a, const char *b) {
     struct mos_map left, right;
-    if (mos_accepted_facts(&m->ctx, a, &left) && mos_accepted_facts(&m->ctx, b, &right)) {
+    enum mos_document is = mos_document_facts(&m->ctx, a, &left);
+    if (is == MOS_DOCUMENT_NONE || mos_document_facts(&m->ctx, b, &right) != is)
+        return m->error.kind != 0;
+    if (is == MOS_DOCUMENT_ACCEPTED)
         compare_facts(m, a, b, left, right, "check", "checks");
-        return true;
-    }
-    if (!mos_ledger_facts(&m->ctx, a, &left) || !mos_ledger_facts(&m->ctx, b, &right))
-        return false;
-    compare_facts(m, a, b, left, right, "fact", "facts of the ledgers");
+    else
+        compare_facts(m, a, b, left, right, "fact", "facts of the ledgers");
     return true;
 }
 

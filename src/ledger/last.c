@@ -225,52 +225,6 @@ const uint8_t (*mos_ledger_chunks(struct mos_ctx *ctx, const char *path, const c
     return (const uint8_t(*)[MOS_SHA256_SIZE])out;
 }
 
-/* What an item of a list is called. */
-static const char *item_name(const json_t *item, size_t index, struct mos_arena *arena) {
-    const char *name = json_string_value(json_object_get(item, "name"));
-    if (!name)
-        name = json_string_value(json_object_get(item, "file"));
-    return name ? name : mos_printf(arena, "%zu", index);
-}
-
-static void flatten(struct mos_arena *arena, json_t *value, const char *path, unsigned depth,
-                    struct mos_map *out) {
-    const char *key, *text = NULL;
-    json_t *item;
-    size_t i;
-    const char *dot = *path ? "." : "";
-    if (depth > 6)
-        return;
-    json_object_foreach(value, key, item) {
-        if (strcmp(key, "spans") != 0 && strcmp(key, "chunks") != 0)
-            flatten(arena, item, mos_printf(arena, "%s%s%s", path, dot, key), depth + 1, out);
-    }
-    json_array_foreach(value, i, item)
-        flatten(arena, item, mos_printf(arena, "%s%s%s", path, dot, item_name(item, i, arena)),
-                depth + 1, out);
-    if (json_is_string(value))
-        text = mos_strdup(arena, json_string_value(value));
-    else if (json_is_integer(value))
-        text = mos_printf(arena, "%lld", (long long)json_integer_value(value));
-    if (text)
-        mos_map_set_const(out, mos_strdup(arena, path), text);
-}
-
-/* Images are asked too whether they are ledgers: those are not read.  A read that fails goes to
- * ctx->error. */
-static bool begins_like_json(struct mos_ctx *ctx, const char *path) {
-    int file;
-    char first = 0;
-    size_t got = 0;
-    if (ctx->host->open(ctx->host, path, MOS_OPEN_READ, &file))
-        return false;
-    int e = ctx->host->pread(ctx->host, file, &first, 1, 0, &got);
-    ctx->host->close(ctx->host, file);
-    if (e)
-        return mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", path);
-    return got == 1 && first == '{';
-}
-
 bool mos_ledger_files(struct mos_ctx *ctx, const char *path, const char **board,
                       struct mos_map *names) {
     static const char *const lists[] = {"outputs", "images", "names"};
@@ -319,17 +273,6 @@ bool mos_ledger_listing(struct mos_ctx *ctx, const char *path, const char *stamp
                 (uint64_t)json_integer_value(json_object_get(item, "size")), k == 0};
         }
     }
-    json_decref(root);
-    return good;
-}
-
-bool mos_ledger_facts(struct mos_ctx *ctx, const char *path, struct mos_map *out) {
-    json_t *root = begins_like_json(ctx, path) ? load(ctx, path, false) : NULL;
-    bool good = json_is_object(root) && json_is_string(json_object_get(root, "board")) &&
-                json_is_array(json_object_get(root, "images"));
-    *out = mos_map_make(ctx->arena);
-    if (good)
-        flatten(ctx->arena, root, "", 0, out);
     json_decref(root);
     return good;
 }

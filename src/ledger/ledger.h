@@ -116,9 +116,6 @@ bool mos_ledger_listing(struct mos_ctx *ctx, const char *path, const char *stamp
 /* The chunks' hashes of one medium's image, in order; NULL: it cannot be told. */
 const uint8_t (*mos_ledger_chunks(struct mos_ctx *ctx, const char *path, const char *medium,
                                   size_t *count))[MOS_SHA256_SIZE];
-/* Everything that a ledger says but spans and chunks, as path -> text ("inputs.kernel.sha256",
- * "images.card.img.regions.root.offset").  false: it is none. */
-bool mos_ledger_facts(struct mos_ctx *ctx, const char *path, struct mos_map *out);
 /* false: there is none in that folder, or it cannot be read. */
 bool mos_ledger_last(struct mos_ctx *ctx, const char *folder, struct mos_ledger_last *out);
 
