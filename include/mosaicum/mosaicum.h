@@ -267,6 +267,23 @@ struct mosaicum_send {
     void (*note)(void *self, const char *text, bool bad); /* NULL: nobody listens */
 };
 enum mosaicum_status mosaicum_send(mosaicum *m, const struct mosaicum_send *request);
+/* What a board tells of itself, at its loader's prompt or at a shell of its Linux. */
+struct mosaicum_learn {
+    const char *name; /* of the board: a selector, or a name that no board has yet; NULL: none */
+    const char *port; /* NULL: of the unit on this table */
+    const char *bench, *unit;
+    const char *speed;         /* bits a second; NULL: 115200 */
+    const char *folder;        /* where the draft goes; NULL: into the workspace, if it is new */
+    const char *user;          /* who logs in; NULL: root */
+    const char *password_file; /* NULL: there is none */
+    const char *stored;        /* what was asked and answered, instead of a port; NULL */
+    bool cycle;                /* the power is switched off and on first, as the bench file says */
+    void *self;
+    void (*note)(void *self, const char *text, bool bad); /* NULL: nobody listens */
+};
+/* Changes nothing on the board.  A board of the workspace is compared with what it tells
+ * (MOSAICUM_FINDINGS: they differ); of any other a draft is written, never over anything. */
+enum mosaicum_status mosaicum_learn(mosaicum *m, const struct mosaicum_learn *request);
 /* Files of builds for boards, over the network. */
 struct mosaicum_serve {
     const char *const *selectors; /* of the boards; none: all that are built */

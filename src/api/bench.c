@@ -10,7 +10,13 @@
 
 #define SECOND INT64_C(1000000000)
 
-enum { MOST_FILE = 1 << 20, MOST_OUTPUT = 64 << 10, SWITCH_SECONDS = 60, USUAL_PAUSE = 2 };
+enum {
+    USUAL_SPEED = 115200,
+    MOST_FILE = 1 << 20,
+    MOST_OUTPUT = 64 << 10,
+    SWITCH_SECONDS = 60,
+    USUAL_PAUSE = 2
+};
 
 static bool fails(mosaicum *m, const char *what, const char *more) {
     return mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%s%s", what, more);
@@ -135,6 +141,22 @@ bool bench_cannot_open(mosaicum *m, const char *port, unsigned speed, int e) {
     default:
         return mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Opening %s", port);
     }
+}
+
+bool bench_open(mosaicum *m, const struct mos_bench_unit *unit, const char *port, const char *speed,
+                const char **shown, int *line) {
+    const struct mos_wires *w = m->ctx.host->wires;
+    uint64_t bits = USUAL_SPEED;
+    if (!w)
+        return mos_fail(&m->error, MOS_ERROR_SYSTEM, 0, "This computer has no serial lines");
+    if (speed && mos_integer_parse(speed, &bits) != MOS_NUMBER_OK)
+        return mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%s is no speed in bits a second", speed);
+    *shown = port ? port : unit ? bench_port(m, unit) : NULL;
+    if (!*shown)
+        return !m->error.kind && mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                                          "Name the port, as in /dev/ttyUSB0 or tcp:HOST:PORT");
+    int e = w->open_line(w, *shown, (unsigned)bits, line);
+    return !e || bench_cannot_open(m, *shown, (unsigned)bits, e);
 }
 
 /* ---- its power ---- */

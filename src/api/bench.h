@@ -16,6 +16,10 @@ const char *bench_port(mosaicum *m, const struct mos_bench_unit *unit);
 const char *bench_port_users(mosaicum *m, const char *port);
 /* A port could not be opened, an errno value: the run's error says why, and what to do; false. */
 bool bench_cannot_open(mosaicum *m, const char *port, unsigned speed, int errnum);
+/* Opens the port that is named, else that of the unit, at a speed (NULL: 115200); *shown: which one
+ * it is.  false with an error. */
+bool bench_open(mosaicum *m, const struct mos_bench_unit *unit, const char *port, const char *speed,
+                const char **shown, int *line);
 /* Takes the power away, and gives it again; false with an error. */
 bool bench_cycle(mosaicum *m, const struct mos_bench_unit *unit);
 

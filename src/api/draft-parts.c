@@ -142,8 +142,10 @@ void draft_put_hardware(struct draft *x, const char *media) {
         draft_line(x, "  # cpu: arm64                       # arm64, arm, riscv64 or x86-64");
     if (d->ram_start && d->ram_size)
         draft_line(
-            x, "  ram: {main: {start: %s, sizes: [%s]}}   # every fitted size; the smallest counts",
-            draft_quoted(x, d->ram_start), draft_quoted(x, d->ram_size));
+            x,
+            "  ram: {main: {start: %s, sizes: [%s]}%s}   # every fitted size; the smallest counts",
+            draft_quoted(x, d->ram_start), draft_quoted(x, d->ram_size),
+            x->more_ram ? x->more_ram : "");
     else
         draft_line(x,
                    "  # ram: {main: {start: 0x40000000, sizes: [512 MiB]}}   # every fitted size");

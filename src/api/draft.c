@@ -11,7 +11,7 @@
 
 /* ---- files ---- */
 
-static bool put(struct draft *x, const char *shown, const struct mos_buf *text) {
+bool draft_put_file(struct draft *x, const char *shown, const struct mos_buf *text) {
     const char *path = mos_path_join(x->m->arena, x->folder, shown);
     if (mos_exists(&x->m->ctx, path))
         return mos_fail(&x->m->error, MOS_ERROR_SAFETY, 0, "%s is there already", path);
@@ -130,7 +130,7 @@ static bool put_workspace(struct draft *x) {
         "mosaicum: 1\nworkspace: %s   # seeds all identifiers that are derived; keep it\n"
         "date: 2026-01-01         # of everything that is made\n",
         name);
-    return put(x, "mosaicum.yaml", &text);
+    return draft_put_file(x, "mosaicum.yaml", &text);
 }
 
 static bool good_board_name(const char *name) {
@@ -165,40 +165,51 @@ static void put_questions(struct draft *x) {
     }
 }
 
+bool draft_begin(struct draft *x, mosaicum *m, const struct mosaicum_draft *d, const char *folder) {
+    *x = (struct draft){.m = m,
+                        .d = d,
+                        .text = {.arena = m->arena},
+                        .unknown = mos_vec_make(m->arena, sizeof(struct draft_unknown)),
+                        .adopted = mos_map_make(m->arena),
+                        .folder = folder,
+                        .shown = mos_printf(m->arena, "boards/%s.yaml", d->name),
+                        .written = mos_vec_make(m->arena, sizeof(char *))};
+    if (!good_board_name(d->name))
+        return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
+                        "%s is not a name for a board: letters, digits, - and _, at most 64",
+                        d->name);
+    const char *path = mos_path_join(m->arena, folder, x->shown);
+    if (mos_exists(&m->ctx, path))
+        return mos_fail(&m->error, MOS_ERROR_SAFETY, 0, "%s is there already; nothing is written over it",
+                        path);
+    draft_line(x, "mosaicum: 1");
+    draft_line(x, "board: %s", d->name);
+    return true;
+}
+
+bool draft_finish(struct draft *x) {
+    put_questions(x);
+    if (x->m->error.kind || !put_workspace(x) || !draft_put_file(x, x->shown, &x->text))
+        return false;
+    report(x);
+    return true;
+}
+
 static void draft(mosaicum *m, const struct mosaicum_draft *d) {
-    struct draft x = {.m = m,
-                      .d = d,
-                      .text = {.arena = m->arena},
-                      .unknown = mos_vec_make(m->arena, sizeof(struct draft_unknown)),
-                      .adopted = mos_map_make(m->arena),
-                      .folder = m->options.workspace,
-                      .written = mos_vec_make(m->arena, sizeof(char *))};
-    const char *shown = mos_printf(m->arena, "boards/%s.yaml", d->name);
-    if (!good_board_name(d->name)) {
-        mos_fail(&m->error, MOS_ERROR_USAGE, 0,
-                 "%s is not a name for a board: letters, digits, - and _, at most 64", d->name);
+    struct draft x;
+    if (!draft_begin(&x, m, d, m->options.workspace))
         return;
-    }
-    if (mos_exists(&m->ctx, mos_path_join(m->arena, x.folder, shown))) {
-        mos_fail(&m->error, MOS_ERROR_SAFETY, 0, "%s is there already; new changes nothing",
-                 mos_path_join(m->arena, x.folder, shown));
-        return;
-    }
     int e = m->ctx.host->make_folder(m->ctx.host, x.folder);
     if (e) {
         mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Cannot make %s", x.folder);
         return;
     }
-    draft_line(&x, "mosaicum: 1");
-    draft_line(&x, "board: %s", d->name);
     draft_line(&x, "# about: what it is, in a few words\n");
     if (d->from)
         draft_from_image(&x);
     else
         from_facts(&x);
-    put_questions(&x);
-    if (!m->error.kind && put_workspace(&x) && put(&x, shown, &x.text))
-        report(&x);
+    draft_finish(&x);
 }
 
 enum mosaicum_status mosaicum_new_board(mosaicum *m, const struct mosaicum_draft *d) {

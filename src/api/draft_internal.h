@@ -1,4 +1,4 @@
-/* Between the files that write a draft: draft.c, draft-image.c, draft-boot.c. */
+/* Between the files that write a draft: draft.c, draft-image.c, draft-boot.c, learn-draft.c. */
 #ifndef MOS_API_DRAFT_INTERNAL_H
 #define MOS_API_DRAFT_INTERNAL_H
 
@@ -18,6 +18,8 @@ struct draft {
     struct mos_vec unknown;    /* of struct draft_unknown: what could not be known */
     struct mos_map adopted;    /* path in the workspace -> the file that it was copied from */
     const char *folder;        /* of the workspace */
+    const char *shown;         /* the definition, below it */
+    const char *more_ram;      /* ranges beside the first, ", second: {…}"; NULL: none */
     const char *cpu, *console; /* where the command line does not say them; NULL: not known */
     struct mos_vec written;    /* of const char * */
 };
@@ -28,6 +30,13 @@ struct draft_taken {
     const char *file; /* below the workspace; NULL: it holds nothing, or is not a region */
     bool skipped;     /* an extended partition: made again around the logical ones */
 };
+
+/* draft.c.  Begins a definition below `folder`; false with an error: the name is none, or is taken.
+ * In the end questions, files and what is told of them; false with an error. */
+bool draft_begin(struct draft *x, mosaicum *m, const struct mosaicum_draft *d, const char *folder);
+bool draft_finish(struct draft *x);
+/* A file of the workspace that is not there yet; false with an error. */
+bool draft_put_file(struct draft *x, const char *shown, const struct mos_buf *text);
 
 /* draft-parts.c.  A question that stays open; names that are taken get a number. */
 void draft_unknown(struct draft *x, const char *name, const char *answer, const char *text);

@@ -1,5 +1,6 @@
 /* A board that is up is asked whether it is what was built. */
 #include "api/acceptance.h"
+#include "api/board-shell.h"
 #include "api/listen.h"
 
 #include "base/bytes.h"
@@ -11,59 +12,21 @@
 #include <stdio.h>
 #include <string.h>
 
-#define MS INT64_C(1000000)
-#define SECOND (1000 * MS)
-
-enum {
-    TYPING_MS = 10,
-    LOG_IN_SECONDS = 60,
-    SHORT_SECONDS = 10,
-    MOST_SECRET = 64 << 10,
-    READ = 4096
-};
+enum { LOG_IN_SECONDS = 60, MOST_SECRET = 64 << 10 };
 
 struct talk {
     struct listen_job *j;
-    const struct mos_wires *w;
-    struct mos_shell shell;
-    int e; /* why the line is gone, or nobody wants to go on */
+    struct board_shell b;
 };
-
-static int64_t now_of(const struct talk *t) {
-    return t->j->m->ctx.host->now_ns(t->j->m->ctx.host);
-}
 
 static void note(struct talk *t, bool bad, const char *text) {
     if (t->j->request->note)
         t->j->request->note(t->j->request->self, text, bad);
 }
 
-/* Until the shell waits again, or it is no use to go on. */
-static bool until_ready(struct talk *t) {
-    struct mos_shell *s = &t->shell;
-    uint8_t bytes[READ];
-    while (!t->e && (s->state == MOS_SHELL_LOGS_IN || s->state == MOS_SHELL_RUNS)) {
-        int64_t now = now_of(t);
-        unsigned ready = 0;
-        size_t got = 0, n = mos_shell_next(s, now, bytes, sizeof bytes);
-        if (n)
-            t->e = t->w->write(t->w, t->j->line, bytes, n);
-        if (!t->e)
-            t->e = t->w->wait(t->w, &t->j->line, 1, mos_shell_due(s, now) - now, &ready);
-        if (!t->e && ready)
-            t->e = t->w->read(t->w, t->j->line, bytes, sizeof bytes, &got);
-        if (got) {
-            mos_shell_hear(s, bytes, got, now_of(t));
-            if (!listen_log_add(t->j, bytes, got, now_of(t)))
-                t->e = EIO;
-        }
-    }
-    return !t->e && s->state == MOS_SHELL_READY;
-}
-
-static bool ask(struct talk *t, const char *command, unsigned seconds) {
-    mos_shell_run(&t->shell, command, seconds * SECOND, now_of(t));
-    return until_ready(t);
+static int heard(void *self, const uint8_t *bytes, size_t length) {
+    struct listen_job *j = self;
+    return listen_log_add(j, bytes, length, j->m->ctx.host->now_ns(j->m->ctx.host)) ? 0 : EIO;
 }
 
 /* ---- who logs in ---- */
@@ -182,47 +145,24 @@ static bool record(struct talk *t, const struct mos_vec *checks) {
     return ok;
 }
 
-/* What the kernel says in between would be in what commands say; *level: how much it said before.
- */
-static bool silence_kernel(struct talk *t, char *level) {
-    bool ok = ask(t, "cat /proc/sys/kernel/printk", SHORT_SECONDS);
-    *level = ok && *t->shell.output >= '1' && *t->shell.output <= '8' ? *t->shell.output : '7';
-    return ok && ask(t, "dmesg -n 1 2>/dev/null", SHORT_SECONDS);
-}
-
-/* However it ended: the next panic is to be seen.  Typed slowly, and nobody waits for an answer. */
-static void give_back(struct talk *t, char level) {
-    const bool hangs = t->shell.state != MOS_SHELL_READY;
-    /* a shell that nobody had to log in to may be the first program: it must not end */
-    const char *text = mos_printf(t->j->m->arena, "%sdmesg -n %c 2>/dev/null%s\r",
-                                  hangs ? "\003\r" : "", level, t->shell.named ? "; exit" : "");
-    unsigned ready;
-    for (size_t n = strlen(text), at = 0; at < n; at += MOS_SHELL_AT_ONCE) {
-        if (t->w->write(t->w, t->j->line, text + at, mos_min(n - at, (size_t)MOS_SHELL_AT_ONCE)))
-            return;
-        t->w->wait(t->w, NULL, 0, TYPING_MS * MS, &ready);
-    }
-}
-
 static void go_through(struct talk *t, const struct mos_vec *checks) {
-    char level;
-    bool ok = silence_kernel(t, &level);
+    bool ok = board_shell_silence(&t->b);
     for (size_t i = 0; ok && i < checks->count; i++) {
         struct acceptance_check *c = mos_vec_at(checks, i);
-        ok = ask(t, c->command, c->seconds);
+        ok = board_shell_ask(&t->b, c->command, c->seconds);
         if (ok)
-            acceptance_judge(t->j->m->arena, c, &t->shell);
+            acceptance_judge(t->j->m->arena, c, &t->b.shell);
         if (ok && !c->good)
             note(t, true,
                  mos_printf(t->j->m->arena, "%s: %s, and expected is %s", c->name, c->found,
                             c->expected));
     }
-    if (!t->e || t->e == EINTR)
-        give_back(t, level);
+    if (!t->b.e || t->b.e == EINTR)
+        board_shell_leave(&t->b);
 }
 
 bool listen_accept(struct listen_job *j) {
-    struct talk t = {.j = j, .w = j->m->ctx.host->wires};
+    struct talk t = {.j = j, .b = {.m = j->m, .line = j->line, .heard = heard, .self = j}};
     const struct mos_acceptance *a = j->plan->board->acceptance;
     const char *user = a ? mos_text_or(a->user, "root") : "root", *secret;
     unsigned within = a && mos_has(a->within) ? (unsigned)a->within->number : LOG_IN_SECONDS;
@@ -231,28 +171,28 @@ bool listen_accept(struct listen_job *j) {
         return false;
     note(&t, false,
          mos_printf(j->m->arena, "acceptance: %s logs in; %zu checks", user, j->checks.count));
-    mos_shell_begin(&t.shell, j->m->arena, user, secret, within * SECOND, now_of(&t));
-    if (until_ready(&t))
+    if (board_shell_log_in(&t.b, user, secret, within))
         go_through(&t, &j->checks);
-    if (t.e == EINTR)
+    if (t.b.e == EINTR)
         return mos_fail(&j->m->error, MOS_ERROR_SYSTEM, 0, "interrupted");
-    if (t.e)
-        return mos_fail(&j->m->error, MOS_ERROR_SYSTEM, t.e, "The line at %s", j->port);
-    if (t.shell.state == MOS_SHELL_FAILED) {
+    if (t.b.e)
+        return mos_fail(&j->m->error, MOS_ERROR_SYSTEM, t.b.e, "The line at %s", j->port);
+    if (t.b.shell.state == MOS_SHELL_FAILED) {
         struct mos_findings *list = &j->m->ctx.findings;
         list->selector = j->title;
         struct mos_finding *f = mos_find(list, MOS_RULE_BOARD_ACCEPTANCE,
-                                         "The board cannot be asked: %s.", t.shell.why);
+                                         "The board cannot be asked: %s.", t.b.shell.why);
         mos_finding_at(list, f, a ? a->r.key_place : j->plan->board->r.key_place);
         mos_finding_at(list, f,
                        (struct mos_place){
                            .thing = mos_printf(j->m->arena, "%s logs in at %s", user, j->port)});
         mos_finding_why(list, f, "What nobody could ask is not known.");
         mos_finding_try(list, f, "%s",
-                        t.shell.number ? "Look at the board; a command that takes longer wants "
-                                         "within of its check."
-                                       : "State user and password-file of acceptance, as the board "
-                                         "has them.");
+                        t.b.shell.number
+                            ? "Look at the board; a command that takes longer wants "
+                              "within of its check."
+                            : "State user and password-file of acceptance, as the board "
+                              "has them.");
     }
     tell(&t, &j->checks);
     return record(&t, &j->checks);

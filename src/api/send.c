@@ -13,7 +13,7 @@
 #define MS INT64_C(1000000)
 #define SECOND (1000 * MS)
 
-enum { USUAL_SPEED = 115200, LISTENS_MS = 1200, ANSWERS_MS = 1500, MOST_HEARD = 4096, READ = 4096 };
+enum { LISTENS_MS = 1200, ANSWERS_MS = 1500, MOST_HEARD = 4096, READ = 4096 };
 
 struct send_job {
     mosaicum *m;
@@ -303,21 +303,9 @@ static bool find_kind(struct send_job *j) {
 static bool opens(struct send_job *j) {
     const struct mosaicum_send *r = j->request;
     const struct mos_bench_unit *unit;
-    uint64_t speed = USUAL_SPEED;
     j->wires = j->m->ctx.host->wires;
-    if (!j->wires)
-        return mos_fail(&j->m->error, MOS_ERROR_SYSTEM, 0, "This computer has no serial lines");
-    if (r->speed && mos_integer_parse(r->speed, &speed) != MOS_NUMBER_OK)
-        return mos_fail(&j->m->error, MOS_ERROR_USAGE, 0, "%s is no speed in bits a second",
-                        r->speed);
-    if (!bench_unit(j->m, r->bench, r->unit, NULL, &unit))
-        return false;
-    j->port = r->port ? r->port : unit ? bench_port(j->m, unit) : NULL;
-    if (!j->port)
-        return mos_fail(&j->m->error, MOS_ERROR_USAGE, 0,
-                        "Name the port, as in /dev/ttyUSB0 or tcp:HOST:PORT");
-    int e = j->wires->open_line(j->wires, j->port, (unsigned)speed, &j->line);
-    return !e || bench_cannot_open(j->m, j->port, (unsigned)speed, e);
+    return bench_unit(j->m, r->bench, r->unit, NULL, &unit) &&
+           bench_open(j->m, unit, r->port, r->speed, &j->port, &j->line);
 }
 
 enum mosaicum_status mosaicum_send(mosaicum *m, const struct mosaicum_send *request) {

@@ -278,6 +278,17 @@ struct mos_loader_orders {
                               struct mos_order_told *told);
 };
 
+struct mos_learned; /* learning/learned.h */
+
+/* What is asked at its prompt about itself; nothing of it changes what is stored. */
+struct mos_loader_questions {
+    const char *version; /* its command that tells which loader it is, and of what version … */
+    bool (*is)(const char *answer); /* … is this an answer of such a loader? */
+    /* The first questions; later ones follow from the answers.  heard: what it said before it
+     * stood at its prompt. */
+    void (*ask)(struct mos_learned *l, const char *heard);
+};
+
 /* What a loader prints on its console, as texts that watch/matcher.h takes. */
 struct mos_loader_speech {
     const char *first, *loader; /* how a first stage of it begins, and itself: {} is its version */
@@ -319,7 +330,8 @@ struct mos_dialect {
     void (*write_emmc_setup)(const struct mos_emmc_setup *setup, struct mos_buf *out);
     /* The commands that program a flash. */
     void (*write_flash_program)(const struct mos_flash_program *program, struct mos_buf *out);
-    const struct mos_loader_orders *orders; /* at its prompt */
+    const struct mos_loader_orders *orders;       /* at its prompt */
+    const struct mos_loader_questions *questions; /* NULL: nobody knows what to ask it */
     const struct mos_loader_speech *speech;
     const struct mos_stored_form *stored;
     /* A file of the loader's own making by its first bytes: the word for its form in definitions,

@@ -26,6 +26,7 @@ struct cli {
     const char *way, *serial, *address, *board_address, *boards; /* write: through a board; NULL */
     const char *stored, *log, *junit, *bench; /* listen: --stored, --log …; or NULL */
     const char *by, *to_address, *speed;      /* send: --by, --to, --speed; or NULL */
+    const char *user, *password_file;         /* learn: --user, --password-file; or NULL */
     const char *at, *tftp_port, *http_port;   /* serve: --at, --tftp-port …; or NULL */
     bool steps_done, first_start, judge, cycle, acceptance, running;
     bool changed, all_regions, grow, unmount, wait, written, true_size;
@@ -52,7 +53,13 @@ struct command {
 extern const struct command command_new, command_list, command_check, command_build, command_show,
     command_compare, command_pin, command_inspect, command_take, command_amend, command_renew,
     command_rehearse, command_tree, command_config, command_explain, command_demo, command_help,
-    command_complete, command_devices, command_write, command_listen, command_send, command_serve;
+    command_complete, command_devices, command_write, command_listen, command_send, command_serve,
+    command_learn;
+
+/* beside.c.  A word of ours beside what goes on; self: struct cli. */
+void beside_note(void *self, const char *text, bool bad);
+/* A board's name and a port, each of which may be left out; false: it was said what is wrong. */
+bool beside_words(struct cli *cli, const char **name, const char **port);
 
 /* help.c: every command; NULL behind the last, and where there is none of that name */
 const struct command *command_at(size_t index);

@@ -169,15 +169,22 @@ enum kind { NOTHING, SELECTOR, PART, IMAGE, REGION, RULE, WORD, FOLDER };
 static const struct {
     const char *command;
     enum kind kinds[3];
-} arguments[] = {
-    {"check", {SELECTOR, SELECTOR, SELECTOR}},  {"build", {SELECTOR, SELECTOR, SELECTOR}},
-    {"pin", {SELECTOR, SELECTOR, SELECTOR}},    {"show", {SELECTOR, PART, NOTHING}},
-    {"compare", {SELECTOR, SELECTOR, NOTHING}}, {"inspect", {IMAGE, NOTHING, NOTHING}},
-    {"take", {IMAGE, REGION, NOTHING}},         {"amend", {IMAGE, REGION, REGION}},
-    {"rehearse", {SELECTOR, NOTHING, NOTHING}}, {"explain", {RULE, NOTHING, NOTHING}},
-    {"listen", {SELECTOR, NOTHING, NOTHING}},   {"send", {IMAGE, IMAGE, IMAGE}},
-    {"serve", {SELECTOR, SELECTOR, SELECTOR}},  {"help", {WORD, NOTHING, NOTHING}},
-    {"demo", {FOLDER, NOTHING, NOTHING}}};
+} arguments[] = {{"check", {SELECTOR, SELECTOR, SELECTOR}},
+                 {"build", {SELECTOR, SELECTOR, SELECTOR}},
+                 {"pin", {SELECTOR, SELECTOR, SELECTOR}},
+                 {"show", {SELECTOR, PART, NOTHING}},
+                 {"compare", {SELECTOR, SELECTOR, NOTHING}},
+                 {"inspect", {IMAGE, NOTHING, NOTHING}},
+                 {"take", {IMAGE, REGION, NOTHING}},
+                 {"amend", {IMAGE, REGION, REGION}},
+                 {"rehearse", {SELECTOR, NOTHING, NOTHING}},
+                 {"explain", {RULE, NOTHING, NOTHING}},
+                 {"listen", {SELECTOR, NOTHING, NOTHING}},
+                 {"learn", {SELECTOR, NOTHING, NOTHING}},
+                 {"send", {IMAGE, IMAGE, IMAGE}},
+                 {"serve", {SELECTOR, SELECTOR, SELECTOR}},
+                 {"help", {WORD, NOTHING, NOTHING}},
+                 {"demo", {FOLDER, NOTHING, NOTHING}}};
 
 /* The argument of a number (from 0) of a command; true: names of files may stand there, too. */
 static bool offer_argument(const struct completion *c, const char *command, size_t number,

@@ -4,11 +4,11 @@
 #include <string.h>
 
 static const struct command *const commands[] = {
-    &command_new,     &command_list,     &command_check,   &command_build,  &command_show,
-    &command_compare, &command_pin,      &command_inspect, &command_take,   &command_amend,
-    &command_renew,   &command_rehearse, &command_tree,    &command_config, &command_devices,
-    &command_write,   &command_listen,   &command_send,    &command_serve,  &command_explain,
-    &command_demo,    &command_help,     &command_complete};
+    &command_new,     &command_list,     &command_check,   &command_build,   &command_show,
+    &command_compare, &command_pin,      &command_inspect, &command_take,    &command_amend,
+    &command_renew,   &command_rehearse, &command_tree,    &command_config,  &command_devices,
+    &command_write,   &command_listen,   &command_send,    &command_serve,   &command_learn,
+    &command_explain, &command_demo,     &command_help,    &command_complete};
 enum { COMMANDS = sizeof commands / sizeof *commands, NARROW = 72, WIDE = 100 };
 
 const struct command *command_at(size_t index) {

@@ -3,22 +3,9 @@
 #include <string.h>
 #include <unistd.h>
 
-/* A port looks like one: everything else is a board. */
-static bool is_port(const char *word) {
-    return strchr(word, '/') || strncmp(word, "tcp:", 4) == 0;
-}
-
 static bool take_words(struct cli *cli, struct mosaicum_listen *r) {
-    int i = 0;
-    if (i < cli->argument_count && !is_port(cli->arguments[i]))
-        r->selector = cli->arguments[i++];
-    if (i < cli->argument_count && is_port(cli->arguments[i]))
-        r->port = cli->arguments[i++];
-    if (i < cli->argument_count) {
-        fprintf(to_err, "mosaicum: %s is no port: a port is a path, or tcp:HOST:PORT\n",
-                one_line(cli->arguments[i]));
+    if (!beside_words(cli, &r->selector, &r->port))
         return false;
-    }
     if (cli->running && cli->cycle) {
         fprintf(to_err,
                 "mosaicum: --cycle takes its power away, and --running says that it is up\n");

@@ -2,13 +2,6 @@
 
 #include <string.h>
 
-static void note(void *self, const char *text, bool bad) {
-    const struct cli *cli = self;
-    progress_clear();
-    fprintf(to_err, "%s%s%s\n", style(cli, bad ? STYLE_WARNING : STYLE_NOTE), one_line(text),
-            style(cli, STYLE_END));
-}
-
 /* Files may lie anywhere: a port is a device, or on another computer. */
 static bool is_port(const char *word) {
     return strncmp(word, "/dev/", 5) == 0 || strncmp(word, "tcp:", 4) == 0;
@@ -26,7 +19,7 @@ static int run(struct cli *cli) {
                                     .address = cli->to_address,
                                     .speed = cli->speed,
                                     .self = cli,
-                                    .note = cli->json || cli->quiet ? NULL : note};
+                                    .note = cli->json || cli->quiet ? NULL : beside_note};
     request.count = count - (request.port != NULL);
     if (!request.count == !request.output) {
         fprintf(to_err, "mosaicum: name files to send, or with -o where to put what comes\n");

@@ -1,6 +1,7 @@
 #include "link/shell.h"
 
 #include "base/bytes.h"
+#include "link/plain.h"
 
 #include <assert.h>
 #include <stdio.h>
@@ -92,31 +93,9 @@ static void look_for_end(struct mos_shell *s, const char *text) {
     s->state = MOS_SHELL_READY;
 }
 
-/* Control sequences (ECMA-48: ESC [ … letter, ESC ] … BEL) say how it looks, and not what it is. */
-static bool is_shown(struct mos_shell *s, uint8_t c) {
-    enum { ESCAPE = 0x1b, BELL = 7 };
-    if (c == ESCAPE) {
-        s->escape = ESCAPE;
-        return false;
-    }
-    switch (s->escape) {
-    case ESCAPE:
-        s->escape = c == '[' || c == ']' ? (char)c : 0;
-        return false;
-    case '[':
-        s->escape = c >= 0x40 && c <= 0x7e ? 0 : s->escape;
-        return false;
-    case ']':
-        s->escape = c == BELL || c == '\n' ? 0 : s->escape;
-        return false;
-    default:
-        return c && c != '\r';
-    }
-}
-
 void mos_shell_hear(struct mos_shell *s, const uint8_t *bytes, size_t length, int64_t now) {
     for (size_t i = 0; i < length; i++)
-        if (is_shown(s, bytes[i]))
+        if (mos_plain_is_text(&s->escape, bytes[i]))
             mos_buf_char(&s->heard, (char)bytes[i]);
     s->heard_at = now;
     if (s->heard.length > MOST_HEARD) { /* the begin is of no use without the end */

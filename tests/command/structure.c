@@ -33,10 +33,11 @@ static const struct {
     {"watch", "base"},
     {"programming", "base io boot link media mosaicum"},
     {"rehearse", "base io content boot tree linux disk fs"},
-    {"loaders", "base io content boot tree linux disk fs rehearse"},
+    {"learning", "base link tree"},
+    {"loaders", "base io content boot tree linux disk fs rehearse learning"},
     {"trial", "base io model content disk fs boot tree kconfig linux store ledger plan rehearse"},
     {"api", "base io model content disk fs boot tree bindings kconfig linux loaders store ledger "
-            "plan rules build media link programming rehearse trial watch mosaicum"},
+            "plan rules build media link programming rehearse trial watch learning mosaicum"},
     {"platform", "mosaicum"},
     {"cli", "mosaicum platform"},
 };

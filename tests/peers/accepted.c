@@ -9,45 +9,6 @@
 
 enum { FIRST_PORT = 30000, PORTS = 9000 };
 
-/* ---- the systems ---- */
-
-static const char stated[] = "acceptance:\n  password-file: password\n  devices: "
-                             "[/dev/nvme0n1p2]\n  addresses: [127.0.0.1]\n"
-                             "  replies: [127.0.0.1]\n  services: [%s]\n  checks:\n"
-                             "    marker: {type: cat /etc/marker, sees: \"tide {} of curlew\"}\n"
-                             "    nothing: {type: test -e /nothing, status: 1}\n";
-
-/* The board of the real kernel, with a log-in by name and password; `extra`: shell commands on the
- * root's files before it is built. */
-static void make(const char *w, const char *extra, const char *service) {
-    char text[800];
-    make_log_in_workspace(w);
-    write_text(path_in(w, "password"), "low water\n");
-    snprintf(text, sizeof text, stated, service);
-    write_text(path_in(w, "more"), text);
-    CU_ASSERT_TRUE_FATAL(runs(
-        0,
-        "cd '%s' && echo tide gauge of curlew > files/etc/marker && h=$(openssl passwd -6 'low "
-        "water') && echo root:x:0:0:root:/root:/bin/sh > files/etc/passwd && echo root:x:0: > "
-        "files/etc/group && echo \"root:$h:19000:0:99999:7:::\" > files/etc/shadow && chmod 600 "
-        "files/etc/shadow && mkdir -p files/root && %s && tar --numeric-owner --owner=0 "
-        "--group=0 -czf pieces/rootfs.tar.gz -C files . && sed -i -e 's/^  cores: 2/  cores: 1/' "
-        "boards/curlew.yaml && sed -i 's/^system:.*/system: {mounts: {root: \\/}, host-name: "
-        "curlew}/' boards/curlew.yaml && { grep -q ^system: boards/curlew.yaml || echo 'system: "
-        "{mounts: {root: /}, host-name: curlew}' >> boards/curlew.yaml; } && cat more >> "
-        "boards/curlew.yaml && '%s' --no-cache -q build curlew",
-        w, extra, MOSAICUM_PROGRAM));
-}
-
-static struct machine *start(const char *w, unsigned port) {
-    char serial[100];
-    snprintf(serial, sizeof serial, "tcp:127.0.0.1:%u,server=on,wait=on", port);
-    machine_speaks_at(serial);
-    struct machine *m = machine_start("arm64", path_in(w, "out/curlew/card.img"), "nvme,serial=x");
-    usleep(500000);
-    return m;
-}
-
 /* What came of it: how many checks there are and how many passed, and the findings' text. */
 struct result {
     int status;
@@ -105,22 +66,14 @@ static const struct {
     {"another partition is the root", "s/^        number: 2/        number: 3/", "root"},
 };
 
-static void go_through(const char *proof, const char *extra, const char *service,
-                       const char *init) {
+static void go_through(const char *proof, bool systemd) {
     static unsigned port;
     enum { COUNT = sizeof planted / sizeof *planted };
     const char *w = keep(test_folder("accepted"));
     size_t found = 0;
     port = port ? port + 1 : FIRST_PORT + (unsigned)getpid() % PORTS;
-    make(w, extra, service);
-    if (init) /* it takes its time under an emulator */
-        CU_ASSERT_TRUE_FATAL(
-            runs(0,
-                 "cd '%s' && sed -i 's#flags: .rootwait, ro.#flags: [rootwait, rw, "
-                 "\"%s\"]#' boards/curlew.yaml && sed -i 's/log-in: {within: 12}/log-in: "
-                 "{within: 120}/' boards/curlew.yaml && '%s' --no-cache -q build curlew",
-                 w, init, MOSAICUM_PROGRAM));
-    struct machine *m = start(w, port);
+    make_system(w, systemd);
+    struct machine *m = start_system(w, port);
     struct result r = ask(w, port, "--acceptance --first-start");
     if (r.status || r.passed < r.checks)
         fprintf(stderr, "\n%s: %d, %zu of %zu, not: %s (%s)\n", proof, r.status, r.passed, r.checks,
@@ -162,31 +115,11 @@ static void go_through(const char *proof, const char *extra, const char *service
 }
 
 static void a_busybox_system(void) {
-    go_through("acceptance on a real kernel with busybox (log-in by name and password)",
-               "for n in login cat test grep ip ping pidof sed tail date uname sh dmesg ifconfig; "
-               "do ln -sf "
-               "busybox files/bin/$n; done && printf '#!/bin/sh\\nexport PATH=/bin:/sbin\\nmount "
-               "-t proc proc "
-               "/proc\\nmount -t sysfs sys /sys\\nmount -t devtmpfs dev /dev\\nhostname "
-               "curlew\\nifconfig lo "
-               "127.0.0.1\\necho gauge starts\\n' > files/etc/rcS",
-               "init", NULL);
+    go_through("acceptance on a real kernel with busybox (log-in by name and password)", false);
 }
 
 static void a_systemd_system(void) {
-    char extra[2000];
-    snprintf(
-        extra, sizeof extra,
-        "cp -an '%s/root/.' files/ && cp -a '%s/systemd/lib' '%s/systemd/usr' files/ && rm -rf "
-        "files/usr/share/doc files/usr/share/locale files/boot && ln -sf bash files/bin/sh && ln "
-        "-sf "
-        "busybox files/bin/ping && echo curlew > files/etc/hostname && printf 'auth required "
-        "pam_unix.so\naccount required pam_unix.so\nsession required pam_unix.so\n' > "
-        "files/etc/pam.d/login && : > files/etc/machine-id && mkdir -p files/tmp files/run "
-        "files/var/log",
-        peers_cache(), peers_cache(), peers_cache());
-    go_through("acceptance on a real kernel with systemd (agetty, login, PAM)", extra,
-               "systemd-journald", "init=/lib/systemd/systemd");
+    go_through("acceptance on a real kernel with systemd (agetty, login, PAM)", true);
 }
 
 SUITE(accepted_suite, {"a busybox system", a_busybox_system},

@@ -11,7 +11,8 @@ extern const struct test judges_suite[], boots_suite[], schema_suite[], images_s
     watch_suite[], guest_suite[], mistakes_suite[], squashfs_suite[], access_suite[], trees_suite[],
     bindings_suite[], stacks_suite[], debug_suite[], conflicts_suite[], kconfig_suite[],
     built_suite[], drivers_suite[], media_suite[], cuts_suite[], nand_suite[], programming_suite[],
-    listened_suite[], deaths_suite[], served_suite[], accepted_suite[], lines_suite[];
+    listened_suite[], deaths_suite[], served_suite[], accepted_suite[], lines_suite[],
+    learned_suite[];
 
 static char rows[256][300];
 static size_t row_count;
@@ -105,21 +106,23 @@ int guest_result(const char *said, const char *what, char *words, size_t room) {
 }
 
 int main(void) {
-    const struct test *const suites[] = {
-        judges_suite,   boots_suite,       images_suite,    schema_suite,
-        loader_suite,   rehearsed_suite,   chain_suite,     ramdisk_suite,
-        modules_suite,  watch_suite,       guest_suite,     mistakes_suite,
-        squashfs_suite, access_suite,      trees_suite,     bindings_suite,
-        stacks_suite,   debug_suite,       conflicts_suite, kconfig_suite,
-        drivers_suite,  built_suite,       media_suite,     cuts_suite,
-        nand_suite,     programming_suite, listened_suite,  deaths_suite,
-        served_suite,   accepted_suite,    lines_suite,     NULL};
+    const struct test *const suites[] = {judges_suite,    boots_suite,       images_suite,
+                                         schema_suite,    loader_suite,      rehearsed_suite,
+                                         chain_suite,     ramdisk_suite,     modules_suite,
+                                         watch_suite,     guest_suite,       mistakes_suite,
+                                         squashfs_suite,  access_suite,      trees_suite,
+                                         bindings_suite,  stacks_suite,      debug_suite,
+                                         conflicts_suite, kconfig_suite,     drivers_suite,
+                                         built_suite,     media_suite,       cuts_suite,
+                                         nand_suite,      programming_suite, listened_suite,
+                                         deaths_suite,    served_suite,      accepted_suite,
+                                         lines_suite,     learned_suite,     NULL};
     const char *const names[] = {
         "judges",  "boots",    "images", "schema", "loader",      "rehearsed", "chain",
         "ramdisk", "modules",  "watch",  "guest",  "mistakes",    "squashfs",  "access",
         "trees",   "bindings", "stacks", "debug",  "conflicts",   "kconfig",   "drivers",
         "built",   "media",    "cuts",   "nand",   "programming", "listened",  "deaths",
-        "served",  "accepted", "lines"};
+        "served",  "accepted", "lines",  "learned"};
     int status = run_suites(suites, names);
     puts("\n| proof | result |\n|---|---|");
     for (size_t i = 0; i < row_count; i++)

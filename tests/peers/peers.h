@@ -84,9 +84,15 @@ bool machine_expect(struct machine *m, const char *text, int seconds);
 char *machine_until(struct machine *m, const char *mark, int seconds);
 /* All of it up to the first of several marks, or to what came in that time; never NULL. */
 char *machine_until_one(struct machine *m, const char *const *marks, int seconds);
-int machine_line(const struct machine *m); /* a socket: what it prints and is typed */
+int machine_line(const struct machine *m);         /* a socket: what it prints and is typed */
 void machine_quiet(struct machine *m, bool quiet); /* says nothing when a text does not come */
 void machine_type(struct machine *m, const char *text);
 void machine_stop(struct machine *m);
+
+/* systems.c.  A workspace at `w` with board curlew, built: the real arm64 kernel with a root of
+ * busybox, or of Debian with systemd; root logs in by "low water".  Its serial line is then at
+ * tcp:127.0.0.1:PORT. */
+void make_system(const char *w, bool systemd);
+struct machine *start_system(const char *w, unsigned port);
 
 #endif

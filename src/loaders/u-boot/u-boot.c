@@ -234,6 +234,7 @@ const struct mos_dialect mos_dialect_u_boot = {
     .write_emmc_setup = ub_write_emmc_setup,
     .write_flash_program = ub_write_flash_program,
     .orders = &ub_orders,
+    .questions = &ub_questions,
     .speech = &speech,
     .stored = &stored,
     .recognise = recognise,

@@ -4,6 +4,9 @@
 
 #include "boot/dialect.h"
 
+/* u-boot.c: the row itself. */
+extern const struct mos_dialect mos_dialect_u_boot;
+
 /* script.c: the texts, see struct mos_dialect for each. */
 /* starts.c: as mos_dialect.starts_file. */
 void ub_starts_file(struct mos_arena *arena, const char *medium, unsigned partition,
@@ -25,6 +28,9 @@ extern const struct mos_loader_verb ub_verbs[];
 
 /* orders.c */
 extern const struct mos_loader_orders ub_orders;
+
+/* questions.c: see struct mos_loader_questions. */
+extern const struct mos_loader_questions ub_questions;
 
 /* start.c */
 extern const struct sim_loader ub_simulated;

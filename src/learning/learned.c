@@ -1,0 +1,80 @@
+#include "learning/learned.h"
+
+#include <string.h>
+
+void mos_learned_begin(struct mos_learned *l, struct mos_arena *arena) {
+    *l = (struct mos_learned){.arena = arena,
+                              .questions = mos_vec_make(arena, sizeof(struct mos_asked)),
+                              .facts = mos_vec_make(arena, sizeof(struct mos_told)),
+                              .unknown = mos_vec_make(arena, sizeof(char *)),
+                              .ram = mos_vec_make(arena, sizeof(struct mos_told_span)),
+                              .media = mos_vec_make(arena, sizeof(struct mos_told_medium)),
+                              .commands = mos_map_make(arena),
+                              .symbols = mos_map_make(arena),
+                              .variables = mos_map_make(arena),
+                              .kernel_config = {.arena = arena},
+                              .tree = {.arena = arena},
+                              .modules = mos_vec_make(arena, sizeof(char *))};
+}
+
+void mos_learned_ask(struct mos_learned *l, const char *command, unsigned seconds,
+                     void (*understand)(struct mos_learned *l, const struct mos_asked *q,
+                                        const char *answer),
+                     const char *word, unsigned number) {
+    mos_vec_push(&l->questions);
+    struct mos_asked *q = mos_vec_at(&l->questions, l->next);
+    memmove(q + 1, q, (l->questions.count - 1 - l->next++) * sizeof *q);
+    *q = (struct mos_asked){.command = command,
+                            .seconds = seconds,
+                            .understand = understand,
+                            .word = word,
+                            .number = number};
+}
+
+void mos_learned_fact(struct mos_learned *l, const char *name, const char *value,
+                      const struct mos_asked *q) {
+    struct mos_told *t = mos_vec_push(&l->facts);
+    *t = (struct mos_told){.name = name, .value = value, .asked = q ? q->command : NULL};
+}
+
+void mos_learned_symbol(struct mos_learned *l, const char *symbol, const char *value,
+                        const struct mos_asked *q) {
+    struct mos_told *t = mos_alloc(l->arena, sizeof *t);
+    *t = (struct mos_told){.name = symbol, .value = value, .asked = q ? q->command : NULL};
+    mos_map_set(&l->symbols, symbol, t);
+}
+
+void mos_learned_unknown(struct mos_learned *l, const char *what) {
+    mos_vec_push_pointer(&l->unknown, what);
+}
+
+static bool same(const char *a, const char *b) {
+    return a && b && strcmp(a, b) == 0;
+}
+
+struct mos_told_medium *mos_learned_medium(struct mos_learned *l, const char *loader,
+                                           const char *kernel) {
+    for (size_t i = 0; i < l->media.count; i++) {
+        struct mos_told_medium *m = mos_vec_at(&l->media, i);
+        if (same(m->loader, loader) || same(m->kernel, kernel))
+            return m;
+    }
+    struct mos_told_medium *m = mos_vec_push(&l->media);
+    *m = (struct mos_told_medium){.loader = loader,
+                                  .kernel = kernel,
+                                  .partitions =
+                                      mos_vec_make(l->arena, sizeof(struct mos_told_partition))};
+    return m;
+}
+
+const char *mos_learned_behind(struct mos_arena *arena, const char *answer, const char *key) {
+    const char *p = strstr(answer, key);
+    if (!p)
+        return NULL;
+    p += strlen(key);
+    p += strspn(p, " \t");
+    size_t n = strcspn(p, "\n");
+    while (n && (p[n - 1] == ' ' || p[n - 1] == '\t'))
+        n--;
+    return mos_strndup(arena, p, n);
+}
