@@ -113,7 +113,7 @@ static const char *sizes_text(struct differ *d, const struct mos_ram *r) {
 
 static void compare_ram(struct differ *d, const struct mos_hardware *h) {
     struct mos_arena *a = d->j->m->arena;
-    const char *asked = asked_for(d, "RAM");
+    const char *asked = d->j->l.ram_asked;
     for (size_t i = 0; h->ram.count && i < d->j->l.ram.count; i++) {
         const struct mos_told_span *t = mos_vec_at(&d->j->l.ram, i);
         const struct mos_ram *same = NULL, *first = h->ram.items[0];
@@ -355,7 +355,7 @@ static void compare_system(struct differ *d) {
     compare_arguments(d);
     if (d->plan->has_config && l->kernel_config.length)
         compare_config(d, &d->plan->config, l->kernel_config.data, l->kernel_config.length,
-                       "the kernel's configuration", NULL);
+                       "the kernel's configuration", asked_for(d, "kernel's configuration"));
     end_kind(d, "symbols of the kernel's configuration", b->r.key_place);
     if (e && e->tree && e->tree->tree && d->j->tree)
         compare_trees(d, e->tree->tree);

@@ -48,15 +48,10 @@ static void take_tree(struct learn_job *j) {
         take_memory(j, n);
     if (!l->ram.count)
         l->ram = before;
+    else
+        l->ram_asked = NULL; /* the tree */
     if (l->compatible)
         mos_learned_fact(l, "compatible", l->compatible, NULL);
-    for (size_t i = 0; i < l->ram.count && l->ram.items != before.items; i++) {
-        const struct mos_told_span *r = mos_vec_at(&l->ram, i);
-        mos_learned_fact(l, "RAM",
-                         mos_printf(l->arena, "%s at %s", mos_size_text(l->arena, r->length),
-                                    mos_address_text(l->arena, r->start)),
-                         NULL);
-    }
 }
 
 /* ---- what is told ---- */
@@ -89,6 +84,13 @@ static void tell_facts(struct learn_job *j) {
                       : strlen(f->asked) > LONGEST
                           ? mos_printf(j->m->arena, "%.*s …", LONGEST, f->asked)
                           : f->asked);
+    }
+    for (size_t i = 0; i < j->l.ram.count; i++) {
+        const struct mos_told_span *r = mos_vec_at(&j->l.ram, i);
+        cell_text(&t, "RAM");
+        cell_text(&t, mos_printf(a, "%s at %s", mos_size_text(a, r->length),
+                                 mos_address_text(a, r->start)));
+        cell_text(&t, j->l.ram_asked);
     }
     for (size_t i = 0; i < j->l.media.count; i++) {
         const struct mos_told_medium *medium = mos_vec_at(&j->l.media, i);

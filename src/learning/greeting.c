@@ -11,6 +11,7 @@ enum {
     QUIET_MS = 500,     /* it says nothing more for now */
     IDLE_MS = 1500,     /* … and this long where nobody was asked for a word */
     AGAIN_MS = 2500,    /* between two keys into a silent line */
+    ECHO = 8,           /* characters */
     MOST_HEARD = 64 << 10
 };
 
@@ -90,13 +91,17 @@ const char *mos_greeting_next(struct mos_greeting *g, int64_t now) {
         return "";
     if (g->started) /* a kernel: it is only asked once it has nothing more to say */
         return quiet >= IDLE_MS * MS && since >= IDLE_MS * MS ? type(g, "\r", now) : "";
-    if (fresh && quiet < QUIET_MS * MS) /* it may be counting down */
-        return since >= COUNTDOWN_MS * MS && !is_prompt(last_line(g)) ? type(g, g->interrupt, now)
-                                                                      : "";
+    const char *line = last_line(g), *other = g->asked % 2 ? "\025\r" : g->interrupt;
+    bool waits = is_prompt(line) || asks_for_name(line);
+    bool flows = g->heard.length - g->looked > ECHO; /* what it echoes says nothing */
+    if (fresh && quiet < QUIET_MS * MS)              /* it may be counting down */
+        return flows && since >= COUNTDOWN_MS * MS && !waits ? type(g, g->interrupt, now) : "";
+    if (fresh && waits)
+        return type(g, g->interrupt, now);
     if (fresh)
-        return is_prompt(last_line(g)) || since >= IDLE_MS * MS ? type(g, g->interrupt, now) : "";
+        return since >= IDLE_MS * MS ? type(g, other, now) : "";
     /* what a log-in does not understand is taken back before it is entered */
-    return since >= AGAIN_MS * MS ? type(g, g->asked % 2 ? "\025\r" : g->interrupt, now) : "";
+    return since >= AGAIN_MS * MS ? type(g, other, now) : "";
 }
 
 int64_t mos_greeting_due(const struct mos_greeting *g, int64_t now) {

@@ -68,7 +68,8 @@ struct mos_learned {
     const char *version; /* of the loader */
     const char *cpu;     /* as definitions have it */
     const char *compatible, *model;
-    struct mos_vec ram;   /* of struct mos_told_span */
+    struct mos_vec ram; /* of struct mos_told_span */
+    const char *ram_asked;
     struct mos_vec media; /* of struct mos_told_medium */
     /* of a loader */
     struct mos_map commands;  /* that it has: name -> name */

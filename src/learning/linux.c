@@ -116,11 +116,8 @@ static void learn_ranges(struct mos_learned *l, const struct mos_asked *q, const
             continue;
         struct mos_told_span *r = mos_vec_push(&l->ram);
         *r = (struct mos_told_span){start, last - start + 1};
-        mos_learned_fact(l, "RAM",
-                         mos_printf(l->arena, "%s at %s", mos_size_text(l->arena, r->length),
-                                    mos_address_text(l->arena, start)),
-                         q);
     }
+    l->ram_asked = q->command;
 }
 
 /* ---- storage ---- */

@@ -21,8 +21,13 @@ static void check_no_entry(const struct mos_plan *plan) {
     struct mos_findings *list = &plan->ctx->findings;
     if (b->r.broken && b->boot && b->boot->r.broken)
         return;
-    if ((b->boot && b->boot->entries.count) || (!b->boot && !b->kernel))
+    if (b->boot ? b->boot->entries.count : !b->kernel)
         return;
+    if (!b->boot && !mos_has(b->kernel->image)) { /* what it will be is said, and not where it is */
+        mos_vec_push_pointer(&plan->ctx->not_proved,
+                             "what the board boots: neither boot nor the kernel's image is stated");
+        return;
+    }
     struct mos_finding *f =
         mos_find(list, MOS_RULE_BOOT_NO_ENTRY, "Board %s has nothing to boot.", b->r.name);
     mos_finding_at(list, f, b->boot ? b->boot->r.key_place : b->kernel->r.key_place);

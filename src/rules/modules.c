@@ -28,21 +28,22 @@ static void check_suffix(const struct modules_view *v) {
         n -= 2;
     }
     const char *suffix = declared + base;
-    bool ends = n <= strlen(suffix) && strcmp(suffix + strlen(suffix) - n, own) == 0;
-    if (!v->plan->has_config || (!s && !*suffix) || (ends && (n || !*suffix)) ||
-        (!s && strstr(suffix, "-rc") == suffix))
+    if (!v->plan->has_config)
+        return;
+    if (!n && *suffix && !v->plan->entries.count) /* who builds a kernel may add to its version */
+        mos_vec_push_pointer(&v->plan->ctx->not_proved,
+                             mos_printf(v->arena,
+                                        "whether the kernel is release %s: its configuration adds "
+                                        "nothing to the version, and no image of it is booted",
+                                        declared));
+    if (!n || strstr(suffix, own))
         return;
     struct mos_finding *f =
-        s ? mos_find(
-                v->list, MOS_RULE_KERNEL_RELEASE,
-                "The kernel is said to be release %s; its configuration makes it end in \"%s\".",
-                declared, own)
-          : mos_find(v->list, MOS_RULE_KERNEL_RELEASE,
-                     "The kernel is said to be release %s; its configuration adds no \"%s\".",
-                     declared, suffix);
+        mos_find(v->list, MOS_RULE_KERNEL_RELEASE,
+                 "The kernel is said to be release %s; its configuration makes it end in \"%s\".",
+                 declared, own);
     mos_finding_at(v->list, f, v->release->place);
-    if (s)
-        mos_finding_at(v->list, f, s->place);
+    mos_finding_at(v->list, f, s->place);
     mos_finding_why(v->list, f, "A kernel looks for its modules in the folder of its own release.");
     mos_finding_try(v->list, f, "Set CONFIG_LOCALVERSION=\"%s\" in a fragment, or release: %.*s%s.",
                     suffix, (int)base, declared, own);
@@ -84,7 +85,8 @@ static void check_sources(const struct modules_view *v, const char *release,
         added++;
         n -= 2;
     }
-    const char *made = mos_printf(v->arena, "%s%.*s", plan->kernel_settled.config->tree->version, (int)n, added);
+    const char *made =
+        mos_printf(v->arena, "%s%.*s", plan->kernel_settled.config->tree->version, (int)n, added);
     bool open = by_itself && strcmp(by_itself->value, "y") == 0;
     if (open ? strncmp(release, made, strlen(made)) == 0 : strcmp(release, made) == 0)
         return;

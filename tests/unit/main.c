@@ -11,9 +11,10 @@
     X(kconfig)                                                                                     \
     X(content)                                                                                     \
     X(plan)                                                                                        \
-    X(contents) X(build) X(resolve) X(volumes) X(parcel) X(linux) X(indexes) X(containers)         \
-        X(shared) X(io) X(rehearse) X(kernel_build) X(media) X(units) X(watch) X(serial) X(xmodem) \
-            X(carried) X(programming) X(links) X(network) X(shell)
+    X(contents)                                                                                    \
+    X(build) X(resolve) X(volumes) X(parcel) X(linux) X(indexes) X(containers) X(shared) X(io)     \
+        X(rehearse) X(kernel_build) X(media) X(units) X(watch) X(serial) X(xmodem) X(carried)      \
+            X(programming) X(links) X(network) X(shell) X(learning)
 
 #define DECLARE(name) extern const struct test name##_suite[];
 SUITES(DECLARE)

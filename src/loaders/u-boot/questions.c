@@ -145,11 +145,8 @@ static void learn_board(struct mos_learned *l, const struct mos_asked *q, const 
             continue;
         struct mos_told_span *r = mos_vec_push(&l->ram);
         *r = (struct mos_told_span){start, size};
-        mos_learned_fact(l, "RAM",
-                         mos_printf(l->arena, "%s at %s", mos_size_text(l->arena, size),
-                                    mos_address_text(l->arena, start)),
-                         q);
     }
+    l->ram_asked = q->command;
     if (!l->ram.count)
         mos_learned_unknown(l, "its RAM: bdinfo tells of none");
     const char *baud = mos_learned_behind(l->arena, answer, "baudrate    =");
@@ -280,7 +277,7 @@ static void learn_devices(struct mos_learned *l, const struct mos_asked *q, cons
         const char *digits = mmc ? (colon ? colon + 1 : p + n) : p + strlen("Device ");
         digits += strspn(digits, " ");
         if (*digits >= '0' && *digits <= '9' && atoi(digits) < MOST_DEVICES)
-            ask_identity(l, mos_printf(l->arena, "%s %d", q->word, atoi(digits)), 0);
+            ask_identity(l, mos_printf(l->arena, "%s %d", q->word, atoi(digits)), !mmc);
     }
 }
 
