@@ -6,6 +6,7 @@
 #include <poll.h>
 #include <pty.h>
 #include <signal.h>
+#include <stdlib.h>
 #include <string.h>
 #include <sys/prctl.h>
 #include <sys/wait.h>
@@ -65,4 +66,21 @@ pid_t cable_plug(int a, int b,
 void cable_unplug(pid_t cable) {
     kill(cable, SIGKILL);
     waitpid(cable, NULL, 0);
+}
+
+pid_t cable_shell(int board, const char *path) {
+    pid_t pid = fork();
+    if (pid)
+        return pid;
+    int shell;
+    prctl(PR_SET_PDEATHSIG, SIGKILL);
+    if (forkpty(&shell, NULL, NULL, NULL) == 0) {
+        setenv("PS1", "board# ", 1);
+        setenv("TERM", "dumb", 1);
+        setenv("PATH", path, 1);
+        execl("/bin/sh", "sh", (char *)NULL);
+        _exit(127);
+    }
+    cable_run(board, shell, NULL, NULL);
+    _exit(0);
 }

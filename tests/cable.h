@@ -23,5 +23,8 @@ pid_t cable_plug(int a, int b,
                  size_t (*change)(void *self, const char *in, size_t length, char *out),
                  void *self);
 void cable_unplug(pid_t cable);
+/* A shell of this computer at a terminal of its own stands in for a board, at the other end of the
+ * line; path: of its programs. */
+pid_t cable_shell(int board, const char *path);
 
 #endif

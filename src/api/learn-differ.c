@@ -203,7 +203,7 @@ static void compare_hardware(struct differ *d, const struct mos_hardware *h) {
     const struct mos_learned *l = &d->j->l;
     struct mos_arena *a = d->j->m->arena;
     compare_text(d, h->cpu, l->cpu, "processor");
-    if (!l->of_loader) /* a loader's own tree may be of the board that it was made from */
+    if (!l->dialect) /* a loader's own tree may be of the board that it was made from */
         compare_text(d, h->compatible, l->compatible, "compatible");
     if (l->cores)
         compare_text(d, h->cores, mos_printf(a, "%u", l->cores), "cores");
@@ -280,7 +280,7 @@ static void compare_variables(struct differ *d, const struct mos_loader *loader)
     for (size_t i = 0; l->variables.count && i < stated->count; i++) {
         const struct mos_loader_variable *v = stated->items[i].value;
         const char *told = mos_map_get(&l->variables, v->name);
-        bool own = d->j->dialect->language.sets && d->j->dialect->language.sets(v->name);
+        bool own = d->j->l.dialect->language.sets && d->j->l.dialect->language.sets(v->name);
         if (own && !told)
             continue;
         d->compared++;
@@ -378,11 +378,11 @@ bool learn_differ(struct learn_job *j) {
     j->m->ctx.findings.selector = s->text;
     if (b->hardware)
         compare_hardware(&d, b->hardware);
-    if (j->l.of_loader && b->loader) {
+    if (j->l.dialect && b->loader) {
         compare_loader(&d, b->loader);
         compare_variables(&d, b->loader);
     }
-    if (!j->l.of_loader)
+    if (!j->l.dialect)
         compare_system(&d);
     compare_media(&d);
     run_publish_workspace(j->m);

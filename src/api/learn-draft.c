@@ -55,9 +55,10 @@ static const char *media_text(struct pen *p) {
     struct mos_buf b = {.arena = a};
     for (size_t i = 0; i < p->j->l.media.count; i++) {
         const struct mos_told_medium *t = mos_vec_at(&p->j->l.media, i);
-        const char *kernel = t->kernel       ? t->kernel
-                             : p->j->dialect ? mos_dialect_kernel_name(p->j->dialect, a, t->loader)
-                                             : NULL;
+        const char *kernel = t->kernel ? t->kernel
+                             : p->j->l.dialect
+                                 ? mos_dialect_kernel_name(p->j->l.dialect, a, t->loader)
+                                 : NULL;
         if (!t->size)
             continue;
         mos_buf_printf(&b, "    %s: {kind: %s, size: %s%s%s%s%s%s}\n", medium_name(p, i),
@@ -80,8 +81,8 @@ static const char *media_text(struct pen *p) {
 static void put_hardware(struct pen *p) {
     const struct mos_learned *l = &p->j->l;
     struct mos_arena *a = p->j->m->arena;
-    const struct mos_told *baud = p->j->dialect && p->j->dialect->symbols.baud
-                                      ? mos_map_get(&l->symbols, p->j->dialect->symbols.baud)
+    const struct mos_told *baud = p->j->l.dialect && p->j->l.dialect->symbols.baud
+                                      ? mos_map_get(&l->symbols, p->j->l.dialect->symbols.baud)
                                       : NULL;
     struct mos_buf more = {.arena = a};
     p->d.cpu = l->cpu;
@@ -151,7 +152,7 @@ static bool put_loader(struct pen *p) {
     const char *config_file = mos_printf(p->j->m->arena, "loader/%s.config", p->d.name);
     const char *variable_file = mos_printf(p->j->m->arena, "loader/%s-variables.txt", p->d.name);
     bool compiled = l->variables_are == MOS_VARIABLES_COMPILED && l->variables.count;
-    if (!l->of_loader) {
+    if (!l->dialect) {
         draft_put_loader(x);
         return true;
     }
@@ -161,7 +162,7 @@ static bool put_loader(struct pen *p) {
         put_symbols(p, &config);
     put_variables(p, &variables);
     draft_line(x, "\nloader:");
-    draft_line(x, "  dialect: %s", p->j->dialect->name);
+    draft_line(x, "  dialect: %s", p->j->l.dialect->name);
     if (l->version)
         draft_line(x, "  version: %s", draft_quoted(x, l->version));
     draft_line(x, "  facts: {%s%s%sconfig: %s}   # what it told at its prompt",

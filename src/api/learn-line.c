@@ -154,17 +154,26 @@ static bool try_loader(struct learn_job *j, const struct mos_greeting *g, bool *
             return line_fails(j, end == MOS_TALK_STOPPED ? EINTR : t.errnum);
         *is = end == MOS_TALK_ANSWERED && d->questions->is(answer);
         if (*is)
-            j->dialect = d;
+            j->l.dialect = d;
     }
     if (!*is)
         return true;
     note(j, false, mos_printf(j->m->arena, "a loader waits at %s: it is asked", j->port));
     keep_heard(j);
-    j->dialect->questions->ask(&j->l, j->heard);
+    j->l.dialect->questions->ask(&j->l, j->l.dialect, j->heard);
     return ask_loader(j, &t);
 }
 
 /* ---- a Linux ---- */
+
+/* By which a system reaches the variables of its loader, whichever that is. */
+static const char *access_file(void) {
+    const struct mos_dialect *d;
+    for (size_t i = 0; (d = mos_dialect_at(i)); i++)
+        if (d->stored && d->stored->system_file)
+            return d->stored->system_file;
+    return "etc/none";
+}
 
 static bool read_secret(struct learn_job *j, const char **out) {
     const char *path = j->request->password_file;
@@ -197,7 +206,7 @@ static bool ask_linux(struct learn_job *j) {
         return shell_fails(j, &b);
     note(j, false, mos_printf(j->m->arena, "a Linux answers at %s: it is asked", j->port));
     bool ok = board_shell_silence(&b);
-    mos_learned_ask_linux(&j->l);
+    mos_learned_ask_linux(&j->l, access_file());
     for (size_t i = 0; ok && i < j->l.questions.count; i++) {
         const struct mos_asked *q = question(j, i);
         if (j->m->ctx.progress)
@@ -249,7 +258,7 @@ static void answer_all(struct learn_job *j, const char *text, const char *prompt
         const char *answer = find_answer(j, at, prompt, command, &rest);
         at = answer ? rest : at; /* one that is asked twice has two answers */
         answer = answer ? answer : find_answer(j, text, prompt, command, &rest);
-        size_t n = answer && !j->dialect ? strlen(answer) : 0;
+        size_t n = answer && !j->l.dialect ? strlen(answer) : 0;
         take(j, i, prompt,
              n && answer[n - 1] == '\n' ? mos_strndup(j->m->arena, answer, n - 1) : answer);
     }
@@ -262,10 +271,10 @@ static void try_stored(struct learn_job *j, const struct mos_dialect *d, const c
     while (d->questions && (line = find_command(j, line, d->questions->version, prompt))) {
         const char *answer = find_answer(j, line - 1, *prompt, d->questions->version, &rest);
         if (answer && d->questions->is(answer)) {
-            j->dialect = d;
+            j->l.dialect = d;
             j->heard = mos_strndup(j->m->arena, text, (size_t)(line - text));
             keep_heard(j);
-            d->questions->ask(&j->l, j->heard);
+            d->questions->ask(&j->l, d, j->heard);
             return;
         }
         line = mos_next_line(line);
@@ -286,10 +295,10 @@ static bool read_stored(struct learn_job *j) {
         if (mos_plain_is_text(&within, (uint8_t)data[i]))
             mos_buf_char(&plain, data[i]);
     const char *text = mos_buf_string(&plain);
-    for (size_t i = 0; (d = mos_dialect_at(i)) && !j->dialect; i++)
+    for (size_t i = 0; (d = mos_dialect_at(i)) && !j->l.dialect; i++)
         try_stored(j, d, text, &prompt);
-    if (!j->dialect) {
-        mos_learned_ask_linux(&j->l);
+    if (!j->l.dialect) {
+        mos_learned_ask_linux(&j->l, access_file());
         if (!find_command(j, text, question(j, 0)->command, &prompt))
             return mos_fail(&j->m->error, MOS_ERROR_USAGE, 0,
                             "%s: neither a loader's prompt nor a shell's was asked anything here",

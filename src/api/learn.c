@@ -70,7 +70,7 @@ static void tell_facts(struct learn_job *j) {
         {"fact", "fact", false}, {"value", "value", false}, {"asked", "asked by", false}};
     struct mos_arena *a = j->m->arena;
     const char *who =
-        mos_printf(a, "The %s at %s says%s", j->dialect ? "loader" : "system", j->port,
+        mos_printf(a, "The %s at %s says%s", j->l.dialect ? "loader" : "system", j->port,
                    j->known ? mos_printf(a, " (%zu values of %s were compared, %zu differ)",
                                          j->compared, j->request->name, j->differ)
                             : "");

@@ -12,12 +12,11 @@ struct learn_job {
     const struct mosaicum_learn *request;
     const char *port, *prompt;
     int line;
-    const struct mos_dialect *dialect; /* of the loader that answers; NULL: it is a Linux */
     struct mos_learned l;
-    struct mos_dt *tree;    /* of a Linux; NULL: none came */
-    struct mos_buf answers; /* all that was asked, and what came */
-    const char *heard;      /* before the first question */
-    bool known;             /* the workspace has the board */
+    struct mos_dt *tree;     /* of a Linux; NULL: none came */
+    struct mos_buf answers;  /* all that was asked, and what came */
+    const char *heard;       /* before the first question */
+    bool known;              /* the workspace has the board */
     size_t compared, differ; /* values of its definition, and those that are others */
 };
 

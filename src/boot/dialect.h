@@ -278,6 +278,7 @@ struct mos_loader_orders {
                               struct mos_order_told *told);
 };
 
+struct mos_dialect;
 struct mos_learned; /* learning/learned.h */
 
 /* What is asked at its prompt about itself; nothing of it changes what is stored. */
@@ -286,7 +287,7 @@ struct mos_loader_questions {
     bool (*is)(const char *answer); /* … is this an answer of such a loader? */
     /* The first questions; later ones follow from the answers.  heard: what it said before it
      * stood at its prompt. */
-    void (*ask)(struct mos_learned *l, const char *heard);
+    void (*ask)(struct mos_learned *l, const struct mos_dialect *dialect, const char *heard);
 };
 
 /* What a loader prints on its console, as texts that watch/matcher.h takes. */

@@ -10,6 +10,7 @@
 #include <stdbool.h>
 #include <stdint.h>
 
+struct mos_dialect; /* boot/dialect.h */
 struct mos_learned;
 
 struct mos_asked {
@@ -63,7 +64,7 @@ struct mos_learned {
     size_t next;              /* where the next one goes: behind the one that is answered now */
     struct mos_vec facts;     /* of struct mos_told: for people, in order */
     struct mos_vec unknown;   /* of const char *: what could not be learnt, and why */
-    bool of_loader;           /* else of a Linux */
+    const struct mos_dialect *dialect; /* of the loader that tells; NULL: it is a Linux */
     /* NULL, 0 and empty: not told */
     const char *version; /* of the loader */
     const char *cpu;     /* as definitions have it */
@@ -85,6 +86,7 @@ struct mos_learned {
     struct mos_vec modules;             /* of const char * */
 };
 
+/* Nothing is told, and nothing asked. */
 void mos_learned_begin(struct mos_learned *l, struct mos_arena *arena);
 /* Who asks sets `next` behind the question whose answer is read: what follows from it comes then,
  * before all that is asked later.  A question: */

@@ -313,8 +313,8 @@ static void learn_access(struct mos_learned *l, const struct mos_asked *q, const
         }
 }
 
-void mos_learned_ask_linux(struct mos_learned *l) {
-    static const struct {
+void mos_learned_ask_linux(struct mos_learned *l, const char *access) {
+    const struct {
         const char *command;
         void (*understand)(struct mos_learned *l, const struct mos_asked *q, const char *answer);
         const char *word;
@@ -342,7 +342,7 @@ void mos_learned_ask_linux(struct mos_learned *l) {
         {"cat /proc/mtd 2>/dev/null", NULL, "", 0},
         {"cut -d' ' -f1 /proc/modules", learn_modules, "", 0},
         {"cat /proc/interrupts", learn_interrupts, "", 0},
-        {"cat /etc/fw_env.config 2>/dev/null", learn_access, "", 0},
+        {mos_printf(l->arena, "cat /%s 2>/dev/null", access), learn_access, "", 0},
         {"for t in base64 gzip; do command -v $t; done", learn_tools, "", 0},
     };
     for (size_t i = 0; i < sizeof rows / sizeof *rows; i++)

@@ -4,7 +4,8 @@
 
 #include "learning/learned.h"
 
-/* The first questions; later ones follow from the answers. */
-void mos_learned_ask_linux(struct mos_learned *l);
+/* The first questions; later ones follow from the answers.  access: the file (below /) by which
+ * such a system reaches its loader's variables. */
+void mos_learned_ask_linux(struct mos_learned *l, const char *access);
 
 #endif

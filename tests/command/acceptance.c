@@ -4,11 +4,9 @@
 #include "cable.h"
 #include "support.h"
 
-#include <pty.h>
 #include <signal.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/prctl.h>
 #include <unistd.h>
 
 struct board {
@@ -18,22 +16,6 @@ struct board {
 
 static const char *levels;   /* what the board's dmesg was told, a line each */
 static const char *programs; /* where the board has its own: nothing here is to be changed */
-
-/* Bytes both ways between the line and a shell at a terminal of its own. */
-static void be_board(int line) {
-    int shell;
-    prctl(PR_SET_PDEATHSIG, SIGKILL);
-    pid_t pid = forkpty(&shell, NULL, NULL, NULL);
-    if (pid == 0) {
-        setenv("PS1", "board# ", 1);
-        setenv("TERM", "dumb", 1);
-        setenv("PATH", programs, 1);
-        execl("/bin/sh", "sh", (char *)NULL);
-        _exit(127);
-    }
-    cable_run(line, shell, NULL, NULL);
-    _exit(0);
-}
 
 static void power_on(struct board *b) {
     if (!programs) {
@@ -46,9 +28,7 @@ static void power_on(struct board *b) {
         levels = keep(path_in(folder, "levels"));
     }
     cable_end_open(&b->line);
-    b->pid = fork();
-    if (b->pid == 0)
-        be_board(b->line.board);
+    b->pid = cable_shell(b->line.board, programs);
 }
 
 static void power_off(struct board *b) {

@@ -20,6 +20,7 @@
     X(send)                                                                                        \
     X(serve)                                                                                       \
     X(acceptance)                                                                                  \
+    X(learn)                                                                                       \
     X(listen) X(rehearse) X(chain) X(verdicts) X(safe) X(bytes) X(hostile) X(edges) X(golden)      \
         X(borders) X(session) X(foreign) X(corners) X(modules) X(planted) X(trial) X(squashfs)     \
             X(again) X(dialect) X(jobs) X(firmware) X(access) X(guides) X(kconfig)                 \

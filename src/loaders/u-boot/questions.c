@@ -36,7 +36,7 @@ static const char *symbol_of(const struct mos_loader_command *rows, const char *
 
 static void learn_cpu(struct mos_learned *l, const char *cpu, const struct mos_asked *q) {
     l->cpu = cpu;
-    mos_learned_symbol(l, symbol_of(mos_dialect_u_boot.processors, cpu), "y", q);
+    mos_learned_symbol(l, symbol_of(l->dialect->processors, cpu), "y", q);
     mos_learned_fact(l, "processor", cpu, q);
 }
 
@@ -69,9 +69,9 @@ static void learn_room(struct mos_learned *l, const struct mos_asked *q, const c
     size += flag;
     if (!room || size % SECTOR)
         return;
-    mos_learned_symbol(l, mos_dialect_u_boot.symbols.environment_size,
+    mos_learned_symbol(l, l->dialect->symbols.environment_size,
                        mos_printf(l->arena, "0x%llx", size), q);
-    mos_learned_symbol(l, mos_dialect_u_boot.symbols.flag_byte, yes(flag), q);
+    mos_learned_symbol(l, l->dialect->symbols.flag_byte, yes(flag), q);
     mos_learned_fact(l, "size of the environment",
                      mos_printf(l->arena, "%s, %s", mos_size_text(l->arena, size),
                                 flag ? "two copies" : "one copy"),
@@ -121,9 +121,9 @@ static void learn_variables(struct mos_learned *l, const struct mos_asked *q, co
     const char *arch = mos_map_get(&found, "arch"), *cpu = mos_map_get(&found, "cpu");
     if (!l->cpu && arch && strcmp(arch, "arm") == 0) /* its compiler did not tell */
         learn_cpu(l, cpu && strcmp(cpu, "armv8") == 0 ? "arm64" : "arm", q);
-    const char *wait = mos_map_get(&found, mos_dialect_u_boot.symbols.waits);
+    const char *wait = mos_map_get(&found, l->dialect->symbols.waits);
     if (wait)
-        mos_learned_symbol(l, mos_dialect_u_boot.symbols.starts_by_itself, yes(atoi(wait) >= 0), q);
+        mos_learned_symbol(l, l->dialect->symbols.starts_by_itself, yes(atoi(wait) >= 0), q);
 }
 
 /* ---- the board ---- */
@@ -151,8 +151,7 @@ static void learn_board(struct mos_learned *l, const struct mos_asked *q, const 
         mos_learned_unknown(l, "its RAM: bdinfo tells of none");
     const char *baud = mos_learned_behind(l->arena, answer, "baudrate    =");
     if (baud && atoi(baud))
-        mos_learned_symbol(l, mos_dialect_u_boot.symbols.baud,
-                           mos_printf(l->arena, "%d", atoi(baud)), q);
+        mos_learned_symbol(l, l->dialect->symbols.baud, mos_printf(l->arena, "%d", atoi(baud)), q);
 }
 
 /* compatible = "one", "two" */
@@ -288,7 +287,7 @@ static void learn_file_systems(struct mos_learned *l, const struct mos_asked *q,
     const char *list = mos_learned_behind(l->arena, answer, "Supported filesystems:");
     const struct mos_fs_driver *fs;
     for (size_t i = 0; list && (fs = mos_fs_at(i)); i++) {
-        const struct mos_fs_loader *word = mos_dialect_reads(&mos_dialect_u_boot, fs);
+        const struct mos_fs_loader *word = mos_dialect_reads(l->dialect, fs);
         if (word && word->symbol)
             mos_learned_symbol(l, word->symbol, yes(in_list(list, word->word)), q);
     }
@@ -297,7 +296,7 @@ static void learn_file_systems(struct mos_learned *l, const struct mos_asked *q,
 }
 
 static void form(struct mos_learned *l, const char *name, bool is, const struct mos_asked *q) {
-    mos_learned_symbol(l, symbol_of(mos_dialect_u_boot.forms, name), yes(is), q);
+    mos_learned_symbol(l, symbol_of(l->dialect->forms, name), yes(is), q);
 }
 
 static void learn_tables(struct mos_learned *l, const struct mos_asked *q, const char *answer) {
@@ -337,7 +336,7 @@ static void learn_drivers(struct mos_learned *l, const struct mos_asked *q, cons
     if (!strstr(answer, "root_driver"))
         return;
     for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
-        const char *symbol = symbol_of(mos_dialect_u_boot.storage, rows[i].medium);
+        const char *symbol = symbol_of(l->dialect->storage, rows[i].medium);
         const char *p = strstr(answer, mos_printf(l->arena, "\n%s ", rows[i].driver));
         mos_learned_symbol(l, symbol, yes(p), q);
     }
@@ -361,8 +360,8 @@ static void learn_words_most(struct mos_learned *l, const struct mos_asked *q, c
     } else if (over && !goes) {
         ask_words(l, q->number - 1);
     } else if (!over && goes) {
-        mos_learned_symbol(l, mos_dialect_u_boot.symbols.most_words,
-                           mos_printf(l->arena, "%u", q->number), q);
+        mos_learned_symbol(l, l->dialect->symbols.most_words, mos_printf(l->arena, "%u", q->number),
+                           q);
         mos_learned_fact(l, "words of a command", mos_printf(l->arena, "%u at most", q->number),
                          NULL);
     }
@@ -392,7 +391,7 @@ static void learn_commands(struct mos_learned *l, const struct mos_asked *q, con
         return;
     }
     mos_learned_fact(l, "commands", mos_printf(l->arena, "%zu", l->commands.count), q);
-    for (const struct mos_loader_command *c = mos_dialect_u_boot.commands; c->name; c++) {
+    for (const struct mos_loader_command *c = l->dialect->commands; c->name; c++) {
         const struct mos_told *before = mos_map_get(&l->symbols, c->symbol);
         if (has(l, c->name) || !before)
             mos_learned_symbol(l, c->symbol, yes(has(l, c->name)), q);
@@ -504,8 +503,8 @@ static bool is(const char *answer) {
     return strstr(answer, "U-Boot 20") != NULL;
 }
 
-static void ask(struct mos_learned *l, const char *heard) {
-    l->of_loader = true;
+static void ask(struct mos_learned *l, const struct mos_dialect *dialect, const char *heard) {
+    l->dialect = dialect;
     learn_keeping(l, heard);
     mos_learned_ask(l, "version", SOON, learn_version, "", 0);
     mos_learned_ask(l, "help", LONG, learn_commands, "", 0);

@@ -4,9 +4,6 @@
 
 #include "boot/dialect.h"
 
-/* u-boot.c: the row itself. */
-extern const struct mos_dialect mos_dialect_u_boot;
-
 /* script.c: the texts, see struct mos_dialect for each. */
 /* starts.c: as mos_dialect.starts_file. */
 void ub_starts_file(struct mos_arena *arena, const char *medium, unsigned partition,
