@@ -133,11 +133,6 @@ static bool put_workspace(struct draft *x) {
     return draft_put_file(x, "mosaicum.yaml", &text);
 }
 
-static bool good_board_name(const char *name) {
-    size_t n = strspn(name, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.");
-    return n && n <= 64 && !name[n] && isalnum((unsigned char)name[0]);
-}
-
 static void report(struct draft *x) {
     static const struct mosaicum_column files[] = {{"file", "", false}};
     static const struct mosaicum_column facts[] = {{"unknown", "", false}};
@@ -174,7 +169,7 @@ bool draft_begin(struct draft *x, mosaicum *m, const struct mosaicum_draft *d, c
                         .folder = folder,
                         .shown = mos_printf(m->arena, "boards/%s.yaml", d->name),
                         .written = mos_vec_make(m->arena, sizeof(char *))};
-    if (!good_board_name(d->name))
+    if (!mos_is_name(d->name))
         return mos_fail(&m->error, MOS_ERROR_USAGE, 0,
                         "%s is not a name for a board: letters, digits, - and _, at most 64",
                         d->name);

@@ -5,7 +5,6 @@
 #include "base/bytes.h"
 #include "base/text.h"
 
-#include <ctype.h>
 #include <string.h>
 
 struct pen {
@@ -185,19 +184,14 @@ static bool put_loader(struct pen *p) {
 
 /* ---- the layout ---- */
 
-static bool good_region_name(const char *name) {
-    size_t n = strspn(name, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-");
-    return n && n <= 32 && !name[n] && isalpha((unsigned char)name[0]);
-}
-
 static const char *region_name(struct pen *p, const struct mos_told_medium *m, size_t index,
                                struct mos_map *taken) {
     const struct mos_told_partition *t = mos_vec_at(&m->partitions, index);
     const char *name = t->path && strcmp(t->path, "/") == 0 ? "root"
                        : t->path && t->path[0] == '/'       ? t->path + 1
                                                             : "";
-    if (!good_region_name(name))
-        name = t->name && good_region_name(t->name) ? t->name : "part";
+    if (!mos_is_name(name))
+        name = t->name && mos_is_name(t->name) ? t->name : "part";
     const char *own = name;
     if (mos_map_get(taken, own) || strcmp(name, "part") == 0)
         own = mos_printf(p->j->m->arena, "%s-%u", name, t->number);

@@ -16,12 +16,9 @@ static void take_memory(struct learn_job *j, const struct mos_dt_node *node) {
     size_t step = 4 * ((size_t)a + s);
     if (!reg || !type || strcmp(type, "memory") != 0 || !a || !s || a > 2 || s > 2)
         return;
-    for (size_t at = 0; at + step <= reg->length; at += step) {
-        uint64_t length = mos_dt_number(reg->data + at + 4 * a, s);
-        if (length)
-            *(struct mos_told_span *)mos_vec_push(&j->l.ram) =
-                (struct mos_told_span){mos_dt_number(reg->data + at, a), length};
-    }
+    for (size_t at = 0; at + step <= reg->length; at += step)
+        mos_learned_ram(&j->l, mos_dt_number(reg->data + at, a),
+                        mos_dt_number(reg->data + at + 4 * a, s), NULL);
 }
 
 /* What a kernel says is RAM leaves out what its firmware keeps: the tree counts. */
@@ -48,8 +45,6 @@ static void take_tree(struct learn_job *j) {
         take_memory(j, n);
     if (!l->ram.count)
         l->ram = before;
-    else
-        l->ram_asked = NULL; /* the tree */
     if (l->compatible)
         mos_learned_fact(l, "compatible", l->compatible, NULL);
 }

@@ -341,3 +341,10 @@ const char *mos_shell_word(struct mos_arena *arena, const char *text) {
     mos_buf_text(&out, "'");
     return mos_buf_string(&out);
 }
+
+bool mos_is_name(const char *text) {
+    static const char *const letters =
+        "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.";
+    size_t n = strspn(text, letters);
+    return n && n <= 64 && !text[n] && !strchr("-_.", text[0]);
+}

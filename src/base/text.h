@@ -39,6 +39,9 @@ void mos_date_of_days(int64_t days, int64_t *year, int64_t *month, int64_t *day)
 
 /* The n-th field (from 0) of a line whose fields are separated by colons; "" when there is none. */
 const char *mos_field(struct mos_arena *arena, const char *line, unsigned n);
+/* Is it a name as definitions have them: letters, digits, - _ and ., at most 64, the first one a
+ * letter or digit? */
+bool mos_is_name(const char *text);
 /* A word as a shell takes it: in quotation marks where it needs them. */
 const char *mos_shell_word(struct mos_arena *arena, const char *text);
 /* What follows the line's end: "" behind the last one. */

@@ -67,6 +67,30 @@ struct mos_told_medium *mos_learned_medium(struct mos_learned *l, const char *lo
     return m;
 }
 
+struct mos_told_partition *mos_learned_partition(struct mos_told_medium *m, uint64_t number,
+                                                 uint64_t start, uint64_t length) {
+    enum { MOST_PARTITIONS = 1024 };
+    const uint64_t most = (uint64_t)1 << 60; /* bytes */
+    if (!number || number > MOST_PARTITIONS || !start || !length || start > most || length > most)
+        return NULL;
+    for (size_t i = 0; i < m->partitions.count; i++)
+        if (((struct mos_told_partition *)mos_vec_at(&m->partitions, i))->number == number)
+            return NULL;
+    struct mos_told_partition *t = mos_vec_push(&m->partitions);
+    *t = (struct mos_told_partition){
+        .number = (unsigned)number, .start = start, .length = length, .device = ""};
+    return t;
+}
+
+void mos_learned_ram(struct mos_learned *l, uint64_t start, uint64_t length,
+                     const struct mos_asked *q) {
+    if (!length || length > (uint64_t)1 << 60 || start + length < start)
+        return;
+    struct mos_told_span *r = mos_vec_push(&l->ram);
+    *r = (struct mos_told_span){start, length};
+    l->ram_asked = q ? q->command : NULL;
+}
+
 const char *mos_learned_behind(struct mos_arena *arena, const char *answer, const char *key) {
     const char *p = strstr(answer, key);
     if (!p)

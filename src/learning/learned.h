@@ -103,6 +103,12 @@ void mos_learned_unknown(struct mos_learned *l, const char *what);
 /* The medium that the loader (or the kernel) calls so, a new one if need be. */
 struct mos_told_medium *mos_learned_medium(struct mos_learned *l, const char *loader,
                                            const char *kernel);
+/* A partition of a medium, where its number and place can be: NULL: they cannot. */
+struct mos_told_partition *mos_learned_partition(struct mos_told_medium *m, uint64_t number,
+                                                 uint64_t start, uint64_t length);
+/* A range of RAM; what is empty, or goes beyond all addresses, is none. */
+void mos_learned_ram(struct mos_learned *l, uint64_t start, uint64_t length,
+                     const struct mos_asked *q);
 /* The text behind `key`, up to the line's end, without blanks around it; NULL: it is not there. */
 const char *mos_learned_behind(struct mos_arena *arena, const char *answer, const char *key);
 

@@ -83,6 +83,8 @@ static void learn_console(struct mos_learned *l, const struct mos_asked *q, cons
     } else {
         return;
     }
+    if (l->console && !mos_is_name(l->console))
+        l->console = NULL;
     if (l->console)
         mos_learned_fact(l, "console", l->console, q);
 }
@@ -112,12 +114,9 @@ static void learn_ranges(struct mos_learned *l, const struct mos_asked *q, const
         char *end;
         uint64_t start = strtoull(p, &end, 16);
         uint64_t last = *end == '-' ? strtoull(end + 1, NULL, 16) : 0;
-        if (last <= start)
-            continue;
-        struct mos_told_span *r = mos_vec_push(&l->ram);
-        *r = (struct mos_told_span){start, last - start + 1};
+        if (last > start)
+            mos_learned_ram(l, start, last - start + 1, q);
     }
-    l->ram_asked = q->command;
 }
 
 /* ---- storage ---- */
@@ -177,7 +176,8 @@ static void learn_disks(struct mos_learned *l, const struct mos_asked *q, const 
     for (const char *p = answer; *p; p = mos_next_line(p)) {
         const char *word = word_at(a, p, 0, false), *name = word_at(a, p, 1, false);
         uint64_t size = number_at(a, p, 2);
-        if (strcmp(word, "disk") == 0 && size && !strstr(name, "boot") && !strstr(name, "rpmb")) {
+        if (strcmp(word, "disk") == 0 && size && size < (uint64_t)1 << 51 &&
+            mos_is_name(name) && !strstr(name, "boot") && !strstr(name, "rpmb")) {
             struct mos_told_medium *m = mos_learned_medium(l, NULL, name);
             m->size = size * SECTOR;
             m->sector = number_at(a, p, 3);
@@ -189,15 +189,15 @@ static void learn_disks(struct mos_learned *l, const struct mos_asked *q, const 
                                        "-j446 -N66",
                                        name),
                             SOON, learn_table, name, 0);
-        } else if (strcmp(word, "part") == 0) {
-            struct mos_told_medium *m = mos_learned_medium(l, NULL, name);
+        } else if (strcmp(word, "part") == 0 && mos_is_name(name)) {
             const char *label = word_at(a, p, 6, true);
-            struct mos_told_partition *t = mos_vec_push(&m->partitions);
-            *t = (struct mos_told_partition){.number = (unsigned)size,
-                                             .start = number_at(a, p, 3) * SECTOR,
-                                             .length = number_at(a, p, 4) * SECTOR,
-                                             .device = word_at(a, p, 5, false),
-                                             .name = *label ? label : NULL};
+            struct mos_told_partition *t =
+                mos_learned_partition(mos_learned_medium(l, NULL, name), size,
+                                      number_at(a, p, 3) * SECTOR, number_at(a, p, 4) * SECTOR);
+            if (!t)
+                continue;
+            t->device = word_at(a, p, 5, false);
+            t->name = *label ? label : NULL;
         }
     }
 }

@@ -86,8 +86,7 @@ static struct verdict read_boolean(struct mos_ctx *ctx, struct mos_value *v) {
 
 static struct verdict read_name(struct mos_ctx *ctx, struct mos_value *v) {
     (void)ctx;
-    size_t n = strspn(v->text, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.");
-    if (!n || v->text[n] || !isalnum((unsigned char)v->text[0]) || n > 64)
+    if (!mos_is_name(v->text))
         return BAD("is not a name", "Use letters, digits, - _ and . only, at most 64.");
     return GOOD;
 }

@@ -141,12 +141,9 @@ static void learn_board(struct mos_learned *l, const struct mos_asked *q, const 
     for (const char *p = answer; (p = strstr(p, "DRAM bank")); p++) {
         uint64_t start, size;
         const char *s = hex_behind(p, "-> start", &start), *z = hex_behind(p, "-> size", &size);
-        if (!s || !z || !size)
-            continue;
-        struct mos_told_span *r = mos_vec_push(&l->ram);
-        *r = (struct mos_told_span){start, size};
+        if (s && z)
+            mos_learned_ram(l, start, size, q);
     }
-    l->ram_asked = q->command;
     if (!l->ram.count)
         mos_learned_unknown(l, "its RAM: bdinfo tells of none");
     const char *baud = mos_learned_behind(l->arena, answer, "baudrate    =");
@@ -196,10 +193,10 @@ static void learn_table(struct mos_learned *l, const struct mos_asked *q, const 
             continue;
         }
         uint64_t start = strtoull(end + 1, &end, 0), last = strtoull(end, &end, 0);
-        struct mos_told_partition *t = mos_vec_push(&m->partitions);
-        *t = (struct mos_told_partition){.number = (unsigned)number,
-                                         .start = start * SECTOR,
-                                         .length = (gpt ? last - start + 1 : last) * SECTOR};
+        struct mos_told_partition *t = mos_learned_partition(
+            m, number, start * SECTOR, (gpt ? last - start + 1 : last) * SECTOR);
+        if (!t)
+            continue;
         const char *quote = gpt ? strchr(end, '"') : NULL;
         size_t line = strcspn(end, "\n");
         if (quote && quote < end + line)
@@ -229,7 +226,7 @@ static void learn_medium(struct mos_learned *l, const struct mos_asked *q, const
     struct mos_order_told told = {0};
     if (ub_orders.understand(&order, q->number, answer, &told))
         return;
-    if (told.size || *told.name) {
+    if ((told.size && told.size < (uint64_t)1 << 60) || *told.name) {
         struct mos_told_medium *m = mos_learned_medium(l, q->word, NULL);
         m->size = told.size ? told.size : m->size;
         m->blur = told.size ? told.blur : m->blur;
