@@ -162,7 +162,7 @@ static void compare_partitions(struct differ *d, const struct mos_medium_plan *m
         return;
     d->compared++;
     if (strcmp(t->table, m->table->name) != 0)
-        differs(d, m->def->r.key_place, "kind of table", m->table->name, t->table, t->asked);
+        differs(d, m->def->r.key_place, "kind of table", m->table->name, t->table, t->table_asked);
     for (size_t i = 0; i < m->regions.count; i++) {
         const struct mos_region_plan *r = mos_vec_pointer(&m->regions, i);
         const struct mos_told_partition *same = NULL;
@@ -178,12 +178,12 @@ static void compare_partitions(struct differ *d, const struct mos_medium_plan *m
         const char *what = mos_printf(a, "partition %u", r->number);
         bool grows = mos_true(r->def->grows) || (mos_has(r->def->size) && r->def->size->rest);
         if (!same)
-            differs(d, r->place, what, stated, "none", t->asked);
+            differs(d, r->place, what, stated, "none", t->table_asked);
         else if (same->start != r->start || (same->length != r->length && !grows))
             differs(d, r->place, what, stated,
                     mos_printf(a, "%s at %s", mos_size_text(a, same->length),
                                mos_size_text(a, same->start)),
-                    t->asked);
+                    t->table_asked);
     }
 }
 

@@ -167,17 +167,16 @@ static bool put_loader(struct pen *p) {
     draft_line(x, "  facts: {%s%s%sconfig: %s}   # what it told at its prompt",
                compiled ? "defaults: " : "", compiled ? variable_file : "", compiled ? ", " : "",
                config_file);
+    const char *why =
+        !l->variables.count ? "it did not tell its variables"
+        : l->variables_are == MOS_VARIABLES_STORED
+            ? mos_printf(p->j->m->arena, "the board has stored ones (%s)", variable_file)
+            : mos_printf(p->j->m->arena,
+                         "whether those in %s are, learn knows when it hears the loader start",
+                         variable_file);
     if (!compiled)
         draft_unknown(x, "defaults", "loader.facts.defaults",
-                      l->variables_are == MOS_VARIABLES_STORED
-                          ? mos_printf(p->j->m->arena,
-                                       "the loader's compiled-in variables: the board has stored "
-                                       "ones (%s)",
-                                       variable_file)
-                          : mos_printf(p->j->m->arena,
-                                       "whether the variables in %s are those compiled in: learn "
-                                       "knows when it hears the loader start",
-                                       variable_file));
+                      mos_printf(p->j->m->arena, "the loader's compiled-in variables: %s", why));
     return draft_put_file(x, config_file, &config) &&
            (!l->variables.count || draft_put_file(x, variable_file, &variables));
 }

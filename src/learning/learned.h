@@ -51,7 +51,7 @@ struct mos_told_medium {
     uint64_t size, blur; /* bytes; it may be so many more or less */
     uint64_t sector;
     const char *table; /* "gpt", "mbr"; NULL: none, or not known */
-    const char *asked;
+    const char *asked, *table_asked;
     struct mos_vec partitions; /* of struct mos_told_partition */
 };
 

@@ -176,13 +176,13 @@ static void learn_disks(struct mos_learned *l, const struct mos_asked *q, const 
     for (const char *p = answer; *p; p = mos_next_line(p)) {
         const char *word = word_at(a, p, 0, false), *name = word_at(a, p, 1, false);
         uint64_t size = number_at(a, p, 2);
-        if (strcmp(word, "disk") == 0 && size && size < (uint64_t)1 << 51 &&
-            mos_is_name(name) && !strstr(name, "boot") && !strstr(name, "rpmb")) {
+        if (strcmp(word, "disk") == 0 && size && size < (uint64_t)1 << 51 && mos_is_name(name) &&
+            !strstr(name, "boot") && !strstr(name, "rpmb")) {
             struct mos_told_medium *m = mos_learned_medium(l, NULL, name);
             m->size = size * SECTOR;
             m->sector = number_at(a, p, 3);
             m->kind = kind_of(word_at(a, p, 4, false), word_at(a, p, 5, true));
-            m->asked = q->command;
+            m->asked = m->table_asked = q->command;
             mos_learned_ask(l,
                             mos_printf(a,
                                        "dd if=/dev/%s bs=512 count=1 2>/dev/null | od -An -v -tx1 "

@@ -182,6 +182,7 @@ static void learn_table(struct mos_learned *l, const struct mos_asked *q, const 
     if (!gpt && !mbr)
         return;
     m->table = gpt ? "gpt" : "mbr";
+    m->table_asked = q->command;
     for (const char *p = strstr(answer, "Part\t"); p && *p; p = mos_next_line(p)) {
         char *end;
         unsigned long number = strtoul(p + strspn(p, " "), &end, 10);
