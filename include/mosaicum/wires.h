@@ -98,6 +98,9 @@ struct mos_wires {
      * at is left out. */
     int (*line_users)(const struct mos_wires *w, const char *port,
                       bool (*each)(void *self, const char *program, unsigned process), void *self);
+    /* Who may open a port: the name of its group, and that of whoever started this; ENOENT: they
+     * have none. */
+    int (*line_group)(const struct mos_wires *w, const char *port, char group[64], char user[64]);
     /* The keyboard of whoever started this, key by key as they are pressed, without echo; closing
      * it sets it back.  ENOTTY: there is none. */
     int (*open_keys)(const struct mos_wires *w, int *wire);

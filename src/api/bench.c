@@ -121,26 +121,35 @@ const char *bench_port_users(mosaicum *m, const char *port) {
     return mos_buf_string(&u.names);
 }
 
-bool bench_cannot_open(mosaicum *m, const char *port, unsigned speed, int e) {
+const char *bench_why_not(mosaicum *m, const char *port, unsigned speed, int e) {
+    const struct mos_wires *w = m->ctx.host->wires;
     const char *who = e == EBUSY ? bench_port_users(m, port) : "";
+    char group[64], user[64];
     switch (e) {
     case EBUSY:
-        return mos_fail(&m->error, MOS_ERROR_SYSTEM, 0, "%s: another program has it%s%s", port,
-                        *who ? ": " : "", who);
+        return mos_printf(m->arena, "%s: another program has it%s%s", port, *who ? ": " : "", who);
     case EACCES:
     case EPERM:
-        return mos_fail(&m->error, MOS_ERROR_SYSTEM, 0,
-                        "%s may not be opened by you: ls -l tells its group; sudo usermod -a -G "
-                        "GROUP USER, then log in anew",
-                        port);
+        if (!w || !w->line_group || w->line_group(w, port, group, user))
+            return mos_printf(m->arena, "%s may not be opened by you: ls -l tells whose it is",
+                              port);
+        return mos_printf(m->arena,
+                          "%s may be opened by group %s, and %s is not in it: sudo usermod -a -G "
+                          "%s %s, then log in anew",
+                          port, group, user, group, user);
     case EINVAL:
-        return mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%s cannot have %u bits a second", port,
-                        speed);
+        return mos_printf(m->arena, "%s cannot have %u bits a second", port, speed);
     case ENOTTY:
-        return mos_fail(&m->error, MOS_ERROR_USAGE, 0, "%s is no serial port", port);
+        return mos_printf(m->arena, "%s is no serial port", port);
     default:
-        return mos_fail(&m->error, MOS_ERROR_SYSTEM, e, "Opening %s", port);
+        return mos_printf(m->arena, "Opening %s: %s", port, mos_errno_text(e));
     }
+}
+
+bool bench_cannot_open(mosaicum *m, const char *port, unsigned speed, int e) {
+    bool wrong = e == EINVAL || e == ENOTTY;
+    return mos_fail(&m->error, wrong ? MOS_ERROR_USAGE : MOS_ERROR_SYSTEM, 0, "%s",
+                    bench_why_not(m, port, speed, e));
 }
 
 bool bench_open(mosaicum *m, const struct mos_bench_unit *unit, const char *port, const char *speed,

@@ -14,6 +14,8 @@ const char *bench_port(mosaicum *m, const struct mos_bench_unit *unit);
 /* Programs that have a port open, "cat (process 123)"; "": nobody, or nobody that may be looked at.
  */
 const char *bench_port_users(mosaicum *m, const char *port);
+/* Why a port could not be opened, by an errno value, and what to do: a sentence. */
+const char *bench_why_not(mosaicum *m, const char *port, unsigned speed, int errnum);
 /* A port could not be opened, an errno value: the run's error says why, and what to do; false. */
 bool bench_cannot_open(mosaicum *m, const char *port, unsigned speed, int errnum);
 /* Opens the port that is named, else that of the unit, at a speed (NULL: 115200); *shown: which one

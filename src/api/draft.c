@@ -175,8 +175,8 @@ bool draft_begin(struct draft *x, mosaicum *m, const struct mosaicum_draft *d, c
                         d->name);
     const char *path = mos_path_join(m->arena, folder, x->shown);
     if (mos_exists(&m->ctx, path))
-        return mos_fail(&m->error, MOS_ERROR_SAFETY, 0, "%s is there already; nothing is written over it",
-                        path);
+        return mos_fail(&m->error, MOS_ERROR_SAFETY, 0,
+                        "%s is there already; nothing is written over it", path);
     draft_line(x, "mosaicum: 1");
     draft_line(x, "board: %s", d->name);
     return true;

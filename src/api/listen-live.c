@@ -11,10 +11,10 @@
 #define SECOND INT64_C(1000000000)
 
 enum {
-    USUAL_SPEED = 115200,
     READ_AT_ONCE = 16 << 10,
     RETRY_MS = 300,
     LONGEST = 3600,
+    WAITS_SECONDS = 60, /* for a port that is named, and not there yet */
     GARBAGE_LEAST = 32
 };
 #define MS INT64_C(1000000)
@@ -34,13 +34,12 @@ static const struct mos_wires *wires_of(const struct listen_job *j) {
 
 /* ---- the port ---- */
 
-static struct mos_line_settings settings_of(const struct listen_job *j) {
-    const struct mos_hardware *hw = j->plan ? j->plan->board->hardware : NULL;
-    const struct mos_value *baud = hw && hw->console ? hw->console->baud : NULL;
-    struct mos_line_settings s = {.speed = mos_has(baud) ? (unsigned)baud->number : USUAL_SPEED,
-                                  .data = 8,
-                                  .stop = 1,
-                                  .parity = 'N',
+static struct mos_line_settings settings_of(const struct listen_job *j, bool by_kernel) {
+    struct mos_console_line line = mos_board_line(j->plan ? j->plan->board : NULL, by_kernel);
+    struct mos_line_settings s = {.speed = line.baud,
+                                  .data = line.data,
+                                  .stop = line.stop,
+                                  .parity = line.parity,
                                   .dtr = -1,
                                   .rts = -1};
     if (j->unit && mos_has(j->unit->dtr))
@@ -60,7 +59,8 @@ static int open_line(struct listen_job *j) {
     const struct mos_wires *w = wires_of(j);
     int e = w->open_line(w, j->port, j->settings.speed, &j->line);
     j->open = !e;
-    if (!e && w->set_line && (j->settings.dtr >= 0 || j->settings.rts >= 0))
+    bool usual = j->settings.data == 8 && j->settings.parity == 'N' && j->settings.stop == 1;
+    if (!e && w->set_line && (!usual || j->settings.dtr >= 0 || j->settings.rts >= 0))
         e = w->set_line(w, j->line, &j->settings);
     if (e)
         close_line(j);
@@ -166,13 +166,28 @@ static int send_keys(struct listen_job *j) {
 
 /* ---- the loop ---- */
 
+/* Some kernels set the line up anew: from the hand-over on it is listened at their speed. */
+static void change_speed(struct listen_job *j, bool by_kernel) {
+    const struct mos_wires *w = wires_of(j);
+    unsigned loader = settings_of(j, false).speed, speed = settings_of(j, by_kernel).speed;
+    if (loader == settings_of(j, true).speed || j->settings.speed == speed || !w->set_line)
+        return;
+    j->settings.speed = speed;
+    int e = w->set_line(w, j->line, &j->settings);
+    note(j, e != 0,
+         e ? mos_printf(j->m->arena, "the line cannot have %u bits a second", speed)
+           : mos_printf(j->m->arena, "from here on at %u bits a second", speed));
+}
+
 static void tell_landmark(void *self, size_t i, const struct mos_watch_mark *mark) {
     struct listen_job *j = self;
     if (i == SIZE_MAX) {
+        change_speed(j, false);
         note(j, true, "the board starts again");
         return;
     }
     const struct mos_landmark *l = mos_vec_at(&j->landmarks, i);
+    change_speed(j, l->stage >= MOS_AT_HAND_OVER);
     note(j, mark->differs,
          mos_printf(j->m->arena, "%s  %s%s%s", listen_time(j, mark->at), l->about,
                     mark->value ? ": " : "", mark->value ? mark->value : ""));
@@ -282,19 +297,41 @@ static void leave_terminal(struct listen_job *j) {
         wires_of(j)->close(wires_of(j), j->keyboard);
 }
 
+/* A port that is named and not there yet: somebody is about to plug its adapter in.  false with an
+ * error. */
+static bool wait_to_open(struct listen_job *j) {
+    const struct mos_wires *w = wires_of(j);
+    int64_t until = now_of(j) + WAITS_SECONDS * SECOND;
+    unsigned denied = 0;
+    int e = open_line(j);
+    bool comes = strncmp(j->port, "/dev/", 5) == 0 && (e == ENOENT || e == ENXIO || e == ENODEV);
+    if (comes)
+        note(j, false, mos_printf(j->m->arena, "%s is not there: plug its adapter in", j->port));
+    while (comes && e && e != EINTR && (j->request->keys || now_of(j) < until)) {
+        unsigned ready;
+        e = w->wait(w, NULL, 0, RETRY_MS * MS, &ready);
+        e = e ? e : open_line(j);
+        denied += e == EACCES; /* who gives rights to it may not have done so yet */
+        if (denied * RETRY_MS > 3000)
+            break;
+    }
+    if (e == EINTR)
+        return mos_fail(&j->m->error, MOS_ERROR_SYSTEM, 0, "%s: interrupted", j->port);
+    return !e || bench_cannot_open(j->m, j->port, j->settings.speed, e);
+}
+
 bool listen_live(struct listen_job *j, enum mos_watch_close *why) {
     const struct mosaicum_listen *r = j->request;
     const struct mos_wires *w = wires_of(j);
     j->timed = true;
-    j->settings = settings_of(j);
+    j->settings = settings_of(j, r->running);
     if (!w)
         return mos_fail(&j->m->error, MOS_ERROR_SYSTEM, 0, "This computer has no serial lines");
     if (!find_port(j))
         return false;
-    j->settings = settings_of(j);
-    int e = open_line(j);
-    if (e)
-        return bench_cannot_open(j->m, j->port, j->settings.speed, e);
+    j->settings = settings_of(j, r->running);
+    if (!wait_to_open(j))
+        return false;
     if (r->log && !listen_log_open(j, r->log)) {
         close_line(j);
         return false;

@@ -1,4 +1,5 @@
 /* The line to a board, and what all steps share. */
+#include "api/bench.h"
 #include "api/program.h"
 
 #include "base/text.h"
@@ -8,7 +9,7 @@
 
 #define SECOND INT64_C(1000000000)
 
-enum { USUAL_SECONDS = 60, USUAL_SPEED = 115200 };
+enum { USUAL_SECONDS = 60 };
 
 bool program_fails(struct program_step *s, const char *why) {
     s->failed = true;
@@ -26,9 +27,7 @@ int64_t program_time(const struct program_step *s) {
 
 bool program_opens_line(struct program_job *j, struct program_step *s) {
     mosaicum *m = j->m;
-    const struct mos_hardware *hw = j->plan->board->hardware;
-    const struct mos_value *baud = hw && hw->console ? hw->console->baud : NULL;
-    unsigned speed = mos_has(baud) ? (unsigned)baud->number : USUAL_SPEED;
+    unsigned speed = mos_board_line(j->plan->board, false).baud;
     if (j->talks)
         return true;
     if (!m->ctx.host->wires)
@@ -38,12 +37,7 @@ bool program_opens_line(struct program_job *j, struct program_step *s) {
     j->talk.interrupt = orders ? orders->interrupt : "";
     int e = mos_talk_open(&j->talk, &m->ctx, j->request->serial, speed);
     if (e)
-        return program_fails(
-            s, mos_printf(m->arena, "%s: %s%s", j->request->serial, mos_errno_text(e),
-                          e == EBUSY    ? " (another program has it)"
-                          : e == EACCES ? " (the group of its device may, or sudo)"
-                          : e == EINVAL ? mos_printf(m->arena, " (%u bits a second?)", speed)
-                                        : ""));
+        return program_fails(s, bench_why_not(m, j->request->serial, speed, e));
     j->talks = true;
     return true;
 }

@@ -1,6 +1,7 @@
 #include "model/facts.h"
 
 #include <assert.h>
+#include <ctype.h>
 #include <string.h>
 
 bool mos_board_is_via(const struct mos_board *board, enum mos_via via) {
@@ -43,10 +44,33 @@ const char *mos_board_port(const struct mos_board *board) {
     return port && !mos_board_is_mute(board) ? port->text : NULL;
 }
 
+struct mos_console_line mos_board_line(const struct mos_board *board, bool by_kernel) {
+    const struct mos_hardware *h = board ? board->hardware : NULL;
+    const struct mos_console *c = h ? h->console : NULL;
+    struct mos_console_line line = {.baud = 115200, .data = 8, .stop = 1, .parity = 'N'};
+    if (!c)
+        return line;
+    const struct mos_value *baud = !by_kernel && mos_has(c->loader_baud) ? c->loader_baud : c->baud;
+    if (mos_has(baud))
+        line.baud = (unsigned)baud->number;
+    if (mos_has(c->frame)) { /* "7E1": one of the table's */
+        line.data = (unsigned)(c->frame->text[0] - '0');
+        line.parity = c->frame->text[1];
+        line.stop = (unsigned)(c->frame->text[2] - '0');
+    }
+    return line;
+}
+
 const char *mos_board_console(const struct mos_board *board, struct mos_arena *arena) {
     const char *port = mos_board_port(board);
     const struct mos_value *baud = port ? board->hardware->console->baud : NULL;
-    return mos_has(baud) ? mos_printf(arena, "%s,%s", port, baud->text) : port;
+    struct mos_console_line line = mos_board_line(board, true);
+    bool usual = line.data == 8 && line.parity == 'N';
+    if (!mos_has(baud))
+        return port;
+    return usual ? mos_printf(arena, "%s,%s", port, baud->text)
+                 : mos_printf(arena, "%s,%s%c%u", port, baud->text,
+                              tolower((unsigned char)line.parity), line.data);
 }
 
 /* ---- RAM ---- */

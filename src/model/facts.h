@@ -18,6 +18,13 @@ const char *mos_board_port(const struct mos_board *board);
 bool mos_board_is_mute(const struct mos_board *board);
 /* The console as the kernel is told of it, "ttyAMA0,115200"; NULL: none. */
 const char *mos_board_console(const struct mos_board *board, struct mos_arena *arena);
+/* How the console's line is set up, before the kernel or from then on; 115200 bits a second and 8N1
+ * where nothing is stated. */
+struct mos_console_line {
+    unsigned baud, data, stop;
+    char parity; /* 'N', 'E' or 'O' */
+};
+struct mos_console_line mos_board_line(const struct mos_board *board, bool by_kernel);
 /* The part of a RAM range that every board has, bytes; false: it is not (wholly) stated. */
 bool mos_ram_least(const struct mos_ram *ram, uint64_t *start, uint64_t *length);
 /* Some board has that much RAM in the range: less than is there does no harm. */

@@ -65,7 +65,7 @@ struct mos_held {
 };
 struct mos_console {
     struct mos_record r;
-    struct mos_value *port, *node, *baud, *driver;
+    struct mos_value *port, *node, *baud, *loader_baud, *frame, *driver;
 };
 struct mos_medium_size {
     struct mos_record r;

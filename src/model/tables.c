@@ -2,6 +2,7 @@
 
 static const char *const cpus[] = {MOS_CPUS(MOS_CHOICE_WORD) NULL};
 static const char *const media_kinds[] = {MOS_MEDIUM_KINDS(MOS_CHOICE_WORD) NULL};
+static const char *const frames[] = {"8N1", "7E1", "7O1", "8E1", "8O1", "8N2", "7N2", NULL};
 static const char *const purposes[] = {MOS_PURPOSES(MOS_CHOICE_WORD) NULL};
 static const char *const log_ins[] = {MOS_STARTERS(MOS_CHOICE_WORD) NULL};
 static const char *const user_spans[] = {MOS_USER_SPANS(MOS_CHOICE_WORD) NULL};
@@ -35,6 +36,10 @@ KEYS_BRIEF(console_keys, "console", struct mos_console, "port",
             "the kernel's name of the port, or none", .required = true},
            {"node", MOS_TYPE_TEXT, AT(struct mos_console, node), "its device-tree node"},
            {"baud", MOS_TYPE_INTEGER, AT(struct mos_console, baud), "speed in bits a second"},
+           {"loader-baud", MOS_TYPE_INTEGER, AT(struct mos_console, loader_baud),
+            "speed of what comes before the kernel, where that is another one"},
+           {"frame", MOS_TYPE_CHOICE, AT(struct mos_console, frame),
+            "data bits, parity and stop bits; 8N1 if not given", .choices = frames},
            {"driver", MOS_TYPE_NAME, AT(struct mos_console, driver),
             "the kernel symbol of its driver; known of ttyAMA and ttyS"});
 KEYS_BRIEF(unfitted_keys, "part that is not fitted", struct mos_unfitted, "node",

@@ -23,6 +23,7 @@ int mos_line_break(const struct mos_wires *w, int wire);
 /* ports.c: … and about them. */
 int mos_line_list(const struct mos_wires *w,
                   bool (*each)(void *self, const struct mos_serial_port *port), void *self);
+int mos_line_group(const struct mos_wires *w, const char *port, char group[64], char user[64]);
 int mos_line_users(const struct mos_wires *w, const char *port,
                    bool (*each)(void *self, const char *program, unsigned process), void *self);
 /* keyboard.c: … and for the keyboard; whether the wire was it. */

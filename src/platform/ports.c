@@ -5,7 +5,9 @@
 #include <dirent.h>
 #include <dlfcn.h>
 #include <errno.h>
+#include <grp.h>
 #include <libserialport.h>
+#include <pwd.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -130,5 +132,19 @@ int mos_line_users(const struct mos_wires *w, const char *port,
         goes_on = each(self, name, process);
     }
     closedir(all);
+    return 0;
+}
+
+int mos_line_group(const struct mos_wires *w, const char *port, char group[64], char user[64]) {
+    (void)w;
+    struct stat st;
+    if (stat(port, &st))
+        return errno;
+    const struct group *g = getgrgid(st.st_gid);
+    const struct passwd *p = getpwuid(getuid());
+    if (!g || !p)
+        return ENOENT;
+    snprintf(group, 64, "%s", g->gr_name);
+    snprintf(user, 64, "%s", p->pw_name);
     return 0;
 }

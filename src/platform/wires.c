@@ -158,6 +158,7 @@ const struct mos_wires mos_platform_wires = {
     .send_break = mos_line_break,
     .list_lines = mos_line_list,
     .line_users = mos_line_users,
+    .line_group = mos_line_group,
     .open_keys = mos_keys_open,
     .open_datagrams = mos_network_open,
     .connect_datagrams = connect_datagrams,

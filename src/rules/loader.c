@@ -247,17 +247,23 @@ static void check_speed(const struct mos_plan *plan) {
     const struct mos_hardware *h = plan->board->hardware;
     const struct mos_setting *s =
         plan->dialect ? mos_plan_loader_symbol(plan, plan->dialect->symbols.baud) : NULL;
-    if (!s || !h || !h->console || !mos_has(h->console->baud) ||
-        strcmp(s->value, h->console->baud->text) == 0)
+    const struct mos_console *c = h ? h->console : NULL;
+    const struct mos_value *baud = !c ? NULL : mos_has(c->loader_baud) ? c->loader_baud : c->baud;
+    if (!s || !mos_has(baud) || strcmp(s->value, baud->text) == 0)
         return;
-    struct mos_finding *f =
-        mos_find(&plan->ctx->findings, MOS_RULE_LOADER_SPEED,
-                 "The loader was built for %s bits a second, the console runs at %s.", s->value,
-                 h->console->baud->text);
-    mos_finding_at(&plan->ctx->findings, f, h->console->baud->place);
+    struct mos_finding *f = mos_find(
+        &plan->ctx->findings, MOS_RULE_LOADER_SPEED,
+        baud == c->baud ? "The loader was built for %s bits a second, the console runs at %s."
+                        : "The loader was built for %s bits a second, and is said to run at %s.",
+        s->value, baud->text);
+    mos_finding_at(&plan->ctx->findings, f, baud->place);
     mos_finding_at(&plan->ctx->findings, f, s->place);
     mos_finding_why(&plan->ctx->findings, f, "One of the two would print nothing readable.");
-    mos_finding_try(&plan->ctx->findings, f, "Set baud: %s.", s->value);
+    mos_finding_try(&plan->ctx->findings, f,
+                    baud == c->baud
+                        ? "Set baud: %s; or loader-baud: %s, where the kernel changes it."
+                        : "Set loader-baud: %s.",
+                    s->value, s->value);
 }
 
 /* ---- choices at boot ---- */

@@ -74,11 +74,11 @@ static void places_lie_in_their_files(void) {
 }
 
 /* What no waiver accepts: a definition that cannot be understood, what is about waivers, and what
- * only a rehearsal finds. */
+ * only a rehearsal or the board itself tells. */
 static bool stays(const char *rule) {
-    static const char *const rules[] = {"board.schema",       "piece.path",   "board.variant",
-                                        "board.outside",      "board.waiver", "board.combinations",
-                                        "boot.fallback-fails"};
+    static const char *const rules[] = {"board.schema",        "piece.path",   "board.variant",
+                                        "board.outside",       "board.waiver", "board.combinations",
+                                        "boot.fallback-fails", "board.learned"};
     for (size_t i = 0; i < sizeof rules / sizeof *rules; i++)
         if (strcmp(rules[i], rule) == 0)
             return true;

@@ -263,6 +263,45 @@ static void a_port_has_one_listener(void) {
     end(&s);
 }
 
+/* ---- the port ---- */
+
+/* A kernel that sets the line up anew is listened to at its speed; a port that is named is waited
+ * for; one that may not be opened has a group. */
+static void the_port_is_as_stated(void) {
+    struct scene s;
+    const char *w = keep(test_folder("speeds"));
+    copy_demo(w);
+    CU_ASSERT_TRUE_FATAL(
+        runs(0,
+             "cd '%s' && sed -i 's/baud: 115200/&, loader-baud: 57600/' boards/curlew.yaml && "
+             "grep -q "
+             "loader-baud boards/curlew.yaml && '%s' --no-cache -q check curlew",
+             w, MOSAICUM_PROGRAM));
+    begin(&s);
+    sit_down(&s, "-w %s listen curlew %s --bench none", w, s.port);
+    CU_ASSERT_TRUE(waits(&s, false, "57600 bits a second"));
+    say(&s, boot);
+    CU_ASSERT_TRUE(waits(&s, false, "from here on at 115200 bits a second"));
+    say(&s, boot);
+    CU_ASSERT_TRUE(waits(&s, false, "starts again"));
+    press(&s, "\033[24~");
+    leaves(&s);
+    end(&s);
+    struct outcome o = run_shell("cd '%s' && sed -i 's/loader-baud: 57600/frame: 7E1/' "
+                                 "boards/curlew.yaml && '%s' --no-cache show curlew boot",
+                                 w, MOSAICUM_PROGRAM);
+    CU_ASSERT(o.status == 0 && strstr(o.out, "console=ttyAMA0,115200e7"));
+    outcome_free(&o);
+    o = run_shell(
+        "'%s' --no-cache listen /dev/mosaicum-none --judge --bench none </dev/null & p=$!; "
+        "sleep 1; kill -INT $p; wait $p",
+        MOSAICUM_PROGRAM);
+    CU_ASSERT(o.status == 3 &&
+              strstr(o.err, "/dev/mosaicum-none is not there: plug its adapter in") &&
+              strstr(o.err, "interrupted"));
+    outcome_free(&o);
+}
+
 /* ---- the bench file ---- */
 
 static void the_bench_file_tells(void) {
@@ -362,5 +401,6 @@ static void symptoms_have_pages_and_places(void) {
 
 SUITE(listen_suite, {"somebody sits at a terminal", somebody_sits_at_a_terminal},
       {"machines judge", machines_judge}, {"a port has one listener", a_port_has_one_listener},
+      {"the port is as stated", the_port_is_as_stated},
       {"the bench file tells", the_bench_file_tells},
       {"symptoms have pages and places", symptoms_have_pages_and_places});

@@ -344,6 +344,7 @@ static const struct {
     {"line", 0, "and read back"},
     {"line-same", 0, ""},
     {"pulled", 3, "line is gone"},
+    {"listens", 0, "4 lines"},
 };
 
 static void usb_on_a_real_kernel(void) {
@@ -375,7 +376,8 @@ static void usb_on_a_real_kernel(void) {
     proved(
         "USB for real (gadgets of a guest's own): a board that becomes a disk, a serial adapter",
         "%u of %d as expected: written and equal; a disk that was there before, another one: left "
-        "alone; an adapter pulled out in the middle: told",
+        "alone; an adapter pulled out in the middle: told; one that is listened to appears, passes "
+        "text, vanishes and comes back, up to the log-in",
         right, (int)ROWS);
 }
 
