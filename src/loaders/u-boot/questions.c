@@ -139,7 +139,7 @@ static const char *hex_behind(const char *answer, const char *key, uint64_t *out
 /* "-> start    = 0x…", "-> size     = 0x…", a pair for each bank; the first has some RAM. */
 static void learn_board(struct mos_learned *l, const struct mos_asked *q, const char *answer) {
     for (const char *p = answer; (p = strstr(p, "DRAM bank")); p++) {
-        uint64_t start, size;
+        uint64_t start = 0, size = 0;
         const char *s = hex_behind(p, "-> start", &start), *z = hex_behind(p, "-> size", &size);
         if (s && z)
             mos_learned_ram(l, start, size, q);
