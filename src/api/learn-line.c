@@ -41,6 +41,17 @@ static bool line_fails(struct learn_job *j, int e) {
 
 /* ---- who is there ---- */
 
+/* The end of what came, as far as it can be shown in a line. */
+static const char *last_words(struct learn_job *j, struct mos_greeting *g) {
+    enum { MOST = 40 };
+    const char *all = mos_buf_string(&g->heard);
+    size_t n = strlen(all);
+    char *text = mos_strdup(j->m->arena, all + (n > MOST ? n - MOST : 0));
+    for (char *p = text; *p; p++)
+        *p = *p >= ' ' && *p < 0x7f ? *p : '.';
+    return text;
+}
+
 static bool greet(struct learn_job *j, struct mos_greeting *g) {
     const struct mos_wires *w = j->m->ctx.host->wires;
     const struct mos_dialect *d = mos_dialect_at(0);
@@ -72,10 +83,10 @@ static bool greet(struct learn_job *j, struct mos_greeting *g) {
                         j->port, WAITS_SECONDS);
     if (g->state == MOS_GREETING_NOISE)
         return mos_fail(&j->m->error, MOS_ERROR_SYSTEM, 0,
-                        "%s: something speaks, and neither a prompt nor a log-in answered in %d s. "
-                        "Listen to it with mosaicum listen: is it text, is its keyboard's line "
-                        "connected",
-                        j->port, WAITS_SECONDS);
+                        "%s: something speaks, and neither a prompt nor a log-in answered in %d s; "
+                        "last came \"%s\". Listen to it with mosaicum listen: is it text, is its "
+                        "keyboard's line connected",
+                        j->port, WAITS_SECONDS, last_words(j, g));
     return true;
 }
 

@@ -62,17 +62,17 @@ static json_t *load(struct mos_ctx *ctx, const char *path) {
     struct mos_file_info info = {0};
     char first = 0, *bytes = &first;
     size_t got = 0;
-    int file, e = h->open(h, path, MOS_OPEN_READ, &file);
-    if (!e) {
-        e = h->file_info(h, file, &info);
-        if (!e && info.kind == MOS_FILE_REGULAR && info.size <= LARGEST)
-            e = h->pread(h, file, &first, 1, 0, &got);
-        if (!e && got && first == '{') {
-            bytes = mos_alloc(ctx->arena, (size_t)info.size);
-            e = h->pread(h, file, bytes, (size_t)info.size, 0, &got);
-        }
-        h->close(h, file);
+    int file, e = 0;
+    if (h->open(h, path, MOS_OPEN_READ, &file)) /* whoever reads it as something else tells why */
+        return NULL;
+    e = h->file_info(h, file, &info);
+    if (!e && info.kind == MOS_FILE_REGULAR && info.size <= LARGEST)
+        e = h->pread(h, file, &first, 1, 0, &got);
+    if (!e && got && first == '{') {
+        bytes = mos_alloc(ctx->arena, (size_t)info.size);
+        e = h->pread(h, file, bytes, (size_t)info.size, 0, &got);
     }
+    h->close(h, file);
     if (e)
         mos_fail(ctx->error, MOS_ERROR_SYSTEM, e, "Cannot read %s", path);
     return !e && got && *bytes == '{' ? json_loadb(bytes, got, 0, NULL) : NULL;
