@@ -149,7 +149,8 @@ void draft_put_hardware(struct draft *x, const char *media) {
     else
         draft_line(x,
                    "  # ram: {main: {start: 0x40000000, sizes: [512 MiB]}}   # every fitted size");
-    draft_line(x, "  # held: {loader: {top: 40 MiB}}      # RAM that belongs to somebody else");
+    draft_line(x, "  %sheld: {loader: {top: %s}}      # RAM that belongs to somebody else",
+               x->held ? "" : "# ", x->held ? x->held : "40 MiB");
     if (console)
         put_console(x, d, console);
     else

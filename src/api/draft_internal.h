@@ -19,6 +19,7 @@ struct draft {
     struct mos_map adopted;    /* path in the workspace -> the file that it was copied from */
     const char *folder;        /* of the workspace */
     const char *shown;         /* the definition, below it */
+    const char *held;          /* what the loader has of RAM, "40 MiB"; NULL: not known */
     const char *more_ram;      /* ranges beside the first, ", second: {…}"; NULL: none */
     const char *cpu, *console; /* where the command line does not say them; NULL: not known */
     struct mos_vec written;    /* of const char * */

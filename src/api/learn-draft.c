@@ -94,6 +94,8 @@ static void put_hardware(struct pen *p) {
         p->d.ram_size = i ? p->d.ram_size : size;
     }
     p->x.more_ram = more.length ? mos_buf_string(&more) : NULL;
+    if (l->held)
+        p->x.held = mos_size_exact(a, mos_round_up(l->held, (uint64_t)1 << 20));
     p->d.console = l->console;
     p->d.baud = baud ? baud->value : p->j->request->speed;
     draft_put_hardware(&p->x, media_text(p));

@@ -2,6 +2,7 @@
 #include "api/learn.h"
 
 #include "base/text.h"
+#include "model/facts.h"
 #include "tree/claims.h"
 
 #include <string.h>
@@ -109,12 +110,21 @@ static bool is_board(struct learn_job *j, const char *name) {
            mos_exists(&m->ctx, mos_path_join(m->arena, m->options.workspace, file));
 }
 
+/* That of the loader, as the definition has it; NULL: the usual one, or an error. */
+static const char *stated_speed(struct learn_job *j) {
+    const struct mos_selection *s = run_select_one(j->m, j->request->name, "learn");
+    struct run_task *t = s ? run_one(j->m, s) : NULL;
+    const struct mos_board *b = t ? mos_board_resolve(&t->ctx, j->m->workspace, s) : NULL;
+    return b ? mos_printf(j->m->arena, "%u", mos_board_line(b, false).baud) : NULL;
+}
+
 static bool ask_on_line(struct learn_job *j) {
     const struct mosaicum_learn *r = j->request;
     mosaicum *m = j->m;
     const struct mos_bench_unit *unit;
-    if (!bench_unit(m, r->bench, r->unit, j->known ? r->name : NULL, &unit) ||
-        !bench_open(m, unit, r->port, r->speed, &j->port, &j->line))
+    const char *speed = r->speed || !j->known ? r->speed : stated_speed(j);
+    if (m->error.kind || !bench_unit(m, r->bench, r->unit, j->known ? r->name : NULL, &unit) ||
+        !bench_open(m, unit, r->port, speed, &j->port, &j->line))
         return false;
     bool ok = (!r->cycle || bench_cycle(m, unit)) && learn_ask(j);
     m->ctx.host->wires->close(m->ctx.host->wires, j->line);

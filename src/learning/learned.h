@@ -71,6 +71,7 @@ struct mos_learned {
     const char *compatible, *model;
     struct mos_vec ram; /* of struct mos_told_span */
     const char *ram_asked;
+    uint64_t held;        /* bytes at the end of RAM that the loader has while it loads */
     struct mos_vec media; /* of struct mos_told_medium */
     /* of a loader */
     struct mos_map commands;  /* that it has: name -> name */

@@ -74,6 +74,7 @@ static void a_loader_tells(void) {
                                         "size of the environment  256 KiB, one copy",
                                         "256 MiB at 0x40000000",
                                         "Flash: what is compiled in is used",
+                                        "at its end",
                                         "16 at most",
                                         "960 MiB, gpt, 2 partitions"};
     for (size_t i = 0; i < sizeof facts / sizeof *facts; i++)

@@ -186,9 +186,11 @@ static void loaders_are_asked(void) {
     CU_ASSERT_TRUE_FATAL(runs(0, "'%s' --no-cache -q -w '%s' build curlew", MOSAICUM_PROGRAM, w));
     const char *image = keep(path_in(w, "out/curlew/card.img"));
     ask_loader("arm64", image, "virtio-blk-pci", "/usr/lib/u-boot/qemu_arm64/u-boot.bin");
-    ask_loader("arm", image, "nvme,serial=x", "/usr/lib/u-boot/qemu_arm/u-boot.bin");
-    ask_loader("riscv64", image, "virtio-blk-device",
-               "/usr/lib/u-boot/qemu-riscv64_smode/u-boot.bin");
+    if (peers_all()) {
+        ask_loader("arm", image, "nvme,serial=x", "/usr/lib/u-boot/qemu_arm/u-boot.bin");
+        ask_loader("riscv64", image, "virtio-blk-device",
+                   "/usr/lib/u-boot/qemu-riscv64_smode/u-boot.bin");
+    }
     remove_folder(w);
     w = keep(test_folder("asked-card"));
     make_card_workspace(w);
@@ -269,8 +271,10 @@ static void ask_system(bool systemd) {
     remove_folder(w);
 }
 
+/* In the sample the Debian is enough: this one has fewer programs, and nothing else. */
 static void a_busybox_is_asked(void) {
-    ask_system(false);
+    if (peers_all())
+        ask_system(false);
 }
 
 static void a_debian_is_asked(void) {

@@ -57,6 +57,8 @@ static void outputs_fit_their_schema(void) {
         "symptoms; "
         "$M --json explain bad-tree; $M --json inspect README.md; "
         "$M --json -w demo/saltmarsh listen curlew --stored tests/symptoms/bad-tree/fails.log; "
+        "$M --json -w tests/rules/board.learned/fails learn curlew --stored "
+        "tests/rules/board.learned/fails/answers.txt; "
         "$M --json check nosuch; $M --json -w demo/saltmarsh rehearse dunlin --planned --faults; } "
         "2>/dev/null | tests/peers/validate-output docs/output.schema.json good",
         MOSAICUM_SOURCE, MOSAICUM_PROGRAM);

@@ -148,8 +148,8 @@ static void boards_are_greeted(void) {
         mos_greeting_begin(&g, c.ctx.arena, "\003", WITHIN * SECOND, 0);
         while (g.state == MOS_GREETING_LISTENS && b.now < 2 * WITHIN * SECOND) {
             live(&b);
-            mos_greeting_hear(&g, (const uint8_t *)b.said.data + given, b.said.length - given,
-                              b.now);
+            mos_greeting_hear(&g, (const uint8_t *)mos_buf_string(&b.said) + given,
+                              b.said.length - given, b.now);
             given = b.said.length;
             for (const char *keys = mos_greeting_next(&g, b.now); *keys; keys++)
                 hear(&b, *keys);

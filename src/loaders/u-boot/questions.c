@@ -146,6 +146,16 @@ static void learn_board(struct mos_learned *l, const struct mos_asked *q, const 
     }
     if (!l->ram.count)
         mos_learned_unknown(l, "its RAM: bdinfo tells of none");
+    struct mos_order order = {.deed = MOS_ORDER_MEMORY};
+    struct mos_order_told told = {0};
+    const struct mos_told_span *first = l->ram.count ? mos_vec_at(&l->ram, 0) : NULL;
+    if (first && !ub_orders.understand(&order, 0, answer, &told) && told.to > first->start &&
+        told.to < first->start + first->length) {
+        l->held = first->start + first->length - told.to;
+        mos_learned_fact(l, "RAM that the loader has",
+                         mos_printf(l->arena, "%s at its end", mos_size_about(l->arena, l->held)),
+                         q);
+    }
     const char *baud = mos_learned_behind(l->arena, answer, "baudrate    =");
     if (baud && atoi(baud))
         mos_learned_symbol(l, l->dialect->symbols.baud, mos_printf(l->arena, "%d", atoi(baud)), q);
