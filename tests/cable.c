@@ -75,6 +75,11 @@ pid_t cable_shell(int board, const char *path) {
     int shell;
     prctl(PR_SET_PDEATHSIG, SIGKILL);
     if (forkpty(&shell, NULL, NULL, NULL) == 0) {
+        sigset_t none;
+        signal(SIGINT, SIG_DFL); /* whoever started the tests may leave them alone */
+        signal(SIGQUIT, SIG_DFL);
+        sigemptyset(&none);
+        sigprocmask(SIG_SETMASK, &none, NULL);
         setenv("PS1", "board# ", 1);
         setenv("TERM", "dumb", 1);
         setenv("PATH", path, 1);

@@ -66,7 +66,7 @@ static void learn_numbers(struct mos_learned *l, const struct mos_asked *q, cons
         l->memory = n * 1024;
     mos_learned_fact(
         l, q->word,
-        l->memory ? mos_size_about(l->arena, l->memory) : mos_printf(l->arena, "%llu", n), q);
+        l->memory ? mos_size_about(l->arena, l->memory) : mos_printf(l->arena, "%u", l->cores), q);
 }
 
 /* "/dev/ttyAMA0"; "/dev/console" leads to the one that the kernel prefers. */
@@ -91,7 +91,7 @@ static void learn_console(struct mos_learned *l, const struct mos_asked *q, cons
 
 static void learn_modules(struct mos_learned *l, const struct mos_asked *q, const char *answer) {
     for (const char *p = answer; *p; p = mos_next_line(p))
-        if (*p != '\n')
+        if (mos_is_name(first_line(l, p)))
             mos_vec_push_pointer(&l->modules, first_line(l, p));
     mos_learned_fact(l, "modules", mos_printf(l->arena, "%zu loaded", l->modules.count), q);
 }
@@ -229,18 +229,19 @@ static void learn_mounts(struct mos_learned *l, const struct mos_asked *q, const
 static bool decode(struct mos_learned *l, const char *text, bool base64, struct mos_buf *out) {
     size_t n = strlen(text);
     if (!base64) {
-        for (unsigned high = 16; *text; text++) {
+        unsigned value = 0, count = 0; /* digits of a byte */
+        for (; *text; text++) {
             static const char digits[] = "0123456789abcdef";
-            const char *d = *text == ' ' || *text == '\n' ? NULL : strchr(digits, *text);
-            if (!d && *text != ' ' && *text != '\n')
-                return false;
-            if (!d)
+            const char *d = strchr(digits, *text);
+            if (*text == ' ' || *text == '\n')
                 continue;
-            if (high < 16)
-                mos_buf_char(out, (char)(high << 4 | (unsigned)(d - digits)));
-            high = high < 16 ? 16 : (unsigned)(d - digits);
+            if (!d)
+                return false;
+            value = value << 4 | (unsigned)(d - digits);
+            if (++count % 2 == 0)
+                mos_buf_char(out, (char)value);
         }
-        return out->length != 0;
+        return count % 2 == 0;
     }
     EVP_ENCODE_CTX *c = EVP_ENCODE_CTX_new();
     unsigned char *to = mos_alloc(l->arena, n + 3);
@@ -250,10 +251,10 @@ static bool decode(struct mos_learned *l, const char *text, bool base64, struct 
               EVP_DecodeFinal(c, to + got, &rest) >= 0;
     EVP_ENCODE_CTX_free(c);
     mos_buf_add(out, to, ok ? (size_t)(got + rest) : 0);
-    return ok && out->length;
+    return ok;
 }
 
-static bool expand(struct mos_learned *l, const struct mos_buf *packed, struct mos_buf *out) {
+static bool expand(const struct mos_buf *packed, struct mos_buf *out) {
     uint8_t piece[16 << 10];
     z_stream z = {.next_in = (Bytef *)packed->data, .avail_in = (uInt)packed->length};
     int e = inflateInit2(&z, 15 + 16); /* a gzip file */
@@ -266,22 +267,20 @@ static bool expand(struct mos_learned *l, const struct mos_buf *packed, struct m
             e = Z_MEM_ERROR;
     }
     inflateEnd(&z);
-    (void)l;
     return e == Z_STREAM_END;
 }
 
 static void learn_file(struct mos_learned *l, const struct mos_asked *q, const char *answer) {
     bool config = strcmp(q->word, "kernel's configuration") == 0;
     struct mos_buf *to = config ? &l->kernel_config : &l->tree, packed = {.arena = l->arena};
-    bool ok =
-        *answer && decode(l, answer, q->number & BY_BASE64, q->number & PACKED ? &packed : to);
+    bool ok = decode(l, answer, q->number & BY_BASE64, q->number & PACKED ? &packed : to);
     if (ok && q->number & PACKED)
-        ok = expand(l, &packed, to);
+        ok = expand(&packed, to);
     if (!ok || !to->length) {
         to->length = 0;
-        mos_learned_unknown(l, mos_printf(l->arena, "its %s: %s", q->word,
-                                          *answer ? "what came of it is damaged"
-                                                  : "no file that can be read has it"));
+        mos_learned_unknown(
+            l, mos_printf(l->arena, "its %s: %s", q->word,
+                          ok ? "no file that can be read has it" : "what came of it is damaged"));
         return;
     }
     mos_learned_fact(l, q->word, mos_size_text(l->arena, to->length), q);

@@ -363,6 +363,11 @@ static void files_come_whole_or_not(void) {
         bring(&l, c.ctx.arena, tools[way], text);
         CU_ASSERT(l.kernel_config.length == sizeof bytes &&
                   memcmp(l.kernel_config.data, bytes, sizeof bytes) == 0 && !l.unknown.count);
+        char *nothing = carried(bytes, 0, way & 1, way & 2); /* it has no such file */
+        bring(&l, c.ctx.arena, tools[way], nothing);
+        CU_ASSERT(!l.kernel_config.length && l.unknown.count == 1 &&
+                  strstr(mos_vec_pointer(&l.unknown, 0), "no file"));
+        free(nothing);
         if (!way) {
             text[1] = 'g'; /* no digit */
             bring(&l, c.ctx.arena, tools[way], text);
