@@ -63,6 +63,13 @@ static void end_kind(struct differ *d, const char *what, struct mos_place place)
     d->kind = 0;
 }
 
+/* Stated, and the board did not tell it: it is counted, and not taken for right. */
+static void not_told(struct differ *d, const char *what) {
+    mos_vec_push_pointer(
+        &d->j->m->not_proved,
+        mos_printf(d->j->m->arena, "whether %s as stated: the board did not tell", what));
+}
+
 static const char *asked_for(struct differ *d, const char *fact) {
     for (size_t i = 0; i < d->j->l.facts.count; i++) {
         const struct mos_told *t = mos_vec_at(&d->j->l.facts, i);
@@ -191,6 +198,8 @@ static void compare_media(struct differ *d) {
     for (size_t i = 0; i < d->plan->media.count; i++) {
         const struct mos_medium_plan *m = mos_vec_pointer(&d->plan->media, i);
         const struct mos_told_medium *t = m->medium ? told_medium(d, m->medium) : NULL;
+        if (m->medium && !m->area && !t)
+            not_told(d, mos_printf(d->j->m->arena, "medium %s is", m->name));
         if (!t || m->area)
             continue;
         compare_size(d, m->medium, t);
@@ -209,6 +218,9 @@ static void compare_hardware(struct differ *d, const struct mos_hardware *h) {
         compare_text(d, h->cores, mos_printf(a, "%u", l->cores), "cores");
     if (h->console)
         compare_text(d, h->console->port, l->console, "console");
+    end_kind(d, "values", h->r.key_place);
+    if (h->ram.count && !l->ram.count)
+        not_told(d, "RAM is");
     compare_ram(d, h);
     end_kind(d, "ranges of RAM", h->r.key_place);
 }
@@ -239,6 +251,8 @@ static void compare_config(struct differ *d, const struct mos_map *stated, const
     struct mos_source *source = mos_source_make(d->j->m->arena, what, text, length, 0);
     struct mos_config_part *part = mos_config_read(&quiet, what, source);
     struct mos_map told = mos_config_merge(&quiet, &part, 1);
+    if (!told.count)
+        not_told(d, mos_printf(d->j->m->arena, "%s is", what));
     for (size_t i = 0; told.count && i < stated->count; i++) {
         const struct mos_setting *s = stated->items[i].value;
         const struct mos_setting *t = mos_map_get(&told, s->symbol);
@@ -270,14 +284,19 @@ static void compare_variables(struct differ *d, const struct mos_loader *loader)
     const struct mos_map *stated = l->variables_are == MOS_VARIABLES_COMPILED ? &d->plan->defaults
                                    : l->variables_are == MOS_VARIABLES_STORED && e ? &e->variables
                                                                                    : NULL;
-    if (!stated) {
-        mos_vec_push_pointer(&d->j->m->not_proved,
-                             "whether the loader's variables are as stated: it is not known "
-                             "whether they are stored or compiled in; learn knows when it hears "
-                             "the loader start");
+    if (!stated || !l->variables.count) {
+        mos_vec_push_pointer(
+            &d->j->m->not_proved,
+            !l->variables.count
+                ? "whether the loader's variables are as stated: it did not tell them"
+            : l->variables_are == MOS_VARIABLES_STORED
+                ? "whether the loader's variables are as stated: the board has stored ones, and no "
+                  "environment is stated"
+                : "whether the loader's variables are as stated: it is not known whether they are "
+                  "stored or compiled in; learn knows when it hears the loader start");
         return;
     }
-    for (size_t i = 0; l->variables.count && i < stated->count; i++) {
+    for (size_t i = 0; i < stated->count; i++) {
         const struct mos_loader_variable *v = stated->items[i].value;
         const char *told = mos_map_get(&l->variables, v->name);
         bool own = d->j->l.dialect->language.sets && d->j->l.dialect->language.sets(v->name);
@@ -353,6 +372,7 @@ static void compare_system(struct differ *d) {
     if (b->system)
         compare_text(d, b->system->host_name, l->host_name, "host name");
     compare_arguments(d);
+    end_kind(d, "values", b->r.key_place);
     if (d->plan->has_config && l->kernel_config.length)
         compare_config(d, &d->plan->config, l->kernel_config.data, l->kernel_config.length,
                        "the kernel's configuration", asked_for(d, "kernel's configuration"));

@@ -14,9 +14,20 @@ struct pen {
 };
 
 bool learn_may_write(struct learn_job *j, const char *folder, const char *name) {
+    static const char *const files[] = {"loader/%s.config", "loader/%s-variables.txt",
+                                        "kernel/%s.config", "tree/%s.dtb", "learned/%s.txt"};
     struct pen p = {.j = j, .d = {.name = name}};
     run_allow(j->m, folder, MOS_REACH_READ | MOS_REACH_WRITE);
-    return draft_begin(&p.x, j->m, &p.d, folder);
+    if (!draft_begin(&p.x, j->m, &p.d, folder))
+        return false;
+    for (size_t i = 0; i < sizeof files / sizeof *files; i++) { /* else the answers would be lost */
+        const char *path =
+            mos_path_join(j->m->arena, folder, mos_printf(j->m->arena, files[i], name));
+        if (mos_exists(&j->m->ctx, path))
+            return mos_fail(&j->m->error, MOS_ERROR_SAFETY, 0,
+                            "%s is there already; nothing is written over it", path);
+    }
+    return true;
 }
 
 /* ---- hardware ---- */
@@ -319,6 +330,7 @@ bool learn_write(struct learn_job *j, const char *folder, const char *name) {
     put_layout(&p);
     for (size_t i = 0; i < j->l.unknown.count; i++)
         draft_unknown(x, "not-told", NULL, mos_vec_pointer(&j->l.unknown, i));
+    mos_buf_text(&j->answers, j->prompt); /* the last answer has an end */
     return draft_put_file(x, mos_printf(j->m->arena, "learned/%s.txt", name), &j->answers) &&
            draft_finish(x);
 }

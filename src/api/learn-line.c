@@ -93,6 +93,7 @@ static bool greet(struct learn_job *j, struct mos_greeting *g) {
 /* ---- a loader ---- */
 
 static void keep(struct learn_job *j, const char *prompt, const struct mos_asked *q) {
+    j->prompt = prompt;
     mos_buf_printf(&j->answers, "%s%s\n%s%s", prompt, q->command, q->answer,
                    *q->answer && !mos_text_ends(q->answer, "\n") ? "\n" : "");
 }
@@ -110,7 +111,8 @@ static void take(struct learn_job *j, size_t index, const char *prompt, const ch
         mos_learned_unknown(
             &j->l,
             j->request->stored
-                ? mos_printf(j->m->arena, "what \"%.60s\" tells: it was not asked", q.command)
+                ? mos_printf(j->m->arena, "what \"%.60s\" tells: it was not asked, or has no end",
+                             q.command)
                 : mos_printf(j->m->arena, "what \"%.60s\" tells: no answer in %u s", q.command,
                              q.seconds));
         return;
@@ -151,7 +153,7 @@ static bool try_loader(struct learn_job *j, const struct mos_greeting *g, bool *
     struct mos_talk t = {.ctx = &j->m->ctx,
                          .wires = j->m->ctx.host->wires,
                          .line = j->line,
-                         .prompt = g->prompt,
+                         .prompt = mos_strdup(j->m->arena, g->prompt), /* it is kept */
                          .heard = {.arena = j->m->arena}};
     *is = false;
     for (size_t i = 0; (d = mos_dialect_at(i)) && !*is; i++) {
@@ -249,7 +251,8 @@ static const char *find_command(struct learn_job *j, const char *text, const cha
     return NULL;
 }
 
-/* What stands behind a command, up to the next prompt; NULL: it was not asked. */
+/* What stands behind a command, up to the next prompt; NULL: it was not asked, or the answer has no
+ * end: what is cut off says nothing of what is missing in it. */
 static const char *find_answer(struct learn_job *j, const char *text, const char *prompt,
                                const char *command, const char **rest) {
     const char *wanted = mos_printf(j->m->arena, "\n%s%s\n", prompt, command);
@@ -258,8 +261,8 @@ static const char *find_answer(struct learn_job *j, const char *text, const char
         return NULL;
     p += strlen(wanted);
     next = strstr(p - 1, mos_printf(j->m->arena, "\n%s", prompt));
-    *rest = next ? next : p + strlen(p);
-    return mos_strndup(j->m->arena, p, next ? (size_t)(next + 1 - p) : strlen(p));
+    *rest = next;
+    return next ? mos_strndup(j->m->arena, p, (size_t)(next + 1 - p)) : NULL;
 }
 
 static void answer_all(struct learn_job *j, const char *text, const char *prompt) {

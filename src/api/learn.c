@@ -153,7 +153,8 @@ enum mosaicum_status mosaicum_learn(mosaicum *m, const struct mosaicum_learn *re
     if (setjmp(m->out_of_memory))
         return run_no_memory(m);
     struct learn_job *j = mos_alloc(m->arena, sizeof *j);
-    *j = (struct learn_job){.m = m, .request = request, .answers = {.arena = m->arena}};
+    *j = (struct learn_job){
+        .m = m, .request = request, .prompt = "", .answers = {.arena = m->arena}};
     mos_learned_begin(&j->l, m->arena);
     learn(j);
     return run_status(m);

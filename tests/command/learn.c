@@ -117,8 +117,12 @@ static void nothing_is_written_over(void) {
                    "-r . ../kept-before && rm -r ../kept-before",
                    w));
     CU_ASSERT(runs(0, "cd '%s' && rm boards/told.yaml && echo mine > loader/told.config", w));
+    CU_ASSERT(runs(0, "cd '%s' && rm -r learned loader/told-variables.txt", w));
     CU_ASSERT(runs(4, "%s told --stored '%s'", command, STORED));
-    CU_ASSERT(runs(0, "cd '%s' && grep -qx mine loader/told.config", w));
+    CU_ASSERT(runs(0,
+                   "cd '%s' && grep -qx mine loader/told.config && [ ! -e learned ] && [ ! -e "
+                   "loader/told-variables.txt ]",
+                   w));
     CU_ASSERT(runs(2, "%s 'no name' --stored '%s'", command, STORED));
     CU_ASSERT(runs(2, "%s told /dev/null --stored '%s'", command, STORED));
     CU_ASSERT(runs(2, "%s other --stored '%s/mosaicum.yaml'", command, w));
@@ -189,7 +193,7 @@ static void store_system(const char *w, const char *tree) {
         "a 'cat /sys/firmware/fdt 2>/dev/null | gzip -9c | base64'; gzip -9c plain.dtb | base64\n"
         "a '(zcat /proc/config.gz || cat /boot/config-$(uname -r)) 2>/dev/null | gzip -9c | "
         "base64'; "
-        "gzip -9c config | base64\n} > system.txt",
+        "gzip -9c config | base64\nprintf 'board# '\n} > system.txt",
         w, MOSAICUM_PROGRAM, tree, w, path_in(w, "disks")));
 }
 

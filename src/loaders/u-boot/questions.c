@@ -317,7 +317,11 @@ static void learn_tables(struct mos_learned *l, const struct mos_asked *q, const
 }
 
 static void learn_words(struct mos_learned *l, const struct mos_asked *q, const char *answer) {
-    bool is = strncmp(answer, "yes", 3) == 0;
+    bool is = strncmp(answer, "yes\n", 4) == 0;
+    if (!is && !strstr(answer, l->dialect->unknown[0])) {
+        mos_learned_unknown(l, "whether its shell has words: its answer is neither");
+        return;
+    }
     form(l, "words", is, q);
     mos_learned_fact(l, "the shell's words", is ? "if, for, while" : "none", q);
 }
