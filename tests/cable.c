@@ -86,6 +86,11 @@ pid_t cable_shell(int board, const char *path) {
         execl("/bin/sh", "sh", (char *)NULL);
         _exit(127);
     }
+    /* An interrupt ends a shell that has not yet said that it takes them: a board's would be
+     * started again, this one is plugged in when it prompts. */
+    struct pollfd prompt = {shell, POLLIN, 0};
+    while (poll(&prompt, 1, -1) < 0)
+        ;
     cable_run(board, shell, NULL, NULL);
     _exit(0);
 }
