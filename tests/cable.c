@@ -11,6 +11,7 @@
 #include <sys/prctl.h>
 #include <sys/wait.h>
 #include <termios.h>
+#include <time.h>
 #include <unistd.h>
 
 enum { AT_ONCE = 512 };
@@ -61,6 +62,21 @@ pid_t cable_plug(int a, int b,
         _exit(0);
     }
     return pid;
+}
+
+size_t cable_noise(void *self, const char *in, size_t length, char *out) {
+    struct cable_noise *c = self;
+    size_t n = 0;
+    for (size_t k = 0; k < length; k++) {
+        uint64_t fate = random_below(&c->seed, c->one_in) ? 0 : 1 + random_below(&c->seed, 4);
+        if (fate == 4) /* late */
+            nanosleep(&(struct timespec){0, 200000000}, NULL);
+        if (fate != 1) /* lost */
+            out[n++] = (char)(fate == 3 ? in[k] ^ (1 << random_below(&c->seed, 8)) : in[k]);
+        if (fate == 2) /* twice */
+            out[n++] = in[k];
+    }
+    return n;
 }
 
 void cable_unplug(pid_t cable) {

@@ -104,20 +104,16 @@ static void keep_heard(struct learn_job *j) {
     mos_buf_add(&j->answers, j->heard, end ? (size_t)(end + 1 - j->heard) : 0);
 }
 
-/* Takes an answer, or says that there is none. */
-static void take(struct learn_job *j, size_t index, const char *prompt, const char *answer) {
+/* Takes the answer to a question, or says why there is none. */
+static void take(struct learn_job *j, size_t index, const char *prompt,
+                 const struct mos_answers *a) {
     struct mos_asked q = *(struct mos_asked *)mos_vec_at(&j->l.questions, index);
-    if (!answer) {
-        mos_learned_unknown(
-            &j->l,
-            j->request->stored
-                ? mos_printf(j->m->arena, "what \"%.60s\" tells: it was not asked, or has no end",
-                             q.command)
-                : mos_printf(j->m->arena, "what \"%.60s\" tells: no answer in %u s", q.command,
-                             q.seconds));
+    if (!a->taken) {
+        mos_learned_unknown(&j->l,
+                            mos_printf(j->m->arena, "what \"%.60s\" tells: %s", q.command, a->why));
         return;
     }
-    q.answer = mos_strdup(j->m->arena, answer + (*answer == '\n')); /* that of what was entered */
+    q.answer = a->taken + (*a->taken == '\n'); /* that of what was entered */
     keep(j, prompt, &q);
     j->l.next = index + 1;
     if (q.understand)
@@ -128,18 +124,27 @@ static const struct mos_asked *question(struct learn_job *j, size_t index) {
     return mos_vec_at(&j->l.questions, index);
 }
 
+static void progress(struct learn_job *j, const char *what, size_t index) {
+    if (j->m->ctx.progress)
+        j->m->ctx.progress(j->m->ctx.progress_self, what, index, j->l.questions.count);
+}
+
 static bool ask_loader(struct learn_job *j, struct mos_talk *t) {
     enum mos_talk_end end = MOS_TALK_ANSWERED;
     for (size_t i = 0; i < j->l.questions.count && end == MOS_TALK_ANSWERED; i++) {
-        const char *answer = NULL;
-        const struct mos_asked *q = question(j, i);
-        if (j->m->ctx.progress)
-            j->m->ctx.progress(j->m->ctx.progress_self, "asking the loader", i,
-                               j->l.questions.count);
-        end = mos_talk_ask(t, q->command, q->seconds * SECOND, &answer);
-        take(j, i, t->prompt, end == MOS_TALK_ANSWERED ? answer : NULL);
-        if (end == MOS_TALK_SILENT)
-            end = mos_talk_reach_prompt(t, VERSION_SECONDS * SECOND);
+        struct mos_answers a = {0};
+        bool settled = false;
+        progress(j, "asking the loader", i);
+        while (!settled && end == MOS_TALK_ANSWERED) {
+            const char *answer = NULL;
+            const struct mos_asked *q = question(j, i);
+            end = mos_talk_ask(t, q->command, q->seconds * SECOND, &answer);
+            settled =
+                mos_learned_settled(&a, j->m->arena, q, end == MOS_TALK_ANSWERED ? answer : NULL);
+            if (end == MOS_TALK_SILENT || (end == MOS_TALK_NOISE && !settled))
+                end = mos_talk_reach_prompt(t, VERSION_SECONDS * SECOND);
+        }
+        take(j, i, t->prompt, &a);
     }
     if (end > MOS_TALK_NOISE)
         return line_fails(j, end == MOS_TALK_STOPPED ? EINTR : t->errnum);
@@ -221,13 +226,14 @@ static bool ask_linux(struct learn_job *j) {
     bool ok = board_shell_silence(&b);
     mos_learned_ask_linux(&j->l, access_file());
     for (size_t i = 0; ok && i < j->l.questions.count; i++) {
-        const struct mos_asked *q = question(j, i);
-        if (j->m->ctx.progress)
-            j->m->ctx.progress(j->m->ctx.progress_self, "asking the system", i,
-                               j->l.questions.count);
-        ok = board_shell_ask(&b, q->command, q->seconds);
+        struct mos_answers a = {0};
+        progress(j, "asking the system", i);
+        do
+            ok = board_shell_ask(&b, question(j, i)->command, question(j, i)->seconds);
+        while (ok && !mos_learned_settled(&a, j->m->arena, question(j, i),
+                                          b.shell.timed_out ? NULL : b.shell.output));
         if (ok)
-            take(j, i, "board# ", b.shell.timed_out ? NULL : b.shell.output);
+            take(j, i, "board# ", &a);
     }
     if (!b.e || b.e == EINTR)
         board_shell_leave(&b);
@@ -265,16 +271,34 @@ static const char *find_answer(struct learn_job *j, const char *text, const char
     return next ? mos_strndup(j->m->arena, p, (size_t)(next + 1 - p)) : NULL;
 }
 
+/* The answer behind `at`, and those that came when it was asked again at once. */
+static void stored_answers(struct learn_job *j, const char **at, const char *prompt,
+                           const struct mos_asked *q, struct mos_answers *out) {
+    const char *text = *at, *rest = text, *answer;
+    const char *again = mos_printf(j->m->arena, "\n%s%s\n", prompt, q->command);
+    out->why = "it was not asked, or has no end";
+    while ((answer = find_answer(j, text, prompt, q->command, &rest)) && !out->taken) {
+        size_t n = strlen(answer);
+        if (n && !j->l.dialect && answer[n - 1] == '\n')
+            answer = mos_strndup(j->m->arena, answer, n - 1);
+        bool more = strncmp(rest, again, strlen(again)) == 0;
+        *at = text = rest;
+        if (mos_learned_settled(out, j->m->arena, q, answer) || !more) {
+            out->taken = out->count == 1 ? out->came[0] : out->taken;
+            return;
+        }
+    }
+}
+
 static void answer_all(struct learn_job *j, const char *text, const char *prompt) {
-    const char *at = text, *rest;
+    const char *at = text;
     for (size_t i = 0; i < j->l.questions.count; i++) {
-        const char *command = question(j, i)->command;
-        const char *answer = find_answer(j, at, prompt, command, &rest);
-        at = answer ? rest : at; /* one that is asked twice has two answers */
-        answer = answer ? answer : find_answer(j, text, prompt, command, &rest);
-        size_t n = answer && !j->l.dialect ? strlen(answer) : 0;
-        take(j, i, prompt,
-             n && answer[n - 1] == '\n' ? mos_strndup(j->m->arena, answer, n - 1) : answer);
+        struct mos_answers a = {0};
+        const char *begin = text;
+        stored_answers(j, &at, prompt, question(j, i), &a);
+        if (!a.count && !a.taken) /* they may stand in another order */
+            stored_answers(j, &begin, prompt, question(j, i), &a);
+        take(j, i, prompt, &a);
     }
 }
 

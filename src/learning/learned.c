@@ -17,10 +17,10 @@ void mos_learned_begin(struct mos_learned *l, struct mos_arena *arena) {
                               .modules = mos_vec_make(arena, sizeof(char *))};
 }
 
-void mos_learned_ask(struct mos_learned *l, const char *command, unsigned seconds,
-                     void (*understand)(struct mos_learned *l, const struct mos_asked *q,
-                                        const char *answer),
-                     const char *word, unsigned number) {
+struct mos_asked *mos_learned_ask(struct mos_learned *l, const char *command, unsigned seconds,
+                                  void (*understand)(struct mos_learned *l,
+                                                     const struct mos_asked *q, const char *answer),
+                                  const char *word, unsigned number) {
     mos_vec_push(&l->questions);
     struct mos_asked *q = mos_vec_at(&l->questions, l->next);
     memmove(q + 1, q, (l->questions.count - 1 - l->next++) * sizeof *q);
@@ -28,7 +28,26 @@ void mos_learned_ask(struct mos_learned *l, const char *command, unsigned second
                             .seconds = seconds,
                             .understand = understand,
                             .word = word,
-                            .number = number};
+                            .number = number,
+                            .once = understand == NULL};
+    return q;
+}
+
+bool mos_learned_settled(struct mos_answers *a, struct mos_arena *arena, const struct mos_asked *q,
+                         const char *answer) {
+    enum { MOST = sizeof a->came / sizeof *a->came, MOST_SILENT = 2 };
+    if (!answer) {
+        a->why = mos_printf(arena, "no answer in %u s", q->seconds);
+        return ++a->silent == MOST_SILENT || a->silent + a->count == MOST;
+    }
+    a->taken = q->once ? mos_strdup(arena, answer) : NULL;
+    for (unsigned i = 0; !a->taken && i < a->count; i++)
+        a->taken = strcmp(a->came[i], answer) == 0 ? a->came[i] : NULL;
+    if (a->taken)
+        return true;
+    a->came[a->count++] = mos_strdup(arena, answer);
+    a->why = "it came differently each time it was asked, so the line is noisy";
+    return a->silent + a->count == MOST;
 }
 
 void mos_learned_fact(struct mos_learned *l, const char *name, const char *value,

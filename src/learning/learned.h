@@ -20,7 +20,17 @@ struct mos_asked {
     void (*understand)(struct mos_learned *l, const struct mos_asked *q, const char *answer);
     const char *word;
     unsigned number;
+    bool once;          /* its answer proves itself, changes by itself, or nobody reads it */
     const char *answer; /* once it came; NULL: none did */
+};
+
+/* What came when one question was asked, again and again: noise on a line changes an answer, and
+ * hardly ever twice in the same way.  All zero at first. */
+struct mos_answers {
+    const char *came[4]; /* each another one */
+    unsigned count, silent;
+    const char *taken; /* two were like this; NULL: none is sure … */
+    const char *why;   /* … a few words */
 };
 
 /* Something that was told, and the command that it answered. */
@@ -91,10 +101,13 @@ struct mos_learned {
 void mos_learned_begin(struct mos_learned *l, struct mos_arena *arena);
 /* Who asks sets `next` behind the question whose answer is read: what follows from it comes then,
  * before all that is asked later.  A question: */
-void mos_learned_ask(struct mos_learned *l, const char *command, unsigned seconds,
-                     void (*understand)(struct mos_learned *l, const struct mos_asked *q,
-                                        const char *answer),
-                     const char *word, unsigned number);
+struct mos_asked *mos_learned_ask(struct mos_learned *l, const char *command, unsigned seconds,
+                                  void (*understand)(struct mos_learned *l,
+                                                     const struct mos_asked *q, const char *answer),
+                                  const char *word, unsigned number);
+/* One more answer (NULL: none came in time), which is kept in the arena.  false: ask it again. */
+bool mos_learned_settled(struct mos_answers *a, struct mos_arena *arena, const struct mos_asked *q,
+                         const char *answer);
 /* What a question told, for people. */
 void mos_learned_fact(struct mos_learned *l, const char *name, const char *value,
                       const struct mos_asked *q);

@@ -290,7 +290,8 @@ static void ask_file(struct mos_learned *l, const char *reads, const char *name,
     mos_learned_ask(l,
                     mos_printf(l->arena, "%s%s | %s", reads, how & PACKED ? " | gzip -9c" : "",
                                how & BY_BASE64 ? "base64" : "od -An -v -tx1 | tr -d ' '"),
-                    LONG, learn_file, name, how);
+                    LONG, learn_file, name, how)
+        ->once = how & PACKED; /* it has a sum of its own */
 }
 
 /* Which tools bring a file over the line. */
@@ -345,5 +346,6 @@ void mos_learned_ask_linux(struct mos_learned *l, const char *access) {
         {"for t in base64 gzip; do command -v $t; done", learn_tools, "", 0},
     };
     for (size_t i = 0; i < sizeof rows / sizeof *rows; i++)
-        mos_learned_ask(l, rows[i].command, SOON, rows[i].understand, rows[i].word, rows[i].number);
+        mos_learned_ask(l, rows[i].command, SOON, rows[i].understand, rows[i].word, rows[i].number)
+            ->once |= rows[i].understand == learn_interrupts; /* it counts */
 }

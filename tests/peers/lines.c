@@ -23,26 +23,11 @@ struct cable {
     pid_t joins;
 };
 
-/* Bytes as they come, but for one in so many. */
-static size_t damage_some(void *self, const char *in, size_t length, char *out) {
-    uint64_t *seed = self;
-    size_t n = 0;
-    for (size_t k = 0; k < length; k++) {
-        unsigned fate = random_below(seed, ONE_IN) ? 0 : 1 + (unsigned)random_below(seed, 4);
-        if (fate == 4) /* late */
-            nanosleep(&(struct timespec){0, 200000000}, NULL);
-        if (fate != 1) /* lost */
-            out[n++] = (char)(fate == 3 ? in[k] ^ (1 << random_below(seed, 8)) : in[k]);
-        if (fate == 2) /* twice */
-            out[n++] = in[k];
-    }
-    return n;
-}
-
 static void plug(struct cable *c, uint64_t seed) {
     cable_end_open(&c->ends[0]);
     cable_end_open(&c->ends[1]);
-    c->joins = cable_plug(c->ends[0].board, c->ends[1].board, damage_some, &seed);
+    struct cable_noise noise = {seed, ONE_IN};
+    c->joins = cable_plug(c->ends[0].board, c->ends[1].board, cable_noise, &noise);
 }
 
 static void unplug(struct cable *c) {

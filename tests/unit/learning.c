@@ -277,6 +277,33 @@ static void nothing_is_written(void) {
     CU_ASSERT(asked > 30000);
 }
 
+/* What a line damages is asked again; what was never on the board is never taken. */
+static void answers_agree(void) {
+    static const char truth[] = "CONFIG_CMD_FAT - y\nloadaddr=0x40200000\n";
+    uint64_t seed = 20;
+    size_t right = 0, wrong = 0, runs = 20000;
+    struct core c;
+    core_start(&c);
+    for (size_t run = 0; run < runs; run++) {
+        const struct mos_asked q = {.command = "x", .seconds = 3};
+        struct mos_answers a = {0};
+        unsigned times = 0;
+        for (bool settled = false; !settled && times < 9; times++) {
+            char came[sizeof truth];
+            uint64_t fate = random_below(&seed, 4);
+            memcpy(came, truth, sizeof came);
+            if (fate == 1) /* one bit of one character */
+                came[random_below(&seed, sizeof came - 1)] ^= (char)(1 << random_below(&seed, 7));
+            settled = mos_learned_settled(&a, c.ctx.arena, &q, fate == 0 ? NULL : came);
+        }
+        CU_ASSERT(times >= 2 && times <= 4 && (a.taken || a.why));
+        right += a.taken && strcmp(a.taken, truth) == 0;
+        wrong += a.taken && strcmp(a.taken, truth) != 0; /* the same damage twice */
+    }
+    CU_ASSERT(right > runs / 2 && wrong < runs / 500);
+    core_end(&c);
+}
+
 /* The commands for a shell are lines of its length, and none of them makes a file. */
 static void a_system_is_only_read(void) {
     static const char *const writers[] = {
@@ -394,4 +421,4 @@ static void files_come_whole_or_not(void) {
 
 SUITE(learning_suite, {"boards are greeted", boards_are_greeted},
       {"nothing is written", nothing_is_written}, {"a system is only read", a_system_is_only_read},
-      {"files come whole or not", files_come_whole_or_not});
+      {"answers agree", answers_agree}, {"files come whole or not", files_come_whole_or_not});

@@ -99,25 +99,11 @@ static void learn_variables(struct mos_learned *l, const struct mos_asked *q, co
             mos_map_set_const(&found, name, mos_strdup(l->arena, mos_buf_string(&value)));
         }
     }
-    if (q->number) { /* the second time: is it the same? */
-        bool same = found.count >= l->variables.count;
-        for (size_t i = 0; same && i < l->variables.count; i++) {
-            const char *again = mos_map_get(&found, l->variables.items[i].key);
-            same = again && strcmp(again, l->variables.items[i].value) == 0;
-        }
-        if (!same) {
-            mos_learned_unknown(l, "its variables: they came differently when they were asked for "
-                                   "twice, so the line is noisy");
-            l->variables = mos_map_make(l->arena);
-            return;
-        }
-        mos_learned_fact(l, "variables", mos_printf(l->arena, "%zu", l->variables.count), q);
-        learn_room(l, q, answer);
-        return;
-    }
     for (size_t i = 0; i < found.count; i++)
         if (!is_passing(found.items[i].key))
             mos_map_set(&l->variables, found.items[i].key, found.items[i].value);
+    mos_learned_fact(l, "variables", mos_printf(l->arena, "%zu", l->variables.count), q);
+    learn_room(l, q, answer);
     const char *arch = mos_map_get(&found, "arch"), *cpu = mos_map_get(&found, "cpu");
     if (!l->cpu && arch && strcmp(arch, "arm") == 0) /* its compiler did not tell */
         learn_cpu(l, cpu && strcmp(cpu, "armv8") == 0 ? "arm64" : "arm", q);
@@ -417,8 +403,7 @@ static void learn_commands(struct mos_learned *l, const struct mos_asked *q, con
     if (has(l, "config"))
         mos_learned_ask(l, "config", LONG * 3, learn_config, "", 0);
     if (has(l, "printenv"))
-        for (unsigned i = 0; i < 2; i++)
-            mos_learned_ask(l, "printenv", LONG, learn_variables, "", i);
+        mos_learned_ask(l, "printenv", LONG, learn_variables, "", 0);
     if (has(l, "bdinfo"))
         mos_learned_ask(l, "bdinfo", SOON, learn_board, "", 0);
     if (has(l, "fdt")) {
@@ -498,8 +483,11 @@ static void learn_keeping(struct mos_learned *l, const char *heard) {
     size_t n = strcspn(last, ".\n");
     const char *line = mos_strndup(l->arena, last, strcspn(last, "\n"));
     bool nowhere = n == strlen("nowhere") && strncmp(last, "nowhere", n) == 0;
-    l->variables_are =
-        !nowhere && strstr(line, "OK") ? MOS_VARIABLES_STORED : MOS_VARIABLES_COMPILED;
+    /* what is neither is not taken for one of them: it may be noise */
+    if (nowhere || strstr(last, "using default environment"))
+        l->variables_are = MOS_VARIABLES_COMPILED;
+    else if (strstr(line, "... OK"))
+        l->variables_are = MOS_VARIABLES_STORED;
     for (size_t i = 0; i < sizeof places / sizeof *places; i++)
         if (strlen(places[i].word) == n && strncmp(last, places[i].word, n) == 0)
             mos_learned_symbol(l, places[i].symbol, "y", NULL);
@@ -507,7 +495,9 @@ static void learn_keeping(struct mos_learned *l, const char *heard) {
                      mos_printf(l->arena, "%s: %s", mos_strndup(l->arena, last, n),
                                 l->variables_are == MOS_VARIABLES_COMPILED
                                     ? "what is compiled in is used"
-                                    : "it is stored there"),
+                                : l->variables_are == MOS_VARIABLES_STORED
+                                    ? "it is stored there"
+                                    : "whether it is stored there it did not say"),
                      NULL);
 }
 
