@@ -1,16 +1,19 @@
 /* What comes over the network while files are served: packets of several boards to the server of
- * files (the first byte is 0, 3 …), requests for an address (1, 4 …) and fields of HTTP (2, 5 …).
+ * files (the first byte is 0, 3 …), requests for an address (1, 4 …), fields of HTTP (2, 5 …) and
+ * whatever comes in at the interface (255).
  * Nothing outside of a file is ever given away, nobody but the one board gets an address, and no
  * wire stays open. */
 #include "harness.h"
 
-#include "base/bytes.h"
 #include "base/address.h"
+#include "base/bytes.h"
 #include "link/dhcp.h"
+#include "link/overhear.h"
 #include "link/ranges.h"
 #include "link/server.h"
 
 #include <errno.h>
+#include <stdlib.h>
 
 enum { FILE_SIZE = 70000, PEERS = 20, CONTROL = 1, WIRES = 40, MOST_STEPS = 4000 };
 #define MS INT64_C(1000000)
@@ -173,8 +176,40 @@ static void read_fields(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
     mos_dhcp_ethernet(text, ethernet);
 }
 
+/* Packets, each with its length and a time before it; every other one gets to us, too. */
+static void overhear(const uint8_t *data, size_t size) {
+    struct mos_overhear o = {.own = OWN, .ports = {69, 67, 80}};
+    size_t packets = 0, dropped = 0, lost = 0;
+    int64_t now = 0;
+    while (size > 2) {
+        size_t n = mos_min((size_t)data[0], size - 2);
+        uint8_t *exact = malloc(n ? n : 1); /* a read behind it is seen */
+        if (!exact)
+            __builtin_trap();
+        memcpy(exact, data + 2, n);
+        now += data[1] * 100 * MS;
+        mos_overhear_packet(&o, exact, n, now);
+        free(exact);
+        if (data[1] & 1) {
+            const struct mos_peer from = {OWN + data[1], 1069};
+            mos_overhear_received(&o, data[1] >> 1 & 1, &from, now);
+        }
+        packets++;
+        while (mos_overhear_dropped(&o, now))
+            dropped++;
+        while (mos_overhear_lost(&o, now))
+            lost++;
+        data += 2 + n;
+        size -= 2 + n;
+    }
+    if (o.came > packets || dropped * 2 > packets || dropped > MOS_SERVICES || lost * 3 > packets)
+        __builtin_trap();
+}
+
 static void body(struct mos_ctx *ctx, const uint8_t *data, size_t size) {
-    if (size > 1 && data[0] % 3 == 0)
+    if (size > 1 && data[0] == 255)
+        overhear(data + 1, size - 1);
+    else if (size > 1 && data[0] % 3 == 0)
         serve(data + 1, size - 1);
     else if (size > 1 && data[0] % 3 == 1)
         give_address(data + 1, size - 1);

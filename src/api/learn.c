@@ -110,6 +110,23 @@ static bool is_board(struct learn_job *j, const char *name) {
            mos_exists(&m->ctx, mos_path_join(m->arena, m->options.workspace, file));
 }
 
+/* Somebody who mistypes a board's name would get another board. */
+static void tell_near(struct learn_job *j) {
+    mosaicum *m = j->m;
+    const struct mosaicum_learn *r = j->request;
+    struct mos_vec names = mos_vec_make(m->arena, sizeof(char *));
+    if (!r->name || j->known || !m->options.workspace || !r->note)
+        return;
+    mos_board_names(&m->ctx, m->options.workspace, &names);
+    const char *near = mos_near(r->name, names.items, names.count);
+    if (near)
+        r->note(r->self,
+                mos_printf(m->arena,
+                           "%s is not a board of this workspace, and %s is: a new one is drafted",
+                           r->name, near),
+                true);
+}
+
 /* That of the loader, as the definition has it; NULL: the usual one, or an error. */
 static const char *stated_speed(struct learn_job *j) {
     const struct mos_selection *s = run_select_one(j->m, j->request->name, "learn");
@@ -139,6 +156,7 @@ static void learn(struct learn_job *j) {
     const char *name = r->name ? mos_strndup(m->arena, r->name, strcspn(r->name, "+")) : "board";
     if (folder && !learn_may_write(j, folder, name))
         return;
+    tell_near(j);
     if (!(r->stored ? learn_ask(j) : ask_on_line(j)))
         return;
     take_tree(j);

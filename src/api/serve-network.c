@@ -16,7 +16,7 @@ enum {
     PARTIAL = 206,
     NOT_FOUND = 404,
     UNSATISFIABLE = 416,
-    MOST_WIRES = MOS_SERVER_TRANSFERS + 3
+    MOST_WIRES = MOS_SERVER_TRANSFERS + 4
 };
 
 /* ---- the interface ---- */
@@ -121,6 +121,7 @@ static bool no_port(struct serve_job *j, const char *what, unsigned port, const 
 }
 
 static void tell_end(void *self, const struct mos_server_transfer *t, int64_t now);
+static void heard(void *self, const struct mos_peer *from);
 static bool find(void *self, const struct mos_peer *from, const char *name, struct mos_served *out,
                  const char **why);
 static int read_file(void *self, void *file, void *to, size_t length, uint64_t at);
@@ -134,6 +135,7 @@ static int open_tftp(struct serve_job *j) {
                                   .interface = j->named_address ? NULL : j->interface,
                                   .own = {j->own, j->tftp_port},
                                   .self = j,
+                                  .heard = heard,
                                   .find = find,
                                   .read = read_file,
                                   .ahead = read_ahead,
@@ -165,7 +167,9 @@ void serve_shut(struct serve_job *j) {
         j->wires->close(j->wires, j->http_wire);
     if (j->has_dhcp)
         j->wires->close(j->wires, j->dhcp_wire);
-    j->has_tftp = j->has_http = j->has_dhcp = j->open = false;
+    if (j->overhears)
+        j->wires->close(j->wires, j->overhear_wire);
+    j->has_tftp = j->has_http = j->has_dhcp = j->overhears = j->open = false;
 }
 
 static bool open_all(struct serve_job *j, const char *interface) {
@@ -281,6 +285,7 @@ bool serve_keep_open(struct serve_job *j) {
     if (!lease_fits(j) || !open_all(j, l.interface))
         return false;
     j->open = true;
+    serve_overhear_begin(j, l.found.index, l.interface);
     tell_open(j, l.interface);
     return true;
 }
@@ -335,6 +340,12 @@ static void tell_end(void *self, const struct mos_server_transfer *t, int64_t no
     serve_close(j, f);
 }
 
+static void heard(void *self, const struct mos_peer *from) {
+    struct serve_job *j = self;
+    mos_overhear_received(&j->overhear, MOS_SERVES_TFTP, from, serve_now(j));
+    j->was_asked = true;
+}
+
 static bool find(void *self, const struct mos_peer *from, const char *name, struct mos_served *out,
                  const char **why) {
     struct serve_open *f = serve_find(self, from, name, why);
@@ -356,6 +367,7 @@ static void read_ahead(void *self, void *file, uint64_t at, size_t length) {
 static void asked(void *self, const struct mos_http_request *q, struct mos_http_answer *a) {
     struct serve_job *j = self;
     const char *why;
+    j->was_asked = true;
     if (strcmp(q->path, "/") == 0) {
         *a = (struct mos_http_answer){.status = OK, .text = serve_index(j)};
         return;
@@ -463,6 +475,8 @@ static void step_dhcp(struct serve_job *j) {
     size_t got;
     while (j->wires->receive(j->wires, j->dhcp_wire, in, sizeof in, &got, &from) == 0) {
         struct mos_dhcp_event event;
+        mos_overhear_received(&j->overhear, MOS_SERVES_DHCP, &from, serve_now(j));
+        j->was_asked = true;
         size_t n = mos_dhcp_answer(&j->dhcp, in, got, out, &to, &event);
         int e = n ? j->wires->send(j->wires, j->dhcp_wire, out, n, &to) : 0;
         if (e)
@@ -476,20 +490,11 @@ static void step_dhcp(struct serve_job *j) {
 
 /* ---- all of it ---- */
 
-static void tell_sends_badly(struct serve_job *j) {
-    int e = j->tftp.sends_badly;
-    if (e != j->told_sends_badly && e == EPERM)
-        serve_note(j, true, "This computer's firewall drops what is sent to the board");
-    else if (e != j->told_sends_badly && e == EMSGSIZE)
-        serve_note(j, true, "The board asks for larger blocks than this network takes");
-    j->told_sends_badly = e;
-}
-
 bool serve_step(struct serve_job *j) {
     int wires[MOST_WIRES], e;
     unsigned ready = 0;
     int64_t now = serve_now(j), due = now + SECOND;
-    size_t n = 0, http = 0, dhcp = 0;
+    size_t n = 0, http = 0, dhcp = 0, overhear = 0;
     if (j->has_tftp) {
         int64_t wants = mos_server_due(&j->tftp, now);
         n = mos_server_wires(&j->tftp, wires);
@@ -501,7 +506,11 @@ bool serve_step(struct serve_job *j) {
     }
     if (j->has_dhcp)
         wires[dhcp = n++] = j->dhcp_wire;
+    if (j->overhears)
+        wires[overhear = n++] = j->overhear_wire;
     e = j->wires->wait(j->wires, wires, n, due - now, &ready);
+    if (!e && j->overhears && ready >> overhear & 1)
+        serve_overhear(j);
     if (!e && j->has_tftp)
         e = mos_server_step(&j->tftp, ready, serve_now(j));
     now = serve_now(j);
@@ -512,7 +521,7 @@ bool serve_step(struct serve_job *j) {
     }
     if (!e && j->has_dhcp && ready >> dhcp & 1)
         step_dhcp(j);
-    tell_sends_badly(j);
+    serve_tell_obstacles(j);
     if (e && e != EINTR)
         mos_fail(&j->m->error, MOS_ERROR_SYSTEM, e, "Serving at %s",
                  mos_ipv4_text(j->m->arena, j->own));

@@ -4,6 +4,7 @@
 
 #include "api/bench.h"
 #include "link/dhcp.h"
+#include "link/overhear.h"
 #include "link/server.h"
 
 /* A file that boards may have. */
@@ -67,7 +68,14 @@ struct serve_job {
     int http_wire, dhcp_wire;
     int64_t http_due;
     bool has_tftp, has_http, has_dhcp;
+    /* what is in the way (serve-obstacles.c) */
     int told_sends_badly;
+    struct mos_overhear overhear;
+    int overhear_wire;
+    bool overhears;
+    char overheard_at[32]; /* the interface's name */
+    int64_t opened_at;
+    bool was_asked, told_unasked; /* by anybody for anything; that nobody did */
     struct mos_dhcp dhcp;
     uint8_t strangers[8][6];
     size_t stranger_count;
@@ -111,5 +119,13 @@ void serve_shut(struct serve_job *j);
 /* Waits for the next packet, at most a second, and does what it asks for; false: it has ended, with
  * an error or because somebody wants it. */
 bool serve_step(struct serve_job *j);
+
+/* serve-obstacles.c */
+/* Sees what comes in at an open interface before this computer's own filters, where it may. */
+void serve_overhear_begin(struct serve_job *j, unsigned index, const char *interface);
+/* Takes what has come in. */
+void serve_overhear(struct serve_job *j);
+/* Says once each what keeps boards from their files, as far as it can be seen from here. */
+void serve_tell_obstacles(struct serve_job *j);
 
 #endif

@@ -179,8 +179,11 @@ int mos_server_step(struct mos_server *s, unsigned ready, int64_t now) {
         }
     if (!(ready & 1))
         return e;
-    while (s->wires->receive(s->wires, s->control, s->packet, sizeof s->packet, &got, &from) == 0)
+    while (s->wires->receive(s->wires, s->control, s->packet, sizeof s->packet, &got, &from) == 0) {
+        if (s->heard)
+            s->heard(s->self, &from);
         take_request(s, got, &from, now);
+    }
     for (size_t i = 0; i < MOS_SERVER_TRANSFERS && !e; i++)
         if (s->transfers[i].used && !s->transfers[i].t.sent)
             e = step_transfer(s, i, false, now);

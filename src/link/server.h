@@ -37,6 +37,8 @@ struct mos_server {
     void (*ahead)(void *self, void *file, uint64_t at, size_t length);
     /* A transfer has ended (t.state), and its file is not read any more; NULL: nobody listens. */
     void (*ended)(void *self, const struct mos_server_transfer *transfer, int64_t now);
+    /* A packet has come to where requests go, whatever it is; NULL: nobody wants to know. */
+    void (*heard)(void *self, const struct mos_peer *from);
     int control; /* the wire that requests come on */
     struct mos_server_transfer transfers[MOS_SERVER_TRANSFERS];
     uint64_t served; /* bytes of files that came over whole, in all */

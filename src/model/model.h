@@ -514,6 +514,9 @@ struct mos_selection {
     struct mos_vec variants; /* of const struct mos_node *: items of part->variants */
 };
 
+/* The boards of the workspace at root by their files, sorted, of const char *; none where there is
+ * no folder of them. */
+void mos_board_names(struct mos_ctx *ctx, const char *root, struct mos_vec *names);
 /* Reads mosaicum.yaml in `root` and lists boards/.  NULL with an error or a finding. */
 struct mos_workspace *mos_workspace_load(struct mos_ctx *ctx, const char *root);
 /* Reads a board's file and every trait and feature that it may need, once.  NULL with an error when

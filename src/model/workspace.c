@@ -24,11 +24,11 @@ static int by_name(const void *a, const void *b) {
     return strcmp(*(const char *const *)a, *(const char *const *)b);
 }
 
-static void list_boards(struct mos_ctx *ctx, struct mos_workspace *w) {
-    struct lister l = {ctx, &w->board_names};
-    ctx->host->list(ctx->host, mos_path_join(ctx->arena, w->root, "boards"), add_board, &l);
-    if (w->board_names.count)
-        qsort(w->board_names.items, w->board_names.count, sizeof(char *), by_name);
+void mos_board_names(struct mos_ctx *ctx, const char *root, struct mos_vec *names) {
+    struct lister l = {ctx, names};
+    ctx->host->list(ctx->host, mos_path_join(ctx->arena, root, "boards"), add_board, &l);
+    if (names->count)
+        qsort(names->items, names->count, sizeof(char *), by_name);
 }
 
 /* A file that need not be there: NULL without an error when it is not. */
@@ -99,7 +99,7 @@ struct mos_workspace *mos_workspace_load(struct mos_ctx *ctx, const char *root) 
     w->features = mos_map_make(ctx->arena);
     note_outside(ctx, w);
     open_roots(ctx, w);
-    list_boards(ctx, w);
+    mos_board_names(ctx, w->root, &w->board_names);
     load_pins(ctx, w);
     return w;
 }

@@ -5,6 +5,9 @@
 #include <arpa/inet.h>
 #include <errno.h>
 #include <ifaddrs.h>
+#include <linux/filter.h>
+#include <linux/if_ether.h>
+#include <linux/if_packet.h>
 #include <net/if.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -36,6 +39,63 @@ int mos_network_open(const struct mos_wires *w, const char *interface, const str
                      int *wire) {
     (void)w;
     return mos_network_bind(SOCK_DGRAM, interface, own, wire);
+}
+
+/* ---- what comes in ---- */
+
+int mos_network_overhear(const struct mos_wires *w, unsigned interface, const uint16_t *ports,
+                         size_t count, int *wire) {
+    enum { MOST = 8, CUT = 64, SYN_ACK = 0x12, SYN = 2, NEXT = 0, TO_PORT = 4, NOT = 100, IS };
+    /* a packet begins with its network header */
+    const struct sock_filter before[] = {
+        BPF_STMT(BPF_LD | BPF_W | BPF_ABS, (uint32_t)(SKF_AD_OFF + SKF_AD_PKTTYPE)),
+        BPF_JUMP(BPF_JMP | BPF_JEQ | BPF_K, PACKET_OUTGOING, NOT, NEXT),
+        BPF_STMT(BPF_LD | BPF_W | BPF_ABS, (uint32_t)(SKF_AD_OFF + SKF_AD_PROTOCOL)),
+        BPF_JUMP(BPF_JMP | BPF_JEQ | BPF_K, ETH_P_ARP, IS, NEXT),
+        BPF_JUMP(BPF_JMP | BPF_JEQ | BPF_K, ETH_P_IP, NEXT, NOT),
+        BPF_STMT(BPF_LD | BPF_H | BPF_ABS, 6),
+        BPF_JUMP(BPF_JMP | BPF_JSET | BPF_K, 0x1fff, NOT, NEXT), /* a later part of one */
+        BPF_STMT(BPF_LDX | BPF_B | BPF_MSH, 0),
+        BPF_STMT(BPF_LD | BPF_B | BPF_ABS, 9),
+        BPF_JUMP(BPF_JMP | BPF_JEQ | BPF_K, IPPROTO_UDP, TO_PORT, NEXT),
+        BPF_JUMP(BPF_JMP | BPF_JEQ | BPF_K, IPPROTO_TCP, NEXT, NOT),
+        BPF_STMT(BPF_LD | BPF_B | BPF_IND, 13),
+        BPF_STMT(BPF_ALU | BPF_AND | BPF_K, SYN_ACK),
+        BPF_JUMP(BPF_JMP | BPF_JEQ | BPF_K, SYN, NEXT, NOT),
+        BPF_STMT(BPF_LD | BPF_H | BPF_IND, 2), /* TO_PORT behind its jump */
+    };
+    const struct sock_filter is_not = BPF_STMT(BPF_RET | BPF_K, 0),
+                             is = BPF_STMT(BPF_RET | BPF_K, CUT);
+    struct sock_filter all[sizeof before / sizeof *before + MOST + 2];
+    size_t n = sizeof before / sizeof *before;
+    struct sockaddr_ll at = {
+        .sll_family = AF_PACKET, .sll_protocol = htons(ETH_P_ALL), .sll_ifindex = (int)interface};
+    int e = 0, fd;
+    (void)w;
+    if (count > MOST)
+        return EINVAL;
+    memcpy(all, before, sizeof before);
+    for (size_t i = 0; i < count; i++)
+        all[n++] = (struct sock_filter)BPF_JUMP(BPF_JMP | BPF_JEQ | BPF_K, ports[i], IS, NEXT);
+    for (size_t i = 0; i < n; i++) { /* places become distances */
+        all[i].jt = (uint8_t)(all[i].jt >= NOT ? n + all[i].jt - NOT - i - 1 : all[i].jt);
+        all[i].jf = (uint8_t)(all[i].jf >= NOT ? n + all[i].jf - NOT - i - 1 : all[i].jf);
+    }
+    all[n++] = is_not;
+    all[n++] = is;
+    const struct sock_fprog program = {(unsigned short)n, all};
+    /* nothing comes before it is bound */
+    fd = socket(AF_PACKET, SOCK_DGRAM | SOCK_CLOEXEC | SOCK_NONBLOCK, 0);
+    if (fd < 0)
+        return errno;
+    if (setsockopt(fd, SOL_SOCKET, SO_ATTACH_FILTER, &program, sizeof program) ||
+        bind(fd, (struct sockaddr *)&at, sizeof at))
+        e = errno;
+    if (e)
+        close(fd);
+    else
+        *wire = fd;
+    return e;
 }
 
 /* ---- addresses ---- */

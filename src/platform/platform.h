@@ -33,6 +33,8 @@ bool mos_keys_close(int wire);
 /* network.c: … for datagrams, and about this computer's network. */
 int mos_network_open(const struct mos_wires *w, const char *interface, const struct mos_peer *own,
                      int *wire);
+int mos_network_overhear(const struct mos_wires *w, unsigned interface, const uint16_t *ports,
+                         size_t count, int *wire);
 int mos_network_list(const struct mos_wires *w,
                      bool (*each)(void *self, const struct mos_own_address *address), void *self);
 int mos_network_neighbour(const struct mos_wires *w, uint32_t address, uint8_t ethernet[6]);

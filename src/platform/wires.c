@@ -162,6 +162,7 @@ const struct mos_wires mos_platform_wires = {
     .open_keys = mos_keys_open,
     .open_datagrams = mos_network_open,
     .connect_datagrams = connect_datagrams,
+    .open_overhear = mos_network_overhear,
     .list_addresses = mos_network_list,
     .neighbour = mos_network_neighbour,
     .open_http = mos_http_open,

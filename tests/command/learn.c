@@ -162,6 +162,10 @@ static void nothing_is_written_over(void) {
     CU_ASSERT(o.status == 0 && strstr(o.out, "values of told were compared, 0 differ") &&
               !strstr(o.out, "Written"));
     outcome_free(&o);
+    o = run_shell("%s tolt --stored '%s' -o near", command, STORED);
+    CU_ASSERT(o.status == 0 && strstr(o.err, "tolt is not a board of this workspace, and told is"));
+    outcome_free(&o);
+    CU_ASSERT(runs(0, "rm -r '%s/near'", w));
     CU_ASSERT(runs(4, "%s told --stored '%s' -o .", command, STORED));
     CU_ASSERT(runs(0, "%s told --stored '%s' -o apart -q", command, STORED));
     CU_ASSERT(runs(0,

@@ -82,6 +82,8 @@ static char *stop(struct server *s) {
     kill(s->pid, SIGINT);
     waitpid(s->pid, &status, 0);
     CU_ASSERT(WIFEXITED(status) && WEXITSTATUS(status) == 0);
+    /* what is in the way is only said where something is */
+    CU_ASSERT(runs(1, "grep 'drops it\\|looks for' '%s'", path_in(s->w, "said")));
     return read_whole(path_in(s->w, "told"), NULL);
 }
 

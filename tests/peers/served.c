@@ -33,12 +33,16 @@ static pid_t serve_start(const char *w, const char *more) {
     return pid;
 }
 
+static bool has_said(const char *w, const char *words) {
+    char *text = read_whole(path_in(w, "said"), NULL);
+    bool has = text && strstr(text, words);
+    free(text);
+    return has;
+}
+
 static bool said(const char *w, const char *words) {
     for (int i = 0; i < 1000; i++) {
-        char *text = read_whole(path_in(w, "said"), NULL);
-        bool has = text && strstr(text, words);
-        free(text);
-        if (has)
+        if (has_said(w, words))
             return true;
         usleep(20000);
     }
@@ -165,6 +169,7 @@ static void loaders_fetch(void) {
         machine_stop(m);
     }
     serve_end(pid);
+    CU_ASSERT_FALSE(has_said(w, "drops it") || has_said(w, "looks for"));
     space_end();
     remove_folder(w);
     CU_ASSERT(guest && good == runs_done && others == 2);
@@ -214,11 +219,63 @@ static void cables_come_and_go(void) {
     CU_ASSERT_TRUE(again);
     machine_stop(m);
     serve_end(pid);
+    CU_ASSERT_FALSE(has_said(w, "drops it") || has_said(w, "looks for"));
     space_end();
     remove_folder(w);
     proved(proof,
            "%s after both came back; %s from an interface that was pulled out and plugged in",
            whole ? "it went on and was whole" : "LOST", again ? "whole" : "LOST");
+}
+
+/* ---- what is in the way ---- */
+
+/* A board that looks for another server, and a firewall of this computer that drops what the
+ * board asks for: both are said, and gone when they are. */
+static void obstacles_are_seen(void) {
+    static const char proof[] = "a wrong server, and a firewall of this computer";
+    static const struct {
+        const char *typed, *said;
+    } cases[] = {
+        {"setenv serverip 192.0.2.100; tftpboot 0x44000000 small", "looks for 192.0.2.100"},
+        {"setenv serverip 192.0.2.1; tftpboot 0x44000000 small",
+         "asks for a file by TFTP, and this computer drops it after it came in at t0"},
+        {"setenv autoload no; dhcp",
+         "asks for an address by DHCP, and this computer drops it after it came in at "
+         "t0"}};
+    enum { CASES = sizeof cases / sizeof *cases };
+    if (!space_start(proof, "192.0.2.1/24"))
+        return;
+    const char *w = workspace();
+    pid_t pid = serve_start(w, "curlew --address 192.0.2.17");
+    struct machine *m = at_prompt(w, "arm64", ETHERNET);
+    machine_type(m, "setenv ipaddr 192.0.2.17\r");
+    bool here = false;
+    unsigned good = 0;
+    for (size_t i = 0; i < CASES && (i == 0 || here); i++) {
+        machine_type(m, cases[i].typed);
+        machine_type(m, "\r");
+        good += said(w, cases[i].said);
+        machine_type(m, "\003");
+        CU_ASSERT_TRUE(machine_expect(m, "\n=> ", 30));
+        if (i == 0)
+            here = runs(0,
+                        "ip netns exec %s nft 'add table inet f; add chain inet f in { type filter "
+                        "hook input priority 0; policy drop; }'",
+                        space_name());
+    }
+    CU_ASSERT_EQUAL(good, here ? CASES : 1U);
+    if (here)
+        CU_ASSERT_TRUE(runs(0, "ip netns exec %s nft delete table inet f", space_name()));
+    machine_type(m, "dhcp; setenv serverip 192.0.2.1\r");
+    CU_ASSERT_TRUE(machine_expect(m, "DHCP client bound to address 192.0.2.17", 60));
+    bool whole = loader_fetches(m, "0x44000000", "small", 1468, 1, crc_of(path_in(w, "small")));
+    CU_ASSERT_TRUE(whole);
+    machine_stop(m);
+    serve_end(pid);
+    space_end();
+    remove_folder(w);
+    proved(proof, "%u of %u said; afterwards the file comes %s%s", good, (unsigned)CASES,
+           whole ? "whole" : "NOT", here ? "" : " (this kernel has no firewall: one case)");
 }
 
 /* ---- clients that others wrote ---- */
@@ -263,6 +320,7 @@ static void clients_fetch(void) {
         "http://127.0.0.1/small) = 405 && ! curl -s -T small tftp://127.0.0.1/small'",
         w, space_name()));
     serve_end(pid);
+    CU_ASSERT_FALSE(has_said(w, "drops it") || has_said(w, "looks for"));
     space_end();
     remove_folder(w);
     proved(proof,
@@ -273,4 +331,4 @@ static void clients_fetch(void) {
 }
 
 SUITE(served_suite, {"loaders fetch", loaders_fetch}, {"cables come and go", cables_come_and_go},
-      {"clients fetch", clients_fetch});
+      {"obstacles are seen", obstacles_are_seen}, {"clients fetch", clients_fetch});

@@ -3,7 +3,9 @@
 #include "support.h"
 
 #include "base/address.h"
+#include "base/bytes.h"
 #include "link/dhcp.h"
+#include "link/overhear.h"
 #include "link/ranges.h"
 #include "link/server.h"
 
@@ -567,7 +569,156 @@ static void parts_are_read(void) {
     }
 }
 
+/* ---- what comes in ---- */
+
+enum { HTTP_PORT = 8080, TFTP_PORT = 69 };
+
+static size_t make_ip(uint8_t *p, bool tcp, uint32_t from, uint32_t to, uint16_t from_port,
+                      uint16_t port, unsigned options) {
+    size_t head = 20 + options * 4;
+    memset(p, 0, MOS_OVERHEAR_CUT);
+    p[0] = (uint8_t)(0x45 + options);
+    p[9] = tcp ? 6 : 17;
+    mos_put_be32(p + 12, from);
+    mos_put_be32(p + 16, to);
+    mos_put_be16(p + head, from_port);
+    mos_put_be16(p + head + 2, port);
+    p[head + 13] = tcp ? 2 : 0;
+    return head + (tcp ? 20 : 8);
+}
+
+static size_t make_arp(uint8_t *p, uint8_t last, uint32_t from, uint32_t wanted) {
+    static const uint8_t head[] = {0, 1, 8, 0, 6, 4, 0, 1, 0x52, 0x54, 0, 0x12, 0x34};
+    memset(p, 0, MOS_OVERHEAR_CUT);
+    memcpy(p, head, sizeof head);
+    p[13] = last;
+    mos_put_be32(p + 14, from);
+    mos_put_be32(p + 24, wanted);
+    return 28;
+}
+
+static struct mos_overhear overhearing(void) {
+    return (struct mos_overhear){.own = OWN, .ports = {TFTP_PORT, 67, HTTP_PORT}};
+}
+
+/* Each packet twice, and none of them gets to us: which of them are for us? */
+static void packets_are_overheard(void) {
+    static const struct {
+        const char *what;
+        bool tcp;
+        uint32_t to;
+        uint16_t port;
+        unsigned options;
+        int at, value; /* a byte of it is another one; -1: none */
+        size_t cut;
+        int service; /* -1: not for us */
+    } cases[] = {
+        {"a file", false, OWN, 69, 0, -1, 0, 0, MOS_SERVES_TFTP},
+        {"a file, with options of IP", false, OWN, 69, 10, -1, 0, 0, MOS_SERVES_TFTP},
+        {"an address, of everybody", false, UINT32_MAX, 67, 0, -1, 0, 0, MOS_SERVES_DHCP},
+        {"a page", true, OWN, HTTP_PORT, 0, -1, 0, 0, MOS_SERVES_HTTP},
+        {"a page of everybody", true, UINT32_MAX, HTTP_PORT, 0, -1, 0, 0, -1},
+        {"a page, as it is sent", true, OWN, HTTP_PORT, 0, 33, 16, 0, -1},
+        {"a page, as it answers", true, OWN, HTTP_PORT, 0, 33, 18, 0, -1},
+        {"a file by TCP", true, OWN, 69, 0, -1, 0, 0, -1},
+        {"another port", false, OWN, 70, 0, -1, 0, 0, -1},
+        {"no port", false, OWN, 0, 0, -1, 0, 0, -1},
+        {"somebody else", false, OWN + 1, 69, 0, -1, 0, 0, -1},
+        {"a later part", false, OWN, 69, 0, 7, 1, 0, -1},
+        {"another protocol", false, OWN, 69, 0, 9, 1, 0, -1},
+        {"no head", false, OWN, 69, 0, 0, 0x44, 0, -1},
+        {"another version", false, OWN, 69, 0, 0, 0x65, 0, -1},
+        {"cut in the ports", false, OWN, 69, 0, -1, 0, 23, -1},
+        {"cut in the flags", true, OWN, HTTP_PORT, 0, -1, 0, 33, -1},
+        {"cut in the head", false, OWN, 69, 0, -1, 0, 3, -1},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct mos_overhear o = overhearing();
+        uint8_t p[MOS_OVERHEAR_CUT];
+        size_t n =
+            make_ip(p, cases[i].tcp, OWN + 7, cases[i].to, 1069, cases[i].port, cases[i].options);
+        if (cases[i].at >= 0)
+            p[cases[i].at] = (uint8_t)cases[i].value;
+        n = cases[i].cut ? cases[i].cut : n;
+        mos_overhear_packet(&o, p, n, 0);
+        CU_ASSERT_PTR_NULL(mos_overhear_dropped(&o, 900 * MS)); /* one may get lost */
+        mos_overhear_packet(&o, p, n, 1000 * MS);
+        CU_ASSERT_PTR_NULL(mos_overhear_dropped(&o, 1100 * MS)); /* it may be on its way */
+        const struct mos_asking *a = mos_overhear_dropped(&o, 1400 * MS);
+        bool right = cases[i].service < 0 ? !a
+                                          : a && (int)a->service == cases[i].service &&
+                                                a->from.address == OWN + 7 && a->from.port == 1069;
+        if (!right)
+            fprintf(stderr, "\n%s\n", cases[i].what);
+        CU_ASSERT(right);
+        CU_ASSERT_PTR_NULL(mos_overhear_dropped(&o, 1500 * MS)); /* once */
+        CU_ASSERT_EQUAL(o.came, cases[i].service < 0 ? 0U : 2U);
+    }
+}
+
+/* Boards ask for hours; each packet is overheard and gets to us, in either order.  No board is ever
+ * said to be dropped, but the one that is, from then on. */
+static void nobody_is_dropped_by_mistake(void) {
+    uint64_t seed = 11;
+    for (int run = 0; run < 40; run++) {
+        struct mos_overhear o = overhearing();
+        int64_t now = 0, cut = run % 2 ? 100000 * MS : INT64_MAX;
+        const struct mos_asking *found = NULL;
+        while (now < 200000 * MS) {
+            uint32_t board = (uint32_t)random_below(&seed, 45);
+            const struct mos_peer from = {OWN + 1 + board, (uint16_t)(1000 + board)};
+            uint8_t p[MOS_OVERHEAR_CUT];
+            size_t n = make_ip(p, false, from.address, OWN, from.port, TFTP_PORT, 0);
+            bool first = random_below(&seed, 2), drops = board == 3 && now >= cut;
+            now += (int64_t)random_below(&seed, 60) * MS;
+            if (first)
+                mos_overhear_packet(&o, p, n, now);
+            if (!drops)
+                mos_overhear_received(&o, MOS_SERVES_TFTP, &from, now);
+            if (!first)
+                mos_overhear_packet(&o, p, n, now);
+            if (!found && (found = mos_overhear_dropped(&o, now)))
+                CU_ASSERT(now >= cut && found->from.address == OWN + 4);
+        }
+        CU_ASSERT_EQUAL(found != NULL, run % 2 == 1);
+    }
+}
+
+static void boards_look_for_others(void) {
+    static const struct {
+        const char *what;
+        uint32_t from, wanted;
+        unsigned every_ms, times;
+        bool is;
+    } cases[] = {
+        {"another server", OWN + 7, OWN + 99, 1000, 3, true},
+        {"ours", OWN + 7, OWN, 1000, 9, false},
+        {"it is answered", OWN + 7, OWN + 99, 1000, 2, false},
+        {"now and then", OWN + 7, OWN + 99, 30000, 9, false},
+        {"it tells of itself", OWN + 7, OWN + 7, 1000, 9, false},
+        {"is it free?", 0, OWN + 7, 1000, 9, false},
+        {"this computer", OWN, OWN + 99, 1000, 9, false},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct mos_overhear o = overhearing();
+        uint8_t p[MOS_OVERHEAR_CUT];
+        size_t n = make_arp(p, 0x56, cases[i].from, cases[i].wanted);
+        int64_t now = 0;
+        for (unsigned k = 0; k < cases[i].times; k++, now += cases[i].every_ms * MS)
+            mos_overhear_packet(&o, p, n, now);
+        const struct mos_looking *l = mos_overhear_lost(&o, now);
+        if ((l != NULL) != cases[i].is)
+            fprintf(stderr, "\n%s\n", cases[i].what);
+        CU_ASSERT_EQUAL(l != NULL, cases[i].is);
+        CU_ASSERT(!l || (l->ethernet[5] == 0x56 && l->from == OWN + 7 && l->wanted == OWN + 99));
+        CU_ASSERT_PTR_NULL(mos_overhear_lost(&o, now));
+    }
+}
+
 SUITE(network_suite, {"boards get files at once", boards_get_files_at_once},
       {"a window goes again once", a_window_goes_again_once},
       {"one board gets an address", one_board_gets_an_address},
-      {"addresses are read", addresses_are_read}, {"parts are read", parts_are_read});
+      {"addresses are read", addresses_are_read}, {"parts are read", parts_are_read},
+      {"packets are overheard", packets_are_overheard},
+      {"nobody is dropped by mistake", nobody_is_dropped_by_mistake},
+      {"boards look for others", boards_look_for_others});
