@@ -238,6 +238,7 @@ static void ask_stated(struct maker *m) {
             continue; /* board.acceptance tells why */
         }
         struct acceptance_check *c = add(m, x->r.name, x->type->text, x->r.key_place);
+        c->stated = true;
         c->status = mos_has(x->status) ? (int)x->status->number : 0;
         c->seconds = mos_has(x->within) ? (unsigned)x->within->number : USUAL_SECONDS;
         works(c, mos_printf(m->arena, "status %d", c->status));

@@ -23,6 +23,7 @@ struct acceptance_check {
     enum acceptance_kind kind;
     unsigned seconds;
     struct mos_place place; /* who says so */
+    bool stated;            /* its command is the definition's */
     /* what came of it */
     bool asked, good;
     const char *found;

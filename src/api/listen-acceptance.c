@@ -145,13 +145,23 @@ static bool record(struct talk *t, const struct mos_vec *checks) {
     return ok;
 }
 
+/* Noise on the line is not what the board is: what fails is asked once more, but for commands of
+ * the definition, which may do more than ask. */
+static bool make(struct talk *t, struct acceptance_check *c) {
+    bool ok = true;
+    for (unsigned times = c->stated ? 1 : 2; ok && times && !c->good; times--) {
+        ok = board_shell_ask(&t->b, c->command, c->seconds);
+        if (ok)
+            acceptance_judge(t->j->m->arena, c, &t->b.shell);
+    }
+    return ok;
+}
+
 static void go_through(struct talk *t, const struct mos_vec *checks) {
     bool ok = board_shell_silence(&t->b);
     for (size_t i = 0; ok && i < checks->count; i++) {
         struct acceptance_check *c = mos_vec_at(checks, i);
-        ok = board_shell_ask(&t->b, c->command, c->seconds);
-        if (ok)
-            acceptance_judge(t->j->m->arena, c, &t->b.shell);
+        ok = make(t, c);
         if (ok && !c->good)
             note(t, true,
                  mos_printf(t->j->m->arena, "%s: %s, and expected is %s", c->name, c->found,

@@ -21,7 +21,12 @@ static void power_on(struct board *b) {
     if (!programs) {
         const char *folder = keep(test_folder("programs"));
         write_text(path_in(folder, "dmesg"), "#!/bin/sh\necho \"$*\" >> \"${0%/*}/levels\"\n");
-        CU_ASSERT_TRUE(runs(0, "chmod 755 '%s/dmesg'", folder));
+        /* the first answer of each is another one than all that follow */
+        static const char second[] =
+            "#!/bin/sh\n[ -e \"$0.1\" ] && { : >> \"$0.2\"; exit 0; }\n: > \"$0.1\"; exit 9\n";
+        write_text(path_in(folder, "ping"), second);
+        write_text(path_in(folder, "own"), second);
+        CU_ASSERT_TRUE(runs(0, "cd '%s' && chmod 755 dmesg ping own", folder));
         static char path[400];
         snprintf(path, sizeof path, "%s:/usr/bin:/bin", folder);
         programs = path;
@@ -74,6 +79,8 @@ static const struct {
     {"device /dev/null", "passes", ""},
     {"device /dev/no such'one", "fails", "status 1"},
     {"module tide_gauge", "fails", "status "},
+    {"reply of 192.0.2.99", "passes", ""},
+    {"own", "fails", "status 9"},
     {"words", "passes", "level 12 cm"},
     {"other", "fails", "level 12 cm"},
     {"fails", "passes", ""},
@@ -87,7 +94,8 @@ static void a_board_is_asked(void) {
     write_text(
         path_in(w, "more"),
         "acceptance:\n  devices: [/dev/null, \"/dev/no such'one\"]\n  modules: [tide-gauge]\n"
-        "  without: [cores]\n  checks:\n"
+        "  without: [cores]\n  replies: [192.0.2.99]\n  checks:\n"
+        "    own: {type: own}\n"
         "    words: {type: \"echo a; echo level 12 cm; echo b\", sees: \"level {} cm\"}\n"
         "    other: {type: echo level 12 cm, sees: \"level {} mm\"}\n"
         "    fails: {type: \"(exit 3)\", status: 3}\n"
@@ -105,6 +113,9 @@ static void a_board_is_asked(void) {
                          "'%s/bench.yaml' </dev/null",
                          w, b.line.port, w);
     CU_ASSERT_EQUAL(status, 1);
+    /* noise is asked again, and what may do more than ask is not */
+    CU_ASSERT_TRUE(
+        runs(0, "p='%s' && cd \"${p%%%%:*}\" && test -e ping.2 && test ! -e own.2", programs));
     speaks_again();
     for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
         const char *result = cell(d, rows[i].check, "result"),
