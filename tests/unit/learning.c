@@ -277,6 +277,41 @@ static void nothing_is_written(void) {
     CU_ASSERT(asked > 30000);
 }
 
+/* What is compiled in and what is stored are not taken for each other, whatever noise comes. */
+static void variables_are_of_somewhere(void) {
+    static const struct {
+        const char *heard;
+        enum mos_variables_are are;
+    } cases[] = {
+        {"", MOS_VARIABLES_UNKNOWN},
+        {"Loading Environment from MMC... OK\nIn: serial\n", MOS_VARIABLES_STORED},
+        {"Loading Environment from MMC... OK \n", MOS_VARIABLES_STORED},
+        {"Loading Environment from MMC... OJ\n", MOS_VARIABLES_UNKNOWN},
+        {"Loading Environment from MMC... O\n", MOS_VARIABLES_UNKNOWN},
+        {"Loading Environment from MMC... OOK\n", MOS_VARIABLES_UNKNOWN},
+        {"Loading Environment from MMC... \n", MOS_VARIABLES_UNKNOWN},
+        {"Loading Environment from MMC", MOS_VARIABLES_UNKNOWN},
+        {"Loading Environment from nowhere... OK\n", MOS_VARIABLES_COMPILED},
+        {"Loading Environment from Flash... *** Warning - bad CRC, using default environment\n",
+         MOS_VARIABLES_COMPILED},
+        {"Loading Environment from FAT... Unable to use mmc 0:1...\n", MOS_VARIABLES_COMPILED},
+        {"Loading Environment from FAT... Unable to use mmc 0:1...\nLoading Environment from "
+         "MMC... OK\n",
+         MOS_VARIABLES_STORED},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct core c;
+        struct mos_learned l;
+        core_start(&c);
+        mos_learned_begin(&l, c.ctx.arena);
+        mos_dialect_at(0)->questions->ask(&l, mos_dialect_at(0), cases[i].heard);
+        if (l.variables_are != cases[i].are)
+            fprintf(stderr, "\n%s: %d\n", cases[i].heard, (int)l.variables_are);
+        CU_ASSERT_EQUAL(l.variables_are, cases[i].are);
+        core_end(&c);
+    }
+}
+
 /* What a line damages is asked again; what was never on the board is never taken. */
 static void answers_agree(void) {
     static const char truth[] = "CONFIG_CMD_FAT - y\nloadaddr=0x40200000\n";
@@ -421,4 +456,5 @@ static void files_come_whole_or_not(void) {
 
 SUITE(learning_suite, {"boards are greeted", boards_are_greeted},
       {"nothing is written", nothing_is_written}, {"a system is only read", a_system_is_only_read},
-      {"answers agree", answers_agree}, {"files come whole or not", files_come_whole_or_not});
+      {"variables are of somewhere", variables_are_of_somewhere}, {"answers agree", answers_agree},
+      {"files come whole or not", files_come_whole_or_not});

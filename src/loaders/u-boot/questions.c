@@ -483,10 +483,11 @@ static void learn_keeping(struct mos_learned *l, const char *heard) {
     size_t n = strcspn(last, ".\n");
     const char *line = mos_strndup(l->arena, last, strcspn(last, "\n"));
     bool nowhere = n == strlen("nowhere") && strncmp(last, "nowhere", n) == 0;
-    /* what is neither is not taken for one of them: it may be noise */
-    if (nowhere || strstr(last, "using default environment"))
+    /* "OK", or why not; a word or two that are neither may be noise */
+    const char *dots = strstr(line, "... "), *came = dots ? dots + strlen("... ") : "";
+    if (nowhere || strlen(came) > 2 * strlen("OK"))
         l->variables_are = MOS_VARIABLES_COMPILED;
-    else if (strstr(line, "... OK"))
+    else if (strncmp(came, "OK", 2) == 0 && !came[2 + strspn(came + 2, " ")])
         l->variables_are = MOS_VARIABLES_STORED;
     for (size_t i = 0; i < sizeof places / sizeof *places; i++)
         if (strlen(places[i].word) == n && strncmp(last, places[i].word, n) == 0)
