@@ -277,17 +277,17 @@ static void stored_answers(struct learn_job *j, const char **at, const char *pro
     const char *text = *at, *rest = text, *answer;
     const char *again = mos_printf(j->m->arena, "\n%s%s\n", prompt, q->command);
     out->why = "it was not asked, or has no end";
-    while ((answer = find_answer(j, text, prompt, q->command, &rest)) && !out->taken) {
+    bool more = true;
+    while (more && (answer = find_answer(j, text, prompt, q->command, &rest))) {
         size_t n = strlen(answer);
         if (n && !j->l.dialect && answer[n - 1] == '\n')
             answer = mos_strndup(j->m->arena, answer, n - 1);
-        bool more = strncmp(rest, again, strlen(again)) == 0;
         *at = text = rest;
-        if (mos_learned_settled(out, j->m->arena, q, answer) || !more) {
-            out->taken = out->count == 1 ? out->came[0] : out->taken;
-            return;
-        }
+        more = !mos_learned_settled(out, j->m->arena, q, answer) &&
+               strncmp(rest, again, strlen(again)) == 0;
     }
+    if (out->count == 1) /* nobody asked twice, or the second answer has no end */
+        out->taken = out->came[0];
 }
 
 static void answer_all(struct learn_job *j, const char *text, const char *prompt) {

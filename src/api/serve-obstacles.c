@@ -88,13 +88,12 @@ static void tell_unasked(struct serve_job *j, int64_t now) {
     j->told_unasked = true;
     serve_note(j, true,
                mos_printf(j->scratch,
-                          "Nobody asked for anything in %d s. Does the board boot from the "
-                          "network, is its cable at %s%s",
+                          "Nobody asked for anything in %d s: does the board boot from the "
+                          "network, and is its cable at %s?%s",
                           (int)UNASKED_SECONDS, j->overheard_at,
-                          j->overhears
-                              ? ""
-                              : ", or does this computer's firewall drop what comes? The last "
-                                "can only be seen with the right to: serve as root does"));
+                          j->overhears ? ""
+                                       : " Whether this computer's firewall drops what comes is "
+                                         "only seen with the right to, as root has it"));
 }
 
 void serve_tell_obstacles(struct serve_job *j) {

@@ -2,6 +2,7 @@
  * of files, on a clock of their own. */
 #include "support.h"
 
+#include "api/serve.h"
 #include "base/address.h"
 #include "base/bytes.h"
 #include "link/dhcp.h"
@@ -715,10 +716,134 @@ static void boards_look_for_others(void) {
     }
 }
 
+/* ---- what is said of it ---- */
+
+static struct {
+    int64_t now;
+    int overhears; /* an errno value */
+    uint8_t packet[MOS_OVERHEAR_CUT];
+    size_t length, times; /* of the packet; how often it comes */
+    char told[2000];
+} table;
+
+static int64_t table_now(const struct mos_host *h) {
+    (void)h;
+    return table.now;
+}
+
+static int table_overhears(const struct mos_wires *w, unsigned interface, const uint16_t *ports,
+                           size_t count, int *wire) {
+    (void)w;
+    CU_ASSERT(interface == 3 && count == 2 && ports[0] == TFTP_PORT && ports[1] == HTTP_PORT);
+    *wire = 1;
+    return table.overhears;
+}
+
+static int table_read(const struct mos_wires *w, int wire, void *to, size_t size, size_t *got) {
+    (void)w;
+    CU_ASSERT(wire == 1 && size >= table.length);
+    *got = table.times ? table.length : 0;
+    table.times -= table.times > 0;
+    memcpy(to, table.packet, *got);
+    return 0;
+}
+
+static void table_note(void *self, const char *text, bool bad) {
+    (void)self;
+    CU_ASSERT(bad && strlen(table.told) + strlen(text) + 2 < sizeof table.told);
+    strcat(strcat(table.told, text), "\n");
+}
+
+/* Two minutes beside a table: what is said, and nothing where there is nothing to say. */
+static void obstacles_are_told(void) {
+    enum packet { NONE, REQUEST, LOOK, LOOK_OF_OTHERS };
+    static const struct {
+        const char *what;
+        enum packet packet;
+        int overhears;
+        bool asked, no_carrier, waits;
+        int sends;        /* an errno value */
+        const char *told; /* begins so; "": nothing; one line */
+    } cases[] = {
+        {"nobody asks", NONE, 0, false, false, false, 0,
+         "Nobody asked for anything in 60 s: does the board boot from the network, and is its "
+         "cable at eth1?\n"},
+        {"nobody asks, and who knows", NONE, EPERM, false, false, false, 0,
+         "Nobody asked for anything in 60 s: does the board boot from the network, and is its "
+         "cable at eth1? Whether"},
+        {"somebody asked", NONE, EPERM, true, false, false, 0, ""},
+        {"the board is off", NONE, 0, false, true, false, 0, ""},
+        {"the address is away", NONE, 0, false, false, true, 0, ""},
+        {"it is dropped", REQUEST, 0, false, false, false, 0,
+         "curlew (192.0.2.8) asks for a file by TFTP, and this computer drops it after it came in "
+         "at eth1: "},
+        {"it is dropped, and not seen", REQUEST, EPERM, true, false, false, 0, ""},
+        {"another server", LOOK, 0, true, false, false, 0,
+         "curlew (192.0.2.8) looks for 192.0.2.100, and nobody has that address here: this "
+         "computer is 192.0.2.1. "},
+        {"another board", LOOK_OF_OTHERS, 0, true, false, false, 0, ""},
+        {"a filter on the way out", NONE, 0, true, false, false, EPERM,
+         "This computer's firewall drops what is sent to the board\n"},
+        {"large blocks", NONE, 0, true, false, false, EMSGSIZE, "The board asks for larger"},
+        {"no carrier while it is sent", NONE, 0, true, false, false, ENETUNREACH, ""},
+    };
+    static const uint8_t ethernet[6] = {0x52, 0x54, 0, 0x12, 0x34, 0x56};
+    for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
+        struct core c;
+        core_start(&c);
+        struct mos_host host = *c.ctx.host;
+        struct mosaicum m = {.arena = c.ctx.arena, .ctx = c.ctx};
+        struct serve_board board = {.selector = "curlew", .has_ethernet = true};
+        const struct mosaicum_serve request = {.note = table_note};
+        const struct mos_wires wires = {.open_overhear = table_overhears, .read = table_read};
+        struct serve_job j = {.m = &m,
+                              .request = &request,
+                              .wires = &wires,
+                              .boards = mos_vec_make(c.ctx.arena, sizeof(struct serve_board *)),
+                              .scratch = c.ctx.arena,
+                              .own = OWN,
+                              .carrier = !cases[i].no_carrier,
+                              .waits = cases[i].waits,
+                              .tftp_port = TFTP_PORT,
+                              .http_port = HTTP_PORT,
+                              .has_tftp = true,
+                              .has_http = true};
+        memset(&table, 0, sizeof table);
+        table.overhears = cases[i].overhears;
+        host.now_ns = table_now;
+        m.ctx.host = &host;
+        memcpy(board.ethernet, ethernet, 6);
+        mos_vec_push_pointer(&j.boards, &board);
+        table.length =
+            cases[i].packet == REQUEST
+                ? make_ip(table.packet, false, OWN + 7, OWN, 1069, TFTP_PORT, 0)
+                : make_arp(table.packet, cases[i].packet == LOOK ? 0x56 : 0x57, OWN + 7, OWN + 99);
+        serve_overhear_begin(&j, 3, "eth1");
+        CU_ASSERT_EQUAL(j.overhears, !table.overhears);
+        j.tftp.sends_badly = cases[i].sends;
+        j.was_asked = cases[i].asked;
+        for (int s = 0; s < 120; s++, table.now += 1000 * MS) {
+            table.times = cases[i].packet != NONE && s % 5 == 0;
+            if (j.overhears)
+                serve_overhear(&j);
+            table.now += 500 * MS;
+            serve_tell_obstacles(&j);
+        }
+        const char *end = strchr(table.told, '\n');
+        bool right = strncmp(table.told, cases[i].told, strlen(cases[i].told)) == 0 &&
+                     (*cases[i].told ? end && !end[1] : !end);
+        if (!right)
+            fprintf(stderr, "\n%s: %s\n", cases[i].what, table.told);
+        CU_ASSERT(right);
+        core_end(&c);
+    }
+}
+
 SUITE(network_suite, {"boards get files at once", boards_get_files_at_once},
       {"a window goes again once", a_window_goes_again_once},
       {"one board gets an address", one_board_gets_an_address},
       {"addresses are read", addresses_are_read}, {"parts are read", parts_are_read},
       {"packets are overheard", packets_are_overheard},
       {"nobody is dropped by mistake", nobody_is_dropped_by_mistake},
-      {"boards look for others", boards_look_for_others});
+      {"boards look for others", boards_look_for_others},
+      {"obstacles are told", obstacles_are_told});
