@@ -50,20 +50,18 @@ static void tell_sends_badly(struct serve_job *j) {
 }
 
 static void tell_dropped(struct serve_job *j, const struct mos_asking *a) {
-    static const char *const words[] = {"a file by TFTP", "an address by DHCP", "a page by HTTP"};
+    static const char *const words[] = {"TFTP", "DHCP", "HTTP"};
     const struct serve_board *b = serve_board_at(j, a->from.address);
     const char *address = mos_ipv4_text(j->scratch, a->from.address);
     const char *who = !a->from.address ? "Somebody without an address"
                       : b              ? mos_printf(j->scratch, "%s (%s)", b->selector, address)
                                        : address;
-    serve_note(
-        j, true,
-        mos_printf(j->scratch,
-                   "%s asks for %s, and this computer drops it after it came in at %s: its "
-                   "firewall does, or it has no way back there through %s. Let %s port %u in",
-                   who, words[a->service], j->overheard_at, j->overheard_at,
-                   a->service == MOS_SERVES_HTTP ? "TCP" : "UDP",
-                   (unsigned)j->overhear.ports[a->service]));
+    serve_note(j, true,
+               mos_printf(j->scratch,
+                          "%s asks by %s, and this computer's firewall (or a missing way back) "
+                          "drops it: let %s port %u in at %s",
+                          who, words[a->service], a->service == MOS_SERVES_HTTP ? "TCP" : "UDP",
+                          (unsigned)j->overhear.ports[a->service], j->overheard_at));
 }
 
 /* In a company's network everybody looks for somebody: only these boards matter. */
@@ -73,8 +71,8 @@ static void tell_lost(struct serve_job *j, const struct mos_looking *l) {
         if (b->has_ethernet && memcmp(b->ethernet, l->ethernet, sizeof l->ethernet) == 0)
             serve_note(j, true,
                        mos_printf(j->scratch,
-                                  "%s (%s) looks for %s, and nobody has that address here: this "
-                                  "computer is %s. Set the board's server (or gateway) to that",
+                                  "%s (%s) looks for %s, which nobody here has: set its server "
+                                  "(or gateway) to %s",
                                   b->selector, mos_ipv4_text(j->scratch, l->from),
                                   mos_ipv4_text(j->scratch, l->wanted),
                                   mos_ipv4_text(j->scratch, j->own)));
@@ -91,9 +89,7 @@ static void tell_unasked(struct serve_job *j, int64_t now) {
                           "Nobody asked for anything in %d s: does the board boot from the "
                           "network, and is its cable at %s?%s",
                           (int)UNASKED_SECONDS, j->overheard_at,
-                          j->overhears ? ""
-                                       : " Whether this computer's firewall drops what comes is "
-                                         "only seen with the right to, as root has it"));
+                          j->overhears ? "" : " (A firewall is only noticed as root)"));
 }
 
 void serve_tell_obstacles(struct serve_job *j) {

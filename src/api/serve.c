@@ -158,8 +158,8 @@ static void report(struct serve_job *j) {
         {"board", "board", false}, {"fetched", "files fetched", true}, {"bytes", "bytes", true}};
     struct report_table t = report_start(
         &j->m->report, "served",
-        j->asked_in_vain ? mos_printf(j->m->arena, "Served; %zu requests were for what is not here",
-                                      j->asked_in_vain)
+        j->asked_in_vain ? mos_printf(j->m->arena, "Served; %zu request%s for what is not here",
+                                      j->asked_in_vain, j->asked_in_vain == 1 ? " was" : "s were")
                          : "Served",
         columns, 3);
     for (size_t i = 0; i < j->boards.count; i++) {

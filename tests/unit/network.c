@@ -770,17 +770,17 @@ static void obstacles_are_told(void) {
          "cable at eth1?\n"},
         {"nobody asks, and who knows", NONE, EPERM, false, false, false, 0,
          "Nobody asked for anything in 60 s: does the board boot from the network, and is its "
-         "cable at eth1? Whether"},
+         "cable at eth1? (A firewall"},
         {"somebody asked", NONE, EPERM, true, false, false, 0, ""},
         {"the board is off", NONE, 0, false, true, false, 0, ""},
         {"the address is away", NONE, 0, false, false, true, 0, ""},
         {"it is dropped", REQUEST, 0, false, false, false, 0,
-         "curlew (192.0.2.8) asks for a file by TFTP, and this computer drops it after it came in "
-         "at eth1: "},
+         "curlew (192.0.2.8) asks by TFTP, and this computer's firewall (or a missing way back) "
+         "drops it: let UDP port 69 in at eth1\n"},
         {"it is dropped, and not seen", REQUEST, EPERM, true, false, false, 0, ""},
         {"another server", LOOK, 0, true, false, false, 0,
-         "curlew (192.0.2.8) looks for 192.0.2.100, and nobody has that address here: this "
-         "computer is 192.0.2.1. "},
+         "curlew (192.0.2.8) looks for 192.0.2.100, which nobody here has: set its server (or "
+         "gateway) to 192.0.2.1\n"},
         {"another board", LOOK_OF_OTHERS, 0, true, false, false, 0, ""},
         {"a filter on the way out", NONE, 0, true, false, false, EPERM,
          "This computer's firewall drops what is sent to the board\n"},
