@@ -70,6 +70,7 @@ int mos_network_overhear(const struct mos_wires *w, unsigned interface, const ui
     size_t n = sizeof before / sizeof *before;
     struct sockaddr_ll at = {
         .sll_family = AF_PACKET, .sll_protocol = htons(ETH_P_ALL), .sll_ifindex = (int)interface};
+    const int yes = 1;
     int e = 0, fd;
     (void)w;
     if (count > MOST)
@@ -88,6 +89,8 @@ int mos_network_overhear(const struct mos_wires *w, unsigned interface, const ui
     fd = socket(AF_PACKET, SOCK_DGRAM | SOCK_CLOEXEC | SOCK_NONBLOCK, 0);
     if (fd < 0)
         return errno;
+    /* what goes out is not even copied; a kernel that cannot do that yet has the filter */
+    setsockopt(fd, SOL_PACKET, PACKET_IGNORE_OUTGOING, &yes, sizeof yes);
     if (setsockopt(fd, SOL_SOCKET, SO_ATTACH_FILTER, &program, sizeof program) ||
         bind(fd, (struct sockaddr *)&at, sizeof at))
         e = errno;
