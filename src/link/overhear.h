@@ -6,7 +6,7 @@
 
 #include "mosaicum/wires.h"
 
-enum { MOS_OVERHEAR_CUT = 64 }; /* bytes of a packet that are enough */
+enum { MOS_OVERHEAR_CUT = 80 }; /* bytes of a packet that are enough */
 
 enum mos_service { MOS_SERVES_TFTP, MOS_SERVES_DHCP, MOS_SERVES_HTTP, MOS_SERVICES };
 

@@ -45,7 +45,7 @@ int mos_network_open(const struct mos_wires *w, const char *interface, const str
 
 int mos_network_overhear(const struct mos_wires *w, unsigned interface, const uint16_t *ports,
                          size_t count, int *wire) {
-    enum { MOST = 8, CUT = 64, SYN_ACK = 0x12, SYN = 2, NEXT = 0, TO_PORT = 4, NOT = 100, IS };
+    enum { MOST = 8, CUT = 80, SYN_ACK = 0x12, SYN = 2, NEXT = 0, TO_PORT = 4, NOT = 100, IS };
     /* a packet begins with its network header */
     const struct sock_filter before[] = {
         BPF_STMT(BPF_LD | BPF_W | BPF_ABS, (uint32_t)(SKF_AD_OFF + SKF_AD_PKTTYPE)),

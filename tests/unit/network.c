@@ -618,6 +618,7 @@ static void packets_are_overheard(void) {
         {"a file, with options of IP", false, OWN, 69, 10, -1, 0, 0, MOS_SERVES_TFTP},
         {"an address, of everybody", false, UINT32_MAX, 67, 0, -1, 0, 0, MOS_SERVES_DHCP},
         {"a page", true, OWN, HTTP_PORT, 0, -1, 0, 0, MOS_SERVES_HTTP},
+        {"a page, with options of IP", true, OWN, HTTP_PORT, 10, -1, 0, 0, MOS_SERVES_HTTP},
         {"a page of everybody", true, UINT32_MAX, HTTP_PORT, 0, -1, 0, 0, -1},
         {"a page, as it is sent", true, OWN, HTTP_PORT, 0, 33, 16, 0, -1},
         {"a page, as it answers", true, OWN, HTTP_PORT, 0, 33, 18, 0, -1},
