@@ -165,10 +165,10 @@ static void a_board_is_asked(void) {
     unlink(levels);
     /* somebody breaks it off while a command hangs; and what was found, for a server that builds */
     CU_ASSERT_TRUE(runs(0, "cd '%s' && sed -i 's/within: 1}/within: 90}/' boards/curlew.yaml", w));
-    o = run_shell(
-        "timeout -s INT 7 '%s' --no-cache -w '%s' listen curlew %s --acceptance --running "
-        "--bench none </dev/null",
-        MOSAICUM_PROGRAM, w, b.line.port);
+    o = run_shell("timeout --foreground -s INT 7 '%s' --no-cache -w '%s' listen curlew %s "
+                  "--acceptance --running "
+                  "--bench none </dev/null",
+                  MOSAICUM_PROGRAM, w, b.line.port);
     CU_ASSERT_PTR_NOT_NULL(strstr(o.err, "interrupted"));
     outcome_free(&o);
     speaks_again();

@@ -76,9 +76,9 @@ static void help_is_whole(void) {
         for (const char *p = o.out; (p = strchr(p, '\n')); p++)
             lines++;
         for (example += 11; *example; example += strcspn(example, "\n") + 1, examples++) {
-            struct outcome e =
-                run_shell("cd '%s' && timeout -s INT 1 '%s' -w nowhere %.*s </dev/null", folder,
-                          MOSAICUM_PROGRAM, (int)strcspn(example, "\n") - 11, example + 11);
+            struct outcome e = run_shell(
+                "cd '%s' && timeout --foreground -s INT 1 '%s' -w nowhere %.*s </dev/null", folder,
+                MOSAICUM_PROGRAM, (int)strcspn(example, "\n") - 11, example + 11);
             bool good = strncmp(example, "  mosaicum ", 11) == 0 &&
                         !strstr(e.err, "unknown option") && !strstr(e.err, "is no option") &&
                         !strstr(e.err, "used like this") && !strstr(e.err, "no command");

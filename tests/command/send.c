@@ -91,9 +91,10 @@ static void a_loader_is_told(void) {
         }
         _exit(0);
     }
-    struct outcome o = run_shell("cd '%s' && timeout --preserve-status -s INT 6 '%s' --no-cache "
-                                 "send piece %s --to 0x40200000 --bench none",
-                                 f, MOSAICUM_PROGRAM, c.ends[0].port);
+    struct outcome o =
+        run_shell("cd '%s' && timeout --foreground --preserve-status -s INT 6 '%s' --no-cache "
+                  "send piece %s --to 0x40200000 --bench none",
+                  f, MOSAICUM_PROGRAM, c.ends[0].port);
     CU_ASSERT_EQUAL(o.status, 3);
     if (o.status != 3)
         fprintf(stderr, "\nstatus %d: %s%s\n", o.status, o.out, o.err);
