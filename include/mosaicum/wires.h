@@ -81,6 +81,8 @@ struct mos_http {
     void (*ended)(void *self, void *file, bool all);
 };
 
+enum { MOS_OVERHEARD = 80 }; /* the longest heads of IPv4 and TCP, as far as the flags */
+
 struct mos_wires {
     void *user;
     /* A serial line: the path of a terminal device, 8 bits, no parity, one stop bit, for nobody but
@@ -108,9 +110,9 @@ struct mos_wires {
      * is free; of one interface only, or of all (NULL).  EADDRNOTAVAIL, EADDRINUSE, EACCES. */
     int (*open_datagrams)(const struct mos_wires *w, const char *interface,
                           const struct mos_peer *own, int *wire);
-    /* What comes in at an interface before this computer's own filters, cut after 80 bytes (the
-     * longest heads), by read(): packets of IPv4 for the ports (UDP; TCP only as it connects), and
-     * ARP.  EPERM: it may not be looked at. */
+    /* What comes in at an interface before this computer's own filters, cut after MOS_OVERHEARD
+     * bytes, by read(): packets of IPv4 for the ports (UDP; TCP only as it connects), and ARP.
+     * EPERM: it may not be looked at. */
     int (*open_overhear)(const struct mos_wires *w, unsigned interface, const uint16_t *ports,
                          size_t count, int *wire);
     /* Tells of every network interface of this computer: once for each address, or once; stops when

@@ -30,7 +30,7 @@ void serve_overhear_begin(struct serve_job *j, unsigned index, const char *inter
 }
 
 void serve_overhear(struct serve_job *j) {
-    uint8_t packet[MOS_OVERHEAR_CUT];
+    uint8_t packet[MOS_OVERHEARD];
     size_t got = 1;
     while (got) {
         got = 0;
@@ -84,12 +84,15 @@ static void tell_unasked(struct serve_job *j, int64_t now) {
         now - j->opened_at < UNASKED_SECONDS * SECOND)
         return;
     j->told_unasked = true;
-    serve_note(j, true,
-               mos_printf(j->scratch,
-                          "Nobody asked for anything in %d s: does the board boot from the "
-                          "network, and is its cable at %s?%s",
-                          (int)UNASKED_SECONDS, j->overheard_at,
-                          j->overhears ? "" : " (A firewall is only noticed as root)"));
+    serve_note(
+        j, true,
+        mos_printf(j->scratch,
+                   "Nobody asked for anything in %d s: does the board boot from the "
+                   "network, and is its cable at %s?%s",
+                   (int)UNASKED_SECONDS, j->overheard_at,
+                   j->overhears
+                       ? ""
+                       : " (A firewall is not noticed: that takes raw packets, as root has them)"));
 }
 
 void serve_tell_obstacles(struct serve_job *j) {

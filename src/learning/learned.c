@@ -17,6 +17,13 @@ void mos_learned_begin(struct mos_learned *l, struct mos_arena *arena) {
                               .modules = mos_vec_make(arena, sizeof(char *))};
 }
 
+bool mos_learned_any(struct mos_arena *arena, const struct mos_asked *q, const char *answer) {
+    (void)arena;
+    (void)q;
+    (void)answer;
+    return true;
+}
+
 struct mos_asked *mos_learned_ask(struct mos_learned *l, const char *command, unsigned seconds,
                                   void (*understand)(struct mos_learned *l,
                                                      const struct mos_asked *q, const char *answer),
@@ -29,7 +36,7 @@ struct mos_asked *mos_learned_ask(struct mos_learned *l, const char *command, un
                             .understand = understand,
                             .word = word,
                             .number = number,
-                            .once = understand == NULL};
+                            .whole = understand ? NULL : mos_learned_any};
     return q;
 }
 
@@ -40,7 +47,7 @@ bool mos_learned_settled(struct mos_answers *a, struct mos_arena *arena, const s
         a->why = mos_printf(arena, "no answer in %u s", q->seconds);
         return ++a->silent == MOST_SILENT || a->silent + a->count == MOST;
     }
-    a->taken = q->once ? mos_strdup(arena, answer) : NULL;
+    a->taken = q->whole && q->whole(arena, q, answer) ? mos_strdup(arena, answer) : NULL;
     for (unsigned i = 0; !a->taken && i < a->count; i++)
         a->taken = strcmp(a->came[i], answer) == 0 ? a->came[i] : NULL;
     if (a->taken)

@@ -20,7 +20,8 @@ struct mos_asked {
     void (*understand)(struct mos_learned *l, const struct mos_asked *q, const char *answer);
     const char *word;
     unsigned number;
-    bool once;          /* its answer proves itself, changes by itself, or nobody reads it */
+    /* Does an answer prove by itself that it came whole?  Then it is not asked again. */
+    bool (*whole)(struct mos_arena *arena, const struct mos_asked *q, const char *answer);
     const char *answer; /* once it came; NULL: none did */
 };
 
@@ -99,6 +100,8 @@ struct mos_learned {
 
 /* Nothing is told, and nothing asked. */
 void mos_learned_begin(struct mos_learned *l, struct mos_arena *arena);
+/* For `whole`: nobody reads it, or it changes by itself, so that no two are alike. */
+bool mos_learned_any(struct mos_arena *arena, const struct mos_asked *q, const char *answer);
 /* Who asks sets `next` behind the question whose answer is read: what follows from it comes then,
  * before all that is asked later.  A question: */
 struct mos_asked *mos_learned_ask(struct mos_learned *l, const char *command, unsigned seconds,

@@ -226,7 +226,7 @@ static void learn_mounts(struct mos_learned *l, const struct mos_asked *q, const
 
 /* ---- files ---- */
 
-static bool decode(struct mos_learned *l, const char *text, bool base64, struct mos_buf *out) {
+static bool decode(const char *text, bool base64, struct mos_buf *out) {
     size_t n = strlen(text);
     if (!base64) {
         unsigned value = 0, count = 0; /* digits of a byte */
@@ -244,7 +244,7 @@ static bool decode(struct mos_learned *l, const char *text, bool base64, struct 
         return count % 2 == 0;
     }
     EVP_ENCODE_CTX *c = EVP_ENCODE_CTX_new();
-    unsigned char *to = mos_alloc(l->arena, n + 3);
+    unsigned char *to = mos_alloc(out->arena, n + 3);
     int got = 0, rest = 0;
     EVP_DecodeInit(c);
     bool ok = EVP_DecodeUpdate(c, to, &got, (const unsigned char *)text, (int)n) >= 0 &&
@@ -270,12 +270,23 @@ static bool expand(const struct mos_buf *packed, struct mos_buf *out) {
     return e == Z_STREAM_END;
 }
 
+static bool unpack(const struct mos_asked *q, const char *answer, struct mos_buf *out) {
+    struct mos_buf packed = {.arena = out->arena};
+    if (!(q->number & PACKED))
+        return decode(answer, q->number & BY_BASE64, out);
+    return decode(answer, q->number & BY_BASE64, &packed) && expand(&packed, out);
+}
+
+/* It has a sum of its own. */
+static bool is_whole(struct mos_arena *arena, const struct mos_asked *q, const char *answer) {
+    struct mos_buf file = {.arena = arena};
+    return unpack(q, answer, &file);
+}
+
 static void learn_file(struct mos_learned *l, const struct mos_asked *q, const char *answer) {
     bool config = strcmp(q->word, "kernel's configuration") == 0;
-    struct mos_buf *to = config ? &l->kernel_config : &l->tree, packed = {.arena = l->arena};
-    bool ok = decode(l, answer, q->number & BY_BASE64, q->number & PACKED ? &packed : to);
-    if (ok && q->number & PACKED)
-        ok = expand(&packed, to);
+    struct mos_buf *to = config ? &l->kernel_config : &l->tree;
+    bool ok = unpack(q, answer, to);
     if (!ok || !to->length) {
         to->length = 0;
         mos_learned_unknown(
@@ -291,7 +302,7 @@ static void ask_file(struct mos_learned *l, const char *reads, const char *name,
                     mos_printf(l->arena, "%s%s | %s", reads, how & PACKED ? " | gzip -9c" : "",
                                how & BY_BASE64 ? "base64" : "od -An -v -tx1 | tr -d ' '"),
                     LONG, learn_file, name, how)
-        ->once = how & PACKED; /* it has a sum of its own */
+        ->whole = how & PACKED ? is_whole : NULL;
 }
 
 /* Which tools bring a file over the line. */
@@ -345,7 +356,10 @@ void mos_learned_ask_linux(struct mos_learned *l, const char *access) {
         {mos_printf(l->arena, "cat /%s 2>/dev/null", access), learn_access, "", 0},
         {"for t in base64 gzip; do command -v $t; done", learn_tools, "", 0},
     };
-    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++)
-        mos_learned_ask(l, rows[i].command, SOON, rows[i].understand, rows[i].word, rows[i].number)
-            ->once |= rows[i].understand == learn_interrupts; /* it counts */
+    for (size_t i = 0; i < sizeof rows / sizeof *rows; i++) {
+        struct mos_asked *q = mos_learned_ask(l, rows[i].command, SOON, rows[i].understand,
+                                              rows[i].word, rows[i].number);
+        if (rows[i].understand == learn_interrupts) /* they are counted */
+            q->whole = mos_learned_any;
+    }
 }

@@ -6,8 +6,6 @@
 
 #include "mosaicum/wires.h"
 
-enum { MOS_OVERHEAR_CUT = 80 }; /* bytes of a packet that are enough */
-
 enum mos_service { MOS_SERVES_TFTP, MOS_SERVES_DHCP, MOS_SERVES_HTTP, MOS_SERVICES };
 
 /* Somebody who asks for one of the services. */

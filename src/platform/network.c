@@ -15,6 +15,15 @@
 #include <sys/socket.h>
 #include <unistd.h>
 
+/* The socket, unless something failed. */
+static int give(int fd, int e, int *out) {
+    if (e)
+        close(fd);
+    else
+        *out = fd;
+    return e;
+}
+
 int mos_network_bind(int type, const char *interface, const struct mos_peer *own, int *out) {
     struct sockaddr_in a = {.sin_family = AF_INET, .sin_port = htons(own->port)};
     const int yes = 1;
@@ -28,11 +37,7 @@ int mos_network_bind(int type, const char *interface, const struct mos_peer *own
                    sizeof yes) ||
         bind(fd, (struct sockaddr *)&a, sizeof a))
         e = errno;
-    if (e)
-        close(fd);
-    else
-        *out = fd;
-    return e;
+    return give(fd, e, out);
 }
 
 int mos_network_open(const struct mos_wires *w, const char *interface, const struct mos_peer *own,
@@ -45,7 +50,7 @@ int mos_network_open(const struct mos_wires *w, const char *interface, const str
 
 int mos_network_overhear(const struct mos_wires *w, unsigned interface, const uint16_t *ports,
                          size_t count, int *wire) {
-    enum { MOST = 8, CUT = 80, SYN_ACK = 0x12, SYN = 2, NEXT = 0, TO_PORT = 4, NOT = 100, IS };
+    enum { MOST = 8, SYN_ACK = 0x12, SYN = 2, NEXT = 0, TO_PORT = 4, NOT = 100, IS };
     /* a packet begins with its network header */
     const struct sock_filter before[] = {
         BPF_STMT(BPF_LD | BPF_W | BPF_ABS, (uint32_t)(SKF_AD_OFF + SKF_AD_PKTTYPE)),
@@ -65,7 +70,7 @@ int mos_network_overhear(const struct mos_wires *w, unsigned interface, const ui
         BPF_STMT(BPF_LD | BPF_H | BPF_IND, 2), /* TO_PORT behind its jump */
     };
     const struct sock_filter is_not = BPF_STMT(BPF_RET | BPF_K, 0),
-                             is = BPF_STMT(BPF_RET | BPF_K, CUT);
+                             is = BPF_STMT(BPF_RET | BPF_K, MOS_OVERHEARD);
     struct sock_filter all[sizeof before / sizeof *before + MOST + 2];
     size_t n = sizeof before / sizeof *before;
     struct sockaddr_ll at = {
@@ -94,11 +99,7 @@ int mos_network_overhear(const struct mos_wires *w, unsigned interface, const ui
     if (setsockopt(fd, SOL_SOCKET, SO_ATTACH_FILTER, &program, sizeof program) ||
         bind(fd, (struct sockaddr *)&at, sizeof at))
         e = errno;
-    if (e)
-        close(fd);
-    else
-        *wire = fd;
-    return e;
+    return give(fd, e, wire);
 }
 
 /* ---- addresses ---- */

@@ -127,13 +127,16 @@ static void a_line_is_noisy(void) {
         cable_end_close(&line);
         close(ends[0]);
         close(ends[1]);
-        bool said = strstr(o.out, "line is noisy") || strstr(o.out, "no answer");
+        /* what the loader says as it starts is said once: there noise makes it unknown */
+        bool said = strstr(o.out, "line is noisy") || strstr(o.out, "no answer") ||
+                    strstr(o.out, "when it hears the loader start");
         CU_ASSERT_EQUAL(o.status, 0);
         CU_ASSERT(said || same_drafts(quiet, w));
         whole += !said;
         CU_ASSERT(runs(0,
                        "cd '%s' && for f in loader/told.config loader/told-variables.txt; do [ ! "
-                       "-e $f ] || ! grep -vxFf '%s'/$f $f || exit 1; done",
+                       "-e $f ] || ! grep -v \"^# The loader's variables\" $f | grep -vxFf '%s'/$f "
+                       "|| exit 1; done",
                        w, quiet));
         outcome_free(&o);
     }

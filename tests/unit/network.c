@@ -577,7 +577,7 @@ enum { HTTP_PORT = 8080, TFTP_PORT = 69 };
 static size_t make_ip(uint8_t *p, bool tcp, uint32_t from, uint32_t to, uint16_t from_port,
                       uint16_t port, unsigned options) {
     size_t head = 20 + options * 4;
-    memset(p, 0, MOS_OVERHEAR_CUT);
+    memset(p, 0, MOS_OVERHEARD);
     p[0] = (uint8_t)(0x45 + options);
     p[9] = tcp ? 6 : 17;
     mos_put_be32(p + 12, from);
@@ -590,7 +590,7 @@ static size_t make_ip(uint8_t *p, bool tcp, uint32_t from, uint32_t to, uint16_t
 
 static size_t make_arp(uint8_t *p, uint8_t last, uint32_t from, uint32_t wanted) {
     static const uint8_t head[] = {0, 1, 8, 0, 6, 4, 0, 1, 0x52, 0x54, 0, 0x12, 0x34};
-    memset(p, 0, MOS_OVERHEAR_CUT);
+    memset(p, 0, MOS_OVERHEARD);
     memcpy(p, head, sizeof head);
     p[13] = last;
     mos_put_be32(p + 14, from);
@@ -636,7 +636,7 @@ static void packets_are_overheard(void) {
     };
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         struct mos_overhear o = overhearing();
-        uint8_t p[MOS_OVERHEAR_CUT];
+        uint8_t p[MOS_OVERHEARD];
         size_t n =
             make_ip(p, cases[i].tcp, OWN + 7, cases[i].to, 1069, cases[i].port, cases[i].options);
         if (cases[i].at >= 0)
@@ -669,7 +669,7 @@ static void nobody_is_dropped_by_mistake(void) {
         while (now < 200000 * MS) {
             uint32_t board = (uint32_t)random_below(&seed, 45);
             const struct mos_peer from = {OWN + 1 + board, (uint16_t)(1000 + board)};
-            uint8_t p[MOS_OVERHEAR_CUT];
+            uint8_t p[MOS_OVERHEARD];
             size_t n = make_ip(p, false, from.address, OWN, from.port, TFTP_PORT, 0);
             bool first = random_below(&seed, 2), drops = board == 3 && now >= cut;
             now += (int64_t)random_below(&seed, 60) * MS;
@@ -703,7 +703,7 @@ static void boards_look_for_others(void) {
     };
     for (size_t i = 0; i < sizeof cases / sizeof *cases; i++) {
         struct mos_overhear o = overhearing();
-        uint8_t p[MOS_OVERHEAR_CUT];
+        uint8_t p[MOS_OVERHEARD];
         size_t n = make_arp(p, 0x56, cases[i].from, cases[i].wanted);
         int64_t now = 0;
         for (unsigned k = 0; k < cases[i].times; k++, now += cases[i].every_ms * MS)
@@ -722,7 +722,7 @@ static void boards_look_for_others(void) {
 static struct {
     int64_t now;
     int overhears; /* an errno value */
-    uint8_t packet[MOS_OVERHEAR_CUT];
+    uint8_t packet[MOS_OVERHEARD];
     size_t length, times; /* of the packet; how often it comes */
     char told[2000];
 } table;
