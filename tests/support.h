@@ -41,7 +41,13 @@ json_t *run_json(int *status, const char *format, ...) __attribute__((format(pri
 
 /* A text is as it is kept in tests/data/golden/NAME.txt; MOSAICUM_GOLDEN=write makes it so. */
 void hold_golden(const char *name, const char *text);
-/* The same for a file anywhere. */
+/* Under the sanitizers, where all is several times slower, a large table is gone through in part:
+ * is this row (from 0) taken?  Without them, and with MOSAICUM_FULL, all are. */
+bool row_is_taken(size_t row);
+bool all_rows_are_taken(void);
+/* A golden text, of which only the lines of the rows that were taken are there. */
+void hold_golden_rows(const char *name, const char *text);
+/* A golden text anywhere. */
 void hold_file(const char *name, const char *path, const char *text);
 
 /* ---- the core by itself ---- */
@@ -62,12 +68,24 @@ struct mos_board *board_from_text(struct core *c, const char *text);
 uint64_t random_next(uint64_t *state);
 uint64_t random_below(uint64_t *state, uint64_t n);
 
-/* ---- suites ---- */
+/* ---- suites: runner.c ---- */
 struct test {
     const char *name;
     void (*run)(void);
 };
 #define SUITE(symbol, ...) const struct test symbol[] = {__VA_ARGS__, {NULL, NULL}}
-int run_suites(const struct test *const *suites, const char *const *names);
+struct suite {
+    const char *name; /* NULL behind the last */
+    const struct test *tests;
+    bool after_all; /* starts when all others have ended */
+};
+/* Runs each suite in a process of its own, as many at a time as this computer has cores
+ * (MOSAICUM_WORKERS: another number); those in front start first, so the long ones belong there.
+ * What a suite prints comes at once when it has ended.  MOSAICUM_SUITE and MOSAICUM_TEST name one
+ * of them, which then runs in this process, for a debugger.  The program's exit status: 0 when all
+ * of them ran and none failed. */
+int run_suites(const struct suite *suites);
+/* Memory, all zero, that the processes of all suites share; to be asked for before they are run. */
+void *shared_memory(size_t length);
 
 #endif

@@ -48,10 +48,11 @@ static bool good_finding(const char *folder, const json_t *f) {
     return good && known == 1 && json_array_size(places) >= 1;
 }
 
-/* The first rule, and the next after one, whose fixtures are workspaces (those about writing media
- * are computers). */
+/* The first rule, and the next after one, that is taken and whose fixtures are workspaces (those
+ * about writing media are computers). */
 static size_t next_rule(size_t rule) {
-    while (rule < MOS_RULE_COUNT && strncmp(mos_rule_rows[rule].id, "write.", 6) == 0)
+    while (rule < MOS_RULE_COUNT &&
+           (strncmp(mos_rule_rows[rule].id, "write.", 6) == 0 || !row_is_taken(rule)))
         rule++;
     return rule;
 }
@@ -139,8 +140,8 @@ static void findings_can_be_accepted(void) {
         outcome_free(&o);
         remove_folder(w);
     }
-    CU_ASSERT(accepted > 60);
-    hold_golden("fixtures-fail", mos_buf_string(&sums));
+    CU_ASSERT(accepted > (all_rows_are_taken() ? 60 : 15));
+    hold_golden_rows("fixtures-fail", mos_buf_string(&sums));
     core_end(&c);
 }
 
@@ -177,7 +178,7 @@ static void what_is_shown_reads_back(void) {
         outcome_free(&second);
         remove_folder(w);
     }
-    hold_golden("fixtures-pass", mos_buf_string(&sums));
+    hold_golden_rows("fixtures-pass", mos_buf_string(&sums));
     core_end(&c);
 }
 

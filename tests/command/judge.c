@@ -9,10 +9,13 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-static struct {
+static struct judged {
     unsigned long ext4, fat, tables;
-    bool busy;
-} judged;
+} * judged; /* by the processes of all suites */
+
+static void add(unsigned long *count) {
+    __atomic_fetch_add(count, 1, __ATOMIC_RELAXED);
+}
 
 static bool runs_quietly(const char *format, ...) __attribute__((format(printf, 1, 2)));
 static bool runs_quietly(const char *format, ...) {
@@ -36,10 +39,10 @@ static void judge_region(const char *image, const json_t *region) {
                        length = (unsigned long long)json_integer_value(
                            json_object_get(region, "length"));
     if (holds && strcmp(holds, "ext4") == 0) {
-        judged.ext4++;
+        add(&judged->ext4);
         CU_ASSERT(runs_quietly("$JUDGE e2fsck -fn '%s?offset=%llu'", image, at));
     } else if (holds && strncmp(holds, "fat", 3) == 0) {
-        judged.fat++;
+        add(&judged->fat);
         CU_ASSERT(
             runs_quietly("dd if='%s' of='%s.fat' bs=1M iflag=skip_bytes,count_bytes skip=%llu "
                          "count=%llu conv=sparse status=none && $JUDGE fsck.fat -n '%s.fat' && rm "
@@ -67,7 +70,7 @@ static void judge_table(const char *image, const json_t *d) {
         printf("%s: %s\n", image, o.err);
     json_t *all = json_loads(o.out, 0, NULL), *partition,
            *table = json_object_get(all, "partitiontable");
-    judged.tables++;
+    add(&judged->tables);
     size_t found = 0;
     json_array_foreach(json_object_get(table, "partitions"), i, partition) {
         json_int_t start = json_integer_value(json_object_get(partition, "start")),
@@ -123,10 +126,11 @@ static void judge_ledger(const char *path) {
 /* After a build that went well: every ledger that was not there before. */
 static void judge_new(const char *command, int status) {
     static struct timespec last;
+    static bool busy;
     struct stat st;
-    if (judged.busy || status || !strstr(command, "build") || !test_root())
+    if (busy || status || !strstr(command, "build") || !test_root())
         return;
-    judged.busy = true;
+    busy = true;
     char *list;
     if (asprintf(&list, "find '%s' -name ledger.json -size +1k ! -path '*/rules/*'", test_root()) <
         0)
@@ -148,18 +152,19 @@ static void judge_new(const char *command, int status) {
         pclose(f);
     free(list);
     last = newest;
-    judged.busy = false;
+    busy = false;
 }
 
 void judge_builds(void) {
+    judged = shared_memory(sizeof *judged);
     after_command = judge_new;
 }
 
 /* The last suite: nothing was judged where nothing was built. */
 static void volumes_were_judged(void) {
     if (!getenv("MOSAICUM_SUITE"))
-        CU_ASSERT(judged.ext4 > 20 && judged.fat > 20 && judged.tables > 20);
-    printf("%lu ext4, %lu FAT, %lu tables … ", judged.ext4, judged.fat, judged.tables);
+        CU_ASSERT(judged->ext4 > 20 && judged->fat > 20 && judged->tables > 20);
+    printf("%lu ext4, %lu FAT, %lu tables … ", judged->ext4, judged->fat, judged->tables);
 }
 
 SUITE(judge_suite, {"volumes were judged", volumes_were_judged});

@@ -1,40 +1,23 @@
 #include "support.h"
 
+/* Long ones first. */
 #define SUITES(X)                                                                                  \
     X(structure)                                                                                   \
-    X(rules)                                                                                       \
-    X(program)                                                                                     \
-    X(faults)                                                                                      \
-    X(ledger)                                                                                      \
-    X(drivers)                                                                                     \
-    X(claims)                                                                                      \
-    X(bindings)                                                                                    \
-    X(trees)                                                                                       \
-    X(content)                                                                                     \
-    X(wrong)                                                                                       \
-    X(boards)                                                                                      \
-    X(root)                                                                                        \
-    X(parts)                                                                                       \
-    X(everywhere)                                                                                  \
-    X(images)                                                                                      \
-    X(send)                                                                                        \
-    X(serve)                                                                                       \
-    X(acceptance)                                                                                  \
-    X(learn)                                                                                       \
-    X(listen) X(rehearse) X(chain) X(verdicts) X(safe) X(bytes) X(hostile) X(edges) X(golden)      \
-        X(borders) X(session) X(foreign) X(corners) X(modules) X(planted) X(trial) X(squashfs)     \
-            X(again) X(dialect) X(jobs) X(firmware) X(access) X(guides) X(kconfig)                 \
-                X(judge) /* judge is last: it looks back on all of them */
+    X(planted) X(everywhere) X(guides) X(jobs) X(program) X(hostile) X(golden) X(again) X(faults)  \
+        X(rules) X(foreign) X(content) X(corners) X(chain) X(boards) X(images) X(acceptance)       \
+            X(listen) X(learn) X(ledger) X(drivers) X(claims) X(bindings) X(trees) X(wrong)        \
+                X(root) X(parts) X(send) X(serve) X(rehearse) X(verdicts) X(safe) X(bytes)         \
+                    X(edges) X(borders) X(session) X(modules) X(trial) X(squashfs) X(dialect)      \
+                        X(firmware) X(access) X(kconfig)
 
 #define DECLARE(name) extern const struct test name##_suite[];
 SUITES(DECLARE)
+DECLARE(judge)
 void judge_builds(void);
 
 int main(void) {
-#define POINTER(name) name##_suite,
-#define NAME(name) #name,
-    const struct test *const suites[] = {SUITES(POINTER) NULL};
-    const char *const names[] = {SUITES(NAME) NULL};
+#define ROW(name) {#name, name##_suite, false},
+    const struct suite suites[] = {SUITES(ROW){"judge", judge_suite, true}, {NULL, NULL, false}};
     judge_builds();
-    return run_suites(suites, names);
+    return run_suites(suites);
 }

@@ -144,6 +144,7 @@ static void for_each_line(struct core *c,
 }
 
 struct finding_run {
+    size_t lines;
     struct mos_buf results;
     struct tally all;
 };
@@ -151,7 +152,8 @@ struct finding_run {
 static void find_line(struct core *c, const struct board *b, const char *base, char *line,
                       void *self) {
     struct finding_run *r = self;
-    try_line(c, b, base, line, &r->results, &r->all);
+    if (row_is_taken(r->lines++))
+        try_line(c, b, base, line, &r->results, &r->all);
 }
 
 static void mistakes_are_found(void) {
@@ -159,11 +161,13 @@ static void mistakes_are_found(void) {
     core_start(&c);
     struct finding_run r = {.results = {.arena = c.ctx.arena}};
     for_each_line(&c, find_line, &r, &r.results);
-    mos_buf_printf(&r.results, "%zu of %zu mistakes found, %zu of %zu correct designs right\n",
-                   r.all.found, r.all.mistakes, r.all.clean, r.all.designs);
-    CU_ASSERT(r.all.mistakes >= 300 && r.all.designs >= 60);
+    if (all_rows_are_taken())
+        mos_buf_printf(&r.results, "%zu of %zu mistakes found, %zu of %zu correct designs right\n",
+                       r.all.found, r.all.mistakes, r.all.clean, r.all.designs);
+    size_t part = all_rows_are_taken() ? 1 : 5;
+    CU_ASSERT(r.all.mistakes >= 300 / part && r.all.designs >= 60 / part);
     CU_ASSERT_EQUAL(r.all.clean, r.all.designs);
-    hold_golden("planted", mos_buf_string(&r.results));
+    hold_golden_rows("planted", mos_buf_string(&r.results));
     core_end(&c);
 }
 
@@ -238,12 +242,12 @@ static void plan_line(struct core *c, const struct board *b, const char *base, c
 /* Boards of the lists, mistakes accepted: as many as can be built all the same. */
 static void what_is_planned_is_what_is_built(void) {
     struct core c;
-    struct planned_run r = {.every = getenv("MOSAICUM_FULL") ? 1 : 14};
+    struct planned_run r = {.every = getenv("MOSAICUM_FULL") ? 1 : all_rows_are_taken() ? 14 : 56};
     core_start(&c);
     for_each_line(&c, plan_line, &r, NULL);
     fprintf(stderr, "%zu boards planned and built … ", r.other);
     CU_ASSERT_EQUAL(r.same, r.other);
-    CU_ASSERT(r.other >= (r.every == 1 ? 300 : 20));
+    CU_ASSERT(r.other >= 300 / r.every);
     core_end(&c);
 }
 

@@ -7,8 +7,6 @@
 #include <string.h>
 #include <unistd.h>
 
-enum { FIRST_PORT = 30000, PORTS = 9000 };
-
 /* What came of it: how many checks there are and how many passed, and the findings' text. */
 struct result {
     int status;
@@ -67,11 +65,10 @@ static const struct {
 };
 
 static void go_through(const char *proof, bool systemd) {
-    static unsigned port;
+    unsigned port = peers_port();
     enum { COUNT = sizeof planted / sizeof *planted };
     const char *w = keep(test_folder("accepted"));
     size_t found = 0;
-    port = port ? port + 1 : FIRST_PORT + (unsigned)getpid() % PORTS;
     make_system(w, systemd);
     struct machine *m = start_system(w, port);
     struct result r = ask(w, port, "--acceptance --first-start");

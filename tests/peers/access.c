@@ -2,22 +2,9 @@
  * real SSH server, and a client that comes over the emulated network. */
 #include "peers.h"
 
-#include <arpa/inet.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/socket.h>
 #include <unistd.h>
-
-/* A port that nobody has at the moment. */
-static unsigned free_port(void) {
-    struct sockaddr_in a = {.sin_family = AF_INET, .sin_addr = {htonl(INADDR_LOOPBACK)}};
-    socklen_t length = sizeof a;
-    int s = socket(AF_INET, SOCK_STREAM, 0);
-    bool ok = bind(s, (struct sockaddr *)&a, sizeof a) == 0 &&
-              getsockname(s, (struct sockaddr *)&a, &length) == 0;
-    close(s);
-    return ok ? ntohs(a.sin_port) : 0;
-}
 
 static const char inittab[] = "::sysinit:/bin/mount -t proc proc /proc\n"
                               "::sysinit:/bin/mount -o remount,rw /\n"
@@ -172,7 +159,7 @@ static void the_first_start_is_the_only_one(void) {
              "&& cp out/curlew/card.img other.img",
              w, MOSAICUM_PROGRAM));
     static const char identity[] = "cat /etc/machine-id; date +%Z";
-    unsigned port = free_port();
+    unsigned port = peers_port();
     struct machine *m = start(w, "one.img", port);
     char *first = as_user(m, w, "one", "setup", port, identity);
     CU_ASSERT_PTR_NOT_NULL_FATAL(first);
@@ -181,7 +168,7 @@ static void the_first_start_is_the_only_one(void) {
     CU_ASSERT_PTR_NULL(as_user(m, w, "one", "root", port, "id"));
     machine_stop(m); /* the power goes */
 
-    port = free_port();
+    port = peers_port();
     m = start(w, "one.img", port);
     char *second = as_user(m, w, "one", "fen", port, identity);
     CU_ASSERT_STRING_EQUAL(second ? second : "", first); /* and its host keys are the same */
@@ -190,7 +177,7 @@ static void the_first_start_is_the_only_one(void) {
     CU_ASSERT(users && !strstr(users, "setup"));
     machine_stop(m);
 
-    port = free_port();
+    port = peers_port();
     m = start(w, "other.img", port);
     char *other = as_user(m, w, "other", "setup", port, identity);
     CU_ASSERT(other && strcmp(other, first) != 0);

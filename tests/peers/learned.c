@@ -10,14 +10,6 @@
 #include <string.h>
 #include <unistd.h>
 
-enum { FIRST_PORT = 40000, PORTS = 9000 };
-
-static unsigned next_line(void) {
-    static unsigned port;
-    port = port ? port + 1 : FIRST_PORT + (unsigned)getpid() % PORTS;
-    return port;
-}
-
 /* ---- what comes of it ---- */
 
 struct result {
@@ -141,7 +133,7 @@ static const struct {
 static void ask_loader(const char *cpu, const char *image, const char *device, const char *binary) {
     enum { COUNT = sizeof wrong_loader / sizeof *wrong_loader };
     const char *w = keep(test_folder("learned"));
-    unsigned port = next_line();
+    unsigned port = peers_port();
     char serial[100];
     size_t variables = 0, told = 0;
     CU_ASSERT(runs(0, "mkdir -p '%s/right'", w));
@@ -225,7 +217,7 @@ static const struct {
 static void ask_system(bool systemd) {
     enum { COUNT = sizeof wrong_system / sizeof *wrong_system };
     const char *w = keep(test_folder("system"));
-    unsigned port = next_line();
+    unsigned port = peers_port();
     size_t told = 0;
     make_system(w, systemd);
     CU_ASSERT_TRUE_FATAL(

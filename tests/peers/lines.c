@@ -14,7 +14,7 @@
 #include <time.h>
 #include <unistd.h>
 
-enum { SIZE = 8000, ONE_IN = 10000, FIRST_PORT = 36000, PORTS = 3000 };
+enum { SIZE = 8000, ONE_IN = 10000 };
 
 /* ---- a bad line between two terminals ---- */
 
@@ -156,14 +156,15 @@ static void loaders_take_files(void) {
                 {"arm", "virtio-blk-pci", "ymodem", "0x42000000"},
                 {"riscv64", "virtio-blk-pci", "ymodem", "0x84000000"}};
     enum { COUNT = sizeof rows / sizeof *rows };
-    unsigned whole = 0, port = FIRST_PORT + (unsigned)getpid() % PORTS;
+    unsigned whole = 0;
     const char *w = keep(test_folder("taken"));
     CU_ASSERT(runs(0, "cd '%s' && truncate -s 1M disk && head -c 200000 /dev/urandom > piece", w));
     size_t length;
     char *bytes = read_whole(path_in(w, "piece"), &length), sum[20], command[100], serial[80];
     snprintf(sum, sizeof sum, "==> %08x", mos_crc32(0, bytes, length));
     free(bytes);
-    for (size_t i = 0; i < COUNT; i++, port++) {
+    for (size_t i = 0; i < COUNT; i++) {
+        unsigned port = peers_port();
         snprintf(serial, sizeof serial, "tcp:127.0.0.1:%u,server=on,wait=off", port);
         machine_speaks_at(serial);
         struct machine *m = machine_start(rows[i].cpu, path_in(w, "disk"), rows[i].device);

@@ -7,7 +7,7 @@
 #include <string.h>
 #include <unistd.h>
 
-enum { SAMPLE = 18, ALL = 150, FIRST_PORT = 20000, PORTS = 20000 };
+enum { SAMPLE = 18, ALL = 150 };
 
 /* What the stand-in for a kernel prints, in place of a kernel's words. */
 static const char landmarks[] = "\\nlandmarks:\\n"
@@ -53,10 +53,9 @@ void listen_hear(const char *w, const char *board, unsigned port, const char *lo
 
 /* The board's own words, as the log has them; malloc'ed. */
 static char *listen_to(const struct damage *d, size_t b, const char *w, struct heard *out) {
-    static unsigned port;
+    unsigned port = peers_port();
     char serial[100];
     const char *log = keep(path_in(d->folder, "boot.log"));
-    port = port ? port + 1 : FIRST_PORT + (unsigned)getpid() % PORTS;
     snprintf(serial, sizeof serial, "tcp:127.0.0.1:%u,server=on,wait=on", port);
     const struct damaged_machine *kind = &damaged_machines[d->machine];
     machine_with(NULL, d->flash);

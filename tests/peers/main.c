@@ -3,19 +3,34 @@
 #include "base/hash.h"
 #include "platform/platform.h"
 
+#include <arpa/inet.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/socket.h>
+#include <unistd.h>
 
-extern const struct test judges_suite[], boots_suite[], schema_suite[], images_suite[],
-    loader_suite[], rehearsed_suite[], chain_suite[], ramdisk_suite[], modules_suite[],
-    watch_suite[], guest_suite[], mistakes_suite[], squashfs_suite[], access_suite[], trees_suite[],
-    bindings_suite[], stacks_suite[], debug_suite[], conflicts_suite[], kconfig_suite[],
-    built_suite[], drivers_suite[], media_suite[], cuts_suite[], nand_suite[], programming_suite[],
-    listened_suite[], deaths_suite[], served_suite[], accepted_suite[], lines_suite[],
-    learned_suite[];
+#define SUITES(X)                                                                                  \
+    X(judges)                                                                                      \
+    X(boots)                                                                                       \
+    X(images)                                                                                      \
+    X(schema) X(loader) X(rehearsed) X(chain) X(ramdisk) X(modules) X(watch) X(guest) X(mistakes)  \
+        X(squashfs) X(access) X(trees) X(bindings) X(stacks) X(debug) X(conflicts) X(kconfig)      \
+            X(drivers) X(built) X(media) X(cuts) X(nand) X(programming) X(listened) X(deaths)      \
+                X(served) X(accepted) X(lines) X(learned)
+#define DECLARE(name) extern const struct test name##_suite[];
+SUITES(DECLARE)
 
-static char rows[256][300];
-static size_t row_count;
+enum { MOST_ROWS = 256, FIRST_PORT = 20000, PORTS = 12000 /* below those the system gives */ };
+
+/* The table of results, of the processes of all suites. */
+static struct table {
+    struct row {
+        size_t suite; /* in the order of the suites, whenever they ended */
+        char text[300];
+    } rows[MOST_ROWS];
+    size_t count;
+    unsigned port; /* the next one */
+} * table;
 
 const char *peers_cache(void) {
     const char *folder = getenv("MOSAICUM_PEERS_CACHE");
@@ -41,9 +56,17 @@ const char *peers_progress(const char *kind) {
     return keep(path_in(peers_cache(), "%s-%s", kind, hex));
 }
 
+static const struct suite suites[] = {
+#define ROW(name) {#name, name##_suite, false},
+    SUITES(ROW){NULL, NULL, false}};
+
 static void add_row(const char *what, const char *text) {
-    CU_ASSERT_FATAL(row_count < sizeof rows / sizeof *rows); /* none is lost */
-    snprintf(rows[row_count++], sizeof rows[0], "| %-44s | %-90s |", what, text);
+    size_t i = __atomic_fetch_add(&table->count, 1, __ATOMIC_RELAXED);
+    const char *suite = CU_get_current_suite()->pName;
+    CU_ASSERT_FATAL(i < MOST_ROWS); /* none is lost */
+    while (strcmp(suites[table->rows[i].suite].name, suite) != 0)
+        table->rows[i].suite++;
+    snprintf(table->rows[i].text, sizeof table->rows[i].text, "| %-44s | %-90s |", what, text);
 }
 
 bool proved_before(const char *what) {
@@ -84,6 +107,19 @@ void proved(const char *what, const char *format, ...) {
     add_row(what, failed ? "FAILED" : text);
 }
 
+unsigned peers_port(void) {
+    struct sockaddr_in a = {.sin_family = AF_INET, .sin_addr = {htonl(INADDR_LOOPBACK)}};
+    for (;;) {
+        unsigned port = FIRST_PORT + __atomic_fetch_add(&table->port, 1, __ATOMIC_RELAXED) % PORTS;
+        int fd = socket(AF_INET, SOCK_STREAM, 0);
+        a.sin_port = htons((uint16_t)port);
+        bool free = fd >= 0 && bind(fd, (struct sockaddr *)&a, sizeof a) == 0;
+        close(fd);
+        if (free)
+            return port;
+    }
+}
+
 struct outcome guest_run(const char *folder, const char *devices) {
     return run_shell(
         "cd '%s' && timeout 900 qemu-system-x86_64 -M q35 -accel tcg -m 1536 -display "
@@ -106,26 +142,13 @@ int guest_result(const char *said, const char *what, char *words, size_t room) {
 }
 
 int main(void) {
-    const struct test *const suites[] = {judges_suite,    boots_suite,       images_suite,
-                                         schema_suite,    loader_suite,      rehearsed_suite,
-                                         chain_suite,     ramdisk_suite,     modules_suite,
-                                         watch_suite,     guest_suite,       mistakes_suite,
-                                         squashfs_suite,  access_suite,      trees_suite,
-                                         bindings_suite,  stacks_suite,      debug_suite,
-                                         conflicts_suite, kconfig_suite,     drivers_suite,
-                                         built_suite,     media_suite,       cuts_suite,
-                                         nand_suite,      programming_suite, listened_suite,
-                                         deaths_suite,    served_suite,      accepted_suite,
-                                         lines_suite,     learned_suite,     NULL};
-    const char *const names[] = {
-        "judges",  "boots",    "images", "schema", "loader",      "rehearsed", "chain",
-        "ramdisk", "modules",  "watch",  "guest",  "mistakes",    "squashfs",  "access",
-        "trees",   "bindings", "stacks", "debug",  "conflicts",   "kconfig",   "drivers",
-        "built",   "media",    "cuts",   "nand",   "programming", "listened",  "deaths",
-        "served",  "accepted", "lines",  "learned"};
-    int status = run_suites(suites, names);
+    table = shared_memory(sizeof *table);
+    table->port = (unsigned)getpid() % PORTS;
+    int status = run_suites(suites);
     puts("\n| proof | result |\n|---|---|");
-    for (size_t i = 0; i < row_count; i++)
-        puts(rows[i]);
+    for (size_t k = 0; suites[k].name; k++)
+        for (size_t i = 0; i < table->count; i++)
+            if (table->rows[i].suite == k)
+                puts(table->rows[i].text);
     return status;
 }

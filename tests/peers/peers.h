@@ -14,6 +14,9 @@ bool proved_before(const char *what);
 /* A file to note in how far a full run has come; another one for other programs. */
 const char *peers_progress(const char *kind);
 
+/* A TCP port of this computer at which nobody listens: another one for each call. */
+unsigned peers_port(void);
+
 /* boots.c: a copy of the demo that boots a real kernel from NVMe. */
 void make_real_workspace(const char *w);
 
