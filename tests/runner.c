@@ -212,8 +212,8 @@ int run_suites(const struct suite *suites) {
     if (only || one) {
         int status = run_one(only, one);
         if (status == 2) {
-            fprintf(stderr, "There is no suite %s with a test %s; suites:", only ? only : "at all",
-                    one ? one : "at all");
+            fprintf(stderr, "There is no %s %s%s%s; the suites are:", one ? "test" : "suite",
+                    one ? one : only, one && only ? " in the suite " : "", one && only ? only : "");
             for (size_t i = 0; i < count; i++)
                 fprintf(stderr, " %s", suites[i].name);
             fprintf(stderr, "\n");
