@@ -134,7 +134,7 @@ static bool boots_signed(const char *image, const char *tree, const char *expect
 static void only_signed_parcels_start(void) {
     const char *w = keep(test_folder("signed")), *folder = keep(test_folder("signed-key"));
     const char *tree = tree_with_key(folder), *image = keep(path_in(w, "out/curlew/card.img"));
-    size_t refused = 0, tried = peers_all() ? 40 : 6;
+    size_t refused = 0, tried = peers_all() ? 40 : 3;
     uint64_t seed = 3;
     copy_demo(w);
     CU_ASSERT_TRUE_FATAL(

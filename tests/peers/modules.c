@@ -55,10 +55,13 @@ static void what_a_module_needs(void) {
         const char *name, *from, *always;
         size_t sample, all;
     } kernels[] = {{"small arm64", "kernel", "btrfs nfsd cifs", 12, 360},
-                   {"full arm64", "full", "ext4 nvme mmc_block vfat", 4, 72},
+                   {"full arm64", "full", "ext4 nvme mmc_block vfat", 0, 72},
                    {"32-bit arm", "arm", "ext4 sunxi_mmc mmc_block", 4, 72}};
-    size_t compared = 0, same = 0;
+    size_t compared = 0, same = 0, tried = 0;
     for (size_t k = 0; k < sizeof kernels / sizeof *kernels; k++) {
+        if (!kernels[k].sample && !peers_all())
+            continue;
+        tried++;
         const char *w = keep(test_folder("modules")), *root = keep(path_in(w, "root"));
         CU_ASSERT_TRUE_FATAL(runs(
             0,
@@ -92,7 +95,8 @@ static void what_a_module_needs(void) {
     }
     CU_ASSERT_EQUAL(same, compared);
     proved("what a module needs",
-           "%zu modules of three kernels: exactly what modprobe --show-depends lists", compared);
+           "%zu modules of %zu kernels: exactly what modprobe --show-depends lists", compared,
+           tried);
 }
 
 /* ---- kernels that have their drivers as modules ---- */
@@ -235,9 +239,9 @@ static size_t compare_indexes(const char *w, const char *ours, const char *their
 }
 
 static void an_index_is_what_the_system_makes(void) {
-    static const char *const kernels[] = {"kernel", "full", "arm"};
-    size_t values = 0, asked = 0;
-    for (size_t k = 0; k < sizeof kernels / sizeof *kernels; k++) {
+    static const char *const kernels[] = {"kernel", "arm", "full"};
+    size_t values = 0, asked = 0, count = peers_all() ? 3 : 2;
+    for (size_t k = 0; k < count; k++) {
         const char *w = keep(test_folder("index"));
         write_text(path_in(w, "mosaicum.yaml"), "mosaicum: 1\nworkspace: saltmarsh-survey\n");
         write_text(
@@ -283,10 +287,10 @@ static void an_index_is_what_the_system_makes(void) {
         outcome_free(&o);
         remove_folder(w);
     }
-    CU_ASSERT(values > 50000 && asked > 5000);
+    CU_ASSERT(values > 15000 * count && asked > 1500 * count);
     proved("an index of modules",
-           "three kernels: %zu values as the system's own tool makes them, %zu names asked alike",
-           values, asked);
+           "%zu kernels: %zu values as the system's own tool makes them, %zu names asked alike",
+           count, values, asked);
 }
 
 /* The kernel asks for a module by a name that only the index knows, of kmod and of busybox. */

@@ -47,7 +47,7 @@ void compare_whole_seconds(bool on);
     "pieces:\n  first: {file: pieces/first.bin, license: GPL-2.0-or-later}\n"
 
 /* Starts the guest that a script of computer/ has prepared in a folder (vmlinuz, initrd), with
- * these devices besides; what it prints, until it powers off or 15 minutes have passed. */
+ * these devices besides; what it prints, until it powers off or half an hour has passed. */
 struct outcome guest_run(const char *folder, const char *devices);
 /* What a guest said of one of its jobs, as a line "result WHAT STATUS WORDS": the status, -1 where
  * it said nothing, and the words. */
