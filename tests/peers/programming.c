@@ -152,7 +152,7 @@ static void a_disk_over_the_network(void) {
     char *w = keep(test_folder("programmed")), *disk = keep(path_in(w, "disk"));
     char *image = keep(path_in(w, "out/curlew/store.img"));
     char disks[600];
-    unsigned kills = peers_all() ? 16 : 4, gone_on = 0;
+    unsigned kills = peers_all() ? 16 : 2, gone_on = 0;
     if (!space_start(proof, OURS "/24"))
         return;
     put_workspace(w, virtual_board, "curlew", 700000, 6000000);
