@@ -10,14 +10,13 @@
 #include <unistd.h>
 
 /* Long ones first. */
+/* clang-format off */
 #define SUITES(X)                                                                                  \
-    X(learned)                                                                                     \
-    X(served)                                                                                      \
-    X(accepted)                                                                                    \
-    X(listened) X(media) X(nand) X(programming) X(deaths) X(images) X(kconfig) X(chain) X(judges)  \
-        X(modules) X(squashfs) X(mistakes) X(access) X(rehearsed) X(boots) X(schema) X(loader)     \
-            X(ramdisk) X(watch) X(guest) X(trees) X(bindings) X(stacks) X(debug) X(conflicts)      \
-                X(drivers) X(built) X(cuts) X(lines)
+    X(learned) X(served) X(accepted) X(listened) X(media) X(nand) X(programming) X(deaths)         \
+    X(images) X(kconfig) X(chain) X(judges) X(modules) X(squashfs) X(mistakes) X(access)           \
+    X(rehearsed) X(boots) X(schema) X(loader) X(ramdisk) X(watch) X(guest) X(trees) X(bindings)    \
+    X(stacks) X(debug) X(conflicts) X(drivers) X(built) X(cuts) X(lines)
+/* clang-format on */
 
 #define DECLARE(name) extern const struct test name##_suite[];
 SUITES(DECLARE)
