@@ -34,7 +34,6 @@ static struct run {
 } runs_of[MOST_SUITES];
 
 static const struct suite *all;
-static size_t current;
 static double test_started;
 
 static double now(void) {
@@ -78,7 +77,6 @@ static void test_ends(const CU_pTest test, const CU_pSuite suite, const CU_pFail
 
 /* 0: all passed; 2: there is no such test. */
 static int run_suite(size_t index, const char *one) {
-    current = index;
     if (CU_initialize_registry() != CUE_SUCCESS)
         return 1;
     CU_pSuite suite = CU_add_suite(all[index].name, NULL, NULL);

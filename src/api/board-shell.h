@@ -23,7 +23,8 @@ bool board_shell_log_in(struct board_shell *s, const char *user, const char *pas
 bool board_shell_ask(struct board_shell *s, const char *command, unsigned seconds);
 /* What the kernel says in between would be in what commands say: until `leave` it is silent. */
 bool board_shell_silence(struct board_shell *s);
-/* However it ended: the kernel speaks again, and who had to log in is out again. */
+/* However it ended: the kernel speaks again, and who had to log in is out again; where the board
+ * does not show that it took that, it is counted as not known. */
 void board_shell_leave(struct board_shell *s);
 
 #endif

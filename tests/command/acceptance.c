@@ -4,9 +4,15 @@
 #include "cable.h"
 #include "support.h"
 
+#include <arpa/inet.h>
+#include <poll.h>
+#include <pty.h>
 #include <signal.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/prctl.h>
+#include <sys/socket.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
 struct board {
@@ -231,5 +237,75 @@ static void silence_does_not_pass(void) {
     power_off(&b);
 }
 
+/* ---- who logged in is out again ---- */
+
+/* A shell behind a log-in, until it ends. */
+static void be_logged_in(void) {
+    setenv("PATH", programs, 1);
+    setenv("TERM", "dumb", 1);
+    execl("/bin/sh", "sh", "-c",
+          "while [ \"$user\" != root ]; do printf 'curlew login: '; read -r user; done; "
+          "PS1='board# ' "
+          "exec sh -i",
+          (char *)NULL);
+    _exit(127);
+}
+
+/* A board behind a slow line: what it has not taken when the line is closed, it never takes.  Its
+ * exit status: is somebody still logged in? */
+static pid_t slow_board(int listener) {
+    pid_t pid = fork();
+    if (pid)
+        return pid;
+    int shell, line;
+    char bytes[4096];
+    prctl(PR_SET_PDEATHSIG, SIGKILL);
+    if (forkpty(&shell, NULL, NULL, NULL) == 0)
+        be_logged_in();
+    line = accept(listener, NULL, NULL);
+    for (;;) {
+        struct pollfd p[] = {{shell, POLLIN, 0}, {line, POLLIN | POLLRDHUP, 0}};
+        int ready = poll(p, 2, line < 0 ? 2000 : -1);
+        ssize_t n = p[0].revents ? read(shell, bytes, sizeof bytes) : 1;
+        if (ready <= 0 || n <= 0)
+            _exit(ready <= 0);
+        if (p[0].revents && line >= 0 && send(line, bytes, (size_t)n, MSG_NOSIGNAL) != n)
+            p[1].revents |= POLLRDHUP;
+        if (p[1].revents & (POLLRDHUP | POLLHUP))
+            line = close(line) - 1;
+        else if (p[1].revents && read(line, bytes, 1) == 1)
+            usleep(write(shell, bytes, 1) == 1 ? 2000 : 0);
+    }
+}
+
+static void who_logged_in_is_out_again(void) {
+    const char *w = keep(test_folder("slow"));
+    struct sockaddr_in a = {.sin_family = AF_INET, .sin_addr = {htonl(INADDR_LOOPBACK)}};
+    socklen_t length = sizeof a;
+    int listener = socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0), status;
+    CU_ASSERT_TRUE_FATAL(bind(listener, (struct sockaddr *)&a, sizeof a) == 0 &&
+                         listen(listener, 1) == 0 &&
+                         getsockname(listener, (struct sockaddr *)&a, &length) == 0);
+    copy_folder(path_in(MOSAICUM_SOURCE, "demo/saltmarsh"), w);
+    CU_ASSERT_TRUE(runs(0,
+                        "cd '%s' && printf 'acceptance: {within: 20}\\n' >> boards/curlew.yaml && "
+                        "'%s' --no-cache -q build curlew",
+                        w, MOSAICUM_PROGRAM));
+    struct board b;
+    power_on(&b); /* its programs */
+    power_off(&b);
+    pid_t pid = slow_board(listener);
+    json_t *d = run_json(
+        &status,
+        "-w '%s' listen curlew tcp:127.0.0.1:%u --acceptance --running --bench none </dev/null", w,
+        ntohs(a.sin_port));
+    CU_ASSERT_PTR_NOT_NULL(cell(d, "arguments", "found"));
+    json_decref(d);
+    CU_ASSERT(waitpid(pid, &status, 0) == pid && WIFEXITED(status) && WEXITSTATUS(status) == 0);
+    close(listener);
+    unlink(levels);
+}
+
 SUITE(acceptance_suite, {"a board is asked", a_board_is_asked},
-      {"silence does not pass", silence_does_not_pass});
+      {"silence does not pass", silence_does_not_pass},
+      {"who logged in is out again", who_logged_in_is_out_again});
