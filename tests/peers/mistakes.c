@@ -5,7 +5,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { SECONDS = 25, SAMPLE = 8 };
+enum { SECONDS = 25, SAMPLE = 5 };
 
 /* What a mistake is made in: a board with a real kernel, the same behind a ramdisk of modules, and
  * one whose loader has variables in a flash. */
@@ -273,7 +273,7 @@ static void what_is_found_is_true(void) {
         bases[b] = keep(test_folder("real-mistakes"));
         make_base(b, bases[b]);
     }
-    for (size_t i = 0; i < (peers_all() ? COUNT : SAMPLE); i++) {
+    for (size_t i = 0; i < COUNT; i += peers_all() ? 1 : (COUNT + SAMPLE - 1) / SAMPLE) {
         bool good = is_true(bases, i);
         tried++;
         right += good;
