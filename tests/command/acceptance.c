@@ -23,7 +23,7 @@ struct board {
 static const char *levels;   /* what the board's dmesg was told, a line each */
 static const char *programs; /* where the board has its own: nothing here is to be changed */
 
-static void power_on(struct board *b) {
+static void have_programs(void) {
     if (!programs) {
         const char *folder = keep(test_folder("programs"));
         write_text(path_in(folder, "dmesg"), "#!/bin/sh\necho \"$*\" >> \"${0%/*}/levels\"\n");
@@ -38,6 +38,10 @@ static void power_on(struct board *b) {
         programs = path;
         levels = keep(path_in(folder, "levels"));
     }
+}
+
+static void power_on(struct board *b) {
+    have_programs();
     cable_end_open(&b->line);
     b->pid = cable_shell(b->line.board, programs);
 }
@@ -262,6 +266,7 @@ static pid_t slow_board(int listener) {
     prctl(PR_SET_PDEATHSIG, SIGKILL);
     if (forkpty(&shell, NULL, NULL, NULL) == 0)
         be_logged_in();
+    alarm(300); /* nobody came, or never left */
     line = accept(listener, NULL, NULL);
     for (;;) {
         struct pollfd p[] = {{shell, POLLIN, 0}, {line, POLLIN | POLLRDHUP, 0}};
@@ -291,9 +296,7 @@ static void who_logged_in_is_out_again(void) {
                         "cd '%s' && printf 'acceptance: {within: 20}\\n' >> boards/curlew.yaml && "
                         "'%s' --no-cache -q build curlew",
                         w, MOSAICUM_PROGRAM));
-    struct board b;
-    power_on(&b); /* its programs */
-    power_off(&b);
+    have_programs();
     pid_t pid = slow_board(listener);
     json_t *d = run_json(
         &status,
